@@ -1,0 +1,67 @@
+package document
+
+import (
+	"fmt"
+	"strings"
+	"time"
+)
+
+var days = map[string]int{"today": 0, "tomorrow": 1, "yesterday": -1}
+
+// ParseInstant reads a time as people give it: an instant of RFC 3339; now; or a local time of zone:
+// 2026-07-04 21:30, 2026-07-04 (its midnight), today 06:00, tomorrow 06:00, mon 06:00 (the next
+// Monday at six), 21:30 (today). now says what today is.
+func ParseInstant(s string, now time.Time, zone *time.Location) (time.Time, error) {
+	s = strings.TrimSpace(s)
+	if s == "now" {
+		return now, nil
+	}
+	if t, err := time.Parse(time.RFC3339, strings.ToUpper(s)); err == nil && t.Year() >= 1 {
+		return t.Truncate(time.Microsecond), nil
+	}
+	today := now.In(zone)
+	day, clock, _ := strings.Cut(strings.Replace(strings.ToLower(s), "t", " ", min(1, strings.Count(s, "T"))), " ")
+	var date time.Time
+	switch offset, named := days[day]; {
+	case named:
+		date = time.Date(today.Year(), today.Month(), today.Day()+offset, 0, 0, 0, 0, time.UTC)
+	case weekdayNamed(day) >= 0 && clock != "":
+		ahead := (weekdayNamed(day) - int(today.Weekday()) + 7) % 7
+		date = time.Date(today.Year(), today.Month(), today.Day()+ahead, 0, 0, 0, 0, time.UTC)
+	case clock == "" && strings.Contains(day, ":"):
+		day, clock = "today", day
+		date = time.Date(today.Year(), today.Month(), today.Day(), 0, 0, 0, 0, time.UTC)
+	default:
+		var err error
+		if date, err = time.Parse(time.DateOnly, day); err != nil {
+			return time.Time{}, unreadable(s)
+		}
+	}
+	if clock == "" {
+		clock = "00:00"
+	}
+	at, err := time.Parse("15:04", clock)
+	if err != nil {
+		if at, err = time.Parse("15:04:05", clock); err != nil {
+			return time.Time{}, unreadable(s)
+		}
+	}
+	t := time.Date(date.Year(), date.Month(), date.Day(), at.Hour(), at.Minute(), at.Second(), 0, zone)
+	if t.Hour() != at.Hour() || t.Minute() != at.Minute() {
+		return time.Time{}, fmt.Errorf("%s does not occur on %s in %s: the clock is put forward then", clock, date.Format(time.DateOnly), zone)
+	}
+	return t, nil
+}
+
+func weekdayNamed(name string) int {
+	for d := time.Sunday; d <= time.Saturday; d++ {
+		if full := strings.ToLower(d.String()); name == full || name == full[:3] {
+			return int(d)
+		}
+	}
+	return -1
+}
+
+func unreadable(s string) error {
+	return fmt.Errorf("%q is no time that can be read: write an instant such as 2026-07-04T21:30:00+01:00, or a local time such as 2026-07-04 21:30, 21:30, tomorrow 06:00 or mon 06:00", s)
+}

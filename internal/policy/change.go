@@ -1,0 +1,281 @@
+package policy
+
+import (
+	"cmp"
+	"fmt"
+	"maps"
+	"reflect"
+	"slices"
+)
+
+// Op is what a change does.
+type Op string
+
+// The operations. Add and Drop change one entry of a list, so that two people
+// who add to one group do not overwrite each other.
+const (
+	Put    Op = "put"
+	Remove Op = "remove"
+	Add    Op = "add"
+	Drop   Op = "drop"
+)
+
+// Change is one step from a policy to the next.
+type Change struct {
+	Op     Op
+	Type   Type
+	ID     string
+	Record Record // Put: the whole record
+	List   string // Add, Drop: members of a user group, devices of a device group, tags or points of a device
+	Member Member // Add to or Drop from members; Drop looks at the user alone
+	Value  string // Add to or Drop from devices and tags; the id of a point that is dropped
+	Point  Point  // Add to points
+	Place  int    // 1 + the record's index in the list that it came from; 0: it came by itself
+}
+
+// RecordChange is what a change did to one record: Before is nil where it was
+// made, After where it was removed.
+type RecordChange struct {
+	Before, After Record
+}
+
+// Record is the record after the change, or before it where it was removed.
+func (c RecordChange) Record() Record {
+	if c.After != nil {
+		return c.After
+	}
+	return c.Before
+}
+
+// draft is a policy that is being changed.
+type draft struct {
+	base    *Policy
+	pending [typeCount]map[string]Record // nil record: removed
+	place   map[target]int               // 1 + index of the records that came from lists
+	faults  Faults
+}
+
+func (d *draft) get(t Type, id string) (Record, bool) {
+	if r, ok := d.pending[t][id]; ok {
+		return r, r != nil
+	}
+	return d.base.Get(t, id)
+}
+
+func (d *draft) set(t Type, id string, r Record) {
+	if d.pending[t] == nil {
+		d.pending[t] = map[string]Record{}
+	}
+	d.pending[t][id] = r
+}
+
+func (d *draft) checker(t Type, id string) *checker {
+	return &checker{&d.faults, t, id, d.place[target{Type: t, ID: id}] - 1}
+}
+
+// Apply gives the policy that the changes, one after the other, lead to, and what they did to
+// each record (records that stay as they were are left out). The error is of type [Faults] and
+// holds every fault at once; p itself never changes.
+func (p *Policy) Apply(changes []Change) (*Policy, []RecordChange, error) {
+	d := &draft{base: p, place: map[target]int{}}
+	for _, c := range changes {
+		d.step(c)
+	}
+	d.checkReferences()
+	d.checkRemovals()
+	d.checkCircles()
+	d.checkNames()
+	d.checkLimits()
+	if len(d.faults) > 0 {
+		slices.SortStableFunc(d.faults, func(a, b Fault) int {
+			return cmp.Or(cmp.Compare(a.Type, b.Type), cmp.Compare(a.Index, b.Index), cmp.Compare(a.ID, b.ID))
+		})
+		return nil, nil, d.faults
+	}
+	return d.finish()
+}
+
+func (d *draft) finish() (*Policy, []RecordChange, error) {
+	next := &Policy{d.base.tables}
+	var done []RecordChange
+	for t := SettingsType; t < typeCount; t++ {
+		var edits []edit
+		for _, id := range slices.Sorted(maps.Keys(d.pending[t])) {
+			before, _ := d.base.Get(t, id)
+			after := d.pending[t][id]
+			if before == nil && after == nil || before != nil && after != nil && reflect.DeepEqual(before, after) {
+				continue
+			}
+			edits = append(edits, edit{id, after})
+			done = append(done, RecordChange{before, after})
+		}
+		next.tables[t] = next.tables[t].merge(edits)
+	}
+	return next, done, nil
+}
+
+// step carries out one change on the draft, with the faults that the record has by itself.
+func (d *draft) step(c Change) {
+	if c.Place > 0 {
+		d.place[target{Type: c.Type, ID: c.ID}] = c.Place
+	}
+	check := d.checker(c.Type, c.ID)
+	switch c.Op {
+	case Put:
+		c.Record.check(check)
+		d.set(c.Type, c.ID, c.Record.normal())
+	case Remove:
+		if _, ok := d.get(c.Type, c.ID); !ok {
+			check.fault("", "%s", d.unknown(c.Type, c.ID))
+			return
+		}
+		if c.Type == Rights && (c.ID == string(View) || c.ID == string(Control)) || c.Type == SettingsType {
+			check.fault("", "%s is built in and cannot be removed", c.ID)
+			return
+		}
+		d.set(c.Type, c.ID, nil)
+	case Add, Drop:
+		old, ok := d.get(c.Type, c.ID)
+		if !ok {
+			check.fault("", "%s", d.unknown(c.Type, c.ID))
+			return
+		}
+		if r := changeList(old, c, check); r != nil {
+			d.set(c.Type, c.ID, r)
+		}
+	default:
+		check.fault("", "%q is no operation: use put, remove, add or drop", c.Op)
+	}
+}
+
+// changeList gives a copy of r with one entry added to or dropped from a list. Adding what is there and
+// dropping what is not changes nothing: both leave what was asked for.
+func changeList(r Record, c Change, check *checker) Record {
+	switch r := r.(type) {
+	case *UserGroup:
+		if c.List != "members" {
+			break
+		}
+		n := *r
+		n.Members = slices.DeleteFunc(slices.Clone(r.Members), func(m Member) bool { return m.User == c.Member.User })
+		if c.Op == Add {
+			s := c.Member.Span().utc()
+			check.span("members", s)
+			m := Member{c.Member.User, s.From, s.Until}
+			at, _ := slices.BinarySearchFunc(n.Members, m, compareMembers)
+			n.Members = slices.Insert(n.Members, at, m)
+		}
+		if len(n.Members) == 0 {
+			n.Members = nil
+		}
+		return &n
+	case *DeviceGroup:
+		if c.List != "devices" {
+			break
+		}
+		n := *r
+		n.Devices = changeSet(r.Devices, DeviceID(c.Value), c.Op)
+		return &n
+	case *Device:
+		n := *r
+		switch c.List {
+		case "tags":
+			if c.Op == Add {
+				check.tags("tags", []string{c.Value})
+			}
+			n.Tags = changeSet(r.Tags, c.Value, c.Op)
+			return &n
+		case "points":
+			id := PointID(c.Value)
+			if c.Op == Add {
+				id = c.Point.ID
+			}
+			n.Points = slices.DeleteFunc(slices.Clone(r.Points), func(p Point) bool { return p.ID == id })
+			if c.Op == Add {
+				n.Points = append(n.Points, c.Point)
+			}
+			n.check(check)
+			return n.normal()
+		}
+	}
+	check.fault(c.List, "a %s has no list %q that can be changed entry by entry", c.Type.Noun(), c.List)
+	return nil
+}
+
+func changeSet[T cmp.Ordered](list []T, value T, op Op) []T {
+	at, found := slices.BinarySearch(list, value)
+	switch {
+	case op == Add && !found:
+		return slices.Insert(slices.Clone(list), at, value)
+	case op == Drop && found && len(list) == 1:
+		return nil
+	case op == Drop && found:
+		return slices.Delete(slices.Clone(list), at, at+1)
+	}
+	return list
+}
+
+// Compare gives what leads from p to q, in document order. Applying it to p gives q.
+func (p *Policy) Compare(q *Policy) []RecordChange {
+	var out []RecordChange
+	for t := SettingsType; t < typeCount; t++ {
+		a, b := slices.Collect(p.tables[t].All()), slices.Collect(q.tables[t].All())
+		for len(a) > 0 || len(b) > 0 {
+			switch {
+			case len(b) == 0 || len(a) > 0 && a[0].Key() < b[0].Key():
+				out = append(out, RecordChange{a[0], nil})
+				a = a[1:]
+			case len(a) == 0 || b[0].Key() < a[0].Key():
+				out = append(out, RecordChange{nil, b[0]})
+				b = b[1:]
+			default:
+				if a[0] != b[0] && !reflect.DeepEqual(a[0], b[0]) {
+					out = append(out, RecordChange{a[0], b[0]})
+				}
+				a, b = a[1:], b[1:]
+			}
+		}
+	}
+	return out
+}
+
+// Changes turns what was done to records into the changes that do it.
+func Changes(done []RecordChange) []Change {
+	out := make([]Change, len(done))
+	for i, c := range done {
+		r := c.Record()
+		out[i] = Change{Op: Put, Type: r.Type(), ID: r.Key(), Record: c.After}
+		if c.After == nil {
+			out[i].Op = Remove
+		}
+	}
+	return out
+}
+
+// Undo turns what was done to records into the changes that take it back.
+func Undo(done []RecordChange) []Change {
+	back := make([]RecordChange, len(done))
+	for i, c := range done {
+		back[i] = RecordChange{c.After, c.Before}
+	}
+	return Changes(back)
+}
+
+func (d *draft) unknown(t Type, id string) string {
+	near := nearest(id, func(yield func(string) bool) {
+		for r := range d.pending[t] {
+			if d.pending[t][r] != nil && !yield(r) {
+				return
+			}
+		}
+		for r := range d.base.tables[t].All() {
+			if !yield(r.Key()) {
+				return
+			}
+		}
+	})
+	if near != "" {
+		return fmt.Sprintf("there is no %s %q: did you mean %q?", t.Noun(), id, near)
+	}
+	return fmt.Sprintf("there is no %s %q: add it, or name one that is there", t.Noun(), id)
+}

@@ -1,0 +1,291 @@
+package policy
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+)
+
+// The faults that lie between records. Each check looks only at what the draft
+// touches, since the base was sound: a change to one record of a million must
+// not read the million.
+
+// touched yields the records that the draft puts, in order.
+func (d *draft) touched(types ...Type) []Record {
+	var out []Record
+	for _, t := range types {
+		for _, id := range slices.Sorted(maps.Keys(d.pending[t])) {
+			if r := d.pending[t][id]; r != nil {
+				out = append(out, r)
+			}
+		}
+	}
+	return out
+}
+
+// checkReferences faults every mention, new in this draft, of something that is not there.
+func (d *draft) checkReferences() {
+	for _, r := range d.touched(Types()...) {
+		old := map[target]bool{}
+		if before, ok := d.base.Get(r.Type(), r.Key()); ok {
+			before.references(func(ref Reference) { old[ref.target()] = true })
+		}
+		r.references(func(ref Reference) {
+			if old[ref.target()] && d.pending[ref.Type] == nil {
+				return
+			}
+			if problem := d.missing(ref); problem != "" {
+				d.checker(r.Type(), r.Key()).fault(ref.Field(), "%s", problem)
+			}
+		})
+	}
+}
+
+func (d *draft) missing(ref Reference) string {
+	to, ok := d.get(ref.Type, ref.ID)
+	if !ok {
+		return d.unknown(ref.Type, ref.ID)
+	}
+	device, isDevice := to.(*Device)
+	wantsPoint := strings.HasSuffix(ref.List, "on.points")
+	if !isDevice || !wantsPoint {
+		return ""
+	}
+	if ref.Point == "" {
+		return fmt.Sprintf("%q names no point: write device/point, or list it under devices", ref.ID)
+	}
+	names := make([]string, len(device.Points))
+	for i, p := range device.Points {
+		if p.ID == ref.Point {
+			return ""
+		}
+		names[i] = string(p.ID)
+	}
+	if near := Nearest(string(ref.Point), names); near != "" {
+		return fmt.Sprintf("device %q has no point %q: did you mean %q?", ref.ID, ref.Point, near)
+	}
+	if len(names) == 0 {
+		return fmt.Sprintf("device %q has no points: grant the device", ref.ID)
+	}
+	return fmt.Sprintf("device %q has no point %q: it has %s", ref.ID, ref.Point, strings.Join(names, ", "))
+}
+
+// referrers are the types whose records can mention a type.
+var referrers = map[Type][]Type{
+	Rights:       {Rights, Roles, Grants, Mandates},
+	Roles:        {Grants},
+	Kinds:        {Rights, Devices, DeviceGroups},
+	Sites:        {Sites, Devices, DeviceGroups, Grants, Mandates},
+	Devices:      {DeviceGroups, Grants},
+	DeviceGroups: {DeviceGroups, Grants},
+	Users:        {UserGroups, Grants, Mandates},
+	UserGroups:   {UserGroups, Grants, Mandates},
+	Calendars:    {Schedules},
+	Schedules:    {Grants},
+}
+
+// Mention is a record and where in it another is mentioned.
+type Mention struct {
+	By    Record
+	Field string
+}
+
+// Mentions finds every mention of a record in the others.
+func (p *Policy) Mentions(t Type, id string) []Mention {
+	var out []Mention
+	for _, from := range referrers[t] {
+		for r := range p.tables[from].All() {
+			r.references(func(ref Reference) {
+				if ref.Type == t && ref.ID == id {
+					out = append(out, Mention{r, ref.Field()})
+				}
+			})
+		}
+	}
+	return out
+}
+
+// checkRemovals faults every mention of what the draft takes away: records, and points of devices.
+func (d *draft) checkRemovals() {
+	gone := map[target]bool{}
+	scan := map[Type]bool{}
+	lose := func(from target, users []Type) {
+		gone[from] = true
+		for _, t := range users {
+			scan[t] = true
+		}
+	}
+	for t := Rights; t < typeCount; t++ {
+		for id, r := range d.pending[t] {
+			before, ok := d.base.Get(t, id)
+			switch {
+			case !ok:
+			case r == nil:
+				lose(target{Type: t, ID: id}, referrers[t])
+			case t == Devices:
+				for _, p := range before.(*Device).Points {
+					if !slices.ContainsFunc(r.(*Device).Points, func(q Point) bool { return q.ID == p.ID }) {
+						lose(target{Devices, id, p.ID}, []Type{Grants})
+					}
+				}
+			}
+		}
+	}
+	for t := Rights; t < typeCount; t++ {
+		if !scan[t] {
+			continue
+		}
+		for r := range d.base.tables[t].All() {
+			if _, changed := d.pending[t][r.Key()]; changed {
+				continue // checkReferences looks at it
+			}
+			r.references(func(ref Reference) {
+				if gone[ref.target()] || gone[target{Type: ref.Type, ID: ref.ID}] {
+					what := ref.ID
+					if ref.Point != "" {
+						what += "/" + string(ref.Point)
+					}
+					d.checker(t, r.Key()).fault(ref.Field(),
+						"still mentions %s %q: take it out there first, or remove it along", ref.Type.Noun(), what)
+				}
+			})
+		}
+	}
+}
+
+// checkCircles faults a site or device group that is its own ancestor, a user group that includes
+// itself, and a right that implies itself, over any number of steps.
+func (d *draft) checkCircles() {
+	for _, t := range []Type{Rights, Sites, DeviceGroups, UserGroups} {
+		done := map[string]bool{}
+		for _, r := range d.touched(t) {
+			d.walk(t, r.Key(), nil, done)
+		}
+	}
+}
+
+func (d *draft) walk(t Type, id string, path []string, done map[string]bool) {
+	if at := slices.Index(path, id); at >= 0 {
+		circle := append(slices.Clone(path[at:]), id)
+		last := path[len(path)-1]
+		r, _ := d.get(t, last)
+		r.references(func(ref Reference) {
+			if ref.Type == t && ref.ID == id {
+				d.checker(t, last).fault(ref.Field(), "closes a circle: %s", strings.Join(circle, " → "))
+			}
+		})
+		return
+	}
+	r, ok := d.get(t, id)
+	if !ok || done[id] {
+		return
+	}
+	path = append(path, id)
+	r.references(func(ref Reference) {
+		if ref.Type == t {
+			d.walk(t, ref.ID, path, done)
+		}
+	})
+	done[id] = true
+}
+
+// FoldName reduces a name to what people tell names apart by.
+func FoldName(name string) string {
+	return strings.ToLower(strings.Join(strings.Fields(name), " "))
+}
+
+// nameScope is where a name must be the only one of its kind; empty where names may repeat.
+func nameScope(r Record) string {
+	switch r := r.(type) {
+	case *Role, *DeviceGroup, *UserGroup, *Schedule, *Grant:
+		return "the policy"
+	case *Site:
+		if r.Parent != "" {
+			return "site " + string(r.Parent)
+		}
+		return "the sites at the top"
+	}
+	return ""
+}
+
+// checkNames faults a name that is taken where people choose by name.
+func (d *draft) checkNames() {
+	for _, t := range []Type{Roles, Sites, DeviceGroups, UserGroups, Schedules, Grants} {
+		var fresh []Record
+		for _, r := range d.touched(t) {
+			before, ok := d.base.Get(t, r.Key())
+			if !ok || before.Title() != r.Title() || nameScope(before) != nameScope(r) {
+				fresh = append(fresh, r)
+			}
+		}
+		if len(fresh) == 0 {
+			continue
+		}
+		type key struct{ scope, name string }
+		owner := map[key]string{}
+		for r := range d.base.tables[t].All() {
+			if _, changed := d.pending[t][r.Key()]; !changed {
+				owner[key{nameScope(r), FoldName(r.Title())}] = r.Key()
+			}
+		}
+		slices.SortFunc(fresh, func(a, b Record) int {
+			return d.place[target{Type: t, ID: a.Key()}] - d.place[target{Type: t, ID: b.Key()}]
+		})
+		for _, r := range d.touched(t) {
+			if !slices.Contains(fresh, r) {
+				owner[key{nameScope(r), FoldName(r.Title())}] = r.Key()
+			}
+		}
+		for _, r := range fresh {
+			k := key{nameScope(r), FoldName(r.Title())}
+			if other, taken := owner[k]; taken {
+				d.checker(t, r.Key()).fault("name", "the name %q is taken in %s by %q: choose another", r.Title(), k.scope, other)
+				continue
+			}
+			owner[k] = r.Key()
+		}
+	}
+}
+
+// checkLimits faults a limit whose name stands for a number in one line and for texts in another.
+func (d *draft) checkLimits() {
+	touches := false
+	for _, r := range d.touched(Grants) {
+		for _, l := range r.(*Grant).Lines {
+			touches = touches || len(l.Limits) > 0
+		}
+	}
+	if !touches {
+		return
+	}
+	type use struct {
+		texts bool
+		by    GrantID
+	}
+	first := map[string]use{}
+	look := func(r Record, fault bool) {
+		g := r.(*Grant)
+		for i, l := range g.Lines {
+			for _, name := range slices.Sorted(maps.Keys(l.Limits)) {
+				texts := l.Limits[name].Texts != nil
+				was, ok := first[name]
+				if !ok {
+					first[name] = use{texts, g.ID}
+				} else if was.texts != texts && fault {
+					kind := map[bool]string{true: "a list of texts", false: "a number"}
+					d.checker(Grants, r.Key()).fault(fmt.Sprintf("lines[%d].limits.%s", i, name),
+						"is %s here and %s in grant %q: one name has one type", kind[texts], kind[was.texts], was.by)
+				}
+			}
+		}
+	}
+	for r := range d.base.tables[Grants].All() {
+		if _, changed := d.pending[Grants][r.Key()]; !changed {
+			look(r, false)
+		}
+	}
+	for _, r := range d.touched(Grants) {
+		look(r, true)
+	}
+}

@@ -1,0 +1,192 @@
+package policy
+
+import (
+	"cmp"
+	"net/netip"
+	"slices"
+)
+
+// A record in normal form has its defaults spelled out, its sets sorted and
+// without repetition, and its instants in UTC, so that two records that mean
+// the same are written the same. Lists whose order means something keep it.
+
+func set[T cmp.Ordered](list []T) []T {
+	if len(list) == 0 {
+		return nil
+	}
+	out := slices.Clone(list)
+	slices.Sort(out)
+	return slices.Compact(out)
+}
+
+func orDefault[T ~string](value, standard T) T {
+	if value == "" {
+		return standard
+	}
+	return value
+}
+
+func (s *Settings) normal() Record {
+	return &Settings{orDefault(s.Combine, Sum), orDefault(s.Zone, "UTC")}
+}
+
+func (r *Right) normal() Record {
+	n := *r
+	n.Implies, n.Kinds = set(r.Implies), set(r.Kinds)
+	if r.ID == Control && !slices.Contains(n.Implies, View) {
+		n.Implies = set(append(n.Implies, View))
+	}
+	if r.ID == View || r.ID == Control {
+		n.Name = orDefault(r.Name, map[RightID]string{View: "View", Control: "Control"}[r.ID])
+	}
+	return &n
+}
+
+func (r *Role) normal() Record {
+	n := *r
+	n.Rights = set(r.Rights)
+	return &n
+}
+
+func (k *Kind) normal() Record { n := *k; return &n }
+func (s *Site) normal() Record { n := *s; return &n }
+
+func (d *Device) normal() Record {
+	n := *d
+	n.Tags = set(d.Tags)
+	n.State = orDefault(d.State, InService)
+	n.Points = slices.Clone(d.Points)
+	if len(n.Points) == 0 {
+		n.Points = nil
+	}
+	if d.Lockout != nil {
+		s := d.Lockout.Span().utc()
+		n.Lockout = &Lockout{d.Lockout.By, d.Lockout.Reason, s.From, s.Until}
+	}
+	return &n
+}
+
+func (g *DeviceGroup) normal() Record {
+	n := *g
+	n.Devices = set(g.Devices)
+	if g.Match != nil {
+		n.Match = &Match{set(g.Match.Kinds), set(g.Match.Tags), set(g.Match.Sites)}
+	}
+	return &n
+}
+
+func (u *User) normal() Record {
+	n := *u
+	n.Kind = orDefault(u.Kind, Person)
+	n.Status = orDefault(u.Status, Active)
+	n.Valid = u.Valid.utc()
+	return &n
+}
+
+func (g *UserGroup) normal() Record {
+	n := *g
+	n.Includes = set(g.Includes)
+	n.Members = nil
+	if len(g.Members) > 0 {
+		n.Members = slices.Clone(g.Members)
+		for i, m := range n.Members {
+			s := m.Span().utc()
+			n.Members[i].From, n.Members[i].Until = s.From, s.Until
+		}
+		slices.SortFunc(n.Members, compareMembers)
+		n.Members = slices.Compact(n.Members)
+	}
+	if g.SignIn != nil {
+		n.SignIn = &SignIn{orDefault(g.SignIn.SecondFactor, Optional), g.SignIn.PasswordDays}
+	}
+	return &n
+}
+
+func compareMembers(a, b Member) int {
+	return cmp.Or(cmp.Compare(a.User, b.User), a.From.Compare(b.From), a.Until.Compare(b.Until))
+}
+
+func (k *Calendar) normal() Record {
+	n := *k
+	n.Days = slices.Clone(k.Days)
+	if len(n.Days) == 0 {
+		n.Days = nil
+	}
+	return &n
+}
+
+func (s *Schedule) normal() Record {
+	n := *s
+	n.Zone = orDefault(s.Zone, SiteZone)
+	n.Closed = set(s.Closed)
+	n.Windows = nil
+	for _, w := range s.Windows {
+		w.Days = slices.Clone(w.Days)
+		slices.SortFunc(w.Days, func(a, b Weekday) int { return cmp.Compare((a+6)%7, (b+6)%7) }) // Monday first
+		w.Days = slices.Compact(w.Days)
+		if len(w.Days) == 0 {
+			w.Days = nil
+		}
+		n.Windows = append(n.Windows, w)
+	}
+	n.Special = nil
+	for _, special := range s.Special {
+		special.Windows = append([]SpecialWindow{}, special.Windows...)
+		n.Special = append(n.Special, special)
+	}
+	return &n
+}
+
+func (g *Grant) normal() Record {
+	n := *g
+	n.Effect = orDefault(g.Effect, Allow)
+	n.Valid = g.Valid.utc()
+	n.To.Groups, n.To.Users = set(g.To.Groups), set(g.To.Users)
+	n.Lines = nil
+	for _, l := range g.Lines {
+		l.Rights, l.Roles, l.When = set(l.Rights), set(l.Roles), set(l.When)
+		l.Depth = orDefault(l.Depth, All)
+		l.On.Sites, l.On.DeviceGroups = set(l.On.Sites), set(l.On.DeviceGroups)
+		l.On.Devices, l.On.Points = set(l.On.Devices), set(l.On.Points)
+		l.If.States = set(l.If.States)
+		l.If.Networks = networks(l.If.Networks)
+		l.Limits = limits(l.Limits)
+		n.Lines = append(n.Lines, l)
+	}
+	return &n
+}
+
+// networks drops the host bits of each prefix: 10.1.2.3/8 is 10.0.0.0/8.
+func networks(list []netip.Prefix) []netip.Prefix {
+	if len(list) == 0 {
+		return nil
+	}
+	out := make([]netip.Prefix, len(list))
+	for i, p := range list {
+		out[i] = p.Masked()
+	}
+	slices.SortFunc(out, netip.Prefix.Compare)
+	return slices.Compact(out)
+}
+
+func limits(of map[string]Limit) map[string]Limit {
+	if len(of) == 0 {
+		return nil
+	}
+	out := make(map[string]Limit, len(of))
+	for name, l := range of {
+		if l.Texts != nil {
+			l.Texts = append([]string{}, set(l.Texts)...) // an empty list stays a list
+		}
+		out[name] = l
+	}
+	return out
+}
+
+func (m *Mandate) normal() Record {
+	n := *m
+	n.Valid = m.Valid.utc()
+	n.To.Groups, n.To.Users = set(m.To.Groups), set(m.To.Users)
+	n.Sites, n.Groups, n.Rights = set(m.Sites), set(m.Groups), set(m.Rights)
+	return &n
+}

@@ -1,0 +1,121 @@
+package policy
+
+import (
+	"iter"
+	"reflect"
+)
+
+// Policy is all records together: one immutable value. The zero Policy is not
+// valid; begin with [Empty] or [FromRecords].
+type Policy struct {
+	tables [typeCount]Table
+}
+
+// Empty is the policy without records but the settings and the two built-in rights.
+func Empty() *Policy {
+	p := &Policy{}
+	for _, r := range []Record{&Settings{}, &Right{ID: View}, &Right{ID: Control}} {
+		p.tables[r.Type()] = p.tables[r.Type()].merge([]edit{{r.Key(), r.normal()}})
+	}
+	return p
+}
+
+// FromRecords makes a policy of the lists of a document. The error is of type [Faults]: every
+// fault at once, each with the index of its record.
+func FromRecords(records *Records) (*Policy, error) {
+	var faults Faults
+	var changes []Change
+	seen := map[target]bool{}
+	index, last := 0, SettingsType
+	for _, r := range records.All() {
+		if r.Type() != last {
+			index, last = 0, r.Type()
+		}
+		index++
+		id := target{Type: r.Type(), ID: r.Key()}
+		if seen[id] {
+			faults = append(faults, Fault{r.Type(), r.Key(), index - 1, "id",
+				"the id " + r.Key() + " is there twice: give each " + r.Type().Noun() + " an id of its own"})
+			continue
+		}
+		seen[id] = r.Key() != ""
+		changes = append(changes, Change{Op: Put, Type: r.Type(), ID: r.Key(), Record: r, Place: index})
+	}
+	p, _, err := Empty().Apply(changes)
+	if more, ok := err.(Faults); ok {
+		faults = append(faults, more...)
+	}
+	if len(faults) > 0 {
+		return nil, faults
+	}
+	return p, nil
+}
+
+// Table is the table of all records of a type.
+func (p *Policy) Table(t Type) Table { return p.tables[t] }
+
+// Get finds a record by its type and id.
+func (p *Policy) Get(t Type, id string) (Record, bool) { return p.tables[t].Get(id) }
+
+// Settings are the policy's settings.
+func (p *Policy) Settings() *Settings {
+	r, _ := p.tables[SettingsType].Get("settings")
+	return r.(*Settings)
+}
+
+// Find finds a record by its id, by the type of the result: Find[*User](p, "ines").
+func Find[R Record](p *Policy, id string) (R, bool) {
+	var none R
+	r, ok := p.tables[none.Type()].Get(id)
+	if !ok {
+		return none, false
+	}
+	return r.(R), true
+}
+
+// Each yields all records of a type in the order of their ids: Each[*User](p).
+func Each[R Record](p *Policy) iter.Seq[R] {
+	var none R
+	return func(yield func(R) bool) {
+		for r := range p.tables[none.Type()].All() {
+			if !yield(r.(R)) {
+				return
+			}
+		}
+	}
+}
+
+// Records are copies of all records, in the order of a document and of their ids. Built-in
+// rights are left out where they are as they come.
+func (p *Policy) Records() *Records {
+	out := &Records{Settings: *p.Settings()}
+	for r := range Each[*Right](p) {
+		if (r.ID == View || r.ID == Control) && reflect.DeepEqual(r, (&Right{ID: r.ID}).normal()) {
+			continue
+		}
+		out.Rights = append(out.Rights, *r)
+	}
+	out.Roles = copies[Role](p)
+	out.Kinds = copies[Kind](p)
+	out.Sites = copies[Site](p)
+	out.Devices = copies[Device](p)
+	out.DeviceGroups = copies[DeviceGroup](p)
+	out.Users = copies[User](p)
+	out.UserGroups = copies[UserGroup](p)
+	out.Calendars = copies[Calendar](p)
+	out.Schedules = copies[Schedule](p)
+	out.Grants = copies[Grant](p)
+	out.Mandates = copies[Mandate](p)
+	return out
+}
+
+func copies[T any, P interface {
+	*T
+	Record
+}](p *Policy) []T {
+	var out []T
+	for r := range Each[P](p) {
+		out = append(out, *r)
+	}
+	return out
+}

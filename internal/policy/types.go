@@ -1,0 +1,93 @@
+// Package policy holds the records of an access policy, the immutable value
+// that they form together, and the one function, [Policy.Apply], by which one
+// such value becomes the next. It knows nothing of storage, of the network or of
+// the time of day.
+package policy
+
+import "regexp"
+
+// Type names one of the twelve types of record, or the settings.
+type Type uint8
+
+// The types, in the order in which a policy document lists them.
+const (
+	SettingsType Type = iota
+	Rights
+	Roles
+	Kinds
+	Sites
+	Devices
+	DeviceGroups
+	Users
+	UserGroups
+	Calendars
+	Schedules
+	Grants
+	Mandates
+	typeCount
+)
+
+var typeNames = [typeCount]struct{ plural, singular string }{
+	SettingsType: {"settings", "settings"},
+	Rights:       {"rights", "right"},
+	Roles:        {"roles", "role"},
+	Kinds:        {"kinds", "kind"},
+	Sites:        {"sites", "site"},
+	Devices:      {"devices", "device"},
+	DeviceGroups: {"device_groups", "device group"},
+	Users:        {"users", "user"},
+	UserGroups:   {"user_groups", "user group"},
+	Calendars:    {"calendars", "calendar"},
+	Schedules:    {"schedules", "schedule"},
+	Grants:       {"grants", "grant"},
+	Mandates:     {"mandates", "mandate"},
+}
+
+// Types lists the twelve types of record in document order, without the settings.
+func Types() []Type {
+	out := make([]Type, 0, typeCount-1)
+	for t := Rights; t < typeCount; t++ {
+		out = append(out, t)
+	}
+	return out
+}
+
+// String is the type's key in a policy document: "user_groups".
+func (t Type) String() string { return typeNames[t].plural }
+
+// Noun is the type's name in a sentence, in the singular: "user group".
+func (t Type) Noun() string { return typeNames[t].singular }
+
+// TypeNamed finds a type by its document key.
+func TypeNamed(plural string) (Type, bool) {
+	for t := SettingsType; t < typeCount; t++ {
+		if typeNames[t].plural == plural {
+			return t, true
+		}
+	}
+	return 0, false
+}
+
+// The ids. Each matches [a-z0-9][a-z0-9._@+-]{0,127}; one type of id is never
+// taken for another.
+type (
+	RightID       string
+	RoleID        string
+	KindID        string
+	SiteID        string
+	DeviceID      string
+	PointID       string // within its device
+	PointRef      string // "device/point"
+	DeviceGroupID string
+	UserID        string
+	UserGroupID   string
+	CalendarID    string
+	ScheduleID    string
+	GrantID       string
+	MandateID     string
+)
+
+var idPattern = regexp.MustCompile(`^[a-z0-9][a-z0-9._@+-]{0,127}$`)
+
+// ValidID tells whether s can be the id of a record.
+func ValidID(s string) bool { return idPattern.MatchString(s) }
