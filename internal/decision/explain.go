@@ -383,3 +383,31 @@ func limits(trails []Trail) map[string]policy.Limit {
 	}
 	return out
 }
+
+// Answer answers a question with what an enforcement point needs: the outcome, until when it holds, and the limits.
+func (c *Compiled) Answer(q Question) Answer {
+	out := Answer{At: q.At}
+	a, reason, known := c.find(q)
+	if !known {
+		out.Reason = reason
+		return out
+	}
+	out.Outcome = c.decide(&a)
+	out.Until, _ = c.until(&a)
+	if !out.Allowed {
+		return out
+	}
+	var allowing []Trail
+	for _, n := range c.counting(&a) {
+		l := &c.lines[n]
+		if c.misses(l, &a) != 0 {
+			continue
+		}
+		if !l.limited {
+			return out // a line without a limit is a line without that limit
+		}
+		allowing = append(allowing, Trail{Grant: l.grant, Line: l.number})
+	}
+	out.Limits = limits(allowing)
+	return out
+}

@@ -3,6 +3,7 @@ package policy
 import (
 	"iter"
 	"reflect"
+	"slices"
 )
 
 // Policy is all records together: one immutable value. The zero Policy is not
@@ -116,6 +117,25 @@ func copies[T any, P interface {
 	var out []T
 	for r := range Each[P](p) {
 		out = append(out, *r)
+	}
+	return out
+}
+
+// Near lists up to three ids of a type that are near to one that is not there.
+func (p *Policy) Near(t Type, id string) []string {
+	var out []string
+	for len(out) < 3 {
+		best := nearest(id, func(yield func(string) bool) {
+			for r := range p.tables[t].All() {
+				if !slices.Contains(out, r.Key()) && !yield(r.Key()) {
+					return
+				}
+			}
+		})
+		if best == "" {
+			break
+		}
+		out = append(out, best)
 	}
 	return out
 }

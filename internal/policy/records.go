@@ -2,6 +2,7 @@ package policy
 
 import (
 	"encoding/json"
+	"fmt"
 	"net/netip"
 	"time"
 )
@@ -439,4 +440,49 @@ func appendAll[T any, P interface {
 		out = append(out, P(&list[i]))
 	}
 	return out
+}
+
+// AddJSON appends a record, written as JSON by this package, to the list of its type. It is for
+// what a store kept, and is not strict.
+func (r *Records) AddJSON(typeName string, body []byte) error {
+	t, ok := TypeNamed(typeName)
+	if !ok {
+		return fmt.Errorf("%q is no type of record", typeName)
+	}
+	var err error
+	switch t {
+	case SettingsType:
+		err = json.Unmarshal(body, &r.Settings)
+	case Rights:
+		r.Rights, err = appendJSON(r.Rights, body)
+	case Roles:
+		r.Roles, err = appendJSON(r.Roles, body)
+	case Kinds:
+		r.Kinds, err = appendJSON(r.Kinds, body)
+	case Sites:
+		r.Sites, err = appendJSON(r.Sites, body)
+	case Devices:
+		r.Devices, err = appendJSON(r.Devices, body)
+	case DeviceGroups:
+		r.DeviceGroups, err = appendJSON(r.DeviceGroups, body)
+	case Users:
+		r.Users, err = appendJSON(r.Users, body)
+	case UserGroups:
+		r.UserGroups, err = appendJSON(r.UserGroups, body)
+	case Calendars:
+		r.Calendars, err = appendJSON(r.Calendars, body)
+	case Schedules:
+		r.Schedules, err = appendJSON(r.Schedules, body)
+	case Grants:
+		r.Grants, err = appendJSON(r.Grants, body)
+	case Mandates:
+		r.Mandates, err = appendJSON(r.Mandates, body)
+	}
+	return err
+}
+
+func appendJSON[T any](list []T, body []byte) ([]T, error) {
+	var v T
+	err := json.Unmarshal(body, &v)
+	return append(list, v), err
 }

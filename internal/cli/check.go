@@ -1,0 +1,180 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+	"strings"
+	"time"
+
+	"charm.land/lipgloss/v2"
+	"github.com/spf13/cobra"
+
+	"sentier/internal/decision"
+	"sentier/internal/translate"
+	"sentier/internal/wire"
+	"sentier/internal/wording"
+)
+
+func (a *app) check() *cobra.Command {
+	var in wire.Check
+	var strong bool
+	var attended, file string
+	cmd := &cobra.Command{
+		Use: "check USER RIGHT DEVICE[/POINT]", Short: "May this user do this to that device, and why?", Args: exactly("USER", "RIGHT", "DEVICE[/POINT]"),
+		Long: `Ask for one decision: the answer, why, and until when it holds. The exit code is 0
+where it is allowed, 1 where it is denied, 2 where it could not be answered.`,
+		Example: `  sentier check tomas.field control twin-bridge-north/deck
+  sentier check yusuf.demir control twin-bridge-north --at "2026-11-24 23:30"
+  sentier check asha.raman setpoint reservoir-pump-1 --ip 10.20.0.7 --policy larkmere.yaml`,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			in.User, in.Right, in.Device = args[0], args[1], args[2]
+			if cmd.Flags().Changed("strong-sign-in") {
+				in.Context.StrongSignIn = &strong
+			}
+			switch attended {
+			case "":
+			case "true", "false":
+				there := attended == "true"
+				in.Context.Attended = &there
+			default:
+				return fmt.Errorf("--attended %q is neither true nor false", attended)
+			}
+			ask, err := a.asker(file)
+			if err != nil {
+				return err
+			}
+			answer, err := ask(cmd, in)
+			if err != nil {
+				return err
+			}
+			return a.printAnswer(answer)
+		},
+	}
+	cmd.Flags().StringVar(&in.At, "at", "", "when: RFC 3339, or a local time of the device such as “2026-07-04 21:30” or “tomorrow 06:00” (default: now)")
+	cmd.Flags().StringVar(&in.Context.IP, "ip", "", "address that the user comes from")
+	cmd.Flags().BoolVar(&strong, "strong-sign-in", false, "the user signed in with a second factor")
+	cmd.Flags().StringVar(&attended, "attended", "", "whether someone is present at the device: true or false")
+	cmd.Flags().StringVar(&file, "policy", "", "ask this policy document instead of a service")
+	return cmd
+}
+
+// exactly names the arguments that are missing, or the first that is too many.
+func exactly(names ...string) cobra.PositionalArgs {
+	return func(cmd *cobra.Command, args []string) error {
+		switch {
+		case len(args) < len(names):
+			return fmt.Errorf("%s is missing: write “%s”", strings.Join(names[len(args):], " and "), cmd.UseLine())
+		case len(args) > len(names):
+			return fmt.Errorf("%q is one too many: write “%s”", args[len(names)], cmd.UseLine())
+		}
+		return nil
+	}
+}
+
+// asker answers questions from a policy document, or from the service where file is empty.
+func (a *app) asker(file string) (func(*cobra.Command, wire.Check) (wire.Answer, error), error) {
+	if file == "" {
+		c, err := a.client()
+		return func(cmd *cobra.Command, in wire.Check) (out wire.Answer, err error) {
+			return out, c.Do(cmd.Context(), "POST", "/api/v1/check", nil, in, &out)
+		}, err
+	}
+	p, err := readPolicy(file)
+	if err != nil {
+		return nil, a.notSound(file, err)
+	}
+	compiled := decision.Compile(p)
+	return func(_ *cobra.Command, in wire.Check) (wire.Answer, error) {
+		q, err := translate.Question(p, in, time.Now())
+		if err != nil {
+			return wire.Answer{}, err
+		}
+		return wording.English.Answer(p, q, compiled.Explain(q)), nil
+	}, nil
+}
+
+func (a *app) printAnswer(answer wire.Answer) error {
+	var err error
+	switch a.format {
+	case "json":
+		err = printJSON(a.Out, answer)
+	case "csv":
+		until := ""
+		if answer.Until != nil {
+			until = answer.Until.Format(time.RFC3339)
+		}
+		err = sheet{
+			head: []string{"USER", "RIGHT", "DEVICE", "AT", "ALLOWED", "REASON", "UNTIL"},
+			rows: [][]string{{answer.User.ID, answer.Right.ID, answer.Device.ID, answer.At.Format(time.RFC3339), fmt.Sprint(answer.Allowed), answer.Reason, until}},
+		}.csv(a.Out)
+	default:
+		_, err = io.WriteString(a.Out, answerText(answer))
+	}
+	if err == nil && !answer.Allowed {
+		err = answered{exitNo}
+	}
+	return err
+}
+
+const textWidth = 92
+
+func answerText(answer wire.Answer) string {
+	var out strings.Builder
+	verdict := "✗ DENIED"
+	if answer.Allowed {
+		verdict = "● ALLOWED"
+	}
+	fmt.Fprintf(&out, "%s  %s\n\n%s\n", verdict, answer.Reason, wrap(answer.Text, "", textWidth))
+	for _, t := range append(answer.Because, answer.Missing...) {
+		out.WriteString("\n" + trailText(t))
+	}
+	for i, name := range sortedKeys(answer.Limits) {
+		if i == 0 {
+			out.WriteString("\nLimits for the enforcement point:\n")
+		}
+		value, err := answer.Limits[name].MarshalJSON()
+		must(err)
+		fmt.Fprintf(&out, "  %s: %s\n", name, value)
+	}
+	when := "At " + wording.Time(answer.At, answer.Zone)
+	if answer.Revision > 0 {
+		when += fmt.Sprintf(", by revision %d of the policy", answer.Revision)
+	}
+	out.WriteString("\n" + when + ".\n")
+	return out.String()
+}
+
+// signs show the state of a stop where there is no colour.
+var signs = map[string]string{"holds": "●", "breaks": "✗", "closes": "■", "beyond": "○"}
+
+// trailText draws a trail, one stop a line.
+func trailText(t wire.Trail) string {
+	width := 0
+	for _, s := range t.Stops {
+		width = max(width, lipgloss.Width(stopName(s)))
+	}
+	var out strings.Builder
+	for i, s := range t.Stops {
+		rail := "│"
+		if i == len(t.Stops)-1 {
+			rail = " "
+		}
+		name := stopName(s)
+		fmt.Fprintf(&out, "  %s %s%s  %s\n", signs[s.State], name, strings.Repeat(" ", width-lipgloss.Width(name)), s.Text)
+		if rail != " " {
+			out.WriteString("  " + rail + "\n")
+		}
+	}
+	return out.String()
+}
+
+var stopNouns = map[string]string{
+	"user_groups": "group", "grants": "grant", "sites": "site", "device_groups": "device group", "schedules": "schedule", "condition": "only if",
+}
+
+func stopName(s wire.Stop) string {
+	if noun := stopNouns[s.Type]; noun != "" {
+		return noun + " " + s.Name
+	}
+	return s.Name
+}

@@ -1,0 +1,262 @@
+package cli
+
+import (
+	"bufio"
+	"cmp"
+	"errors"
+	"fmt"
+	"io"
+	"maps"
+	"net/url"
+	"os"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"sentier/internal/document"
+	"sentier/internal/translate"
+	"sentier/internal/wire"
+)
+
+func sortedKeys[K cmp.Ordered, V any](m map[K]V) []K { return slices.Sorted(maps.Keys(m)) }
+
+func (a *app) policy() *cobra.Command {
+	cmd := &cobra.Command{
+		Use: "policy", Short: "The whole policy as a document",
+		Long:    "Check, load, dump and compare policy documents of the format sentier-policy/1, YAML or JSON.",
+		Example: "  sentier policy check larkmere.yaml",
+	}
+	cmd.AddCommand(a.policyCheck(), a.policyLoad(), a.policyDump(), a.policyCompare())
+	return cmd
+}
+
+func (a *app) policyCheck() *cobra.Command {
+	return &cobra.Command{
+		Use: "check FILE", Short: "Is a policy document sound? Every fault at once", Args: exactly("FILE"),
+		Long:    "Read a policy document and name every fault with its line, its column and the path of the field.\nThe exit code is 0 where it is sound, 1 where it is not.",
+		Example: "  sentier policy check larkmere.yaml",
+		RunE: func(_ *cobra.Command, args []string) error {
+			p, err := readPolicy(args[0])
+			if err != nil {
+				return a.notSound(args[0], err)
+			}
+			s := sheet{head: []string{"RECORDS", "COUNT"}}
+			counts := map[string]int{}
+			for _, t := range wire.RecordTypes() {
+				n := translate.Count(p, t.Name)
+				counts[t.Name] = n
+				s.rows = append(s.rows, []string{t.Name, fmt.Sprint(n)})
+			}
+			fmt.Fprintf(a.Err, "%s is sound.\n", args[0])
+			return a.print(map[string]any{"sound": true, "records": counts}, s)
+		},
+	}
+}
+
+// notSound prints the faults of a document; other errors pass through.
+func (a *app) notSound(file string, err error) error {
+	var faults document.Faults
+	if !errors.As(err, &faults) {
+		return err
+	}
+	s := sheet{head: []string{"LINE", "COLUMN", "FIELD", "FAULT"}}
+	list := []wire.Fault{}
+	for _, f := range faults {
+		list = append(list, wire.Fault{Path: f.Path, Problem: f.Problem, Line: f.Line, Column: f.Column})
+		s.rows = append(s.rows, []string{fmt.Sprint(f.Line), fmt.Sprint(f.Column), f.Path, f.Problem})
+	}
+	if err := a.print(map[string]any{"sound": false, "faults": list}, s); err != nil {
+		return err
+	}
+	noun := "faults"
+	if len(faults) == 1 {
+		noun = "fault"
+	}
+	fmt.Fprintf(a.Err, "%s is not sound: %d %s.\n", file, len(faults), noun)
+	return answered{exitNo}
+}
+
+func (a *app) policyDump() *cobra.Command {
+	return &cobra.Command{
+		Use: "dump", Short: "Write the whole policy to standard output", Args: cobra.NoArgs,
+		Long:    "Write the whole policy as a document: YAML, or JSON with --format json. Two dumps of one policy are the same bytes.",
+		Example: "  sentier policy dump > larkmere.yaml\n  sentier policy dump --format json > larkmere.json",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			syntax := document.YAML
+			switch {
+			case a.format == "json":
+				syntax = document.JSON
+			case a.format == "csv":
+				return errors.New("a policy is no table: dump it as YAML, or with --format json")
+			}
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			var data []byte
+			if err := c.Do(cmd.Context(), "GET", "/api/v1/policy", url.Values{"format": {string(syntax)}}, nil, &data); err != nil {
+				return err
+			}
+			_, err = a.Out.Write(data)
+			return err
+		},
+	}
+}
+
+func (a *app) policyLoad() *cobra.Command {
+	var yes bool
+	cmd := &cobra.Command{
+		Use: "load FILE", Short: "Put a document in the place of the policy", Args: exactly("FILE"),
+		Long: `Show what a policy document would change, and change it once you have said yes.
+What the document does not hold is removed.`,
+		Example: "  sentier policy load larkmere.yaml\n  sentier policy load larkmere.yaml --yes",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			data, err := readFile(args[0])
+			if err != nil {
+				return err
+			}
+			if _, err := document.ReadPolicy(data); err != nil {
+				return a.notSound(args[0], err)
+			}
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			var look, loaded wire.Loaded
+			if err := c.Do(cmd.Context(), "PUT", "/api/v1/policy", url.Values{"dry": {"true"}}, data, &look); err != nil {
+				return err
+			}
+			if len(look.Changes) == 0 {
+				fmt.Fprintf(a.Err, "%s is what the policy is already: revision %d stays.\n", args[0], look.Revision)
+				return a.printChanges(look)
+			}
+			if !yes {
+				if err := a.printChanges(look); err != nil {
+					return err
+				}
+				if err := a.confirm(fmt.Sprintf("Make these %d changes?", len(look.Changes))); err != nil {
+					return err
+				}
+			}
+			if err := c.If(look.Revision).Do(cmd.Context(), "PUT", "/api/v1/policy", nil, data, &loaded); err != nil {
+				return err
+			}
+			fmt.Fprintf(a.Err, "Loaded: %d changes, revision %d.\n", len(loaded.Changes), loaded.Revision)
+			if yes {
+				return a.printChanges(loaded)
+			}
+			return nil
+		},
+	}
+	cmd.Flags().BoolVar(&yes, "yes", false, "do not ask")
+	return cmd
+}
+
+// confirm asks on the terminal; without one there is nobody to ask.
+func (a *app) confirm(question string) error {
+	in, ok := a.In.(*os.File)
+	if !ok || !term.IsTerminal(int(in.Fd())) {
+		return errors.New("nothing was changed: add --yes to go ahead without being asked")
+	}
+	fmt.Fprint(a.Err, question+" [y/N] ")
+	line, err := bufio.NewReader(in).ReadString('\n')
+	if err != nil && !errors.Is(err, io.EOF) {
+		return err
+	}
+	if strings.ToLower(strings.TrimSpace(line)) != "y" {
+		fmt.Fprintln(a.Err, "Nothing was changed.")
+		return answered{exitNo}
+	}
+	return nil
+}
+
+func (a *app) policyCompare() *cobra.Command {
+	return &cobra.Command{
+		Use: "compare FILE [FILE2]", Short: "What differs between the policy and a document, or between two documents", Args: cobra.RangeArgs(1, 2),
+		Long:    "Show, record by record, what leads from the policy to the document, or from the first document to the second.\nThe exit code is 0 where they are the same, 1 where they differ.",
+		Example: "  sentier policy compare larkmere.yaml\n  sentier policy compare march.yaml april.yaml",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			found, err := a.compare(cmd, args)
+			if err != nil {
+				return err
+			}
+			if err := a.printChanges(found); err != nil {
+				return err
+			}
+			if len(found.Changes) > 0 {
+				return answered{exitNo}
+			}
+			fmt.Fprintln(a.Err, "They are the same.")
+			return nil
+		},
+	}
+}
+
+func (a *app) compare(cmd *cobra.Command, files []string) (out wire.Loaded, err error) {
+	first, err := readPolicy(files[0])
+	if err != nil {
+		return out, a.notSound(files[0], err)
+	}
+	if len(files) == 2 {
+		second, err := readPolicy(files[1])
+		if err != nil {
+			return out, a.notSound(files[1], err)
+		}
+		out.Changes = translate.Changes(first.Compare(second))
+		return out, nil
+	}
+	data, err := readFile(files[0])
+	if err != nil {
+		return out, err
+	}
+	c, err := a.client()
+	if err != nil {
+		return out, err
+	}
+	return out, c.Do(cmd.Context(), "PUT", "/api/v1/policy", url.Values{"dry": {"true"}}, data, &out)
+}
+
+func (a *app) printChanges(l wire.Loaded) error {
+	if len(l.Changes) == 0 && a.format == "table" {
+		return nil
+	}
+	s := sheet{head: []string{"CHANGE", "TYPE", "ID", "NAME", "WHAT"}}
+	for _, c := range l.Changes {
+		var what []string
+		for _, f := range c.Fields {
+			what = append(what, fieldText(f))
+		}
+		s.rows = append(s.rows, []string{c.Op, c.Type, c.ID, c.Name, strings.Join(what, "; ")})
+	}
+	return a.print(l, s)
+}
+
+// fieldText tells what happened to a field: what came (+), what went (−), or before → after.
+func fieldText(f wire.FieldChange) string {
+	var parts []string
+	for _, e := range f.Added {
+		parts = append(parts, "+"+short(e))
+	}
+	for _, e := range f.Dropped {
+		parts = append(parts, "−"+short(e))
+	}
+	if len(parts) == 0 {
+		parts = append(parts, short(f.Before)+" → "+short(f.After))
+	}
+	return f.Field + " " + strings.Join(parts, " ")
+}
+
+const shortLength = 60
+
+func short(value []byte) string {
+	text := strings.Trim(string(value), `"`)
+	if text == "" {
+		return "nothing"
+	}
+	if runes := []rune(text); len(runes) > shortLength {
+		return string(runes[:shortLength]) + "…"
+	}
+	return text
+}

@@ -1,0 +1,133 @@
+// Package cli is the command line: its commands, and how answers are printed.
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"os/signal"
+	"strings"
+	"syscall"
+
+	"github.com/spf13/cobra"
+
+	"sentier/internal/client"
+)
+
+// Exit codes.
+const (
+	exitYes   = 0 // done; allowed; all expectations held
+	exitNo    = 1 // denied; an expectation did not hold; a document is not sound
+	exitError = 2
+)
+
+// Program is what the commands need of the world around them.
+type Program struct {
+	In       io.Reader
+	Out, Err io.Writer
+	Console  fs.FS // the built console
+	Version  string
+	Commit   string
+}
+
+// app is a program with its global options.
+type app struct {
+	Program
+	server string
+	format string
+}
+
+// answered is the error of a command that has said all there is to say, and ends with a code of its own.
+type answered struct{ code int }
+
+func (answered) Error() string { return "" }
+
+// Run carries out a command line and gives the exit code.
+func (p Program) Run(args []string) int {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	root := (&app{Program: p}).root()
+	root.SetArgs(args)
+	root.SetIn(p.In)
+	root.SetOut(p.Out)
+	root.SetErr(p.Err)
+	err := root.ExecuteContext(ctx)
+	var done answered
+	switch {
+	case err == nil:
+		return exitYes
+	case errors.As(err, &done):
+		return done.code
+	}
+	fmt.Fprintln(p.Err, "sentier: "+err.Error())
+	return exitError
+}
+
+func (a *app) root() *cobra.Command {
+	root := &cobra.Command{
+		Use:   "sentier",
+		Short: "Who may view and control which device, and when",
+		Long: `Sentier decides who may view and control which device, and when, and says why.
+
+A service answers over HTTP; these commands ask it. It is found by --server or
+SENTIER_URL, and knows you by SENTIER_TOKEN or by “sentier sign-in”.`,
+		Example: `  sentier demo
+  sentier check tomas.field control twin-bridge-north --at "2026-11-24 10:00"`,
+		SilenceUsage:  true,
+		SilenceErrors: true,
+	}
+	root.PersistentFlags().StringVar(&a.server, "server", "", "address of the service (default: SENTIER_URL, then the last sign-in, then "+defaultServer+")")
+	root.PersistentFlags().StringVar(&a.format, "format", "table", "how answers are written: table, json or csv")
+	root.PersistentPreRunE = func(*cobra.Command, []string) error {
+		switch a.format {
+		case "table", "json", "csv":
+			return nil
+		}
+		return fmt.Errorf("--format %q is not known: write table, json or csv", a.format)
+	}
+	root.AddCommand(a.demo(), a.serve(), a.init(), a.check(), a.policy(), a.expect(), a.signIn(), a.signOut(), a.token(), a.version())
+	return root
+}
+
+const defaultServer = "http://127.0.0.1:7480"
+
+// client finds the service and the credential. A kept sign-in is only ever sent where it was made.
+func (a *app) client() (*client.Client, error) {
+	kept, err := readSignIn()
+	if err != nil {
+		return nil, err
+	}
+	base := a.server
+	if base == "" {
+		base = os.Getenv("SENTIER_URL")
+	}
+	if base == "" {
+		base = kept.Server
+	}
+	if base == "" {
+		base = defaultServer
+	}
+	if !strings.Contains(base, "://") {
+		base = "http://" + base
+	}
+	base = strings.TrimSuffix(base, "/")
+	c := &client.Client{Base: base, Token: os.Getenv("SENTIER_TOKEN")}
+	if c.Token == "" && kept.Server == base {
+		c.Token = kept.Token
+	}
+	return c, nil
+}
+
+func (a *app) version() *cobra.Command {
+	return &cobra.Command{
+		Use: "version", Short: "Tell the version and the commit it was built from", Args: cobra.NoArgs,
+		Example: "  sentier version",
+		RunE: func(*cobra.Command, []string) error {
+			s := sheet{head: []string{"VERSION", "COMMIT"}, rows: [][]string{{a.Version, a.Commit}}}
+			return a.print(map[string]string{"version": a.Version, "commit": a.Commit}, s)
+		},
+	}
+}

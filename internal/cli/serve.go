@@ -1,0 +1,212 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"sentier/internal/daemon"
+	"sentier/internal/demo"
+	"sentier/internal/document"
+	"sentier/internal/policy"
+)
+
+const defaultListen = "127.0.0.1:7480"
+
+func (a *app) logger(level slog.Level) *slog.Logger {
+	return slog.New(slog.NewTextHandler(a.Err, &slog.HandlerOptions{Level: level}))
+}
+
+func (a *app) serve() *cobra.Command {
+	o := daemon.Options{Console: a.Console, Version: a.Version}
+	cmd := &cobra.Command{
+		Use: "serve --data DIR", Short: "Run the service", Args: cobra.NoArgs,
+		Long: `Run the service until it is ended with SIGTERM or Ctrl-C.
+
+The database DIR/sentier.db is made where it is missing. A service without a
+policy answers nothing but /healthz, until “sentier init” has made its first owner.`,
+		Example: `  sentier init --data /var/lib/sentier --owner ines.carvalho
+  sentier serve --data /var/lib/sentier`,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if (o.Certificate == "") != (o.Key == "") {
+				return errors.New("--tls-cert and --tls-key go together: give both, or neither")
+			}
+			o.Log = a.logger(slog.LevelInfo)
+			d, err := daemon.Open(cmd.Context(), o)
+			if err != nil {
+				return err
+			}
+			fmt.Fprintf(a.Err, "Sentier %s answers at %s\n", a.Version, d.Address())
+			if d.Service.Ready() != nil {
+				fmt.Fprintf(a.Err, "There is no owner yet, so nobody can sign in. In another terminal, make the first one:\n\n  sentier init --data %s --owner YOUR-ID --name \"Your Name\"\n\n", o.Dir)
+			}
+			return d.Run(cmd.Context())
+		},
+	}
+	cmd.Flags().StringVar(&o.Dir, "data", "", "folder of the database (required)")
+	cmd.Flags().StringVar(&o.Listen, "listen", defaultListen, "address to answer at")
+	cmd.Flags().StringVar(&o.Certificate, "tls-cert", "", "file of a TLS certificate, PEM")
+	cmd.Flags().StringVar(&o.Key, "tls-key", "", "file of its key, PEM")
+	must(cmd.MarkFlagRequired("data"))
+	return cmd
+}
+
+// must is for what cannot fail but by a mistake in this package.
+func must(err error) {
+	if err != nil {
+		panic(err)
+	}
+}
+
+func (a *app) demo() *cobra.Command {
+	o := daemon.Options{Console: a.Console, Version: a.Version}
+	cmd := &cobra.Command{
+		Use: "demo", Short: "Run the service with the demo data", Args: cobra.NoArgs,
+		Long: `Run the service with the Larkmere Navigation, a made-up waterway of some sixty
+people and 180 devices: in a fresh temporary folder that goes when the demo ends,
+unless --data is given.`,
+		Example: "  sentier demo --listen 127.0.0.1:7481",
+		RunE: func(cmd *cobra.Command, _ []string) (err error) {
+			if o.Dir == "" {
+				if o.Dir, err = os.MkdirTemp("", "sentier-demo-"); err != nil {
+					return err
+				}
+				defer func() { err = errors.Join(err, os.RemoveAll(o.Dir)) }()
+			}
+			o.Log = a.logger(slog.LevelWarn)
+			return a.runDemo(cmd.Context(), o)
+		},
+	}
+	cmd.Flags().StringVar(&o.Dir, "data", "", "folder of the database (default: a temporary one)")
+	cmd.Flags().StringVar(&o.Listen, "listen", defaultListen, "address to answer at")
+	return cmd
+}
+
+func (a *app) runDemo(ctx context.Context, o daemon.Options) error {
+	d, err := daemon.Open(ctx, o)
+	if err != nil {
+		return err
+	}
+	password := "larkmere-" + strings.ToLower(rand.Text()[:8])
+	p, err := demo.Policy()
+	if err == nil {
+		err = d.Prepare(ctx, daemon.Beginning{Owner: demo.Owner, Password: password, Policy: p})
+	}
+	var token string
+	if err == nil {
+		token, err = d.OwnerToken(ctx, demo.Owner, "demo")
+	}
+	if err != nil {
+		return errors.Join(err, d.Close())
+	}
+	fmt.Fprintf(a.Out, `Sentier %s, with the Larkmere Navigation
+
+  Console   %s
+  Sign in   %s
+  Password  %s
+
+For the command line, in another terminal:
+
+  export SENTIER_URL=%s SENTIER_TOKEN=%s
+
+Three commands to try:
+
+  sentier check tomas.field control twin-bridge-north --at "2026-11-24 10:00"
+  sentier check agnes.lindqvist control alder-gate-1 --at "2026-11-24 20:00"
+  sentier policy dump --format json | head -40
+
+Ctrl-C ends the demo.
+`, a.Version, d.Address(), demo.Owner, password, d.Address(), token)
+	return d.Run(ctx)
+}
+
+func (a *app) init() *cobra.Command {
+	var dir, owner, name, file string
+	cmd := &cobra.Command{
+		Use: "init --data DIR --owner USER", Short: "Make the first owner of a new policy", Args: cobra.NoArgs,
+		Long: `Make the first revision of the policy in DIR, with an owner who can sign in. The
+password is asked for, or read from standard input where that is no terminal.
+A service that already runs on DIR takes it up within a second.`,
+		Example: `  sentier init --data /var/lib/sentier --owner ines.carvalho --name "Ines Carvalho"
+  sentier init --data /var/lib/sentier --owner ines.carvalho --policy larkmere.yaml < password.txt`,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			b := daemon.Beginning{Owner: policy.UserID(owner), Name: name}
+			if file != "" {
+				p, err := readPolicy(file)
+				if err != nil {
+					return a.notSound(file, err)
+				}
+				b.Policy = p
+			}
+			var err error
+			if b.Password, err = a.askPassword("Password for "+owner+": ", true); err != nil {
+				return err
+			}
+			if err := daemon.Begin(cmd.Context(), dir, b, time.Now()); err != nil {
+				return err
+			}
+			fmt.Fprintf(a.Err, "%s is the owner. Start the service with “sentier serve --data %s”.\n", owner, dir)
+			return nil
+		},
+	}
+	cmd.Flags().StringVar(&dir, "data", "", "folder of the database (required)")
+	cmd.Flags().StringVar(&owner, "owner", "", "id of the first owner (required)")
+	cmd.Flags().StringVar(&name, "name", "", "name of the first owner")
+	cmd.Flags().StringVar(&file, "policy", "", "policy document to begin with")
+	must(cmd.MarkFlagRequired("data"))
+	must(cmd.MarkFlagRequired("owner"))
+	return cmd
+}
+
+// askPassword asks on the terminal without echo, twice where it is a new one, or reads a line.
+func (a *app) askPassword(prompt string, twice bool) (string, error) {
+	in, ok := a.In.(*os.File)
+	if !ok || !term.IsTerminal(int(in.Fd())) {
+		line, err := bufio.NewReader(a.In).ReadString('\n')
+		if err != nil && !errors.Is(err, io.EOF) {
+			return "", fmt.Errorf("read the password: %w", err)
+		}
+		return strings.TrimRight(line, "\r\n"), nil
+	}
+	read := func(prompt string) (string, error) {
+		fmt.Fprint(a.Err, prompt)
+		password, err := term.ReadPassword(int(in.Fd()))
+		fmt.Fprintln(a.Err)
+		return string(password), err
+	}
+	password, err := read(prompt)
+	if err != nil || !twice {
+		return password, err
+	}
+	again, err := read("Once more: ")
+	if err == nil && again != password {
+		err = errors.New("the two passwords differ: try again")
+	}
+	return password, err
+}
+
+func readPolicy(file string) (*policy.Policy, error) {
+	data, err := readFile(file)
+	if err != nil {
+		return nil, err
+	}
+	return document.ReadPolicy(data)
+}
+
+// readFile reads a file, or standard input for "-".
+func readFile(file string) ([]byte, error) {
+	if file == "-" {
+		return io.ReadAll(os.Stdin)
+	}
+	return os.ReadFile(file)
+}

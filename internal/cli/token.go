@@ -1,0 +1,108 @@
+package cli
+
+import (
+	"fmt"
+	"net/url"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"sentier/internal/wire"
+)
+
+func (a *app) token() *cobra.Command {
+	cmd := &cobra.Command{
+		Use: "token", Short: "Bearer tokens for programs",
+		Long:    "Make, list and revoke the tokens by which programs are known. A token stands for a user of the policy\nand can do what that user can do. Its secret is shown once.",
+		Example: "  sentier token create --user gateway-bridges --name \"panel at the twin bridges\"",
+	}
+	cmd.AddCommand(a.tokenCreate(), a.tokenList(), a.tokenRevoke())
+	return cmd
+}
+
+func (a *app) tokenCreate() *cobra.Command {
+	var in wire.NewToken
+	cmd := &cobra.Command{
+		Use: "create --user USER --name NAME", Short: "Make a token; its secret is shown once", Args: cobra.NoArgs,
+		Example: "  sentier token create --user gateway-bridges --name \"panel at the twin bridges\" --days 365",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			var t wire.Token
+			if err := c.Do(cmd.Context(), "POST", "/api/v1/tokens", nil, in, &t); err != nil {
+				return err
+			}
+			fmt.Fprintln(a.Err, "This is the only time that the secret is shown.")
+			return a.print(t, sheet{head: []string{"ID", "USER", "NAME", "EXPIRES", "SECRET"}, rows: [][]string{{t.ID, t.User, t.Name, day(t.Expires), t.Secret}}})
+		},
+	}
+	cmd.Flags().StringVar(&in.User, "user", "", "user that the token stands for (required)")
+	cmd.Flags().StringVar(&in.Name, "name", "", "what the token is for (required)")
+	cmd.Flags().IntVar(&in.Days, "days", 90, "days until it expires")
+	must(cmd.MarkFlagRequired("user"))
+	must(cmd.MarkFlagRequired("name"))
+	return cmd
+}
+
+func day(t *time.Time) string {
+	if t == nil {
+		return "never"
+	}
+	return t.UTC().Format("2006-01-02 15:04 MST")
+}
+
+func (a *app) tokenList() *cobra.Command {
+	var user string
+	cmd := &cobra.Command{
+		Use: "list", Short: "List tokens and sessions, without their secrets", Args: cobra.NoArgs,
+		Example: "  sentier token list --user gateway-bridges",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			query := url.Values{}
+			if user != "" {
+				query.Set("user", user)
+			}
+			var list []wire.Token
+			if err := c.Do(cmd.Context(), "GET", "/api/v1/tokens", query, nil, &list); err != nil {
+				return err
+			}
+			s := sheet{head: []string{"ID", "USER", "NAME", "KIND", "CREATED", "EXPIRES", "STATE"}}
+			for _, t := range list {
+				state := "holds"
+				switch {
+				case t.Revoked != nil:
+					state = "revoked"
+				case t.Expires != nil && time.Now().After(*t.Expires):
+					state = "expired"
+				}
+				s.rows = append(s.rows, []string{t.ID, t.User, t.Name, t.Kind, day(&t.Created), day(t.Expires), state})
+			}
+			return a.print(list, s)
+		},
+	}
+	cmd.Flags().StringVar(&user, "user", "", "only the tokens of this user")
+	return cmd
+}
+
+func (a *app) tokenRevoke() *cobra.Command {
+	return &cobra.Command{
+		Use: "revoke ID", Short: "End a token for good", Args: exactly("ID"),
+		Example: "  sentier token revoke 0192f0c4-7d6e-7a53-9d0c-0b6f6a1d2e3f",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			if err := c.Do(cmd.Context(), "DELETE", "/api/v1/tokens/"+url.PathEscape(args[0]), nil, nil, nil); err != nil {
+				return err
+			}
+			fmt.Fprintf(a.Err, "Token %s is revoked.\n", args[0])
+			return nil
+		},
+	}
+}

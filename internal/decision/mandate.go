@@ -1,0 +1,64 @@
+package decision
+
+import (
+	"slices"
+	"time"
+
+	"sentier/internal/policy"
+)
+
+// MaySignIn tells whether a user is active and valid at an instant; the reason says what is not.
+func (c *Compiled) MaySignIn(id policy.UserID, at time.Time) (Reason, bool) {
+	u, ok := c.users[id]
+	if !ok {
+		return UnknownUser, false
+	}
+	a := asked{user: u, device: &device{record: &policy.Device{State: policy.Retired}}, at: momentOf(at)}
+	reason, _ := c.before(&a)
+	return reason, reason == DeviceRetired // all that is asked of the user comes before the device
+}
+
+// Groups lists the enabled groups that a user belongs to at an instant: "Who: the subject set".
+func (c *Compiled) Groups(id policy.UserID, at time.Time) []policy.UserGroupID {
+	u, ok := c.users[id]
+	if !ok {
+		return nil
+	}
+	var out, todo []policy.UserGroupID
+	for _, m := range u.direct {
+		if m.period.holds(momentOf(at)) {
+			todo = append(todo, m.group)
+		}
+	}
+	for len(todo) > 0 {
+		g := c.groups[todo[0]]
+		todo = todo[1:]
+		if slices.Contains(out, g.record.ID) || g.record.Enabled == policy.Off {
+			continue
+		}
+		out = append(out, g.record.ID)
+		todo = append(todo, g.includedBy...)
+	}
+	slices.Sort(out)
+	return out
+}
+
+// Mandates lists the mandates in force for a user: "Who may administer". None are for a user who
+// may not sign in.
+func (c *Compiled) Mandates(id policy.UserID, at time.Time) []*policy.Mandate {
+	if _, ok := c.MaySignIn(id, at); !ok {
+		return nil
+	}
+	groups := c.Groups(id, at)
+	var out []*policy.Mandate
+	for m := range policy.Each[*policy.Mandate](c.policy) {
+		if m.Enabled == policy.Off || !m.Valid.Holds(at) {
+			continue
+		}
+		inGroup := slices.ContainsFunc(m.To.Groups, func(g policy.UserGroupID) bool { return slices.Contains(groups, g) })
+		if inGroup || slices.Contains(m.To.Users, id) {
+			out = append(out, m)
+		}
+	}
+	return out
+}

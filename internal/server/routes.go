@@ -1,0 +1,302 @@
+package server
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"strconv"
+	"strings"
+
+	"sentier/internal/service"
+	"sentier/internal/wire"
+)
+
+func (s *Server) routes() []route {
+	list := []route{
+		{method: "GET", path: "/healthz", tag: "operation", summary: "Is the process alive?", open: true, out: health{}, handle: s.healthy},
+		{method: "GET", path: "/readyz", tag: "operation", summary: "Can questions be answered?", open: true, out: health{}, handle: s.ready},
+		{method: "GET", path: "/metrics", tag: "operation", summary: "Figures in the Prometheus text format", handle: s.metrics.handle},
+		{method: "GET", path: "/api/v1/openapi.json", tag: "operation", summary: "This description", handle: s.describeSelf},
+
+		{method: "POST", path: "/api/v1/session", tag: "session", summary: "Sign in", open: true, in: wire.SignIn{}, out: wire.Session{}, handle: s.signIn},
+		{method: "GET", path: "/api/v1/session", tag: "session", summary: "Who is signed in?", out: wire.Session{}, handle: s.session},
+		{method: "DELETE", path: "/api/v1/session", tag: "session", summary: "Sign out", status: 204, handle: s.signOut},
+
+		{method: "POST", path: "/api/v1/check", tag: "decisions", summary: "May this user do this to that device, why, and until when?", in: wire.Check{}, out: wire.Answer{}, handle: s.check},
+		{method: "POST", path: "/access/v1/evaluation", tag: "decisions", summary: "OpenID AuthZEN access evaluation", in: wire.Evaluation{}, out: wire.Decision{}, handle: s.evaluate},
+
+		{method: "GET", path: "/api/v1/policy", tag: "policy", summary: "The whole policy as a document", in: dumpQuery{}, handle: s.dump},
+		{method: "PUT", path: "/api/v1/policy", tag: "policy", summary: "Put a policy document in the place of the policy", in: loadQuery{}, out: wire.Loaded{}, handle: s.load},
+		{method: "GET", path: "/api/v1/names", tag: "records", summary: "Names by type and id, users and devices left out", out: map[string]map[string]string{}, handle: s.names},
+
+		{method: "GET", path: "/api/v1/tokens", tag: "tokens", summary: "Tokens, without their secrets", in: tokensQuery{}, out: []wire.Token{}, handle: s.tokens},
+		{method: "POST", path: "/api/v1/tokens", tag: "tokens", summary: "Make a token; its secret is shown this once", in: wire.NewToken{}, out: wire.Token{}, status: 201, handle: s.createToken},
+		{method: "DELETE", path: "/api/v1/tokens/{id}", tag: "tokens", summary: "Revoke a token", in: idPath{}, status: 204, handle: s.revokeToken},
+	}
+	for _, t := range wire.RecordTypes() {
+		base := "/api/v1/" + t.Name
+		list = append(list,
+			route{method: "GET", path: base, tag: "records", summary: "List of " + t.Noun + "s", in: listQuery{}, out: t.Page, handle: s.list(t.Name)},
+			route{method: "GET", path: base + "/{id}", tag: "records", summary: "One " + t.Noun, in: idPath{}, out: t.One, handle: s.get(t.Name)},
+			route{method: "GET", path: base + "/{id}/mentions", tag: "records", summary: "What refers to a " + t.Noun, in: idPath{}, out: []wire.Mention{}, handle: s.mentions(t.Name)},
+		)
+	}
+	return list
+}
+
+type (
+	health struct {
+		Status string `json:"status"`
+	}
+	idPath struct {
+		ID string `path:"id"`
+	}
+	dumpQuery struct {
+		Format string `query:"format" enum:"yaml,json"`
+	}
+	loadQuery struct {
+		Dry bool `query:"dry" description:"change nothing, and say what it would change"`
+	}
+	tokensQuery struct {
+		User string `query:"user"`
+	}
+	listQuery struct {
+		Limit  int    `query:"limit" minimum:"1" maximum:"1000"`
+		Cursor string `query:"cursor"`
+		Q      string `query:"q" description:"a word to search for"`
+	}
+)
+
+func (s *Server) healthy(r *request) error { return r.JSON(http.StatusOK, health{"ok"}) }
+
+func (s *Server) ready(r *request) error {
+	if err := s.service.Ready(); err != nil {
+		return err
+	}
+	return r.JSON(http.StatusOK, health{"ready"})
+}
+
+func (s *Server) describeSelf(r *request) error {
+	return r.Blob(http.StatusOK, "application/json", s.openAPI)
+}
+
+func (s *Server) signIn(r *request) error {
+	var in wire.SignIn
+	if err := r.decode(&in); err != nil {
+		return err
+	}
+	session, err := s.service.SignIn(r.Request().Context(), in, r.RealIP())
+	if err != nil {
+		return err
+	}
+	if !in.Terminal {
+		r.SetCookie(s.cookie(r, session.Token, 0))
+		session.Token = ""
+	}
+	return r.JSON(http.StatusOK, session)
+}
+
+func (s *Server) cookie(r *request, value string, maxAge int) *http.Cookie {
+	return &http.Cookie{
+		Name: cookieName, Value: value, Path: "/", MaxAge: maxAge,
+		HttpOnly: true, Secure: r.IsTLS(), SameSite: http.SameSiteStrictMode,
+	}
+}
+
+func (s *Server) session(r *request) error {
+	return r.JSON(http.StatusOK, s.service.Session(r.caller, r.expires))
+}
+
+func (s *Server) signOut(r *request) error {
+	if err := s.service.RevokeToken(r.Request().Context(), r.caller, r.caller.Token); err != nil {
+		return err
+	}
+	r.SetCookie(s.cookie(r, "", -1))
+	return r.NoContent(http.StatusNoContent)
+}
+
+func (s *Server) check(r *request) error {
+	var in wire.Check
+	if err := r.decode(&in); err != nil {
+		return err
+	}
+	answer, err := s.service.Check(r.caller, in)
+	if err != nil {
+		return err
+	}
+	s.metrics.decided(answer.Allowed)
+	return r.JSON(http.StatusOK, answer)
+}
+
+// evaluate is lenient about unknown members, as the standard allows extensions.
+func (s *Server) evaluate(r *request) error {
+	data, err := body(r.Context, maxQuestion)
+	if err != nil {
+		return err
+	}
+	var in wire.Evaluation
+	if err := json.Unmarshal(data, &in); err != nil {
+		return jsonError(err)
+	}
+	answer, err := s.service.Evaluate(r.caller, &in)
+	if err != nil {
+		return err
+	}
+	s.metrics.decided(answer.Decision)
+	return r.JSON(http.StatusOK, answer)
+}
+
+func jsonError(err error) error {
+	var wrong *json.UnmarshalTypeError
+	if errors.As(err, &wrong) {
+		return &service.InputError{Field: wrong.Field, Problem: fmt.Sprintf("is a %s, but a %s belongs here", wrong.Value, wrong.Type)}
+	}
+	return &httpError{http.StatusBadRequest, "the body is no JSON: " + err.Error()}
+}
+
+// decode reads the request's body strictly. A question that cannot be read is a bad request.
+func (r *request) decode(into any) error {
+	data, err := body(r.Context, maxQuestion)
+	if err != nil {
+		return err
+	}
+	if err := service.Decode(data, into); err != nil {
+		return &badRequest{err}
+	}
+	return nil
+}
+
+// badRequest is a body that does not have the fields of its request.
+type badRequest struct{ error }
+
+func (e *badRequest) Unwrap() error   { return e.error }
+func (e *badRequest) StatusCode() int { return http.StatusBadRequest }
+
+func (s *Server) dump(r *request) error {
+	syntax, kind := service.YAML, "application/yaml"
+	switch format := r.QueryParam("format"); format {
+	case "", "yaml":
+	case "json":
+		syntax, kind = service.JSON, "application/json"
+	default:
+		return &service.InputError{Field: "format", Problem: fmt.Sprintf("%q is no syntax of a policy: write yaml or json", format)}
+	}
+	data, err := s.service.Dump(r.caller, syntax)
+	if err != nil {
+		return err
+	}
+	return r.Blob(http.StatusOK, kind, data)
+}
+
+func (s *Server) load(r *request) error {
+	dry := false
+	if text := r.QueryParam("dry"); text != "" {
+		var err error
+		if dry, err = strconv.ParseBool(text); err != nil {
+			return &service.InputError{Field: "dry", Problem: fmt.Sprintf("%q is neither true nor false", text)}
+		}
+	}
+	var expect uint64
+	if match := r.Request().Header.Get("If-Match"); match != "" {
+		var err error
+		if expect, err = strconv.ParseUint(strings.Trim(match, `"`), 10, 64); err != nil {
+			return &service.InputError{Field: "If-Match", Problem: fmt.Sprintf("%q is no revision", match)}
+		}
+	}
+	data, err := body(r.Context, maxDocument)
+	if err != nil {
+		return err
+	}
+	loaded, err := s.service.Load(r.Request().Context(), r.caller, data, dry, expect)
+	if err != nil {
+		return err
+	}
+	r.Response().Header().Set("ETag", fmt.Sprintf(`"%d"`, loaded.Revision))
+	return r.JSON(http.StatusOK, loaded)
+}
+
+func (s *Server) names(r *request) error {
+	names, err := s.service.Names(r.caller)
+	if err != nil {
+		return err
+	}
+	return r.JSON(http.StatusOK, names)
+}
+
+func (s *Server) list(typeName string) func(*request) error {
+	return func(r *request) error {
+		q := service.Query{Cursor: r.QueryParam("cursor"), Search: r.QueryParam("q"), Filter: map[string]string{}}
+		for name, values := range r.QueryParams() {
+			switch name {
+			case "cursor", "q":
+			case "limit":
+				var err error
+				if q.Limit, err = strconv.Atoi(values[0]); err != nil || q.Limit == 0 {
+					return &service.InputError{Field: "limit", Problem: fmt.Sprintf("%q is no number of records", values[0])}
+				}
+			default:
+				q.Filter[name] = values[0]
+			}
+		}
+		page, err := s.service.List(r.caller, typeName, q)
+		if err != nil {
+			return err
+		}
+		if page.Next != "" {
+			next := *r.Request().URL
+			query := next.Query()
+			query.Set("cursor", page.Next)
+			next.RawQuery = query.Encode()
+			r.Response().Header().Set("Link", fmt.Sprintf(`<%s>; rel="next"`, next.RequestURI()))
+		}
+		return r.JSON(http.StatusOK, page)
+	}
+}
+
+func (s *Server) get(typeName string) func(*request) error {
+	return func(r *request) error {
+		record, err := s.service.Get(r.caller, typeName, r.Param("id"))
+		if err != nil {
+			return err
+		}
+		return r.JSON(http.StatusOK, record)
+	}
+}
+
+func (s *Server) mentions(typeName string) func(*request) error {
+	return func(r *request) error {
+		list, err := s.service.Mentions(r.caller, typeName, r.Param("id"))
+		if err != nil {
+			return err
+		}
+		return r.JSON(http.StatusOK, list)
+	}
+}
+
+func (s *Server) tokens(r *request) error {
+	list, err := s.service.Tokens(r.Request().Context(), r.caller, r.QueryParam("user"))
+	if err != nil {
+		return err
+	}
+	return r.JSON(http.StatusOK, list)
+}
+
+func (s *Server) createToken(r *request) error {
+	var in wire.NewToken
+	if err := r.decode(&in); err != nil {
+		return err
+	}
+	token, err := s.service.CreateToken(r.Request().Context(), r.caller, in)
+	if err != nil {
+		return err
+	}
+	return r.JSON(http.StatusCreated, token)
+}
+
+func (s *Server) revokeToken(r *request) error {
+	if err := s.service.RevokeToken(r.Request().Context(), r.caller, r.Param("id")); err != nil {
+		return err
+	}
+	return r.NoContent(http.StatusNoContent)
+}

@@ -1,0 +1,126 @@
+// Package server is the HTTP interface of the service, and serves the console.
+package server
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"log/slog"
+	"net"
+	"net/http"
+	"time"
+
+	"github.com/labstack/echo/v5"
+	"github.com/labstack/echo/v5/middleware"
+
+	"sentier/internal/service"
+)
+
+// Options are what a server needs besides the service.
+type Options struct {
+	Console fs.FS // the built console; nil: none
+	Log     *slog.Logger
+	Version string
+}
+
+// Server answers HTTP requests with a service.
+type Server struct {
+	service *service.Service
+	echo    *echo.Echo
+	log     *slog.Logger
+	metrics *metrics
+	origin  *http.CrossOriginProtection
+	openAPI []byte
+}
+
+// Bounds of a request's body, in bytes.
+const (
+	maxQuestion = 1 << 20
+	maxDocument = 64 << 20
+)
+
+// New prepares a server.
+func New(svc *service.Service, o Options) (*Server, error) {
+	s := &Server{service: svc, log: o.Log, metrics: newMetrics(svc), origin: http.NewCrossOriginProtection()}
+	e := echo.NewWithConfig(echo.Config{Logger: o.Log, HTTPErrorHandler: s.problem})
+	s.echo = e
+	e.Use(s.observe, middleware.RecoverWithConfig(middleware.RecoverConfig{DisablePrintStack: true}), secure)
+	routes := s.routes()
+	for _, r := range routes {
+		e.Add(r.method, r.echoPath(), s.handler(r))
+	}
+	var err error
+	if s.openAPI, err = describe(routes, o.Version); err != nil {
+		return nil, fmt.Errorf("describe the HTTP interface: %w", err)
+	}
+	if o.Console != nil {
+		s.serveConsole(o.Console)
+	}
+	return s, nil
+}
+
+// OpenAPI is the description of the HTTP interface, JSON.
+func (s *Server) OpenAPI() []byte { return s.openAPI }
+
+// ServeHTTP answers one request.
+func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) { s.echo.ServeHTTP(w, r) }
+
+// shutdownTime is how long answers in flight may take when the service ends.
+const shutdownTime = 20 * time.Second
+
+// Serve answers on a listener until ctx ends; answers in flight are given then. certificate and key are files
+// of a TLS certificate in PEM, or both empty.
+func (s *Server) Serve(ctx context.Context, l net.Listener, certificate, key string) error {
+	server := &http.Server{
+		Handler:           s,
+		ReadHeaderTimeout: 10 * time.Second,
+		IdleTimeout:       2 * time.Minute,
+		ErrorLog:          slog.NewLogLogger(s.log.Handler(), slog.LevelDebug),
+	}
+	ended := make(chan error, 1)
+	go func() {
+		<-ctx.Done()
+		deadline, cancel := context.WithTimeout(context.Background(), shutdownTime)
+		defer cancel()
+		ended <- server.Shutdown(deadline)
+	}()
+	var err error
+	if certificate != "" {
+		err = server.ServeTLS(l, certificate, key)
+	} else {
+		err = server.Serve(l)
+	}
+	if errors.Is(err, http.ErrServerClosed) {
+		return <-ended
+	}
+	return err
+}
+
+// secure sets the headers that keep a browser from doing what the console never asks for.
+func secure(next echo.HandlerFunc) echo.HandlerFunc {
+	return func(c *echo.Context) error {
+		h := c.Response().Header()
+		h.Set("X-Content-Type-Options", "nosniff")
+		h.Set("Referrer-Policy", "no-referrer")
+		h.Set("X-Frame-Options", "DENY")
+		// Radix places its layers with inline styles; scripts come from here alone.
+		h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; "+
+			"object-src 'none'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'")
+		return next(c)
+	}
+}
+
+// body reads a request's body up to a limit.
+func body(c *echo.Context, limit int64) ([]byte, error) {
+	data, err := io.ReadAll(http.MaxBytesReader(c.Response(), c.Request().Body, limit))
+	var large *http.MaxBytesError
+	if errors.As(err, &large) {
+		return nil, &httpError{http.StatusRequestEntityTooLarge, fmt.Sprintf("the body is larger than the %d bytes that are read here", limit)}
+	}
+	if err != nil {
+		return nil, &httpError{http.StatusBadRequest, "the body ended before it was complete"}
+	}
+	return data, nil
+}

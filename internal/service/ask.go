@@ -1,0 +1,43 @@
+package service
+
+import (
+	"sentier/internal/policy"
+	"sentier/internal/translate"
+	"sentier/internal/wire"
+	"sentier/internal/wording"
+)
+
+// Check answers a question with its reasons, in words.
+func (s *Service) Check(c Caller, in wire.Check) (wire.Answer, error) {
+	st := s.State()
+	if err := s.may(st, c, Ask, policy.UserID(in.User)); err != nil {
+		return wire.Answer{}, err
+	}
+	q, err := translate.Question(st.Policy, in, s.now())
+	if err != nil {
+		return wire.Answer{}, err
+	}
+	out := wording.English.Answer(st.Policy, q, st.Compiled.Explain(q))
+	out.Revision = st.Revision.Number
+	return out, nil
+}
+
+// Evaluate answers a question in the terms of the AuthZEN Authorization API, without words.
+func (s *Service) Evaluate(c Caller, in *wire.Evaluation) (wire.Decision, error) {
+	st := s.State()
+	if err := s.may(st, c, Ask, policy.UserID(in.Subject.ID)); err != nil {
+		return wire.Decision{}, err
+	}
+	q, err := translate.Evaluation(in, s.now())
+	if err != nil {
+		return wire.Decision{}, err
+	}
+	answer := st.Compiled.Answer(q)
+	out := wire.Decision{Decision: answer.Allowed, Context: wire.DecisionContext{
+		Reason: answer.Reason.String(), Limits: answer.Limits, Revision: st.Revision.Number,
+	}}
+	if !answer.Until.IsZero() {
+		out.Context.Until = &answer.Until
+	}
+	return out, nil
+}

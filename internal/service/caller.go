@@ -1,0 +1,64 @@
+package service
+
+import (
+	"slices"
+	"strings"
+
+	"sentier/internal/policy"
+)
+
+// Caller is who asks the service for something, and by what way.
+type Caller struct {
+	User  policy.UserID
+	Via   string // console, terminal or token
+	Token string // id of the credential
+}
+
+// Action is what a caller wants to do.
+type Action string
+
+// The actions.
+const (
+	Ask    Action = "ask"    // for a decision about a user
+	Read   Action = "read"   // records and what follows from them
+	Write  Action = "write"  // records
+	Manage Action = "manage" // credentials of others
+)
+
+// allowed says which roles of a mandate let their holders do what, besides the owner, who may do everything.
+var allowed = map[Action][]policy.MandateRole{
+	Ask:  {policy.Auditor, policy.Enforcement},
+	Read: {policy.Auditor},
+}
+
+// may is the one place that says whether a caller may do a thing: "Who may administer". about is
+// the user that the action is about, where it is about one.
+func (s *Service) may(st *State, c Caller, do Action, about policy.UserID) error {
+	if _, ok := st.Compiled.MaySignIn(c.User, s.now()); !ok {
+		return ErrCredential
+	}
+	if do == Ask && about == c.User {
+		return nil
+	}
+	for _, m := range st.Compiled.Mandates(c.User, s.now()) {
+		if m.Role == policy.Owner || slices.Contains(allowed[do], m.Role) {
+			return nil
+		}
+	}
+	roles := []string{"owner"}
+	for _, r := range allowed[do] {
+		roles = append(roles, string(r))
+	}
+	return &ForbiddenError{"a mandate of the role " + strings.Join(roles, " or ")}
+}
+
+// Roles lists the roles of a caller's mandates.
+func (s *Service) Roles(c Caller) []string {
+	out := []string{}
+	for _, m := range s.State().Compiled.Mandates(c.User, s.now()) {
+		if !slices.Contains(out, string(m.Role)) {
+			out = append(out, string(m.Role))
+		}
+	}
+	return out
+}

@@ -1,0 +1,61 @@
+package service
+
+import (
+	"context"
+	"fmt"
+
+	"sentier/internal/document"
+	"sentier/internal/policy"
+	"sentier/internal/translate"
+	"sentier/internal/wire"
+)
+
+// Dump writes the whole policy as a document.
+func (s *Service) Dump(c Caller, syntax document.Syntax) ([]byte, error) {
+	st := s.State()
+	if err := s.may(st, c, Read, ""); err != nil {
+		return nil, err
+	}
+	return document.WritePolicy(st.Policy, syntax)
+}
+
+// Load puts the policy of a document in the place of the current one. With dry it changes nothing and says what
+// it would do. expect, where it is not 0, is the revision that the caller has seen: it is refused where another has
+// come since. The error is of type [document.Faults] where the document is not sound.
+func (s *Service) Load(ctx context.Context, c Caller, data []byte, dry bool, expect uint64) (wire.Loaded, error) {
+	do := Write
+	if dry {
+		do = Read
+	}
+	if err := s.may(s.State(), c, do, ""); err != nil {
+		return wire.Loaded{}, err
+	}
+	p, err := document.ReadPolicy(data)
+	if err != nil {
+		return wire.Loaded{}, err
+	}
+	if dry {
+		now := s.State()
+		return wire.Loaded{Revision: now.Revision.Number, Changes: translate.Changes(now.Policy.Compare(p))}, nil
+	}
+	s.writing.Lock()
+	defer s.writing.Unlock()
+	now := s.State()
+	if expect != 0 && expect != now.Revision.Number {
+		return wire.Loaded{}, &StaleError{Expected: expect, Now: now.Revision.Number}
+	}
+	next, done, err := s.apply(ctx, now, c, "policy loaded", func(old *policy.Policy) (*policy.Policy, []policy.RecordChange, error) {
+		return p, old.Compare(p), nil
+	})
+	if err != nil {
+		return wire.Loaded{}, err
+	}
+	return wire.Loaded{Saved: true, Revision: next.Revision.Number, Changes: translate.Changes(done)}, nil
+}
+
+// StaleError is that the policy has changed since the caller looked at it.
+type StaleError struct{ Expected, Now uint64 }
+
+func (e *StaleError) Error() string {
+	return fmt.Sprintf("the policy is at revision %d by now, and you saw %d: look at it again", e.Now, e.Expected)
+}

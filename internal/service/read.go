@@ -1,0 +1,202 @@
+package service
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"sentier/internal/policy"
+	"sentier/internal/wire"
+)
+
+// Query selects a page of a list.
+type Query struct {
+	Limit  int    // 1 to MaxPage; 0: DefaultPage
+	Cursor string // where the page before ended
+	Search string // a word that the id, the name or another text of a record holds
+	Filter map[string]string
+}
+
+// Bounds of a page.
+const (
+	DefaultPage = 50
+	MaxPage     = 1000
+)
+
+// filters are the questions that can narrow a list down, by type and name.
+var filters = map[policy.Type]map[string]func(p *policy.Policy, r policy.Record, want string) bool{
+	policy.Users: {
+		"status": func(_ *policy.Policy, r policy.Record, want string) bool {
+			return string(r.(*policy.User).Status) == want
+		},
+		"kind": func(_ *policy.Policy, r policy.Record, want string) bool {
+			return string(r.(*policy.User).Kind) == want
+		},
+		"group": func(p *policy.Policy, r policy.Record, want string) bool {
+			g, ok := policy.Find[*policy.UserGroup](p, want)
+			return ok && slices.ContainsFunc(g.Members, func(m policy.Member) bool { return m.User == r.(*policy.User).ID })
+		},
+	},
+	policy.Devices: {
+		"kind": func(_ *policy.Policy, r policy.Record, want string) bool {
+			return string(r.(*policy.Device).Kind) == want
+		},
+		"state": func(_ *policy.Policy, r policy.Record, want string) bool {
+			return string(r.(*policy.Device).State) == want
+		},
+		"tag": func(_ *policy.Policy, r policy.Record, want string) bool {
+			return slices.Contains(r.(*policy.Device).Tags, want)
+		},
+		"site": func(p *policy.Policy, r policy.Record, want string) bool {
+			return want == "" && r.(*policy.Device).Site == "" || within(p, r.(*policy.Device).Site, want)
+		},
+		"group": func(p *policy.Policy, r policy.Record, want string) bool {
+			g, ok := policy.Find[*policy.DeviceGroup](p, want)
+			return ok && slices.Contains(g.Devices, r.(*policy.Device).ID)
+		},
+	},
+	policy.Grants: {
+		"effect": func(_ *policy.Policy, r policy.Record, want string) bool {
+			return string(r.(*policy.Grant).Effect) == want
+		},
+	},
+}
+
+// within tells whether a site is another or lies below it.
+func within(p *policy.Policy, site policy.SiteID, other string) bool {
+	for site != "" && string(site) != other {
+		s, ok := policy.Find[*policy.Site](p, string(site))
+		if !ok {
+			return false
+		}
+		site = s.Parent
+	}
+	return site != ""
+}
+
+// List gives a page of the records of a type, by id.
+func (s *Service) List(c Caller, typeName string, q Query) (wire.List[policy.Record], error) {
+	out := wire.List[policy.Record]{Items: []policy.Record{}}
+	st := s.State()
+	t, known := policy.TypeNamed(typeName)
+	if !known {
+		return out, ErrNotFound
+	}
+	if err := s.may(st, c, Read, ""); err != nil {
+		return out, err
+	}
+	if q.Limit == 0 {
+		q.Limit = DefaultPage
+	}
+	if q.Limit < 1 || q.Limit > MaxPage {
+		return out, &InputError{Field: "limit", Problem: fmt.Sprintf("%d is out of range: a page has 1 to %d records", q.Limit, MaxPage)}
+	}
+	tests, err := selection(st.Policy, t, q)
+	if err != nil {
+		return out, err
+	}
+	table := st.Policy.Table(t)
+	if len(tests) == 0 {
+		out.Total = table.Len()
+		for r := range table.After(q.Cursor) {
+			if len(out.Items) == q.Limit {
+				out.Next = out.Items[q.Limit-1].Key()
+				break
+			}
+			out.Items = append(out.Items, r)
+		}
+		return out, nil
+	}
+	for r := range table.All() {
+		if !slices.ContainsFunc(tests, func(test func(policy.Record) bool) bool { return !test(r) }) {
+			out.Total++
+			switch {
+			case r.Key() <= q.Cursor:
+			case len(out.Items) < q.Limit:
+				out.Items = append(out.Items, r)
+			case out.Next == "":
+				out.Next = out.Items[q.Limit-1].Key()
+			}
+		}
+	}
+	return out, nil
+}
+
+func selection(p *policy.Policy, t policy.Type, q Query) ([]func(policy.Record) bool, error) {
+	var tests []func(policy.Record) bool
+	for name, want := range q.Filter {
+		test, ok := filters[t][name]
+		if !ok {
+			return nil, &InputError{Field: name, Problem: fmt.Sprintf("%s cannot be narrowed down by it", t)}
+		}
+		tests = append(tests, func(r policy.Record) bool { return test(p, r, want) })
+	}
+	if q.Search != "" {
+		word := policy.FoldName(q.Search)
+		tests = append(tests, func(r policy.Record) bool {
+			return slices.ContainsFunc(searchable(r), func(text string) bool { return strings.Contains(policy.FoldName(text), word) })
+		})
+	}
+	return tests, nil
+}
+
+// searchable lists the texts by which people look for a record.
+func searchable(r policy.Record) []string {
+	out := []string{r.Key(), r.Title()}
+	switch r := r.(type) {
+	case *policy.User:
+		out = append(out, r.Email)
+	case *policy.Device:
+		out = append(out, r.Tags...)
+	case *policy.Grant:
+		out = append(out, r.Note)
+	}
+	return out
+}
+
+// Get gives one record.
+func (s *Service) Get(c Caller, typeName, id string) (policy.Record, error) {
+	st := s.State()
+	t, known := policy.TypeNamed(typeName)
+	if !known || s.may(st, c, Read, "") != nil {
+		return nil, ErrNotFound // the same as what is not there
+	}
+	r, ok := st.Policy.Get(t, id)
+	if !ok {
+		return nil, ErrNotFound
+	}
+	return r, nil
+}
+
+// Mentions lists what refers to a record.
+func (s *Service) Mentions(c Caller, typeName, id string) ([]wire.Mention, error) {
+	r, err := s.Get(c, typeName, id)
+	if err != nil {
+		return nil, err
+	}
+	out := []wire.Mention{}
+	for _, m := range s.State().Policy.Mentions(r.Type(), id) {
+		out = append(out, wire.Mention{Type: m.By.Type().String(), ID: m.By.Key(), Name: m.By.Title(), Field: m.Field})
+	}
+	return out, nil
+}
+
+// Names gives the names of some records: what a page needs to show what a record refers to.
+func (s *Service) Names(c Caller) (map[string]map[string]string, error) {
+	st := s.State()
+	if err := s.may(st, c, Read, ""); err != nil {
+		return nil, err
+	}
+	out := map[string]map[string]string{}
+	for _, t := range policy.Types() {
+		if t == policy.Users || t == policy.Devices {
+			continue // there may be a million: they are found by search
+		}
+		names := map[string]string{}
+		for r := range st.Policy.Table(t).All() {
+			names[r.Key()] = r.Title()
+		}
+		out[t.String()] = names
+	}
+	return out, nil
+}

@@ -1,0 +1,141 @@
+// Package service is the one door to the policy: every question and every change goes through it, knows its
+// caller, and counts from the moment it is answered.
+package service
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"slices"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"sentier/internal/decision"
+	"sentier/internal/policy"
+	"sentier/internal/store"
+)
+
+// Service answers from the policy's last revision and makes the next ones.
+type Service struct {
+	store *store.Store
+	log   *slog.Logger
+	now   func() time.Time
+
+	current atomic.Pointer[State]
+	writing sync.Mutex // held by the one change that is on its way
+	tokens  tokenCache
+	guard   guard
+}
+
+// State is a revision, ready to be asked. It never changes.
+type State struct {
+	Policy   *policy.Policy
+	Compiled *decision.Compiled
+	Revision store.Revision
+}
+
+// Open starts a service on a store. now is the service's clock.
+func Open(ctx context.Context, st *store.Store, log *slog.Logger, now func() time.Time) (*Service, error) {
+	s := &Service{store: st, log: log, now: now, guard: newGuard()}
+	if err := s.Reload(ctx); err != nil {
+		return nil, err
+	}
+	tokens, err := st.Tokens(ctx, "")
+	if err != nil {
+		return nil, fmt.Errorf("read the tokens: %w", err)
+	}
+	for _, t := range tokens {
+		s.tokens.put(t)
+	}
+	return s, nil
+}
+
+// Reload takes the last revision from the store.
+func (s *Service) Reload(ctx context.Context) error {
+	p, last, err := s.store.Load(ctx)
+	if err != nil {
+		return err
+	}
+	s.current.Store(&State{p, decision.Compile(p), last})
+	return nil
+}
+
+// State is the current revision.
+func (s *Service) State() *State { return s.current.Load() }
+
+// Now is the service's clock.
+func (s *Service) Now() time.Time { return s.now() }
+
+// Store is what the service keeps its policy in.
+func (s *Service) Store() *store.Store { return s.store }
+
+// Ready tells whether anybody can sign in; the error says what is missing.
+func (s *Service) Ready() error {
+	if s.State().Revision.Number == 0 {
+		return ErrNoOwner
+	}
+	return nil
+}
+
+// Apply makes the next revision of the policy by some changes. The error is of type [policy.Faults]
+// where they cannot be made, and nothing is changed then. Changes that change nothing make no revision.
+func (s *Service) Apply(ctx context.Context, caller Caller, note string, changes []policy.Change) (*State, []policy.RecordChange, error) {
+	s.writing.Lock()
+	defer s.writing.Unlock()
+	now := s.State()
+	if err := s.may(now, caller, Write, ""); err != nil {
+		return now, nil, err
+	}
+	return s.apply(ctx, now, caller, note, func(p *policy.Policy) (*policy.Policy, []policy.RecordChange, error) {
+		return p.Apply(changes)
+	})
+}
+
+func (s *Service) apply(ctx context.Context, now *State, caller Caller, note string,
+	step func(*policy.Policy) (*policy.Policy, []policy.RecordChange, error),
+) (*State, []policy.RecordChange, error) {
+	p, done, err := step(now.Policy)
+	if err != nil || len(done) == 0 {
+		return now, nil, err
+	}
+	next := &State{p, decision.Compile(p), store.Revision{
+		Number: now.Revision.Number + 1, At: s.now().UTC().Truncate(time.Millisecond),
+		By: string(caller.User), Via: caller.Via, Note: note,
+	}}
+	if err := s.keepsOwner(ctx, now, next); err != nil {
+		return now, nil, err
+	}
+	// What a caller was promised is finished, though the caller may have gone.
+	if err := s.store.Save(context.WithoutCancel(ctx), &next.Revision, done); err != nil {
+		return now, nil, err
+	}
+	s.current.Store(next)
+	s.log.Info("revision", "number", next.Revision.Number, "by", caller.User, "via", caller.Via, "records", len(done))
+	return next, done, nil
+}
+
+// keepsOwner refuses a policy that would leave nobody who can sign in as its owner.
+func (s *Service) keepsOwner(ctx context.Context, now, next *State) error {
+	withPassword, err := s.store.WithPassword(ctx)
+	if err != nil {
+		return err
+	}
+	before := owners(now, withPassword, s.now())
+	if len(before) == 0 || len(owners(next, withPassword, s.now())) > 0 {
+		return nil
+	}
+	return &LastOwnerError{Owners: before}
+}
+
+// owners lists the users who can sign in now and hold a mandate of owner.
+func owners(st *State, withPassword []string, at time.Time) []string {
+	var out []string
+	for _, id := range withPassword {
+		isOwner := slices.ContainsFunc(st.Compiled.Mandates(policy.UserID(id), at), func(m *policy.Mandate) bool { return m.Role == policy.Owner })
+		if isOwner {
+			out = append(out, id)
+		}
+	}
+	return out
+}

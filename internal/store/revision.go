@@ -1,0 +1,380 @@
+package store
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"time"
+
+	"gorm.io/gorm"
+	"gorm.io/gorm/clause"
+
+	"sentier/internal/policy"
+)
+
+// Revision is a numbered state of the policy: who made it of the one before, when and how.
+type Revision struct {
+	Number uint64    `gorm:"primaryKey" json:"revision"`
+	At     time.Time `json:"at"`
+	By     string    `json:"by"`
+	Via    string    `json:"via"`
+	Note   string    `json:"note,omitempty"`
+	Chain  []byte    `json:"-"`
+}
+
+// Change is what a revision did to one record. Before and After hold the record without its long
+// list, whose entries come and go in Added and Dropped.
+type Change struct {
+	Revision uint64  `gorm:"primaryKey" json:"-"`
+	Seq      int     `gorm:"primaryKey" json:"-"`
+	Type     string  `json:"type"`
+	ID       string  `json:"id"`
+	Before   *string `json:"before"`
+	After    *string `json:"after"`
+	Added    *string `json:"added,omitempty"`
+	Dropped  *string `json:"dropped,omitempty"`
+}
+
+type record struct {
+	Type string `gorm:"primaryKey"`
+	ID   string `gorm:"primaryKey"`
+	Body string
+}
+
+type entry struct {
+	Type  string `gorm:"primaryKey"`
+	ID    string `gorm:"primaryKey"`
+	Of    string `gorm:"primaryKey"`
+	Entry string `gorm:"primaryKey"`
+}
+
+// TableName is GORM's name for the table.
+func (entry) TableName() string { return "entries" }
+
+// batch is how many rows go into one statement.
+const batch = 500
+
+// Save writes a revision with all that it did, in one transaction. The revision's number must follow the
+// last one's. Its chain is filled in.
+func (s *Store) Save(ctx context.Context, r *Revision, done []policy.RecordChange) error {
+	err := s.writer.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		var last Revision
+		if err := tx.Order("number DESC").Limit(1).Find(&last).Error; err != nil {
+			return err
+		}
+		if last.Number+1 != r.Number {
+			return fmt.Errorf("revision %d cannot follow %d", r.Number, last.Number)
+		}
+		w := &writing{revision: r.Number}
+		for i, c := range done {
+			if err := w.change(i, c); err != nil {
+				return err
+			}
+		}
+		var err error
+		if r.Chain, err = link(last.Chain, r, w.changes); err != nil {
+			return err
+		}
+		return w.write(tx, r)
+	})
+	if err != nil {
+		return fmt.Errorf("save revision %d: %w", r.Number, err)
+	}
+	return nil
+}
+
+// link gives the hash that chains a revision to the one before.
+func link(before []byte, r *Revision, changes []Change) ([]byte, error) {
+	body, err := json.Marshal(struct {
+		Before  []byte    `json:"before"`
+		Number  uint64    `json:"number"`
+		At      time.Time `json:"at"`
+		By      string    `json:"by"`
+		Via     string    `json:"via"`
+		Note    string    `json:"note"`
+		Changes []Change  `json:"changes"`
+	}{before, r.Number, r.At.UTC().Truncate(time.Millisecond), r.By, r.Via, r.Note, changes})
+	if err != nil {
+		return nil, err
+	}
+	sum := sha256.Sum256(body)
+	return sum[:], nil
+}
+
+// writing gathers the rows of a revision.
+type writing struct {
+	revision       uint64
+	changes        []Change
+	records        []record
+	gone           []record
+	added, dropped []entry
+}
+
+func (w *writing) change(seq int, c policy.RecordChange) error {
+	r := c.Record()
+	row := Change{Revision: w.revision, Seq: seq, Type: r.Type().String(), ID: r.Key()}
+	before, had, err := split(c.Before)
+	if err != nil {
+		return err
+	}
+	after, has, err := split(c.After)
+	if err != nil {
+		return err
+	}
+	row.Before, row.After = before, after
+	added, dropped := compareEntries(had, has)
+	row.Added, row.Dropped = jsonList(added), jsonList(dropped)
+	w.changes = append(w.changes, row)
+	switch {
+	case after == nil:
+		w.gone = append(w.gone, record{Type: row.Type, ID: row.ID})
+		return nil // the entries go with the record
+	case before == nil || *before != *after:
+		w.records = append(w.records, record{row.Type, row.ID, *after})
+	}
+	w.added, w.dropped = append(w.added, added...), append(w.dropped, dropped...)
+	return nil
+}
+
+func (w *writing) write(tx *gorm.DB, r *Revision) error {
+	steps := []func() error{
+		func() error { return tx.Create(r).Error },
+		func() error { return create(tx, w.changes) },
+		func() error {
+			for _, g := range w.gone {
+				if err := tx.Delete(&g).Error; err != nil {
+					return err
+				}
+			}
+			return nil
+		},
+		func() error { return create(tx.Clauses(clause.OnConflict{UpdateAll: true}), w.records) },
+		func() error {
+			for _, e := range w.dropped {
+				if err := tx.Delete(&e).Error; err != nil {
+					return err
+				}
+			}
+			return nil
+		},
+		func() error { return create(tx, w.added) },
+	}
+	for _, step := range steps {
+		if err := step(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func create[T any](tx *gorm.DB, rows []T) error {
+	if len(rows) == 0 {
+		return nil
+	}
+	return tx.CreateInBatches(rows, batch).Error
+}
+
+// split writes a record as JSON without its long list, and the list apart.
+func split(r policy.Record) (*string, []entry, error) {
+	if r == nil {
+		return nil, nil, nil
+	}
+	var entries []entry
+	keep := func(of string, v any) error {
+		body, err := json.Marshal(v)
+		entries = append(entries, entry{r.Type().String(), r.Key(), of, string(body)})
+		return err
+	}
+	plain := r
+	switch r := r.(type) {
+	case *policy.UserGroup:
+		short := *r
+		short.Members = nil
+		plain = &short
+		for _, m := range r.Members {
+			if err := keep(string(m.User), m); err != nil {
+				return nil, nil, err
+			}
+		}
+	case *policy.DeviceGroup:
+		short := *r
+		short.Devices = nil
+		plain = &short
+		for _, d := range r.Devices {
+			if err := keep(string(d), d); err != nil {
+				return nil, nil, err
+			}
+		}
+	}
+	body, err := json.Marshal(plain)
+	if err != nil {
+		return nil, nil, fmt.Errorf("write %s %s: %w", r.Type().Noun(), r.Key(), err)
+	}
+	text := string(body)
+	return &text, entries, nil
+}
+
+func compareEntries(before, after []entry) (added, dropped []entry) {
+	had := make(map[string]bool, len(before))
+	for _, e := range before {
+		had[e.Entry] = true
+	}
+	for _, e := range after {
+		if !had[e.Entry] {
+			added = append(added, e)
+		}
+		delete(had, e.Entry)
+	}
+	for _, e := range before {
+		if had[e.Entry] {
+			dropped = append(dropped, e)
+		}
+	}
+	return added, dropped
+}
+
+func jsonList(entries []entry) *string {
+	if len(entries) == 0 {
+		return nil
+	}
+	var out bytes.Buffer
+	for i, e := range entries {
+		if i == 0 {
+			out.WriteByte('[')
+		} else {
+			out.WriteByte(',')
+		}
+		out.WriteString(e.Entry)
+	}
+	out.WriteByte(']')
+	text := out.String()
+	return &text
+}
+
+// Load reads the policy as it is, and the last revision; its number is 0 where there is none yet.
+func (s *Store) Load(ctx context.Context) (*policy.Policy, Revision, error) {
+	var last Revision
+	var records policy.Records
+	err := s.reader.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		if err := tx.Order("number DESC").Limit(1).Find(&last).Error; err != nil {
+			return err
+		}
+		return readRecords(tx, &records)
+	})
+	if err != nil {
+		return nil, last, fmt.Errorf("read the policy: %w", damaged(err))
+	}
+	p, err := policy.FromRecords(&records)
+	if err != nil {
+		return nil, last, fmt.Errorf("read the policy: %w (%w)", ErrDamaged, err)
+	}
+	return p, last, nil
+}
+
+func readRecords(tx *gorm.DB, into *policy.Records) error {
+	members := map[string][]policy.Member{}
+	devices := map[string][]policy.DeviceID{}
+	rows, err := tx.Raw("SELECT type, id, entry FROM entries").Rows()
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var typ, id, body string
+		if err := rows.Scan(&typ, &id, &body); err != nil {
+			return err
+		}
+		if typ == policy.UserGroups.String() {
+			err = appendJSON(members, id, body)
+		} else {
+			err = appendJSON(devices, id, body)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	if err := rows.Err(); err != nil {
+		return err
+	}
+	bodies, err := tx.Raw("SELECT type, body FROM records ORDER BY type, id").Rows()
+	if err != nil {
+		return err
+	}
+	defer bodies.Close()
+	for bodies.Next() {
+		var typ, body string
+		if err := bodies.Scan(&typ, &body); err != nil {
+			return err
+		}
+		if err := into.AddJSON(typ, []byte(body)); err != nil {
+			return errors.Join(ErrDamaged, err)
+		}
+	}
+	for i, g := range into.UserGroups {
+		into.UserGroups[i].Members = members[g.Key()]
+	}
+	for i, g := range into.DeviceGroups {
+		into.DeviceGroups[i].Devices = devices[g.Key()]
+	}
+	return bodies.Err()
+}
+
+func appendJSON[T any](lists map[string][]T, id, body string) error {
+	var v T
+	if err := json.Unmarshal([]byte(body), &v); err != nil {
+		return errors.Join(ErrDamaged, err)
+	}
+	lists[id] = append(lists[id], v)
+	return nil
+}
+
+// LastRevision is the number of the last revision, 0 where there is none.
+func (s *Store) LastRevision(ctx context.Context) (uint64, error) {
+	var last Revision
+	err := s.reader.WithContext(ctx).Order("number DESC").Limit(1).Find(&last).Error
+	return last.Number, err
+}
+
+// Revisions lists revisions with numbers below before (0: from the last), newest first.
+func (s *Store) Revisions(ctx context.Context, before uint64, limit int) ([]Revision, error) {
+	q := s.reader.WithContext(ctx).Order("number DESC").Limit(limit)
+	if before > 0 {
+		q = q.Where("number < ?", before)
+	}
+	var out []Revision
+	return out, q.Find(&out).Error
+}
+
+// Changes lists what a revision did.
+func (s *Store) Changes(ctx context.Context, revision uint64) ([]Change, error) {
+	var out []Change
+	return out, s.reader.WithContext(ctx).Where("revision = ?", revision).Order("seq").Find(&out).Error
+}
+
+// Verify reads the whole chain of revisions and names the first that is not what was written.
+func (s *Store) Verify(ctx context.Context) (checked int, err error) {
+	var before []byte
+	var revisions []Revision
+	if err := s.reader.WithContext(ctx).Order("number").Find(&revisions).Error; err != nil {
+		return 0, err
+	}
+	for _, r := range revisions {
+		changes, err := s.Changes(ctx, r.Number)
+		if err != nil {
+			return checked, err
+		}
+		want, err := link(before, &r, changes)
+		if err != nil {
+			return checked, err
+		}
+		if !bytes.Equal(want, r.Chain) {
+			return checked, fmt.Errorf("revision %d is not as it was written", r.Number)
+		}
+		before = r.Chain
+		checked++
+	}
+	return checked, nil
+}

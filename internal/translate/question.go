@@ -1,0 +1,129 @@
+// Package translate stands between the core's values and what travels: questions come in, changes go out.
+package translate
+
+import (
+	"fmt"
+	"net/netip"
+	"time"
+
+	"sentier/internal/decision"
+	"sentier/internal/document"
+	"sentier/internal/policy"
+	"sentier/internal/wire"
+)
+
+// InputError is that a request cannot be understood; Field names the place.
+type InputError struct{ Field, Problem string }
+
+func (e *InputError) Error() string { return e.Field + ": " + e.Problem }
+
+// Question reads a question as it is asked over the wire. The error is of type [*InputError].
+func Question(p *policy.Policy, in wire.Check, now time.Time) (decision.Question, error) {
+	q := decision.Question{User: policy.UserID(in.User), Right: policy.RightID(in.Right), At: now}
+	q.Device, q.Point, _ = policy.SplitPoint(in.Device)
+	if in.At != "" {
+		at, err := document.ParseInstant(in.At, now, deviceZone(p, q.Device))
+		if err != nil {
+			return q, &InputError{"at", err.Error()}
+		}
+		q.At = at
+	}
+	if in.Context.IP != "" {
+		ip, err := netip.ParseAddr(in.Context.IP)
+		if err != nil {
+			return q, &InputError{"context.ip", fmt.Sprintf("%q is no address: write it as 10.20.0.7 or 2001:db8::7", in.Context.IP)}
+		}
+		q.Context.IP = ip
+	}
+	q.Context.StrongSignIn = decision.TriOf(in.Context.StrongSignIn)
+	q.Context.Attended = decision.TriOf(in.Context.Attended)
+	return q, nil
+}
+
+// deviceZone is the zone of a device's site; that of the settings for a device that is not there.
+func deviceZone(p *policy.Policy, id policy.DeviceID) *time.Location {
+	var site policy.SiteID
+	if d, ok := policy.Find[*policy.Device](p, string(id)); ok {
+		site = d.Site
+	}
+	zone, err := policy.LoadZone(decision.SiteZone(p, site))
+	if err != nil {
+		return time.UTC // cannot be: the policy's zones are checked
+	}
+	return zone
+}
+
+// Evaluation reads a question as the AuthZEN Authorization API asks it. The error is of type [*InputError].
+func Evaluation(in *wire.Evaluation, now time.Time) (decision.Question, error) {
+	q := decision.Question{User: policy.UserID(in.Subject.ID), Right: policy.RightID(in.Action.Name), At: now}
+	switch {
+	case in.Subject.Type != "user":
+		return q, &InputError{"subject.type", fmt.Sprintf("%q is not answered about: write user", in.Subject.Type)}
+	case in.Subject.ID == "":
+		return q, &InputError{"subject.id", "is missing"}
+	case in.Action.Name == "":
+		return q, &InputError{"action.name", "is missing: name a right"}
+	case in.Resource.ID == "":
+		return q, &InputError{"resource.id", "is missing"}
+	}
+	switch in.Resource.Type {
+	case "device":
+		q.Device = policy.DeviceID(in.Resource.ID)
+	case "point":
+		var ok bool
+		if q.Device, q.Point, ok = policy.SplitPoint(in.Resource.ID); !ok {
+			return q, &InputError{"resource.id", fmt.Sprintf("%q names no point: write device/point", in.Resource.ID)}
+		}
+	default:
+		return q, &InputError{"resource.type", fmt.Sprintf("%q is not answered about: write device or point", in.Resource.Type)}
+	}
+	return q, readContext(&q, in.Context)
+}
+
+// readContext takes the members of a context that bear on a decision; the others are for others.
+func readContext(q *decision.Question, context map[string]any) error {
+	for name, value := range context {
+		if value == nil {
+			continue
+		}
+		var ok bool
+		problem := ""
+		switch name {
+		case "time":
+			var text string
+			if text, ok = value.(string); ok {
+				at, err := time.Parse(time.RFC3339, text)
+				if ok = err == nil; ok {
+					q.At = at.Truncate(time.Microsecond)
+				}
+			}
+			problem = "is no instant: write it as in RFC 3339"
+		case "ip":
+			var text string
+			if text, ok = value.(string); ok {
+				var err error
+				q.Context.IP, err = netip.ParseAddr(text)
+				ok = err == nil
+			}
+			problem = "is no address: write it as 10.20.0.7 or 2001:db8::7"
+		case "strong_sign_in":
+			problem, ok = "is neither true nor false", readTri(&q.Context.StrongSignIn, value)
+		case "attended":
+			problem, ok = "is neither true nor false", readTri(&q.Context.Attended, value)
+		default:
+			ok = true
+		}
+		if !ok {
+			return &InputError{"context." + name, problem}
+		}
+	}
+	return nil
+}
+
+func readTri(into *decision.Tri, value any) bool {
+	b, ok := value.(bool)
+	if ok {
+		*into = decision.TriOf(&b)
+	}
+	return ok
+}

@@ -1,0 +1,195 @@
+// Package wire holds the types that travel over the HTTP interface, and nothing that acts. Records travel
+// as the types of the package policy.
+package wire
+
+import (
+	"encoding/json"
+	"time"
+
+	"sentier/internal/policy"
+)
+
+// Check is a question as it is asked over POST /api/v1/check.
+type Check struct {
+	User    string  `json:"user" sentier:"required" description:"id of a user" example:"tomas.field"`
+	Right   string  `json:"right" sentier:"required" description:"id of a right" example:"control"`
+	Device  string  `json:"device" sentier:"required" description:"id of a device, or device/point" example:"alder-bridge/deck"`
+	At      string  `json:"at,omitempty" description:"RFC 3339, or a local time of the device's site such as 2026-07-04 21:30 or tomorrow 06:00; left out: now"`
+	Context Context `json:"context,omitzero"`
+}
+
+// Context is what is known of the circumstances of a question.
+type Context struct {
+	IP           string `json:"ip,omitempty" description:"address that the request came from"`
+	StrongSignIn *bool  `json:"strong_sign_in,omitempty" description:"the user signed in with a second factor"`
+	Attended     *bool  `json:"attended,omitempty" description:"someone is present at the device"`
+}
+
+// Answer is the answer to a [Check].
+type Answer struct {
+	Allowed  bool                    `json:"allowed"`
+	Reason   string                  `json:"reason" description:"code of the step that decided" example:"outside_schedule"`
+	Text     string                  `json:"text" description:"the answer in words"`
+	Until    *time.Time              `json:"until" description:"first instant at which allowed changes; null: not within 400 days"`
+	At       time.Time               `json:"at"`
+	Zone     string                  `json:"zone" description:"IANA zone of the device's site"`
+	Revision uint64                  `json:"revision,omitempty" description:"revision of the policy that answered"`
+	Limits   map[string]policy.Limit `json:"limits,omitempty"`
+	Because  []Trail                 `json:"because" description:"every line that decided"`
+	Missing  []Trail                 `json:"missing" description:"the nearest that would have made it a yes"`
+	Near     []string                `json:"near,omitempty" description:"known ids near to the unknown one"`
+	User     Named                   `json:"user"`
+	Right    Named                   `json:"right"`
+	Device   Named                   `json:"device"`
+}
+
+// Named is an id with the name that people know it by.
+type Named struct {
+	ID   string `json:"id"`
+	Name string `json:"name"`
+}
+
+// Trail is the way from a user to a device through one line of a grant.
+type Trail struct {
+	Grant  string `json:"grant" description:"id of the grant"`
+	Line   int    `json:"line" description:"number of the line in the grant, from 0"`
+	Effect string `json:"effect" enum:"allow,deny"`
+	Stops  []Stop `json:"stops"`
+	Text   string `json:"text" description:"what is missing, or what it does, in one sentence"`
+}
+
+// Stop is one station of a trail.
+type Stop struct {
+	Type  string `json:"type" description:"record type, or everyone, everything, condition"`
+	ID    string `json:"id,omitempty"`
+	Name  string `json:"name"`
+	State string `json:"state" enum:"holds,breaks,closes,beyond" description:"holds: the trail goes on; breaks: it ends here; closes: a deny ends it here; beyond: it would go on"`
+	Text  string `json:"text" description:"why it holds or breaks"`
+}
+
+// Problem is a fault of a request, RFC 9457.
+type Problem struct {
+	Type   string  `json:"type"`
+	Title  string  `json:"title"`
+	Status int     `json:"status"`
+	Detail string  `json:"detail,omitempty"`
+	Faults []Fault `json:"faults,omitempty"`
+}
+
+// Fault is one thing that is wrong with a record or a document.
+type Fault struct {
+	Path    string `json:"path"`
+	Problem string `json:"problem"`
+	Line    int    `json:"line,omitempty"`
+	Column  int    `json:"column,omitempty"`
+}
+
+// List is a page of a list.
+type List[T any] struct {
+	Items []T    `json:"items"`
+	Total int    `json:"total" description:"how many there are on all pages"`
+	Next  string `json:"next,omitempty" description:"cursor of the next page"`
+}
+
+// Change is what a revision did, or a document would do, to one record.
+type Change struct {
+	Op     string        `json:"op" enum:"added,changed,removed"`
+	Type   string        `json:"type"`
+	ID     string        `json:"id"`
+	Name   string        `json:"name"`
+	Fields []FieldChange `json:"fields,omitempty"`
+}
+
+// FieldChange is one field that changed.
+type FieldChange struct {
+	Field   string            `json:"field"`
+	Before  json.RawMessage   `json:"before,omitempty"`
+	After   json.RawMessage   `json:"after,omitempty"`
+	Added   []json.RawMessage `json:"added,omitempty" description:"entries that came into a set"`
+	Dropped []json.RawMessage `json:"dropped,omitempty" description:"entries that went out of a set"`
+}
+
+// Loaded is the answer to a policy document that was loaded, or looked at.
+type Loaded struct {
+	Saved    bool     `json:"saved"`
+	Revision uint64   `json:"revision" description:"the revision that holds it, or that it was compared with"`
+	Changes  []Change `json:"changes"`
+}
+
+// SignIn asks for a session.
+type SignIn struct {
+	User     string `json:"user" sentier:"required"`
+	Password string `json:"password" sentier:"required"`
+	Terminal bool   `json:"terminal,omitempty" description:"answer with a bearer token instead of a cookie"`
+}
+
+// Session is who is signed in.
+type Session struct {
+	User     Named     `json:"user"`
+	Mandates []string  `json:"mandates" description:"roles of the mandates in force"`
+	Expires  time.Time `json:"expires"`
+	Token    string    `json:"token,omitempty" description:"shown once, for a terminal"`
+}
+
+// Token is a bearer token without its secret.
+type Token struct {
+	ID      string     `json:"id"`
+	User    string     `json:"user"`
+	Name    string     `json:"name"`
+	Kind    string     `json:"kind"`
+	Created time.Time  `json:"created"`
+	By      string     `json:"by"`
+	Expires *time.Time `json:"expires,omitempty"`
+	Revoked *time.Time `json:"revoked,omitempty"`
+	Secret  string     `json:"secret,omitempty" description:"shown once, when it is made"`
+}
+
+// NewToken asks for a token.
+type NewToken struct {
+	User string `json:"user" sentier:"required"`
+	Name string `json:"name" sentier:"required"`
+	Days int    `json:"days,omitempty" description:"days until it expires; 0: 90"`
+}
+
+// Mention is a record that refers to another.
+type Mention struct {
+	Type  string `json:"type"`
+	ID    string `json:"id"`
+	Name  string `json:"name"`
+	Field string `json:"field"`
+}
+
+// Evaluation is a request of the OpenID AuthZEN Authorization API 1.0.
+type Evaluation struct {
+	Subject  Entity         `json:"subject"`
+	Action   Action         `json:"action"`
+	Resource Entity         `json:"resource"`
+	Context  map[string]any `json:"context,omitempty"`
+}
+
+// Entity is a subject or a resource.
+type Entity struct {
+	Type       string         `json:"type"`
+	ID         string         `json:"id"`
+	Properties map[string]any `json:"properties,omitempty"`
+}
+
+// Action is what the subject wants to do; its name is the id of a right.
+type Action struct {
+	Name       string         `json:"name"`
+	Properties map[string]any `json:"properties,omitempty"`
+}
+
+// Decision is the answer to an [Evaluation].
+type Decision struct {
+	Decision bool            `json:"decision"`
+	Context  DecisionContext `json:"context"`
+}
+
+// DecisionContext is what comes with a decision.
+type DecisionContext struct {
+	Reason   string                  `json:"reason"`
+	Until    *time.Time              `json:"until,omitempty"`
+	Limits   map[string]policy.Limit `json:"limits,omitempty"`
+	Revision uint64                  `json:"revision"`
+}

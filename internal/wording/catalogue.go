@@ -1,0 +1,70 @@
+// Package wording puts answers into words. All words of the service, the command line and the
+// console stand in one catalogue per language beside this file.
+package wording
+
+import (
+	"embed"
+	"encoding/json"
+	"fmt"
+	"strings"
+	"time"
+)
+
+//go:embed *.json
+var files embed.FS
+
+// Catalogue is the words of one language.
+type Catalogue struct{ words map[string]string }
+
+// English is the catalogue that is complete by definition.
+var English = mustLoad("en")
+
+func mustLoad(language string) Catalogue {
+	data, err := files.ReadFile(language + ".json")
+	if err != nil {
+		panic("wording: " + err.Error())
+	}
+	var tree map[string]any
+	if err := json.Unmarshal(data, &tree); err != nil {
+		panic(fmt.Sprintf("wording: %s.json: %v", language, err))
+	}
+	c := Catalogue{map[string]string{}}
+	c.flatten("", tree)
+	return c
+}
+
+func (c Catalogue) flatten(prefix string, tree map[string]any) {
+	for key, value := range tree {
+		switch v := value.(type) {
+		case string:
+			c.words[prefix+key] = v
+		case map[string]any:
+			c.flatten(prefix+key+".", v)
+		}
+	}
+}
+
+// Has tells whether there is a sentence for a key.
+func (c Catalogue) Has(key string) bool { _, ok := c.words[key]; return ok }
+
+// Say gives the sentence for a key with its {{places}} filled from pairs of name and value. A key that
+// is not there is said as it is, which a test keeps from happening.
+func (c Catalogue) Say(key string, pairs ...string) string {
+	sentence, ok := c.words[key]
+	if !ok {
+		return key
+	}
+	for i := 0; i+1 < len(pairs); i += 2 {
+		sentence = strings.ReplaceAll(sentence, "{{"+pairs[i]+"}}", pairs[i+1])
+	}
+	return sentence
+}
+
+// Time writes an instant by the clock of a zone, with the zone's name.
+func Time(t time.Time, zone string) string {
+	loc, err := time.LoadLocation(zone)
+	if err != nil {
+		loc = time.UTC
+	}
+	return t.In(loc).Format("Mon 2 Jan 2006 15:04") + " (" + loc.String() + ")"
+}
