@@ -154,16 +154,9 @@ func trailText(t wire.Trail) string {
 		width = max(width, lipgloss.Width(stopName(s)))
 	}
 	var out strings.Builder
-	for i, s := range t.Stops {
-		rail := "│"
-		if i == len(t.Stops)-1 {
-			rail = " "
-		}
+	for _, s := range t.Stops {
 		name := stopName(s)
 		fmt.Fprintf(&out, "  %s %s%s  %s\n", signs[s.State], name, strings.Repeat(" ", width-lipgloss.Width(name)), s.Text)
-		if rail != " " {
-			out.WriteString("  " + rail + "\n")
-		}
 	}
 	return out.String()
 }

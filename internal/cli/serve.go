@@ -9,6 +9,7 @@ import (
 	"io"
 	"log/slog"
 	"os"
+	"os/exec"
 	"strings"
 	"time"
 
@@ -109,25 +110,37 @@ func (a *app) runDemo(ctx context.Context, o daemon.Options) error {
 	if err != nil {
 		return errors.Join(err, d.Close())
 	}
-	fmt.Fprintf(a.Out, `Sentier %s, with the Larkmere Navigation
+	fmt.Fprintf(a.Out, `Sentier %[1]s, with the Larkmere Navigation
 
-  Console   %s
-  Sign in   %s
-  Password  %s
+  Console   %[2]s
+  Sign in   %[3]s
+  Password  %[4]s
 
 For the command line, in another terminal:
 
-  export SENTIER_URL=%s SENTIER_TOKEN=%s
+  export SENTIER_URL=%[2]s SENTIER_TOKEN=%[5]s
 
 Three commands to try:
 
-  sentier check tomas.field control twin-bridge-north --at "2026-11-24 10:00"
-  sentier check agnes.lindqvist control alder-gate-1 --at "2026-11-24 20:00"
-  sentier policy dump --format json | head -40
+  %[6]s check tomas.field control twin-bridge-north --at "2026-11-24 10:00"
+  %[6]s check agnes.lindqvist control alder-gate-1 --at "2026-11-24 20:00"
+  %[6]s policy dump | head -40
 
 Ctrl-C ends the demo.
-`, a.Version, d.Address(), demo.Owner, password, d.Address(), token)
+`, a.Version, d.Address(), demo.Owner, password, token, programName())
 	return d.Run(ctx)
+}
+
+// programName is how a shell finds this program: by its name where it is on the path, else by its place.
+func programName() string {
+	self, err := os.Executable()
+	if err != nil {
+		return "sentier"
+	}
+	if found, err := exec.LookPath("sentier"); err == nil && found == self {
+		return "sentier"
+	}
+	return self
 }
 
 func (a *app) init() *cobra.Command {

@@ -81,7 +81,7 @@ func (a *app) signIn() *cobra.Command {
 			}
 			c.Token = ""
 			var session wire.Session
-			if err := c.Do(cmd.Context(), "POST", "/api/v1/session", nil, wire.SignIn{User: user, Password: password, Terminal: true}, &session); err != nil {
+			if err := c.Do(cmd.Context(), "POST", "/api/v1/session", nil, wire.Credentials{User: user, Password: password, Terminal: true}, &session); err != nil {
 				return err
 			}
 			if err := writeSignIn(kept{c.Base, user, session.Token, session.Expires}); err != nil {

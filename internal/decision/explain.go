@@ -1,6 +1,7 @@
 package decision
 
 import (
+	"cmp"
 	"net/netip"
 	"slices"
 	"time"
@@ -167,7 +168,9 @@ func (c *Compiled) strangers(a *asked) []Trail {
 		}
 	}
 	sortTrails(out)
-	slices.SortStableFunc(out, func(x, y Trail) int { return len(x.Misses) - len(y.Misses) })
+	slices.SortStableFunc(out, func(x, y Trail) int {
+		return cmp.Or(len(x.Misses)-len(y.Misses), slices.Compare(x.Misses, y.Misses))
+	})
 	return out[:min(len(out), maxMissing)]
 }
 

@@ -89,6 +89,7 @@ func (d *decoder) decode(n *node, v reflect.Value, path string) {
 	case reflect.Map:
 		if d.want(n, object, path) {
 			v.Set(reflect.MakeMap(v.Type()))
+			d.twice(n, path)
 			for _, f := range n.fields {
 				value := reflect.New(v.Type().Elem()).Elem()
 				d.decode(f.value, value, join(path, f.name))
@@ -183,6 +184,7 @@ func (d *decoder) object(n *node, v reflect.Value, path string) {
 	if !d.want(n, object, path) {
 		return
 	}
+	d.twice(n, path)
 	known := make([]string, 0, v.NumField())
 	given := map[string]*node{}
 	for _, f := range n.fields {
@@ -214,6 +216,18 @@ func (d *decoder) object(n *node, v reflect.Value, path string) {
 		} else {
 			d.fault(at, join(path, f.name), "is not known here: the fields are %s", strings.Join(known, ", "))
 		}
+	}
+}
+
+// twice faults fields that an object has more than once.
+func (d *decoder) twice(n *node, path string) {
+	first := map[string]int{}
+	for _, f := range n.fields {
+		if line, ok := first[f.name]; ok {
+			d.fault(&node{line: f.line, column: f.column}, join(path, f.name), "is given twice, first on line %d: keep one", line)
+			continue
+		}
+		first[f.name] = f.line
 	}
 }
 

@@ -20,7 +20,10 @@ func ParseInstant(s string, now time.Time, zone *time.Location) (time.Time, erro
 		return t.Truncate(time.Microsecond), nil
 	}
 	today := now.In(zone)
-	day, clock, _ := strings.Cut(strings.Replace(strings.ToLower(s), "t", " ", min(1, strings.Count(s, "T"))), " ")
+	if date := len(time.DateOnly); len(s) > date && s[date] == 'T' {
+		s = s[:date] + " " + s[date+1:]
+	}
+	day, clock, _ := strings.Cut(strings.ToLower(s), " ")
 	var date time.Time
 	switch offset, named := days[day]; {
 	case named:
@@ -50,7 +53,22 @@ func ParseInstant(s string, now time.Time, zone *time.Location) (time.Time, erro
 	if t.Hour() != at.Hour() || t.Minute() != at.Minute() {
 		return time.Time{}, fmt.Errorf("%s does not occur on %s in %s: the clock is put forward then", clock, date.Format(time.DateOnly), zone)
 	}
-	return t, nil
+	return firstOf(t), nil
+}
+
+// firstOf gives the first of two instants that have the same wall clock, where the clock is put back.
+func firstOf(t time.Time) time.Time {
+	start, _ := t.ZoneBounds()
+	if start.IsZero() {
+		return t
+	}
+	_, now := t.Zone()
+	_, before := start.Add(-1).Zone()
+	earlier := t.Add(time.Duration(now-before) * time.Second)
+	if now < before && earlier.Before(start) {
+		return earlier
+	}
+	return t
 }
 
 func weekdayNamed(name string) int {

@@ -128,19 +128,8 @@ func (r *jsonReader) members(n *node, depth int) error {
 		if err != nil {
 			return err
 		}
-		r.faults = n.addField(field{key.(string), line, column, value}, r.faults)
+		n.fields = append(n.fields, field{key.(string), line, column, value})
 	}
 	_, err := r.tokens.Token()
 	return err
-}
-
-// addField adds a field to an object, or a fault where it is there already.
-func (n *node) addField(f field, faults Faults) Faults {
-	for _, have := range n.fields {
-		if have.name == f.name {
-			return append(faults, Fault{f.line, f.column, f.name, fmt.Sprintf("is given twice, first on line %d: keep one", have.line)})
-		}
-	}
-	n.fields = append(n.fields, f)
-	return faults
 }

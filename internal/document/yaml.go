@@ -104,5 +104,5 @@ func (r *yamlReader) pair(n *node, pair *ast.MappingValueNode, depth int) {
 		r.faults = append(r.faults, Fault{line, column, "", "holds a YAML merge key, which is not read here: write the fields out"})
 		return
 	}
-	r.faults = n.addField(field{name, line, column, r.value(pair.Value, depth+1)}, r.faults)
+	n.fields = append(n.fields, field{name, line, column, r.value(pair.Value, depth+1)})
 }

@@ -167,12 +167,12 @@ func (d *draft) checkCircles() {
 
 func (d *draft) walk(t Type, id string, path []string, done map[string]bool) {
 	if at := slices.Index(path, id); at >= 0 {
+		// The fault stands where the draft put something: at the first of the circle.
 		circle := append(slices.Clone(path[at:]), id)
-		last := path[len(path)-1]
-		r, _ := d.get(t, last)
+		r, _ := d.get(t, id)
 		r.references(func(ref Reference) {
-			if ref.Type == t && ref.ID == id {
-				d.checker(t, last).fault(ref.Field(), "closes a circle: %s", strings.Join(circle, " → "))
+			if ref.Type == t && ref.ID == circle[1] {
+				d.checker(t, id).fault(ref.Field(), "closes a circle: %s", strings.Join(circle, " → "))
 			}
 		})
 		return

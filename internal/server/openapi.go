@@ -30,10 +30,18 @@ func describe(routes []route, version string) ([]byte, error) {
 			return strings.NewReplacer("[", "Of", "]", "", "SentierInternalPolicy", "").Replace(name)
 		}),
 		jsonschema.InterceptProp(func(p jsonschema.InterceptPropParams) error {
-			if p.Processed && p.Field.Tag.Get("sentier") == "required" {
+			tag := p.Field.Tag.Get("json")
+			always := tag != "" && !strings.Contains(tag, ",omit") && p.Name != "enabled" // which is true where it is left out
+			if p.Processed && always {
 				p.ParentSchema.Required = append(p.ParentSchema.Required, p.Name)
 			}
 			return nil
+		}),
+		// Lists are never null here: the empty list is a list.
+		jsonschema.InterceptNullability(func(p jsonschema.InterceptNullabilityParams) {
+			if p.NullAdded && p.Type.Kind() == reflect.Slice {
+				p.Schema.RemoveType(jsonschema.Null)
+			}
 		}),
 	)
 	for _, route := range routes {

@@ -13,7 +13,7 @@ import (
 
 // problem answers with an RFC 9457 problem. What goes wrong inside is logged, and not told.
 func (s *Server) problem(c *echo.Context, err error) {
-	if r, ok := c.Response().(*echo.Response); ok && r.Committed {
+	if r, e := echo.UnwrapResponse(c.Response()); e == nil && r.Committed {
 		return
 	}
 	p := wire.Problem{Type: "about:blank", Status: statusOf(err), Detail: err.Error()}
@@ -23,6 +23,7 @@ func (s *Server) problem(c *echo.Context, err error) {
 	var policyFaults service.PolicyFaults
 	switch {
 	case errors.As(err, &input):
+		p.Detail = "the request cannot be understood"
 		p.Faults = []wire.Fault{{Path: input.Field, Problem: input.Problem}}
 	case errors.As(err, &faults):
 		p.Detail = "the request holds faults"

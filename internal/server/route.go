@@ -99,8 +99,11 @@ func statusOf(err error) int {
 		stale     *service.StaleError
 		input     *service.InputError
 		coder     echo.HTTPStatusCoder
+		bad       *badRequest
 	)
 	switch {
+	case errors.As(err, &bad):
+		return http.StatusBadRequest
 	case errors.As(err, &h):
 		return h.status
 	case errors.Is(err, service.ErrCredential), errors.Is(err, service.ErrSignIn):

@@ -19,7 +19,7 @@ func (s *Server) routes() []route {
 		{method: "GET", path: "/metrics", tag: "operation", summary: "Figures in the Prometheus text format", handle: s.metrics.handle},
 		{method: "GET", path: "/api/v1/openapi.json", tag: "operation", summary: "This description", handle: s.describeSelf},
 
-		{method: "POST", path: "/api/v1/session", tag: "session", summary: "Sign in", open: true, in: wire.SignIn{}, out: wire.Session{}, handle: s.signIn},
+		{method: "POST", path: "/api/v1/session", tag: "session", summary: "Sign in", open: true, in: wire.Credentials{}, out: wire.Session{}, handle: s.signIn},
 		{method: "GET", path: "/api/v1/session", tag: "session", summary: "Who is signed in?", out: wire.Session{}, handle: s.session},
 		{method: "DELETE", path: "/api/v1/session", tag: "session", summary: "Sign out", status: 204, handle: s.signOut},
 
@@ -28,7 +28,7 @@ func (s *Server) routes() []route {
 
 		{method: "GET", path: "/api/v1/policy", tag: "policy", summary: "The whole policy as a document", in: dumpQuery{}, handle: s.dump},
 		{method: "PUT", path: "/api/v1/policy", tag: "policy", summary: "Put a policy document in the place of the policy", in: loadQuery{}, out: wire.Loaded{}, handle: s.load},
-		{method: "GET", path: "/api/v1/names", tag: "records", summary: "Names by type and id, users and devices left out", out: map[string]map[string]string{}, handle: s.names},
+		{method: "GET", path: "/api/v1/names", tag: "records", summary: "Names by type and id, types with more than 5,000 left out", out: map[string]map[string]string{}, handle: s.names},
 
 		{method: "GET", path: "/api/v1/tokens", tag: "tokens", summary: "Tokens, without their secrets", in: tokensQuery{}, out: []wire.Token{}, handle: s.tokens},
 		{method: "POST", path: "/api/v1/tokens", tag: "tokens", summary: "Make a token; its secret is shown this once", in: wire.NewToken{}, out: wire.Token{}, status: 201, handle: s.createToken},
@@ -82,7 +82,7 @@ func (s *Server) describeSelf(r *request) error {
 }
 
 func (s *Server) signIn(r *request) error {
-	var in wire.SignIn
+	var in wire.Credentials
 	if err := r.decode(&in); err != nil {
 		return err
 	}
@@ -170,8 +170,7 @@ func (r *request) decode(into any) error {
 // badRequest is a body that does not have the fields of its request.
 type badRequest struct{ error }
 
-func (e *badRequest) Unwrap() error   { return e.error }
-func (e *badRequest) StatusCode() int { return http.StatusBadRequest }
+func (e *badRequest) Unwrap() error { return e.error }
 
 func (s *Server) dump(r *request) error {
 	syntax, kind := service.YAML, "application/yaml"

@@ -45,7 +45,7 @@ func (s *Service) SetPassword(ctx context.Context, user, password string) error 
 }
 
 // SignIn makes a session of a user and a password. address is where the request came from.
-func (s *Service) SignIn(ctx context.Context, in wire.SignIn, address string) (wire.Session, error) {
+func (s *Service) SignIn(ctx context.Context, in wire.Credentials, address string) (wire.Session, error) {
 	if !s.guard.allow(in.User+" "+address) || !s.guard.allow(address) {
 		return wire.Session{}, ErrTooMany
 	}

@@ -181,7 +181,11 @@ func (s *Service) Mentions(c Caller, typeName, id string) ([]wire.Mention, error
 	return out, nil
 }
 
-// Names gives the names of some records: what a page needs to show what a record refers to.
+// maxNames is how many records of a type are few enough to name all at once.
+const maxNames = 5000
+
+// Names gives the names of the records of each type that has few: what a page needs to show what a
+// record refers to.
 func (s *Service) Names(c Caller) (map[string]map[string]string, error) {
 	st := s.State()
 	if err := s.may(st, c, Read, ""); err != nil {
@@ -189,8 +193,8 @@ func (s *Service) Names(c Caller) (map[string]map[string]string, error) {
 	}
 	out := map[string]map[string]string{}
 	for _, t := range policy.Types() {
-		if t == policy.Users || t == policy.Devices {
-			continue // there may be a million: they are found by search
+		if st.Policy.Table(t).Len() > maxNames {
+			continue // there may be a million users: they are found by search
 		}
 		names := map[string]string{}
 		for r := range st.Policy.Table(t).All() {

@@ -58,7 +58,7 @@ func (dialect) Translate(err error) error {
 
 func open(path, more string, connections int) (*gorm.DB, error) {
 	dsn := "file:" + path + "?_pragma=busy_timeout(5000)&_pragma=journal_mode(WAL)&_pragma=foreign_keys(1)" +
-		"&_pragma=synchronous(FULL)&_txlock=immediate&_time_format=sqlite&_timezone=UTC" + more
+		"&_pragma=synchronous(FULL)&_time_format=sqlite&_timezone=UTC" + more
 	db, err := gorm.Open(dialect{sqlite.Dialector{DriverName: "sqlite", DSN: dsn}}, &gorm.Config{
 		Logger:                 logger.Discard,
 		TranslateError:         true,
@@ -117,7 +117,7 @@ func (s *Store) open() error {
 	if err := file.Close(); err != nil {
 		return err
 	}
-	if s.writer, err = open(s.path, "", 1); err != nil {
+	if s.writer, err = open(s.path, "&_txlock=immediate", 1); err != nil {
 		return damaged(err)
 	}
 	if err := s.migrate(); err != nil {

@@ -116,8 +116,8 @@ type Loaded struct {
 	Changes  []Change `json:"changes"`
 }
 
-// SignIn asks for a session.
-type SignIn struct {
+// Credentials ask for a session.
+type Credentials struct {
 	User     string `json:"user" sentier:"required"`
 	Password string `json:"password" sentier:"required"`
 	Terminal bool   `json:"terminal,omitempty" description:"answer with a bearer token instead of a cookie"`

@@ -157,7 +157,9 @@ func (s sayer) trail(t decision.Trail, q decision.Question) wire.Trail {
 	ended := false
 	for i := range out.Stops {
 		stop := &out.Stops[i]
-		if ended {
+		// The schedules of a line are alternatives: where all are closed, it breaks at each.
+		alternative := i > 0 && stop.Type == "schedules" && out.Stops[i-1].Type == "schedules" && out.Stops[i-1].State == "breaks"
+		if ended && !alternative {
 			stop.State = "beyond"
 		}
 		ended = ended || stop.State == "breaks" || stop.State == "closes" && len(t.Misses) > 0
@@ -280,7 +282,14 @@ func (s sayer) cover(t decision.Trail, q decision.Question) []wire.Stop {
 func (s sayer) times(t decision.Trail) []wire.Stop {
 	var out []wire.Stop
 	closed := slices.Contains(t.Misses, decision.OutsideSchedule)
-	for _, w := range t.Times {
+	times := slices.Clone(t.Times)
+	slices.SortStableFunc(times, func(a, b decision.Time) int {
+		if a.Until.IsZero() || b.Until.IsZero() {
+			return b.Until.Compare(a.Until) // what never changes comes last
+		}
+		return a.Until.Compare(b.Until)
+	})
+	for _, w := range times {
 		if !closed && !w.Open {
 			continue
 		}

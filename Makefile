@@ -1,0 +1,60 @@
+# Two commands are enough: “make demo” and “make test”. Both install what they need.
+export CGO_ENABLED = 0
+VERSION := 0.1.0
+COMMIT  := $(shell git rev-parse --short HEAD 2>/dev/null || echo unknown)
+LDFLAGS := -s -w -X main.version=$(VERSION) -X main.commit=$(COMMIT)
+SUDO    := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
+STATICCHECK := honnef.co/go/tools/cmd/staticcheck@v0.8.2
+
+.PHONY: demo test build lint lines bench screenshots console types clean
+
+demo: build ## start the service with the demo data
+	bin/sentier demo
+
+build: console ## the one static binary, bin/sentier
+	@echo "go: building bin/sentier; modules are fetched where they are missing"
+	go build -trimpath -ldflags '$(LDFLAGS)' -o bin/sentier ./cmd/sentier
+
+console: web/dist/index.html
+
+WEB := $(shell find web/src web/public -type f) internal/wording/en.json web/index.html web/vite.config.ts web/package-lock.json
+
+web/dist/index.html: $(WEB) web/node_modules/.package-lock.json
+	cd web && npx vite build --logLevel warn
+	@touch web/dist/.keep $@
+
+web/node_modules/.package-lock.json: web/package-lock.json
+	@echo "npm: installing what the console is built with"
+	cd web && npm ci --silent
+	@touch $@
+
+types: ## the console's types, from docs/openapi.json
+	cd web && npm run types
+
+test: build test-tools lint ## everything, as CI runs it
+	go test -count=1 -timeout 9m ./...
+
+test-tools:
+	@test -x /usr/bin/chromium || { echo "apt: installing Chromium, in which the console is tested"; $(SUDO) apt-get update -qq && $(SUDO) apt-get install -y -qq chromium >/dev/null; }
+
+lint: web/node_modules/.package-lock.json
+	@test -z "$$(gofmt -l cmd internal web/*.go)" || { gofmt -l cmd internal web/*.go; echo "gofmt: the files above are not formatted"; exit 1; }
+	go vet ./...
+	go run $(STATICCHECK) ./...
+	cd web && npx tsc --noEmit && npx eslint . --max-warnings 0
+
+lines: ## lines of code, and the share of tests
+	@code=$$(git ls-files '*.go' '*.ts' '*.tsx' '*.css' | grep -vE '(_test\.go|/testdata/|\.gen\.|/dist/)' | xargs cat | wc -l); \
+	tests=$$(git ls-files '*_test.go' | xargs cat | wc -l); \
+	echo "$$code lines of code, $$tests lines of tests: $$((100 * tests / (code + tests))) % are tests"
+
+bench: ## speeds, as ratios to floors measured in the same run
+	go test -run '^$$' -bench . -benchmem ./internal/...
+
+screenshots: build test-tools ## the pictures in docs/screenshots
+	@command -v Xvfb >/dev/null && command -v xterm >/dev/null && command -v import >/dev/null || { echo "apt: installing a terminal to take pictures of"; $(SUDO) apt-get install -y -qq --no-install-recommends xvfb xterm imagemagick x11-utils fonts-dejavu-core fonts-jetbrains-mono >/dev/null; }
+	SENTIER_SCREENSHOTS=$(CURDIR)/docs/screenshots go test -count=1 -run TestScreenshots ./internal/acceptance
+	docs/screenshots/terminal.sh
+
+clean:
+	rm -rf bin web/dist/* web/node_modules

@@ -1,0 +1,149 @@
+package acceptance
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
+)
+
+// browser is a page of a headless Chromium, driven with real clicks and keys.
+type browser struct {
+	t   *testing.T
+	ctx context.Context
+	url string
+}
+
+const stepTime = 15 * time.Second
+
+// browse opens a browser on the world's console.
+func (w *world) browse() *browser {
+	w.t.Helper()
+	options := append(chromedp.DefaultExecAllocatorOptions[:],
+		chromedp.ExecPath("/usr/bin/chromium"), chromedp.UserDataDir(w.t.TempDir()), chromedp.NoSandbox, chromedp.DisableGPU,
+		chromedp.Flag("disable-component-update", true), chromedp.Flag("no-proxy-server", true), chromedp.Flag("lang", "en-GB"))
+	allocator, cancel := chromedp.NewExecAllocator(context.Background(), options...)
+	ctx, cancelPage := chromedp.NewContext(allocator)
+	w.t.Cleanup(func() {
+		cancelPage()
+		cancel()
+	})
+	if err := chromedp.Do(ctx); err != nil {
+		w.t.Fatalf("start /usr/bin/chromium: %v", err)
+	}
+	b := &browser{w.t, ctx, w.url}
+	b.do("size", chromedp.EmulateViewport(1280, 800))
+	return b
+}
+
+func (b *browser) do(what string, steps ...chromedp.Action[chromedp.Void]) {
+	b.t.Helper()
+	ctx, cancel := context.WithTimeout(b.ctx, stepTime)
+	defer cancel()
+	if err := chromedp.Do(ctx, steps...); err != nil {
+		b.shot(filepath.Join(os.TempDir(), "sentier-failed.png"))
+		b.t.Fatalf("%s: %v\nthe page says:\n%s", what, err, b.text("body"))
+	}
+}
+
+func (b *browser) open(path string) { b.t.Helper(); b.do("open "+path, chromedp.Navigate(b.url+path)) }
+
+// see waits until the page shows a text; capitals do not matter, since style may change them.
+func (b *browser) see(text string) {
+	b.t.Helper()
+	shown := fmt.Sprintf(`document.body.innerText.replace(/\s+/g, " ").toLowerCase().includes(%q)`, strings.ToLower(text))
+	for end := time.Now().Add(stepTime); ; time.Sleep(40 * time.Millisecond) {
+		ok, err := chromedp.Run(b.ctx, chromedp.Evaluate[bool](shown))
+		if err == nil && ok {
+			return
+		}
+		if time.Now().After(end) {
+			b.shot(filepath.Join(os.TempDir(), "sentier-failed.png"))
+			b.t.Fatalf("%q does not show (%v); the page says:\n%s", text, err, b.text("body"))
+		}
+	}
+}
+
+// click presses the first visible element with a role-like tag and text.
+func (b *browser) click(text string) {
+	b.t.Helper()
+	b.do("click "+text, chromedp.Click(chromedp.Search(fmt.Sprintf(
+		`(//button|//a|//*[@role="option"]|//*[@role="tab"]|//*[@role="menuitem"])[normalize-space(.)=%q or @aria-label=%q]`, text, text))))
+}
+
+// fill types into the input with a label, after emptying it.
+func (b *browser) fill(label, value string) {
+	b.t.Helper()
+	sel := chromedp.Search(fmt.Sprintf(`//input[@id=//label[normalize-space(.)=%q]/@for] | //label[.//span[normalize-space(.)=%q]]//input`, label, label))
+	b.do("fill "+label, chromedp.WaitVisible(sel), chromedp.Click(sel),
+		chromedp.Evaluate[chromedp.Void](`document.activeElement.select()`), chromedp.KeyEvent(kb.Delete), chromedp.SendKeys(sel, value))
+}
+
+// choose picks an option of a list with a label.
+func (b *browser) choose(label, option string) {
+	b.t.Helper()
+	b.do("choose "+label, chromedp.Click(chromedp.Search(fmt.Sprintf(`//button[@aria-labelledby=//span[normalize-space(.)=%q]/@id]`, label))))
+	b.click(option)
+}
+
+func (b *browser) text(css string) string {
+	text, err := chromedp.Run(b.ctx, chromedp.Evaluate[string](fmt.Sprintf(`document.querySelector(%q)?.innerText ?? ""`, css)))
+	if err != nil {
+		return err.Error()
+	}
+	return text
+}
+
+func (b *browser) shot(path string) {
+	b.t.Helper()
+	picture, err := chromedp.Run(b.ctx, chromedp.CaptureScreenshot())
+	if err != nil {
+		b.t.Errorf("take a picture: %v", err)
+		return
+	}
+	if err := os.WriteFile(path, picture, 0o644); err != nil {
+		b.t.Error(err)
+	}
+}
+
+func (b *browser) signIn(user, password string) {
+	b.t.Helper()
+	b.open("/")
+	b.fill("User", user)
+	b.fill("Password", password)
+	b.click("Sign in")
+}
+
+// accessible runs axe-core on the page and reports what breaks WCAG 2.2 AA.
+func (b *browser) accessible(where string) {
+	b.t.Helper()
+	axe, err := os.ReadFile("../../web/node_modules/axe-core/axe.min.js")
+	if err != nil {
+		b.t.Fatal(err)
+	}
+	b.do("load axe", chromedp.Evaluate[chromedp.Void](string(axe)))
+	found, err := chromedp.Run(b.ctx, chromedp.Evaluate[[]string](
+		`axe.run({runOnly: ["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "wcag22aa"]}).then(r => r.violations.map(v => v.id + ": " + v.help + " at " + v.nodes.map(n => n.target.join(" ")).join(", ")))`,
+		chromedp.EvalAwaitPromise))
+	if err != nil {
+		b.t.Fatal(err)
+	}
+	if len(found) > 0 {
+		b.t.Errorf("%s: %s", where, strings.Join(found, "\n"))
+	}
+}
+
+func (b *browser) location() string {
+	b.t.Helper()
+	at, err := chromedp.Run(b.ctx, chromedp.Location())
+	if err != nil {
+		b.t.Fatal(err)
+	}
+	return at
+}

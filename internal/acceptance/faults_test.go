@@ -1,0 +1,237 @@
+package acceptance
+
+import (
+	"bufio"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strconv"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"sentier/internal/demo"
+)
+
+// binary builds the program once, for the tests that end it the hard way.
+func binary(t *testing.T) string {
+	t.Helper()
+	path := filepath.Join(t.TempDir(), "sentier")
+	build := exec.Command("go", "build", "-o", path, "sentier/cmd/sentier")
+	build.Env = append(os.Environ(), "CGO_ENABLED=0")
+	if out, err := build.CombinedOutput(); err != nil {
+		t.Fatalf("%v\n%s", err, out)
+	}
+	return path
+}
+
+// process is a service as a process of its own.
+type process struct {
+	cmd *exec.Cmd
+	url string
+	log *strings.Builder
+}
+
+var address = regexp.MustCompile(`http://[0-9.:]+`)
+
+func launch(t *testing.T, name string, args ...string) *process {
+	t.Helper()
+	p := &process{cmd: exec.Command(name, args...), log: &strings.Builder{}}
+	pipe, err := p.cmd.StderrPipe()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := p.cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	lines := bufio.NewScanner(pipe)
+	for p.url == "" && lines.Scan() {
+		fmt.Fprintln(p.log, lines.Text())
+		p.url = address.FindString(lines.Text())
+	}
+	if p.url == "" {
+		t.Fatalf("%s %s did not start: %v\n%s", name, args, p.cmd.Wait(), p.log)
+	}
+	go io.Copy(io.Discard, pipe)
+	t.Cleanup(func() { p.end(syscall.SIGKILL) })
+	return p
+}
+
+func (p *process) end(with syscall.Signal) error {
+	if err := p.cmd.Process.Signal(with); err != nil {
+		return nil // it has ended
+	}
+	return p.cmd.Wait()
+}
+
+// begin makes the first revision in a folder and gives a token of the owner.
+func begin(t *testing.T, sentier, dir string) (token string) {
+	t.Helper()
+	document := write(t, filepath.Join(t.TempDir(), "larkmere.yaml"), string(demo.Document()))
+	init := exec.Command(sentier, "init", "--data", dir, "--owner", string(demo.Owner), "--policy", document)
+	init.Stdin = strings.NewReader(password + "\n")
+	if out, err := init.CombinedOutput(); err != nil {
+		t.Fatalf("%v\n%s", err, out)
+	}
+	p := launch(t, sentier, "serve", "--data", dir, "--listen", "127.0.0.1:0")
+	w := &world{t: t, url: p.url}
+	_, _, session := w.ask("POST", "/api/v1/session", "", `{"user": "ines.carvalho", "password": "`+password+`", "terminal": true}`)
+	token = regexp.MustCompile(`sentier_[A-Za-z0-9_-]+`).FindString(session)
+	if err := p.end(syscall.SIGTERM); err != nil || token == "" {
+		t.Fatalf("the service ended with %v, the session is %s", err, session)
+	}
+	return token
+}
+
+// load changes the policy a little and gives the revision that the caller was told of, 0 where it was told of none.
+func load(url, token string, n int) (revision int, text string) {
+	document := strings.Replace(string(demo.Document()), "name: Bridge crew", fmt.Sprintf("name: Bridge crew %d", n), 1)
+	req, err := http.NewRequest("PUT", url+"/api/v1/policy", strings.NewReader(document))
+	if err != nil {
+		return 0, err.Error()
+	}
+	req.Header.Set("Authorization", "Bearer "+token)
+	resp, err := (&http.Client{Timeout: 20 * time.Second}).Do(req)
+	if err != nil {
+		return 0, err.Error()
+	}
+	defer resp.Body.Close()
+	body, err := io.ReadAll(resp.Body)
+	if err != nil || resp.StatusCode != 200 {
+		return 0, fmt.Sprint(resp.Status, string(body), err)
+	}
+	revision, _ = strconv.Atoi(strings.Trim(resp.Header.Get("ETag"), `"`))
+	return revision, string(body)
+}
+
+var revisionField = regexp.MustCompile(`"revision":(\d+)`)
+
+// TestKilledWhileWriting kills the service during a stream of changes, again and again: what a caller was told
+// of is there when it starts again.
+func TestKilledWhileWriting(t *testing.T) {
+	t.Parallel()
+	sentier, dir := binary(t), t.TempDir()
+	token := begin(t, sentier, dir)
+	told, n := 1, 0
+	for round := range 50 {
+		p := launch(t, sentier, "serve", "--data", dir, "--listen", "127.0.0.1:0")
+		w := &world{t: t, url: p.url}
+		_, _, answer := w.ask("POST", "/api/v1/check", token, `{"user": "tomas.field", "right": "view", "device": "mill-bridge"}`)
+		found := revisionField.FindStringSubmatch(answer)
+		if found == nil {
+			t.Fatalf("round %d: %s", round, answer)
+		}
+		now, _ := strconv.Atoi(found[1])
+		// One change may have been written whose answer was on its way.
+		if now != told && now != told+1 {
+			t.Fatalf("round %d: the service starts at revision %d, a caller was told of %d", round, now, told)
+		}
+		told = now
+		for first := true; ; first = false {
+			n++
+			revision, text := load(p.url, token, n)
+			if revision == 0 && first {
+				t.Fatalf("round %d: %s", round, text)
+			}
+			if revision == 0 {
+				break
+			}
+			told = revision
+			if first { // the changes go on while the end comes, at another moment each time
+				time.AfterFunc(time.Duration(round*13%60)*time.Millisecond, func() { p.cmd.Process.Kill() })
+			}
+		}
+		p.end(syscall.SIGKILL)
+	}
+	if told < 50 {
+		t.Errorf("only %d revisions came about: the service was killed before it wrote", told)
+	}
+}
+
+// TestFullDisk lets the database grow no further: a change that does not fit changes nothing, and the service goes on.
+func TestFullDisk(t *testing.T) {
+	t.Parallel()
+	sentier, dir := binary(t), t.TempDir()
+	token := begin(t, sentier, dir)
+	// Blocks of 1 KiB that a file may have: the database fits, its log does not grow much.
+	p := launch(t, "bash", "-c", fmt.Sprintf("ulimit -f 900; exec %s serve --data %s --listen 127.0.0.1:0", sentier, dir))
+	last, refused := 1, ""
+	for n := 1; n < 400 && refused == ""; n++ {
+		revision, text := load(p.url, token, n)
+		if revision == 0 {
+			refused = text
+			break
+		}
+		last = revision
+	}
+	if !strings.Contains(refused, "500") || strings.Contains(refused, "panic") {
+		t.Fatalf("after %d revisions: %s", last, refused)
+	}
+	w := &world{t: t, url: p.url}
+	_, _, answer := w.ask("POST", "/api/v1/check", token, `{"user": "tomas.field", "right": "view", "device": "mill-bridge"}`)
+	if !strings.Contains(answer, fmt.Sprintf(`"revision":%d,`, last)) {
+		t.Errorf("after a change that did not fit: %s, want revision %d", answer, last)
+	}
+	p.end(syscall.SIGTERM)
+	p = launch(t, sentier, "serve", "--data", dir, "--listen", "127.0.0.1:0")
+	if revision, text := load(p.url, token, 1000); revision != last+1 {
+		t.Errorf("with room again: revision %d, want %d: %s", revision, last+1, text)
+	}
+}
+
+func TestServeSaysWhatIsWrong(t *testing.T) {
+	w := start(t, nil)
+	taken := strings.TrimPrefix(w.url, "http://")
+	dir := t.TempDir()
+	file := write(t, filepath.Join(dir, "file"), "")
+	bad := filepath.Join(dir, "bad")
+	if err := os.Mkdir(bad, 0o700); err != nil {
+		t.Fatal(err)
+	}
+	write(t, filepath.Join(bad, "sentier.db"), strings.Repeat("bytes that are none ", 1000))
+	for name, c := range map[string]struct{ args, want string }{
+		"the port is taken":         {"serve --data " + dir + " --listen " + taken, "give another with --listen"},
+		"the folder is a file":      {"serve --data " + file, "make the folder"},
+		"the database is none":      {"serve --data " + bad, "the database is damaged"},
+		"no folder is given":        {"serve", `required flag(s) "data" not set`},
+		"a password that is short":  {"init --data " + dir + " --owner ines.carvalho", "10 to 200 characters"},
+		"half of a TLS certificate": {"serve --data " + dir + " --tls-cert x", "go together"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			code, out, errOut := runCLI("short\n", strings.Fields(c.args)...)
+			if code != 2 || out != "" || !strings.Contains(errOut, c.want) || strings.Count(strings.TrimSpace(errOut), "\n") > 0 {
+				t.Errorf("code %d\n%s%s\nwant one line with …%s…", code, out, errOut, c.want)
+			}
+		})
+	}
+}
+
+// TestFirstOwner: a service on an empty folder tells what to do, and takes the first owner up while it runs.
+func TestFirstOwner(t *testing.T) {
+	t.Parallel()
+	sentier, dir := binary(t), t.TempDir()
+	p := launch(t, sentier, "serve", "--data", dir, "--listen", "127.0.0.1:0")
+	w := &world{t: t, url: p.url}
+	if status, _, body := w.ask("GET", "/readyz", "", ""); status != 503 || !strings.Contains(body, "sentier init") {
+		t.Errorf("%d %s", status, body)
+	}
+	init := exec.Command(sentier, "init", "--data", dir, "--owner", "ines.carvalho", "--name", "Ines Carvalho")
+	init.Stdin = strings.NewReader(password)
+	if out, err := init.CombinedOutput(); err != nil {
+		t.Fatalf("%v\n%s", err, out)
+	}
+	for end := time.Now().Add(10 * time.Second); ; time.Sleep(50 * time.Millisecond) {
+		status, _, body := w.ask("POST", "/api/v1/session", "", `{"user": "ines.carvalho", "password": "`+password+`"}`)
+		if status == 200 {
+			break
+		}
+		if time.Now().After(end) {
+			t.Fatalf("%d %s", status, body)
+		}
+	}
+}

@@ -1,0 +1,226 @@
+package acceptance
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"os"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/getkin/kin-openapi/openapi3"
+	"github.com/getkin/kin-openapi/openapi3filter"
+	"github.com/getkin/kin-openapi/routers/gorillamux"
+
+	"sentier/internal/document"
+	"sentier/internal/wire"
+)
+
+const openAPIFile = "../../docs/openapi.json"
+
+// TestOpenAPI holds docs/openapi.json against what is served, and real answers against both.
+func TestOpenAPI(t *testing.T) {
+	w := start(t, nil)
+	_, _, served := w.ask("GET", "/api/v1/openapi.json", w.token, "")
+	kept, err := os.ReadFile(openAPIFile)
+	if os.Getenv("SENTIER_UPDATE") != "" {
+		err = os.WriteFile(openAPIFile, []byte(served), 0o644)
+		kept = []byte(served)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	if !bytes.Equal(kept, []byte(served)) {
+		t.Error("docs/openapi.json is not what is served: run this test with SENTIER_UPDATE=1, then “make types”")
+	}
+	doc, err := openapi3.NewLoader().LoadFromData([]byte(served))
+	if err != nil {
+		t.Fatal(err)
+	}
+	doc.Servers = openapi3.Servers{{URL: w.url}}
+	router, err := gorillamux.NewRouter(doc)
+	if err != nil {
+		t.Fatal(err)
+	}
+	question := `{"user": "tomas.field", "right": "control", "device": "twin-bridge-north", "at": "2026-11-24 10:00"}`
+	for _, c := range []struct {
+		method, path, body string
+		status             int
+	}{
+		{"GET", "/healthz", "", 200}, {"GET", "/readyz", "", 200}, {"GET", "/api/v1/session", "", 200},
+		{"POST", "/api/v1/check", question, 200},
+		{"POST", "/api/v1/check", `{"user": "zed", "right": "control", "device": "x"}`, 200},
+		{"POST", "/api/v1/check", `{"user": "zed"}`, 400},
+		{"POST", "/access/v1/evaluation", `{"subject": {"type": "user", "id": "tomas.field"}, "action": {"name": "control"}, "resource": {"type": "point", "id": "twin-bridge-north/deck"}}`, 200},
+		{"GET", "/api/v1/names", "", 200}, {"GET", "/api/v1/tokens", "", 200},
+		{"POST", "/api/v1/tokens", `{"user": "night-backup", "name": "nightly"}`, 201},
+		{"DELETE", "/api/v1/tokens/nothing", "", 404},
+		{"GET", "/api/v1/rights", "", 200}, {"GET", "/api/v1/roles", "", 200}, {"GET", "/api/v1/kinds", "", 200},
+		{"GET", "/api/v1/sites?limit=3", "", 200}, {"GET", "/api/v1/devices?limit=1000", "", 200}, {"GET", "/api/v1/device_groups", "", 200},
+		{"GET", "/api/v1/users", "", 200}, {"GET", "/api/v1/user_groups", "", 200}, {"GET", "/api/v1/calendars", "", 200},
+		{"GET", "/api/v1/schedules", "", 200}, {"GET", "/api/v1/grants", "", 200}, {"GET", "/api/v1/mandates", "", 200},
+		{"GET", "/api/v1/grants/bridge-watch", "", 200}, {"GET", "/api/v1/grants/none", "", 404},
+		{"GET", "/api/v1/devices/twin-bridge-north/mentions", "", 200},
+	} {
+		req, err := http.NewRequest(c.method, w.url+c.path, strings.NewReader(c.body))
+		if err != nil {
+			t.Fatal(err)
+		}
+		req.Header.Set("Content-Type", "application/json")
+		route, params, err := router.FindRoute(req)
+		if err != nil {
+			t.Fatalf("%s %s: %v", c.method, c.path, err)
+		}
+		status, header, body := w.ask(c.method, c.path, w.token, c.body)
+		if status != c.status {
+			t.Errorf("%s %s: %d, want %d: %s", c.method, c.path, status, c.status, body)
+		}
+		input := &openapi3filter.RequestValidationInput{Request: req, PathParams: params, Route: route}
+		answer := &openapi3filter.ResponseValidationInput{RequestValidationInput: input, Status: status, Header: header}
+		if err := openapi3filter.ValidateResponse(t.Context(), answer.SetBodyBytes([]byte(body))); err != nil {
+			t.Errorf("%s %s: the answer is not as described: %v", c.method, c.path, err)
+		}
+	}
+}
+
+func TestNothingAnswersWithoutACredential(t *testing.T) {
+	w := start(t, nil)
+	enforcement, self := w.tokenFor("gateway-bridges"), w.tokenFor("night-backup")
+	suspended := w.tokenFor("ben.foster")
+	ask := `{"user": "tomas.field", "right": "control", "device": "mill-bridge"}`
+	own := `{"user": "night-backup", "right": "control", "device": "mill-bridge"}`
+	for _, c := range []struct {
+		method, path, token, body string
+		status                    int
+	}{
+		{"GET", "/healthz", "", "", 200}, {"GET", "/readyz", "", "", 200},
+		{"GET", "/metrics", "", "", 401}, {"GET", "/api/v1/openapi.json", "", "", 401}, {"GET", "/api/v1/users", "", "", 401},
+		{"POST", "/api/v1/check", "", ask, 401}, {"POST", "/access/v1/evaluation", "", "{}", 401}, {"PUT", "/api/v1/policy", "", "", 401},
+		{"GET", "/api/v1/users", "sentier_none", "", 401}, {"POST", "/api/v1/check", suspended, ask, 401},
+		{"POST", "/api/v1/check", enforcement, ask, 200}, {"GET", "/api/v1/users", enforcement, "", 403},
+		{"GET", "/api/v1/users/tomas.field", enforcement, "", 404}, {"GET", "/api/v1/policy", enforcement, "", 403},
+		{"PUT", "/api/v1/policy", enforcement, "", 403}, {"GET", "/api/v1/tokens", enforcement, "", 403}, {"GET", "/metrics", enforcement, "", 403},
+		{"POST", "/api/v1/check", self, ask, 403}, {"POST", "/api/v1/check", self, own, 200},
+		{"GET", "/metrics", w.token, "", 200}, {"GET", "/api/v1/nothing", w.token, "", 404},
+	} {
+		status, header, body := w.ask(c.method, c.path, c.token, c.body)
+		if status != c.status {
+			t.Errorf("%s %s: %d, want %d: %s", c.method, c.path, status, c.status, body)
+		}
+		if status >= 400 && header.Get("Content-Type") != "application/problem+json" {
+			t.Errorf("%s %s: the fault comes as %s", c.method, c.path, header.Get("Content-Type"))
+		}
+		if status == 403 && !strings.Contains(body, "mandate of the role") {
+			t.Errorf("%s %s does not say what is missing: %s", c.method, c.path, body)
+		}
+	}
+}
+
+func TestBadRequestsNameTheField(t *testing.T) {
+	w := start(t, nil)
+	for _, c := range []struct {
+		method, path, body string
+		status             int
+		want               string
+	}{
+		{"POST", "/api/v1/check", "{", 400, "is no JSON"},
+		{"POST", "/api/v1/check", `{"user": "a", "right": "b", "device": "c", "evice": "d"}`, 400, `"path":"evice"`},
+		{"POST", "/api/v1/check", `{"user": 5, "right": "b"}`, 400, `"path":"device"`},
+		{"POST", "/api/v1/check", `{"user": "a", "right": "b", "device": "c", "at": "soon"}`, 400, "tomorrow 06:00"},
+		{"POST", "/api/v1/check", `{"user": "a", "right": "b", "device": "c", "context": {"ip": "10.0.0.0/8"}}`, 400, `"path":"context.ip"`},
+		{"POST", "/api/v1/check", strings.Repeat(" ", 1<<20+1), 413, "1048576 bytes"},
+		{"PUT", "/api/v1/policy", strings.Repeat(" ", 64<<20+1), 413, "67108864 bytes"},
+		{"PUT", "/api/v1/policy", "format: sentier-policy/1\nusers: [{id: a, nam: b}]", 422, `"line":2`},
+		{"POST", "/access/v1/evaluation", `{"subject": {"type": "robot", "id": "a"}}`, 400, `"path":"subject.type"`},
+		{"POST", "/access/v1/evaluation", `{"subject": {"type": 5}}`, 400, `"path":"subject.type"`},
+		{"POST", "/access/v1/evaluation", `{"subject": {"type": "user", "id": "a"}, "action": {"name": "view"}, "resource": {"type": "point", "id": "x"}}`, 400, "device/point"},
+		{"POST", "/access/v1/evaluation", `{"subject": {"type": "user", "id": "a"}, "action": {"name": "view"}, "resource": {"type": "device", "id": "x"}, "context": {"time": "noon"}}`, 400, `"path":"context.time"`},
+		{"GET", "/api/v1/users?limit=0", "", 400, `"path":"limit"`}, {"GET", "/api/v1/users?limit=1001", "", 400, `"path":"limit"`},
+		{"GET", "/api/v1/users?colour=red", "", 400, `"path":"colour"`},
+		{"POST", "/api/v1/tokens", `{"user": "night-backap", "name": "x"}`, 400, "did you mean night-backup"},
+	} {
+		status, _, body := w.ask(c.method, c.path, w.token, c.body)
+		if status != c.status || !strings.Contains(body, c.want) {
+			t.Errorf("%s %s %.60s: %d %s\nwant %d …%s…", c.method, c.path, c.body, status, body, c.status, c.want)
+		}
+	}
+}
+
+func TestListsArePagedSearchedAndNarrowed(t *testing.T) {
+	w := start(t, nil)
+	seen := map[string]bool{}
+	pages := 0
+	for path := "/api/v1/devices?limit=50&kind=level-gauge"; path != ""; pages++ {
+		_, header, body := w.ask("GET", path, w.token, "")
+		var page struct {
+			Items []struct{ ID, Kind string }
+			Total int
+		}
+		if err := json.Unmarshal([]byte(body), &page); err != nil {
+			t.Fatal(err)
+		}
+		for _, d := range page.Items {
+			if d.Kind != "level-gauge" || seen[d.ID] {
+				t.Errorf("%s of kind %s came, before: %v", d.ID, d.Kind, seen[d.ID])
+			}
+			seen[d.ID] = true
+		}
+		path = ""
+		if link := header.Get("Link"); link != "" {
+			path = link[1:strings.Index(link, ">")]
+		} else if page.Total != len(seen) {
+			t.Errorf("%d came, the total says %d", len(seen), page.Total)
+		}
+	}
+	if pages < 1 || len(seen) != 36 {
+		t.Errorf("%d gauges on %d pages", len(seen), pages)
+	}
+	if _, _, body := w.ask("GET", "/api/v1/users?q=LIND", w.token, ""); !strings.Contains(body, `"total":1`) || !strings.Contains(body, "agnes.lindqvist") {
+		t.Errorf("the search found %s", body)
+	}
+}
+
+// TestVectorsOverAuthZEN asks the vectors' questions through the standard interface.
+func TestVectorsOverAuthZEN(t *testing.T) {
+	for _, n := range []string{"0", "1", "2"} {
+		t.Run(n, func(t *testing.T) {
+			p, expectations := vector(t, n)
+			w := start(t, p)
+			for i, x := range expectations.Checks {
+				context := map[string]any{"time": x.At}
+				if x.Context.IP.IsValid() {
+					context["ip"] = x.Context.IP
+				}
+				if x.Context.StrongSignIn != nil {
+					context["strong_sign_in"] = *x.Context.StrongSignIn
+				}
+				if x.Context.Attended != nil {
+					context["attended"] = *x.Context.Attended
+				}
+				kind := "device"
+				if strings.Contains(x.Device, "/") {
+					kind = "point"
+				}
+				body, err := json.Marshal(wire.Evaluation{Subject: wire.Entity{Type: "user", ID: string(x.User)},
+					Action: wire.Action{Name: string(x.Right)}, Resource: wire.Entity{Type: kind, ID: x.Device}, Context: context})
+				if err != nil {
+					t.Fatal(err)
+				}
+				status, header, text := w.ask("POST", "/access/v1/evaluation", w.token, string(body), "X-Request-ID", fmt.Sprint(i))
+				var got wire.Decision
+				if err := json.Unmarshal([]byte(text), &got); err != nil || status != 200 || header.Get("X-Request-ID") != fmt.Sprint(i) {
+					t.Fatalf("check %d: %d %s %v", i, status, text, err)
+				}
+				until := document.Never
+				if got.Context.Until != nil {
+					until = got.Context.Until.Format(time.RFC3339)
+				}
+				if got.Decision != (x.Expect == "allow") || got.Context.Reason != x.Reason || x.Until != "" && until != x.Until {
+					t.Errorf("check %d: %+v came as %s", i, x, text)
+				}
+			}
+		})
+	}
+}

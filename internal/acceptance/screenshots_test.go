@@ -1,0 +1,53 @@
+package acceptance
+
+import (
+	"net/url"
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+)
+
+func question(pairs ...string) string {
+	q := url.Values{}
+	for i := 0; i+1 < len(pairs); i += 2 {
+		q.Set(pairs[i], pairs[i+1])
+	}
+	return "/check?" + q.Encode()
+}
+
+// TestScreenshots takes the pictures of docs/screenshots; “make screenshots” runs it.
+func TestScreenshots(t *testing.T) {
+	dir := os.Getenv("SENTIER_SCREENSHOTS")
+	if dir == "" {
+		t.Skip("only with SENTIER_SCREENSHOTS, the folder to write to")
+	}
+	b := start(t, nil).browse()
+	b.signIn("ines.carvalho", password)
+	b.see("Choose a person")
+	for _, page := range []struct{ name, path, shows string }{
+		{"check-allowed", question("user", "tomas.field", "right", "control", "device", "twin-bridge-north/deck", "at", "2026-11-24 10:00"), "Because"},
+		{"check-denied", question("user", "agnes.lindqvist", "right", "control", "device", "alder-gate-1", "at", "2026-11-24 20:00"), "What would have made it a yes"},
+		{"check-closed", question("user", "elin.berg", "right", "release", "device", "brindle-gate-1", "attended", "yes", "at", "2026-11-24 10:00"), "Closed by"},
+		{"devices", "/devices", "Alder gate 1"},
+		{"people", "/people", "Agnes Lindqvist"},
+		{"person", "/records/users/tomas.field", "Where it is used"},
+		{"grants", "/grants", "Bridge watch"},
+		{"grant", "/records/grants/bridge-watch", "Lines"},
+		{"device", "/records/devices/twin-bridge-north", "Barriers"},
+		{"schedule", "/records/schedules/navigation-summer", "Regatta"},
+	} {
+		b.open(page.path)
+		b.see(page.shows)
+		time.Sleep(400 * time.Millisecond) // fonts and the last rows
+		b.shot(filepath.Join(dir, page.name+".png"))
+	}
+	b.click("Dark look")
+	b.open(question("user", "yusuf.demir", "right", "control", "device", "mill-bridge", "at", "2026-11-24 23:30"))
+	b.see("Nothing that is planned")
+	b.shot(filepath.Join(dir, "check-dark.png"))
+	b.do("telephone", chromedp.EmulateViewport(390, 844))
+	b.shot(filepath.Join(dir, "check-telephone.png"))
+}

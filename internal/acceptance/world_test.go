@@ -1,0 +1,125 @@
+package acceptance
+
+import (
+	"bytes"
+	"context"
+	"io"
+	"log/slog"
+	"net/http"
+	"os"
+	"strings"
+	"testing"
+	"time"
+
+	"sentier/internal/cli"
+	"sentier/internal/daemon"
+	"sentier/internal/demo"
+	"sentier/internal/policy"
+	"sentier/web"
+)
+
+const password = "a long password"
+
+// world is a service of its own with the Larkmere Navigation.
+type world struct {
+	t     *testing.T
+	url   string
+	token string // of the owner
+	owner *daemon.Daemon
+}
+
+// start runs a service until the test ends. p is its policy; nil: the navigation's.
+func start(t *testing.T, p *policy.Policy) *world {
+	t.Helper()
+	if p == nil {
+		var err error
+		if p, err = demo.Policy(); err != nil {
+			t.Fatal(err)
+		}
+	}
+	ctx, stop := context.WithCancel(context.Background())
+	d, err := daemon.Open(ctx, daemon.Options{
+		Dir: t.TempDir(), Listen: "127.0.0.1:0", Console: web.Console(), Log: slog.New(slog.DiscardHandler), Version: "test",
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := d.Prepare(ctx, daemon.Beginning{Owner: demo.Owner, Name: "Ines Carvalho", Password: password, Policy: p}); err != nil {
+		t.Fatal(err)
+	}
+	token, err := d.OwnerToken(ctx, demo.Owner, "test")
+	if err != nil {
+		t.Fatal(err)
+	}
+	ended := make(chan error, 1)
+	go func() { ended <- d.Run(ctx) }()
+	t.Cleanup(func() {
+		stop()
+		if err := <-ended; err != nil {
+			t.Errorf("the service ended with %v", err)
+		}
+	})
+	return &world{t: t, url: d.Address(), token: token, owner: d}
+}
+
+// run carries out a command line against the world's service.
+func (w *world) run(args ...string) (code int, out, errOut string) {
+	return w.runAs(w.token, "", args...)
+}
+
+func (w *world) runAs(token, stdin string, args ...string) (code int, out, errOut string) {
+	w.t.Helper()
+	w.t.Setenv("SENTIER_URL", w.url)
+	w.t.Setenv("SENTIER_TOKEN", token)
+	return runCLI(stdin, args...)
+}
+
+func runCLI(stdin string, args ...string) (code int, out, errOut string) {
+	var o, e bytes.Buffer
+	code = cli.Program{In: strings.NewReader(stdin), Out: &o, Err: &e, Console: web.Console(), Version: "test", Commit: "none"}.Run(args)
+	return code, o.String(), e.String()
+}
+
+// ask sends a request with a bearer token and gives the status, the headers and the body.
+func (w *world) ask(method, path, token, body string, headers ...string) (int, http.Header, string) {
+	w.t.Helper()
+	req, err := http.NewRequest(method, w.url+path, strings.NewReader(body))
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	if token != "" {
+		req.Header.Set("Authorization", "Bearer "+token)
+	}
+	for i := 0; i+1 < len(headers); i += 2 {
+		req.Header.Set(headers[i], headers[i+1])
+	}
+	resp, err := (&http.Client{Timeout: 30 * time.Second}).Do(req)
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	defer resp.Body.Close()
+	data, err := io.ReadAll(resp.Body)
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	return resp.StatusCode, resp.Header, string(data)
+}
+
+// tokenFor makes a token for a user.
+func (w *world) tokenFor(user string) string {
+	w.t.Helper()
+	code, out, errOut := w.run("token", "create", "--user", user, "--name", "test", "--format", "csv")
+	if code != 0 {
+		w.t.Fatalf("token create for %s: %s", user, errOut)
+	}
+	lines := strings.Split(strings.TrimSpace(out), "\n")
+	return lines[len(lines)-1][strings.LastIndex(lines[len(lines)-1], ",")+1:]
+}
+
+func write(t *testing.T, path, content string) string {
+	t.Helper()
+	if err := os.WriteFile(path, []byte(content), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	return path
+}

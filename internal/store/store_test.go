@@ -1,0 +1,179 @@
+package store
+
+import (
+	"context"
+	"errors"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"sentier/internal/demo"
+	"sentier/internal/policy"
+)
+
+func opened(t *testing.T, dir string) *Store {
+	t.Helper()
+	s, err := Open(dir, true)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { s.Close() })
+	return s
+}
+
+func save(t *testing.T, s *Store, number uint64, from, to *policy.Policy) {
+	t.Helper()
+	r := Revision{Number: number, At: time.Date(2026, 11, 23, 9, 0, int(number), 0, time.UTC), By: "ines.carvalho", Via: "test"}
+	if err := s.Save(context.Background(), &r, from.Compare(to)); err != nil {
+		t.Fatal(err)
+	}
+}
+
+func TestWhatIsSavedIsLoaded(t *testing.T) {
+	ctx := context.Background()
+	dir := t.TempDir()
+	s := opened(t, dir)
+	first, err := demo.Policy()
+	if err != nil {
+		t.Fatal(err)
+	}
+	save(t, s, 1, &policy.Policy{}, first)
+	second, done, err := first.Apply([]policy.Change{
+		{Op: policy.Add, Type: policy.UserGroups, ID: "bridge-crew", List: "members", Member: policy.Member{User: "noor.haddad", Until: time.Date(2026, 12, 1, 0, 0, 0, 0, time.UTC)}},
+		{Op: policy.Drop, Type: policy.UserGroups, ID: "bridge-crew", List: "members", Member: policy.Member{User: "tomas.field"}},
+		{Op: policy.Remove, Type: policy.Grants, ID: "backup"},
+		{Op: policy.Add, Type: policy.DeviceGroups, ID: "winter-list", List: "devices", Value: "mill-bridge"},
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	save(t, s, 2, first, second)
+	if err := s.Close(); err != nil {
+		t.Fatal(err)
+	}
+	s = opened(t, dir)
+	loaded, last, err := s.Load(ctx)
+	if err != nil || last.Number != 2 || len(second.Compare(loaded)) != 0 {
+		t.Fatalf("revision %d with %d differences, %v", last.Number, len(second.Compare(loaded)), err)
+	}
+	changes, err := s.Changes(ctx, 2)
+	if err != nil || len(changes) != len(done) {
+		t.Fatalf("%d changes, %v", len(changes), err)
+	}
+	for _, c := range changes {
+		if c.ID == "bridge-crew" && (c.Added == nil || !strings.Contains(*c.Added, "2026-12-01") || c.Dropped == nil || *c.Dropped != `["tomas.field"]` || *c.Before != *c.After) {
+			t.Errorf("the change of the group is %+v", c)
+		}
+	}
+	stale := Revision{Number: 2}
+	if err := s.Save(ctx, &stale, nil); err == nil {
+		t.Error("a revision was written over another")
+	}
+	if n, err := s.Verify(ctx); n != 2 || err != nil {
+		t.Errorf("verified %d, %v", n, err)
+	}
+	if err := s.writer.Exec("UPDATE changes SET after = replace(after, 'Winter', 'Wintry') WHERE revision = 1 AND type = 'schedules'").Error; err != nil {
+		t.Fatal(err)
+	}
+	if _, err := s.Verify(ctx); err == nil || !strings.Contains(err.Error(), "revision 1") {
+		t.Errorf("the forged record is not found: %v", err)
+	}
+}
+
+func TestDatabasesThatCannotBeUsed(t *testing.T) {
+	good := t.TempDir()
+	s := opened(t, good)
+	p, err := demo.Policy()
+	if err != nil {
+		t.Fatal(err)
+	}
+	save(t, s, 1, &policy.Policy{}, p)
+	if _, err := Open(good, true); err == nil || !strings.Contains(err.Error(), "another service") {
+		t.Errorf("opened twice: %v", err)
+	}
+	if err := s.Close(); err != nil {
+		t.Fatal(err)
+	}
+	data, err := os.ReadFile(filepath.Join(good, FileName))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for name, c := range map[string]struct {
+		spoil func(t *testing.T, dir string) string // gives the folder to open
+		want  string
+	}{
+		"no database at all": {func(t *testing.T, dir string) string {
+			return dir + "/file"
+		}, "not a directory"},
+		"bytes that are none": {func(t *testing.T, dir string) string {
+			writeFile(t, dir, []byte(strings.Repeat("no database", 1000)))
+			return dir
+		}, ErrDamaged.Error()},
+		"pages overwritten": {func(t *testing.T, dir string) string {
+			bad := append([]byte{}, data...)
+			for i := 2 * 4096; i < len(bad); i++ {
+				bad[i] = byte(i * 7)
+			}
+			writeFile(t, dir, bad)
+			return dir
+		}, ErrDamaged.Error()},
+		"cut off": {func(t *testing.T, dir string) string {
+			writeFile(t, dir, data[:len(data)/3])
+			return dir
+		}, ErrDamaged.Error()},
+		"of a newer version": {func(t *testing.T, dir string) string {
+			writeFile(t, dir, data)
+			s := opened(t, dir)
+			if err := s.writer.Exec("INSERT INTO goose_db_version (version_id, is_applied) VALUES (9999, 1)").Error; err != nil {
+				t.Fatal(err)
+			}
+			s.Close()
+			return dir
+		}, "run a newer sentier"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			dir := t.TempDir()
+			if err := os.WriteFile(dir+"/file", nil, 0o600); err != nil {
+				t.Fatal(err)
+			}
+			s, err := Open(c.spoil(t, dir), true)
+			if err == nil {
+				_, _, err = s.Load(context.Background())
+				s.Close()
+			}
+			if err == nil || !strings.Contains(err.Error(), c.want) {
+				t.Errorf("got %v, want …%s…", err, c.want)
+			}
+		})
+	}
+}
+
+func writeFile(t *testing.T, dir string, data []byte) {
+	t.Helper()
+	if err := os.WriteFile(filepath.Join(dir, FileName), data, 0o600); err != nil {
+		t.Fatal(err)
+	}
+}
+
+func TestTokens(t *testing.T) {
+	ctx := context.Background()
+	s := opened(t, t.TempDir())
+	at := time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC)
+	if err := s.AddToken(ctx, Token{ID: "1", UserID: "a", Hash: []byte{1}, CreatedAt: at, ExpiresAt: &at}); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.AddToken(ctx, Token{ID: "2", UserID: "a", Hash: []byte{1}, CreatedAt: at}); err == nil {
+		t.Error("one secret stands for two tokens")
+	}
+	if list, err := s.Tokens(ctx, "a"); err != nil || len(list) != 1 || !list[0].ExpiresAt.Equal(at) {
+		t.Errorf("%+v, %v", list, err)
+	}
+	if err := s.RevokeToken(ctx, "1", at); err != nil {
+		t.Error(err)
+	}
+	if err := s.RevokeToken(ctx, "1", at); !errors.Is(err, ErrNotFound) {
+		t.Errorf("revoked twice: %v", err)
+	}
+}

@@ -1,0 +1,59 @@
+import createClient from "openapi-fetch";
+import type { components, paths } from "./schema.gen";
+
+type Schemas = components["schemas"];
+export type Answer = Schemas["Answer"];
+export type Trail = Schemas["Trail"];
+export type Stop = Schemas["Stop"];
+export type Session = Schemas["Session"];
+export type Mention = Schemas["Mention"];
+export type Device = Schemas["Device"];
+export type User = Schemas["User"];
+export type UserGroup = Schemas["UserGroup"];
+export type Grant = Schemas["Grant"];
+export type Problem = Schemas["Problem"];
+export type Check = Schemas["Check"];
+export type Row = Record<string, unknown> & { id: string; name?: string };
+export type Page = { items: Row[]; total: number; next?: string };
+export type Names = Record<string, Record<string, string>>;
+
+const api = createClient<paths>({ baseUrl: "/" });
+
+/** Refused is what the service said no to: its status and its problem. */
+export class Refused extends Error {
+  constructor(
+    readonly status: number,
+    readonly problem?: Problem,
+  ) {
+    const faults = problem?.faults?.map((f) => `${f.path}: ${f.problem}`).join("\n");
+    super(faults ?? problem?.detail ?? `HTTP ${status}`);
+  }
+}
+
+type Result<T> = { data?: T; error?: unknown; response: Response };
+
+/** answer unwraps an answer, or throws what the service refused. */
+async function answer<T>(call: Promise<Result<T>>): Promise<T> {
+  const { data, error, response } = await call;
+  if (!response.ok) throw new Refused(response.status, error as Problem | undefined);
+  return data as T;
+}
+
+export const signIn = (user: string, password: string) => answer(api.POST("/api/v1/session", { body: { user, password } }));
+export const signOut = () => answer(api.DELETE("/api/v1/session"));
+export const session = () => answer(api.GET("/api/v1/session"));
+export const check = (body: Check) => answer(api.POST("/api/v1/check", { body }));
+export const names = () => answer(api.GET("/api/v1/names")) as Promise<Names>;
+
+/** list reads a page of the records of a type. */
+export const list = (type: string, query: { limit?: number; cursor?: string; q?: string; filter?: Record<string, string> }) => {
+  const { filter, ...rest } = query;
+  // The path is one of twelve that have the same shape; which one is not known before.
+  return answer(api.GET(`/api/v1/${type}` as "/api/v1/users", { params: { query: { ...rest, ...filter } } })) as unknown as Promise<Page>;
+};
+
+export const get = (type: string, id: string) =>
+  answer(api.GET(`/api/v1/${type}/{id}` as "/api/v1/users/{id}", { params: { path: { id } } })) as unknown as Promise<Row>;
+
+export const mentions = (type: string, id: string) =>
+  answer(api.GET(`/api/v1/${type}/{id}/mentions` as "/api/v1/users/{id}/mentions", { params: { path: { id } } })) as Promise<Mention[]>;

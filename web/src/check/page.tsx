@@ -1,0 +1,185 @@
+import { useQuery } from "@tanstack/react-query";
+import { Check as Tick, Link2 } from "lucide-react";
+import { useState, type FormEvent } from "react";
+import { useSearchParams } from "react-router";
+import { check, list, type Answer } from "../api/client";
+import { Choose } from "../ui/choose";
+import { Busy, Trouble } from "../ui/notice";
+import { Picker } from "../ui/picker";
+import { Instant } from "../ui/time";
+import { Sign, TrailView } from "../ui/trail";
+import { say } from "../words";
+
+const parts = ["user", "right", "device", "at", "ip", "strong", "attended"] as const;
+type Question = Record<(typeof parts)[number], string>;
+
+const questionOf = (params: URLSearchParams) => Object.fromEntries(parts.map((p) => [p, params.get(p) ?? ""])) as Question;
+const tri = (v: string) => (v === "yes" ? true : v === "no" ? false : undefined);
+
+/** The check page: the question stands in the address, so that its link asks it again. */
+export function CheckPage() {
+  const [params, setParams] = useSearchParams();
+  const asked = questionOf(params);
+  const address = params.toString();
+  const complete = asked.user !== "" && asked.right !== "" && asked.device !== "";
+  const answer = useQuery({
+    queryKey: ["check", address],
+    queryFn: () =>
+      check({
+        user: asked.user,
+        right: asked.right,
+        device: asked.device,
+        at: asked.at || undefined,
+        context: { ip: asked.ip || undefined, strong_sign_in: tri(asked.strong), attended: tri(asked.attended) },
+      }),
+    enabled: complete,
+    staleTime: 0,
+  });
+  const ask = (question: Question) => {
+    const next = new URLSearchParams(parts.flatMap((p) => (question[p].trim() ? [[p, question[p].trim()]] : [])));
+    if (next.toString() === address) void answer.refetch();
+    else setParams(next);
+  };
+  return (
+    <div className="mx-auto max-w-6xl">
+      <h1 className="mb-4">{say("console.place.check")}</h1>
+      <QuestionForm key={address} asked={asked} onAsk={ask} />
+      {!complete && <p className="px-1 text-soft">{say("console.check.begin")}</p>}
+      {complete && answer.isPending && <Busy />}
+      {answer.error && <Trouble error={answer.error} />}
+      {answer.data && complete && <AnswerView answer={answer.data} />}
+    </div>
+  );
+}
+
+function QuestionForm({ asked, onAsk }: { asked: Question; onAsk: (question: Question) => void }) {
+  const [draft, setDraft] = useState(asked);
+  const set = (part: (typeof parts)[number]) => (value: string) => setDraft((d) => ({ ...d, [part]: value }));
+  const ask = (e: FormEvent) => {
+    e.preventDefault();
+    onAsk(draft);
+  };
+  return (
+    <form onSubmit={ask} className="sheet mb-5 grid gap-3 p-4 md:grid-cols-[1.2fr_1fr_1.4fr_auto]">
+      <Picker label={say("console.field.user")} type="users" value={draft.user} onChange={set("user")} />
+      <RightChoice value={draft.right} onChange={set("right")} />
+      <Picker label={say("console.field.device_or_point")} type="devices" value={draft.device} onChange={set("device")} />
+      <button type="submit" className="button primary justify-center self-end px-5 max-md:order-last" disabled={!draft.user || !draft.right || !draft.device}>
+        {say("console.check.ask")}
+      </button>
+      <div className="grid gap-3 md:col-span-4 md:grid-cols-4">
+        <label className="flex flex-col gap-1">
+          <span className="text-xs font-medium text-soft">{say("console.field.at")}</span>
+          <input className="field" name="at" placeholder={say("console.check.at_hint")} value={draft.at} onChange={(e) => set("at")(e.target.value)} />
+        </label>
+        <label className="flex flex-col gap-1">
+          <span className="text-xs font-medium text-soft">{say("console.field.ip")}</span>
+          <input className="field" name="ip" placeholder={say("console.check.not_known")} value={draft.ip} onChange={(e) => set("ip")(e.target.value)} />
+        </label>
+        {(["strong", "attended"] as const).map((name) => (
+          <Choose
+            key={name}
+            label={say(`console.field.${name}`)}
+            none={say("console.check.not_known")}
+            value={draft[name]}
+            onChange={set(name)}
+            options={["yes", "no"].map((v) => ({ value: v, label: say(`console.value.${v}`) }))}
+          />
+        ))}
+      </div>
+    </form>
+  );
+}
+
+function RightChoice({ value, onChange }: { value: string; onChange: (v: string) => void }) {
+  const rights = useQuery({ queryKey: ["rights"], queryFn: () => list("rights", { limit: 1000 }), staleTime: 30_000 });
+  const options = (rights.data?.items ?? []).map((r) => ({ value: r.id, label: r.name ?? r.id }));
+  if (value && !options.some((o) => o.value === value)) options.push({ value, label: value });
+  return <Choose label={say("console.field.right")} value={value} options={options} onChange={onChange} />;
+}
+
+function AnswerView({ answer }: { answer: Answer }) {
+  const state = answer.allowed ? "holds" : answer.reason === "denied" || answer.reason === "device_locked_out" ? "closes" : "breaks";
+  const limits = Object.entries(answer.limits ?? {});
+  return (
+    <section aria-live="polite" aria-label={say("console.check.answer")} data-reason={answer.reason} className="sheet overflow-hidden">
+      <div className="flex flex-wrap items-start gap-4 max-sm:gap-3 border-b border-line p-5" style={{ boxShadow: `inset 5px 0 0 var(--${state})` }}>
+        <Sign state={state} size={44} />
+        <div className="min-w-0 flex-1 max-sm:basis-3/4">
+          <p className="text-3xl leading-none font-semibold tracking-tight" style={{ color: `var(--${state})` }}>
+            {say(answer.allowed ? "console.check.allowed" : "console.check.denied")}
+          </p>
+          <p className="mt-2 max-w-[75ch] text-[1.02rem] leading-relaxed">{answer.text}</p>
+        </div>
+        <CopyLink />
+      </div>
+      <dl className="grid gap-x-8 gap-y-2 border-b border-line bg-sunk/50 px-5 py-3 md:grid-cols-3">
+        <Fact name={say("console.check.asked_at")}>
+          <Instant at={answer.at} zone={answer.zone} />
+        </Fact>
+        <Fact name={say("console.check.until")}>
+          {answer.until ? <Instant at={answer.until} zone={answer.zone} from={new Date(answer.at)} /> : say("console.check.never")}
+        </Fact>
+        <Fact name={say("console.check.code")}>
+          <code className="font-mono text-[0.9em]">{answer.reason}</code>
+          {answer.revision !== undefined && <span className="text-soft"> · {say("console.check.revision", { n: answer.revision })}</span>}
+        </Fact>
+      </dl>
+      <div className="flex flex-col gap-6 p-5">
+        <Trails title={say(answer.allowed ? "console.check.because" : "console.check.closed_by")} trails={answer.because} />
+        <Trails title={say("console.check.missing")} trails={answer.missing} />
+        {limits.length > 0 && (
+          <div>
+            <h2 className="mb-1">{say("console.check.limits")}</h2>
+            <ul>
+              {limits.map(([name, value]) => (
+                <li key={name} className="tabular-nums">
+                  <span className="font-mono">{name}</span>: {Array.isArray(value) ? value.join(", ") : String(value)}
+                </li>
+              ))}
+            </ul>
+          </div>
+        )}
+        {answer.because.length + answer.missing.length === 0 && <p className="text-soft">{say("console.check.no_trail")}</p>}
+      </div>
+    </section>
+  );
+}
+
+function Fact({ name, children }: { name: string; children: React.ReactNode }) {
+  return (
+    <div>
+      <dt className="text-xs font-medium text-soft">{name}</dt>
+      <dd>{children}</dd>
+    </div>
+  );
+}
+
+function Trails({ title, trails }: { title: string; trails: Answer["because"] }) {
+  if (trails.length === 0) return null;
+  return (
+    <div>
+      <h2 className="mb-3">{title}</h2>
+      <div className="flex flex-col gap-6">
+        {trails.map((t) => (
+          <TrailView key={`${t.grant}/${t.line}`} trail={t} />
+        ))}
+      </div>
+    </div>
+  );
+}
+
+function CopyLink() {
+  const [copied, setCopied] = useState(false);
+  const copy = async () => {
+    await navigator.clipboard.writeText(location.href);
+    setCopied(true);
+    setTimeout(() => setCopied(false), 2000);
+  };
+  return (
+    <button type="button" className="button max-sm:basis-full" onClick={() => void copy()}>
+      {copied ? <Tick size={15} aria-hidden /> : <Link2 size={15} aria-hidden />}
+      {say(copied ? "console.check.copied" : "console.check.copy")}
+    </button>
+  );
+}

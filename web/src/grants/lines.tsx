@@ -1,0 +1,84 @@
+import type { Grant } from "../api/client";
+import { RecordLink, RecordLinks } from "../ui/record-link";
+import { say } from "../words";
+
+type Line = NonNullable<Grant["lines"]>[number];
+
+/** GivenTo names those that a grant reaches. */
+export function GivenTo({ to }: { to: Grant["to"] }) {
+  const parts = [
+    to?.everyone && <span key="e">{say("console.everyone")}</span>,
+    to?.groups?.length ? <RecordLinks key="g" type="user_groups" ids={to.groups} /> : null,
+    to?.users?.length ? <RecordLinks key="u" type="users" ids={to.users} /> : null,
+  ].filter(Boolean);
+  return parts.length > 0 ? (
+    parts.map((p, i) => (
+      <span key={i}>
+        {i > 0 && ", "}
+        {p}
+      </span>
+    ))
+  ) : (
+    <span className="text-breaks">{say("console.nobody")}</span>
+  );
+}
+
+export function What({ line }: { line: Line }) {
+  return (
+    <Joined
+      parts={[line.roles?.length && <RecordLinks type="roles" ids={line.roles} />, line.rights?.length && <RecordLinks type="rights" ids={line.rights} />]}
+      none="console.no_right"
+    />
+  );
+}
+
+export function On({ line }: { line: Line }) {
+  const on = line.on ?? {};
+  return (
+    <>
+      <Joined
+        none="console.nowhere"
+        parts={[
+          on.everything && say("console.everything"),
+          on.sites?.length && <RecordLinks type="sites" ids={on.sites} />,
+          on.device_groups?.length && <RecordLinks type="device_groups" ids={on.device_groups} />,
+          on.devices?.length && <RecordLinks type="devices" ids={on.devices} />,
+          on.points?.length &&
+            on.points.map((p, i) => (
+              <span key={p}>
+                {i > 0 && ", "}
+                <RecordLink type="devices" id={p.split("/")[0] ?? ""} name={p} />
+              </span>
+            )),
+        ]}
+      />
+      {line.depth === "here" && <span className="text-soft"> ({say("console.here")})</span>}
+    </>
+  );
+}
+
+export function When({ line }: { line: Line }) {
+  return line.when?.length ? <RecordLinks type="schedules" ids={line.when} /> : <>{say("console.always")}</>;
+}
+
+export function OnlyIf({ line }: { line: Line }) {
+  const { networks, states, strong_sign_in, attended } = line.if ?? {};
+  const parts = [
+    networks?.length && say("condition.networks", { want: networks.join(", ") }),
+    states?.length && say("condition.states", { want: states.map((s) => say(`console.value.${s}`)).join(", ") }),
+    strong_sign_in !== undefined && strong_sign_in !== null && say(`condition.strong_sign_in_${strong_sign_in ? "yes" : "no"}`),
+    attended !== undefined && attended !== null && say(`condition.attended_${attended ? "yes" : "no"}`),
+  ].filter(Boolean);
+  return <>{parts.join(say("console.and")) || "–"}</>;
+}
+
+function Joined({ parts, none }: { parts: React.ReactNode[]; none: string }) {
+  const shown = parts.filter(Boolean);
+  if (shown.length === 0) return <span className="text-breaks">{say(none)}</span>;
+  return shown.map((p, i) => (
+    <span key={i}>
+      {i > 0 && ", "}
+      {p}
+    </span>
+  ));
+}

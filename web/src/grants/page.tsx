@@ -1,0 +1,42 @@
+import type { Grant, Row } from "../api/client";
+import { RecordLink } from "../ui/record-link";
+import { StateMark } from "../ui/state-mark";
+import { RecordTable, type Column } from "../ui/table";
+import { say } from "../words";
+import { GivenTo, On, What, When } from "./lines";
+
+const grant = (row: Row) => row as unknown as Grant;
+
+/** first shows the first line of a grant, and how many follow. */
+const first = (row: Row, Cell: typeof What) => {
+  const lines = grant(row).lines ?? [];
+  return (
+    <>
+      {lines[0] && <Cell line={lines[0]} />}
+      {lines.length > 1 && <span className="text-soft"> {say("console.more_lines", { n: lines.length - 1 })}</span>}
+    </>
+  );
+};
+
+const columns: Column[] = [
+  { key: "name", width: "24%", cell: (r) => <RecordLink type="grants" id={r.id} name={r.name} /> },
+  { key: "effect", width: "8%", cell: (r) => <StateMark value={grant(r).effect ?? "allow"} /> },
+  { key: "enabled", width: "8%", cell: (r) => <StateMark value={grant(r).enabled ? "on" : "off"} /> },
+  { key: "to", width: "18%", cell: (r) => <GivenTo to={grant(r).to} /> },
+  { key: "what", width: "14%", cell: (r) => first(r, What) },
+  { key: "on", width: "16%", cell: (r) => first(r, On) },
+  { key: "when", width: "16%", cell: (r) => first(r, When) },
+];
+
+export function GrantsPage() {
+  return (
+    <>
+      <h1 className="mb-4">{say("console.place.grants")}</h1>
+      <RecordTable
+        type="grants"
+        columns={columns}
+        filters={[{ name: "effect", options: ["allow", "deny"].map((v) => ({ value: v, label: say(`console.value.${v}`) })) }]}
+      />
+    </>
+  );
+}

@@ -1,0 +1,68 @@
+import clsx from "clsx";
+import { NavLink } from "react-router";
+import type { Row, User, UserGroup } from "../api/client";
+import { RecordLink, RecordLinks } from "../ui/record-link";
+import { StateMark } from "../ui/state-mark";
+import { RecordTable, type Column, type Filter } from "../ui/table";
+import { local } from "../ui/time";
+import { say } from "../words";
+
+const user = (row: Row) => row as unknown as User;
+const group = (row: Row) => row as unknown as UserGroup;
+
+const users: Column[] = [
+  { key: "name", width: "26%", cell: (r) => <RecordLink type="users" id={r.id} name={r.name} /> },
+  { key: "id", width: "20%", cell: (r) => <span className="font-mono text-[0.86em] text-soft">{r.id}</span> },
+  { key: "email", width: "24%", cell: (r) => user(r).email },
+  { key: "kind", width: "10%", cell: (r) => say(`console.value.${user(r).kind ?? ""}`) },
+  { key: "status", width: "12%", cell: (r) => <StateMark value={user(r).status ?? ""} /> },
+  { key: "valid", width: "16%", cell: (r) => <Ends user={user(r)} /> },
+];
+
+function Ends({ user }: { user: User }) {
+  const { from, until } = user.valid ?? {};
+  return (
+    <span className="tabular-nums">
+      {from && say("console.from", { time: local(from, "UTC") })} {until && say("console.until", { time: local(until, "UTC") })}
+    </span>
+  );
+}
+
+const groups: Column[] = [
+  { key: "name", width: "28%", cell: (r) => <RecordLink type="user_groups" id={r.id} name={r.name} /> },
+  { key: "id", width: "22%", cell: (r) => <span className="font-mono text-[0.86em] text-soft">{r.id}</span> },
+  { key: "members", width: "12%", cell: (r) => <span className="tabular-nums">{group(r).members?.length ?? 0}</span> },
+  { key: "includes", width: "24%", cell: (r) => <RecordLinks type="user_groups" ids={group(r).includes ?? []} /> },
+  { key: "enabled", width: "14%", cell: (r) => <StateMark value={group(r).enabled ? "on" : "off"} /> },
+];
+
+const filters: Filter[] = [
+  { name: "status", options: ["active", "invited", "suspended"].map((v) => ({ value: v, label: say(`console.value.${v}`) })) },
+  { name: "kind", options: ["person", "service"].map((v) => ({ value: v, label: say(`console.value.${v}`) })) },
+];
+
+export function PeoplePage({ type }: { type: "users" | "user_groups" }) {
+  return (
+    <>
+      <div className="mb-4 flex items-baseline gap-6">
+        <h1>{say("console.place.people")}</h1>
+        <nav aria-label={say("console.place.people")} className="flex gap-1">
+          {[
+            { to: "/people", key: "users" },
+            { to: "/people/groups", key: "user_groups" },
+          ].map((t) => (
+            <NavLink
+              key={t.key}
+              to={t.to}
+              end
+              className={({ isActive }) => clsx("rounded-md px-2.5 py-1 font-medium", isActive ? "bg-sunk text-ink" : "text-soft hover:text-ink")}
+            >
+              {say(`console.types.${t.key}`)}
+            </NavLink>
+          ))}
+        </nav>
+      </div>
+      <RecordTable key={type} type={type} columns={type === "users" ? users : groups} filters={type === "users" ? filters : []} />
+    </>
+  );
+}

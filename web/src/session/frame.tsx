@@ -1,0 +1,82 @@
+import clsx from "clsx";
+import { Cpu, KeyRound, LogOut, Moon, Route as RouteIcon, Sun, Users } from "lucide-react";
+import { useState, type ReactNode } from "react";
+import { NavLink, useLocation } from "react-router";
+import { signOut, type Session } from "../api/client";
+import { say } from "../words";
+import { chooseTheme, theme } from "./theme";
+
+// The places that are built, in the order of the work.
+const places = [
+  { to: "/check", key: "check", icon: RouteIcon, types: [] },
+  { to: "/devices", key: "devices", icon: Cpu, types: ["devices", "device_groups", "sites", "kinds"] },
+  { to: "/people", key: "people", icon: Users, types: ["users", "user_groups", "mandates"] },
+  { to: "/grants", key: "grants", icon: KeyRound, types: ["grants", "rights", "roles", "schedules", "calendars"] },
+];
+
+export function Frame({ session, children }: { session: Session; children: ReactNode }) {
+  const at = useLocation().pathname;
+  const [look, setLook] = useState(theme());
+  const leave = async () => {
+    await signOut();
+    location.assign("/"); // nothing that was read stays in memory
+  };
+  const other = look === "dark" ? "light" : "dark";
+  return (
+    <div className="flex min-h-screen flex-col md:flex-row">
+      <a href="#main" className="sr-only focus:not-sr-only focus:absolute focus:z-50 focus:bg-sheet focus:p-2">
+        {say("console.skip")}
+      </a>
+      <header className="flex shrink-0 flex-wrap items-center gap-x-4 border-line bg-sunk px-3 py-2 max-md:border-b md:sticky md:top-0 md:h-screen md:w-48 md:flex-col md:items-stretch md:border-r md:px-3 md:py-4">
+        <NavLink to="/check" className="flex items-center gap-2 px-2 md:mb-5">
+          <img src="/mark.svg" alt="" width="26" height="26" />
+          <span className="text-lg font-semibold tracking-tight">Sentier</span>
+        </NavLink>
+        <nav aria-label={say("console.places")} className="flex gap-1 md:flex-col">
+          {places.map((p) => (
+            <NavLink
+              key={p.key}
+              to={p.to}
+              className={({ isActive }) =>
+                clsx(
+                  "flex items-center gap-2.5 rounded-md px-2 py-1.5 font-medium",
+                  isActive || p.types.some((t) => at.startsWith(`/records/${t}/`)) ? "bg-sheet text-ink shadow-sm" : "text-soft hover:text-ink",
+                )
+              }
+            >
+              <p.icon size={16} aria-hidden />
+              <span className="max-sm:text-sm">{say(`console.place.${p.key}`)}</span>
+            </NavLink>
+          ))}
+        </nav>
+        <div className="ml-auto flex items-center gap-2 md:mt-auto md:ml-0 md:flex-col md:items-stretch">
+          <div className="px-2 leading-tight max-md:hidden">
+            <div className="font-medium">{session.user.name}</div>
+            <div className="text-xs text-soft">{session.mandates.map((m) => say(`console.mandate.${m}`)).join(", ")}</div>
+          </div>
+          <div className="flex gap-1">
+            <button
+              type="button"
+              className="button border-transparent bg-transparent px-2"
+              aria-label={say(`console.theme.${other}`)}
+              title={say(`console.theme.${other}`)}
+              onClick={() => {
+                chooseTheme(other);
+                setLook(other);
+              }}
+            >
+              {look === "dark" ? <Sun size={16} aria-hidden /> : <Moon size={16} aria-hidden />}
+            </button>
+            <button type="button" className="button border-transparent bg-transparent px-2" onClick={() => void leave()}>
+              <LogOut size={16} aria-hidden />
+              {say("console.sign_out")}
+            </button>
+          </div>
+        </div>
+      </header>
+      <main id="main" className="min-w-0 flex-1 px-4 py-5 md:px-8 md:py-6">
+        {children}
+      </main>
+    </div>
+  );
+}

@@ -1,0 +1,23 @@
+import type { ReactNode } from "react";
+import { say } from "../words";
+
+export function Busy() {
+  return (
+    <p role="status" className="p-6 text-soft">
+      {say("console.busy")}
+    </p>
+  );
+}
+
+export function Trouble({ error }: { error: Error }) {
+  return (
+    <div role="alert" className="sheet m-2 border-l-4 border-l-breaks p-4 whitespace-pre-line">
+      {error.message}
+    </div>
+  );
+}
+
+/** Empty says what belongs here. */
+export function Empty({ children }: { children: ReactNode }) {
+  return <p className="px-4 py-8 text-center text-soft">{children}</p>;
+}

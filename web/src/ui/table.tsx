@@ -1,0 +1,128 @@
+import { useInfiniteQuery } from "@tanstack/react-query";
+import { useVirtualizer } from "@tanstack/react-virtual";
+import { Search } from "lucide-react";
+import { useEffect, useRef, useState, type ReactNode } from "react";
+import { useNavigate, useSearchParams } from "react-router";
+import { list, type Row } from "../api/client";
+import { say } from "../words";
+import { Choose } from "./choose";
+import { Busy, Empty, Trouble } from "./notice";
+import { recordPath } from "./record-link";
+
+export type Column = { key: string; width: string; cell: (row: Row) => ReactNode };
+export type Filter = { name: string; options: { value: string; label: string }[] };
+
+const pageSize = 200;
+const rowHeight = 37;
+
+/** RecordTable is a list of records of any length: searched and narrowed by the address, read as it scrolls. */
+export function RecordTable({ type, columns, filters = [] }: { type: string; columns: Column[]; filters?: Filter[] }) {
+  const [params, setParams] = useSearchParams();
+  const navigate = useNavigate();
+  const q = params.get("q") ?? "";
+  const [word, setWord] = useState(q);
+  useEffect(() => {
+    const later = setTimeout(() => {
+      if (word !== q) setParams((p) => setOrDrop(p, "q", word), { replace: true });
+    }, 150);
+    return () => clearTimeout(later);
+  }, [word, q, setParams]);
+
+  const filter = Object.fromEntries(filters.flatMap((f) => (params.get(f.name) ? [[f.name, params.get(f.name) ?? ""]] : [])));
+  const pages = useInfiniteQuery({
+    queryKey: ["list", type, q, filter],
+    queryFn: ({ pageParam }) => list(type, { limit: pageSize, cursor: pageParam || undefined, q: q || undefined, filter }),
+    initialPageParam: "",
+    getNextPageParam: (last) => last.next,
+    placeholderData: (before) => before,
+  });
+  const rows = pages.data?.pages.flatMap((p) => p.items) ?? [];
+  const total = pages.data?.pages[0]?.total ?? 0;
+
+  const scroller = useRef<HTMLDivElement>(null);
+  const virtual = useVirtualizer({ count: rows.length, getScrollElement: () => scroller.current, estimateSize: () => rowHeight, overscan: 12 });
+  const shown = virtual.getVirtualItems();
+  const last = shown.at(-1)?.index ?? 0;
+  const { hasNextPage, isFetchingNextPage, fetchNextPage } = pages;
+  useEffect(() => {
+    if (hasNextPage && !isFetchingNextPage && last >= rows.length - 40) void fetchNextPage();
+  }, [last, rows.length, hasNextPage, isFetchingNextPage, fetchNextPage]);
+
+  const before = shown[0]?.start ?? 0;
+  const after = virtual.getTotalSize() - (shown.at(-1)?.end ?? 0);
+  return (
+    <>
+      <div className="mb-3 flex flex-wrap items-end gap-3">
+        <label className="relative flex w-72 flex-col gap-1">
+          <span className="text-xs font-medium text-soft">{say("console.search")}</span>
+          <Search size={14} aria-hidden className="absolute bottom-2.5 left-2.5 text-soft" />
+          <input type="search" className="field pl-8" value={word} onChange={(e) => setWord(e.target.value)} />
+        </label>
+        {filters.map((f) => (
+          <div key={f.name} className="w-44">
+            <Choose
+              label={say(`console.field.${f.name}`)}
+              none={say("console.any")}
+              value={params.get(f.name) ?? ""}
+              options={f.options}
+              onChange={(v) => setParams((p) => setOrDrop(p, f.name, v))}
+            />
+          </div>
+        ))}
+        <p className="ml-auto pb-1.5 text-soft tabular-nums" role="status">
+          {say("console.count", { n: total.toLocaleString("en") })}
+        </p>
+      </div>
+      {pages.error && <Trouble error={pages.error} />}
+      <div ref={scroller} className="sheet h-[calc(100vh-13rem)] min-h-64 overflow-auto" tabIndex={0} role="region" aria-label={say(`console.types.${type}`)}>
+        <table className="w-full table-fixed border-separate border-spacing-0">
+          <colgroup>
+            {columns.map((c) => (
+              <col key={c.key} style={{ width: c.width }} />
+            ))}
+          </colgroup>
+          <thead className="sticky top-0 z-10 bg-sheet">
+            <tr>
+              {columns.map((c) => (
+                <th key={c.key} scope="col" className="border-b border-line px-3 py-2 text-xs text-soft">
+                  {say(`console.field.${c.key}`)}
+                </th>
+              ))}
+            </tr>
+          </thead>
+          <tbody>
+            {before > 0 && <tr style={{ height: before }} aria-hidden />}
+            {shown.map((v) => {
+              const row = rows[v.index];
+              if (!row) return null;
+              return (
+                <tr key={row.id} className="cursor-pointer hover:bg-sunk" onClick={() => void navigate(recordPath(type, row.id))}>
+                  {columns.map((c) => (
+                    <td
+                      key={c.key}
+                      className="truncate border-b border-line/60 px-3"
+                      style={{ height: rowHeight }}
+                      onClick={(e) => (e.target as HTMLElement).closest("a") && e.stopPropagation()}
+                    >
+                      {c.cell(row)}
+                    </td>
+                  ))}
+                </tr>
+              );
+            })}
+            {after > 0 && <tr style={{ height: after }} aria-hidden />}
+          </tbody>
+        </table>
+        {pages.isPending && <Busy />}
+        {pages.data && rows.length === 0 && <Empty>{q ? say("console.nothing_found", { word: q }) : say(`console.empty.${type}`)}</Empty>}
+      </div>
+    </>
+  );
+}
+
+function setOrDrop(params: URLSearchParams, name: string, value: string) {
+  const next = new URLSearchParams(params);
+  if (value) next.set(name, value);
+  else next.delete(name);
+  return next;
+}

@@ -1,0 +1,40 @@
+import { say } from "../words";
+
+/** local writes an instant by the clock of a zone. */
+export function local(instant: string, zone: string) {
+  return new Intl.DateTimeFormat("en-GB", {
+    timeZone: zone || "UTC",
+    weekday: "short",
+    day: "numeric",
+    month: "short",
+    year: "numeric",
+    hour: "2-digit",
+    minute: "2-digit",
+    hourCycle: "h23",
+  })
+    .format(new Date(instant))
+    .replaceAll(",", "");
+}
+
+/** distance writes how far an instant lies from another: in 3 h 20 min. */
+export function distance(instant: string, from: Date) {
+  const minutes = Math.round((new Date(instant).getTime() - from.getTime()) / 60_000);
+  const ahead = Math.abs(minutes);
+  const days = Math.floor(ahead / 1440);
+  const hours = Math.floor((ahead % 1440) / 60);
+  const parts =
+    days > 0
+      ? [say("console.time.days", { n: days }), hours > 0 && say("console.time.hours", { n: hours })]
+      : [hours > 0 && say("console.time.hours", { n: hours }), (hours === 0 || ahead % 60 > 0) && say("console.time.minutes", { n: ahead % 60 })];
+  const text = parts.filter(Boolean).join(" ");
+  return say(minutes < 0 ? "console.time.ago" : "console.time.in", { text });
+}
+
+export function Instant({ at, zone, from }: { at: string; zone: string; from?: Date }) {
+  return (
+    <time dateTime={at} title={at} className="tabular-nums">
+      <span className="whitespace-nowrap">{local(at, zone)}</span> <span className="whitespace-nowrap text-soft">{zone}</span>
+      {from && <span className="block text-soft">{distance(at, from)}</span>}
+    </time>
+  );
+}

@@ -1,0 +1,23 @@
+import tailwindcss from "@tailwindcss/vite";
+import react from "@vitejs/plugin-react";
+import { defineConfig } from "vite";
+
+export default defineConfig({
+  plugins: [react(), tailwindcss()],
+  build: {
+    outDir: "dist",
+    emptyOutDir: true,
+    rolldownOptions: {
+      output: {
+        codeSplitting: {
+          groups: [
+            { name: "react", test: /node_modules\/(react|react-dom|scheduler|react-router)\// },
+            { name: "radix", test: /node_modules\/(@radix-ui|radix-ui|@floating-ui)\// },
+            { name: "vendor", test: /node_modules\// },
+          ],
+        },
+      },
+    },
+  },
+  server: { proxy: { "/api": "http://127.0.0.1:7480" } },
+});
