@@ -124,7 +124,7 @@ What the document does not hold is removed.`,
 			if err != nil {
 				return err
 			}
-			var look, loaded wire.Loaded
+			var look, loaded wire.Saved
 			if err := c.Do(cmd.Context(), "PUT", "/api/v1/policy", url.Values{"dry": {"true"}}, data, &look); err != nil {
 				return err
 			}
@@ -194,7 +194,7 @@ func (a *app) policyCompare() *cobra.Command {
 	}
 }
 
-func (a *app) compare(cmd *cobra.Command, files []string) (out wire.Loaded, err error) {
+func (a *app) compare(cmd *cobra.Command, files []string) (out wire.Saved, err error) {
 	first, err := readPolicy(files[0])
 	if err != nil {
 		return out, a.notSound(files[0], err)
@@ -218,7 +218,7 @@ func (a *app) compare(cmd *cobra.Command, files []string) (out wire.Loaded, err 
 	return out, c.Do(cmd.Context(), "PUT", "/api/v1/policy", url.Values{"dry": {"true"}}, data, &out)
 }
 
-func (a *app) printChanges(l wire.Loaded) error {
+func (a *app) printChanges(l wire.Saved) error {
 	if len(l.Changes) == 0 && a.format == "table" {
 		return nil
 	}

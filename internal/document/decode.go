@@ -23,10 +23,16 @@ func (d *decoder) fault(n *node, path, format string, args ...any) {
 }
 
 // Decode reads a JSON or YAML value strictly into a struct that into points to. The error is of type [Faults].
-func Decode(data []byte, into any) error {
+func Decode(data []byte, into any) error { return DecodeWith(data, into, "", "") }
+
+// DecodeWith reads like [Decode] an object that may leave out a text field, which is value then.
+func DecodeWith(data []byte, into any, name, value string) error {
 	root, faults := parse(data)
 	if root == nil {
 		return faults
+	}
+	if given, _ := root.without(name); given == nil && root.kind == object && value != "" {
+		root.fields = append(root.fields, field{name, root.line, root.column, &node{kind: text, scalar: value, line: root.line, column: root.column}})
 	}
 	d := &decoder{faults: faults}
 	d.decode(root, reflect.ValueOf(into).Elem(), "")

@@ -190,11 +190,6 @@ func (d *draft) walk(t Type, id string, path []string, done map[string]bool) {
 	done[id] = true
 }
 
-// FoldName reduces a name to what people tell names apart by.
-func FoldName(name string) string {
-	return strings.ToLower(strings.Join(strings.Fields(name), " "))
-}
-
 // nameScope is where a name must be the only one of its kind; empty where names may repeat.
 func nameScope(r Record) string {
 	switch r := r.(type) {
@@ -209,42 +204,74 @@ func nameScope(r Record) string {
 	return ""
 }
 
-// checkNames faults a name that is taken where people choose by name.
+// nameKeys are the keys of which no two records of a type may share one: the name as people
+// read it, as it looks, and the e-mail of a user.
+func nameKeys(r Record) []string {
+	if u, ok := r.(*User); ok {
+		if u.Email == "" {
+			return nil
+		}
+		return []string{"e-mail " + strings.ToLower(u.Email)}
+	}
+	scope := nameScope(r)
+	return []string{scope + " " + FoldName(r.Title()), scope + " looks " + skeleton(r.Title())}
+}
+
+// checkNames faults a name that is taken where people choose by name, and an e-mail that is taken.
 func (d *draft) checkNames() {
-	for _, t := range []Type{Roles, Sites, DeviceGroups, UserGroups, Schedules, Grants} {
-		var fresh []Record
+	for _, t := range []Type{Roles, Sites, DeviceGroups, Users, UserGroups, Schedules, Grants} {
+		var fresh, kept []Record
 		for _, r := range d.touched(t) {
 			before, ok := d.base.Get(t, r.Key())
-			if !ok || before.Title() != r.Title() || nameScope(before) != nameScope(r) {
+			if ok && slices.Equal(nameKeys(before), nameKeys(r)) {
+				kept = append(kept, r)
+			} else if len(nameKeys(r)) > 0 {
 				fresh = append(fresh, r)
 			}
 		}
 		if len(fresh) == 0 {
 			continue
 		}
-		type key struct{ scope, name string }
-		owner := map[key]string{}
+		owner := map[string]Record{}
+		own := func(r Record) {
+			for _, k := range nameKeys(r) {
+				owner[k] = r
+			}
+		}
 		for r := range d.base.tables[t].All() {
 			if _, changed := d.pending[t][r.Key()]; !changed {
-				owner[key{nameScope(r), FoldName(r.Title())}] = r.Key()
+				own(r)
 			}
+		}
+		for _, r := range kept {
+			own(r)
 		}
 		slices.SortFunc(fresh, func(a, b Record) int {
 			return d.place[target{Type: t, ID: a.Key()}] - d.place[target{Type: t, ID: b.Key()}]
 		})
-		for _, r := range d.touched(t) {
-			if !slices.Contains(fresh, r) {
-				owner[key{nameScope(r), FoldName(r.Title())}] = r.Key()
-			}
-		}
 		for _, r := range fresh {
-			k := key{nameScope(r), FoldName(r.Title())}
-			if other, taken := owner[k]; taken {
-				d.checker(t, r.Key()).fault("name", "the name %q is taken in %s by %q: choose another", r.Title(), k.scope, other)
-				continue
-			}
-			owner[k] = r.Key()
+			d.checkName(r, owner)
+			own(r)
 		}
+	}
+}
+
+func (d *draft) checkName(r Record, owner map[string]Record) {
+	for _, k := range nameKeys(r) {
+		other, taken := owner[k]
+		if !taken {
+			continue
+		}
+		check := d.checker(r.Type(), r.Key())
+		switch u, isUser := r.(*User); {
+		case isUser:
+			check.fault("email", "the e-mail %q is taken by %q: one person has one account", u.Email, other.Key())
+		case FoldName(r.Title()) == FoldName(other.Title()):
+			check.fault("name", "the name %q is taken in %s by %q: choose another", r.Title(), nameScope(r), other.Key())
+		default:
+			check.fault("name", "the name %q looks like %q, the name of %q: choose another", r.Title(), other.Title(), other.Key())
+		}
+		return
 	}
 }
 

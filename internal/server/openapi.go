@@ -55,8 +55,12 @@ func describe(routes []route, version string) ([]byte, error) {
 			op.AddSecurity("bearer")
 			op.AddSecurity("session")
 		}
-		if route.in != nil {
-			op.AddReqStructure(route.in)
+		parts, several := route.in.([]any)
+		if !several && route.in != nil {
+			parts = []any{route.in}
+		}
+		for _, part := range parts {
+			op.AddReqStructure(part)
 		}
 		status := route.status
 		if status == 0 {

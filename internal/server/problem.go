@@ -21,7 +21,10 @@ func (s *Server) problem(c *echo.Context, err error) {
 	var input *service.InputError
 	var faults service.Faults
 	var policyFaults service.PolicyFaults
+	var conflict *service.ConflictError
 	switch {
+	case errors.As(err, &conflict):
+		p.Current = conflict.Current
 	case errors.As(err, &input):
 		p.Detail = "the request cannot be understood"
 		p.Faults = []wire.Fault{{Path: input.Field, Problem: input.Problem}}

@@ -16,7 +16,7 @@ type route struct {
 	method, path string // path with {places}
 	summary      string
 	tag          string
-	in           any // query, path and body as a tagged struct; nil: none
+	in           any // query, path and body as a tagged struct, or several in a []any; nil: none
 	out          any // body of the answer; nil: none
 	status       int // of a good answer; 0: 200
 	open         bool
@@ -100,6 +100,8 @@ func statusOf(err error) int {
 		input     *service.InputError
 		coder     echo.HTTPStatusCoder
 		bad       *badRequest
+		conflict  *service.ConflictError
+		key       *service.KeyError
 	)
 	switch {
 	case errors.As(err, &bad):
@@ -118,7 +120,9 @@ func statusOf(err error) int {
 		return http.StatusForbidden
 	case errors.As(err, &owner):
 		return http.StatusConflict
-	case errors.As(err, &stale):
+	case errors.As(err, &key):
+		return http.StatusUnprocessableEntity
+	case errors.As(err, &stale), errors.As(err, &conflict):
 		return http.StatusPreconditionFailed
 	case errors.As(err, &input):
 		return http.StatusBadRequest

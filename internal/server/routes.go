@@ -27,7 +27,7 @@ func (s *Server) routes() []route {
 		{method: "POST", path: "/access/v1/evaluation", tag: "decisions", summary: "OpenID AuthZEN access evaluation", in: wire.Evaluation{}, out: wire.Decision{}, handle: s.evaluate},
 
 		{method: "GET", path: "/api/v1/policy", tag: "policy", summary: "The whole policy as a document", in: dumpQuery{}, handle: s.dump},
-		{method: "PUT", path: "/api/v1/policy", tag: "policy", summary: "Put a policy document in the place of the policy", in: loadQuery{}, out: wire.Loaded{}, handle: s.load},
+		{method: "PUT", path: "/api/v1/policy", tag: "policy", summary: "Put a policy document in the place of the policy", in: loadQuery{}, out: wire.Saved{}, handle: s.load},
 		{method: "GET", path: "/api/v1/names", tag: "records", summary: "Names by type and id, types with more than 5,000 left out", out: map[string]map[string]string{}, handle: s.names},
 
 		{method: "GET", path: "/api/v1/tokens", tag: "tokens", summary: "Tokens, without their secrets", in: tokensQuery{}, out: []wire.Token{}, handle: s.tokens},
@@ -189,16 +189,12 @@ func (s *Server) dump(r *request) error {
 }
 
 func (s *Server) load(r *request) error {
-	dry := false
-	if text := r.QueryParam("dry"); text != "" {
-		var err error
-		if dry, err = strconv.ParseBool(text); err != nil {
-			return &service.InputError{Field: "dry", Problem: fmt.Sprintf("%q is neither true nor false", text)}
-		}
+	dry, err := r.flag("dry")
+	if err != nil {
+		return err
 	}
 	var expect uint64
 	if match := r.Request().Header.Get("If-Match"); match != "" {
-		var err error
 		if expect, err = strconv.ParseUint(strings.Trim(match, `"`), 10, 64); err != nil {
 			return &service.InputError{Field: "If-Match", Problem: fmt.Sprintf("%q is no revision", match)}
 		}
@@ -255,10 +251,11 @@ func (s *Server) list(typeName string) func(*request) error {
 
 func (s *Server) get(typeName string) func(*request) error {
 	return func(r *request) error {
-		record, err := s.service.Get(r.caller, typeName, r.Param("id"))
+		record, err := s.service.Get(r.caller, typeName, r.id())
 		if err != nil {
 			return err
 		}
+		r.Response().Header().Set("ETag", service.Tag(record))
 		return r.JSON(http.StatusOK, record)
 	}
 }

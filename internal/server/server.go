@@ -33,6 +33,7 @@ type Server struct {
 	metrics *metrics
 	origin  *http.CrossOriginProtection
 	openAPI []byte
+	closing chan struct{} // closed when the server ends
 }
 
 // Bounds of a request's body, in bytes.
@@ -43,11 +44,11 @@ const (
 
 // New prepares a server.
 func New(svc *service.Service, o Options) (*Server, error) {
-	s := &Server{service: svc, log: o.Log, metrics: newMetrics(svc), origin: http.NewCrossOriginProtection()}
+	s := &Server{service: svc, log: o.Log, metrics: newMetrics(svc), origin: http.NewCrossOriginProtection(), closing: make(chan struct{})}
 	e := echo.NewWithConfig(echo.Config{Logger: o.Log, HTTPErrorHandler: s.problem})
 	s.echo = e
 	e.Use(s.observe, middleware.RecoverWithConfig(middleware.RecoverConfig{DisablePrintStack: true}), secure)
-	routes := s.routes()
+	routes := append(s.routes(), s.editRoutes()...)
 	for _, r := range routes {
 		e.Add(r.method, r.echoPath(), s.handler(r))
 	}
@@ -79,6 +80,7 @@ func (s *Server) Serve(ctx context.Context, l net.Listener, certificate, key str
 		IdleTimeout:       2 * time.Minute,
 		ErrorLog:          slog.NewLogLogger(s.log.Handler(), slog.LevelDebug),
 	}
+	server.RegisterOnShutdown(func() { close(s.closing) })
 	ended := make(chan error, 1)
 	go func() {
 		<-ctx.Done()
@@ -96,6 +98,19 @@ func (s *Server) Serve(ctx context.Context, l net.Listener, certificate, key str
 		return <-ended
 	}
 	return err
+}
+
+// untilClosing gives a context that ends with the server, for answers that would never end by themselves.
+func (s *Server) untilClosing(ctx context.Context) (context.Context, context.CancelFunc) {
+	ctx, cancel := context.WithCancel(ctx)
+	go func() {
+		select {
+		case <-s.closing:
+			cancel()
+		case <-ctx.Done():
+		}
+	}()
+	return ctx, cancel
 }
 
 // secure sets the headers that keep a browser from doing what the console never asks for.

@@ -22,13 +22,15 @@ const (
 	Ask    Action = "ask"    // for a decision about a user
 	Read   Action = "read"   // records and what follows from them
 	Write  Action = "write"  // records
+	Follow Action = "follow" // which records change
 	Manage Action = "manage" // credentials of others
 )
 
 // allowed says which roles of a mandate let their holders do what, besides the owner, who may do everything.
 var allowed = map[Action][]policy.MandateRole{
-	Ask:  {policy.Auditor, policy.Enforcement},
-	Read: {policy.Auditor},
+	Ask:    {policy.Auditor, policy.Enforcement},
+	Follow: {policy.Auditor, policy.Enforcement},
+	Read:   {policy.Auditor},
 }
 
 // may is the one place that says whether a caller may do a thing: "Who may administer". about is

@@ -22,35 +22,35 @@ func (s *Service) Dump(c Caller, syntax document.Syntax) ([]byte, error) {
 // Load puts the policy of a document in the place of the current one. With dry it changes nothing and says what
 // it would do. expect, where it is not 0, is the revision that the caller has seen: it is refused where another has
 // come since. The error is of type [document.Faults] where the document is not sound.
-func (s *Service) Load(ctx context.Context, c Caller, data []byte, dry bool, expect uint64) (wire.Loaded, error) {
+func (s *Service) Load(ctx context.Context, c Caller, data []byte, dry bool, expect uint64) (wire.Saved, error) {
 	do := Write
 	if dry {
 		do = Read
 	}
 	if err := s.may(s.State(), c, do, ""); err != nil {
-		return wire.Loaded{}, err
+		return wire.Saved{}, err
 	}
 	p, err := document.ReadPolicy(data)
 	if err != nil {
-		return wire.Loaded{}, err
+		return wire.Saved{}, err
 	}
 	if dry {
 		now := s.State()
-		return wire.Loaded{Revision: now.Revision.Number, Changes: translate.Changes(now.Policy.Compare(p))}, nil
+		return wire.Saved{Revision: now.Revision.Number, Changes: translate.Changes(now.Policy.Compare(p))}, nil
 	}
 	s.writing.Lock()
 	defer s.writing.Unlock()
 	now := s.State()
 	if expect != 0 && expect != now.Revision.Number {
-		return wire.Loaded{}, &StaleError{Expected: expect, Now: now.Revision.Number}
+		return wire.Saved{}, &StaleError{Expected: expect, Now: now.Revision.Number}
 	}
-	next, done, err := s.apply(ctx, now, c, "policy loaded", func(old *policy.Policy) (*policy.Policy, []policy.RecordChange, error) {
+	next, done, err := s.apply(ctx, now, c, EditOptions{Note: "policy loaded"}, func(old *policy.Policy) (*policy.Policy, []policy.RecordChange, error) {
 		return p, old.Compare(p), nil
 	})
 	if err != nil {
-		return wire.Loaded{}, err
+		return wire.Saved{}, err
 	}
-	return wire.Loaded{Saved: true, Revision: next.Revision.Number, Changes: translate.Changes(done)}, nil
+	return wire.Saved{Saved: true, Revision: next.Revision.Number, Changes: translate.Changes(done)}, nil
 }
 
 // StaleError is that the policy has changed since the caller looked at it.

@@ -4,6 +4,7 @@ package service
 
 import (
 	"context"
+	"crypto/sha256"
 	"fmt"
 	"log/slog"
 	"slices"
@@ -26,6 +27,7 @@ type Service struct {
 	writing sync.Mutex // held by the one change that is on its way
 	tokens  tokenCache
 	guard   guard
+	bell    bell
 }
 
 // State is a revision, ready to be asked. It never changes.
@@ -78,21 +80,9 @@ func (s *Service) Ready() error {
 	return nil
 }
 
-// Apply makes the next revision of the policy by some changes. The error is of type [policy.Faults]
-// where they cannot be made, and nothing is changed then. Changes that change nothing make no revision.
-func (s *Service) Apply(ctx context.Context, caller Caller, note string, changes []policy.Change) (*State, []policy.RecordChange, error) {
-	s.writing.Lock()
-	defer s.writing.Unlock()
-	now := s.State()
-	if err := s.may(now, caller, Write, ""); err != nil {
-		return now, nil, err
-	}
-	return s.apply(ctx, now, caller, note, func(p *policy.Policy) (*policy.Policy, []policy.RecordChange, error) {
-		return p.Apply(changes)
-	})
-}
-
-func (s *Service) apply(ctx context.Context, now *State, caller Caller, note string,
+// apply makes the next revision by a step. Nothing is changed where it fails, and a step that changes
+// nothing makes no revision. The caller holds s.writing, and may make the change.
+func (s *Service) apply(ctx context.Context, now *State, caller Caller, o EditOptions,
 	step func(*policy.Policy) (*policy.Policy, []policy.RecordChange, error),
 ) (*State, []policy.RecordChange, error) {
 	p, done, err := step(now.Policy)
@@ -101,8 +91,12 @@ func (s *Service) apply(ctx context.Context, now *State, caller Caller, note str
 	}
 	next := &State{p, decision.Compile(p), store.Revision{
 		Number: now.Revision.Number + 1, At: s.now().UTC().Truncate(time.Millisecond),
-		By: string(caller.User), Via: caller.Via, Note: note,
+		By: string(caller.User), Via: caller.Via, Note: o.Note,
 	}}
+	if o.Key != "" {
+		sum := sha256.Sum256(o.Body)
+		next.Revision.RequestKey, next.Revision.RequestHash = &o.Key, sum[:]
+	}
 	if err := s.keepsOwner(ctx, now, next); err != nil {
 		return now, nil, err
 	}
@@ -111,6 +105,7 @@ func (s *Service) apply(ctx context.Context, now *State, caller Caller, note str
 		return now, nil, err
 	}
 	s.current.Store(next)
+	s.bell.ring()
 	s.log.Info("revision", "number", next.Revision.Number, "by", caller.User, "via", caller.Via, "records", len(done))
 	return next, done, nil
 }

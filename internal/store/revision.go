@@ -23,6 +23,9 @@ type Revision struct {
 	Via    string    `json:"via"`
 	Note   string    `json:"note,omitempty"`
 	Chain  []byte    `json:"-"`
+
+	RequestKey  *string `json:"-"` // the Idempotency-Key of the request that made it
+	RequestHash []byte  `json:"-"` // SHA-256 of that request's body
 }
 
 // Change is what a revision did to one record. Before and After hold the record without its long
@@ -336,6 +339,12 @@ func (s *Store) LastRevision(ctx context.Context) (uint64, error) {
 	var last Revision
 	err := s.reader.WithContext(ctx).Order("number DESC").Limit(1).Find(&last).Error
 	return last.Number, err
+}
+
+// RevisionOf finds the revision that a user's request with an Idempotency-Key made, or [ErrNotFound].
+func (s *Store) RevisionOf(ctx context.Context, user, key string) (Revision, error) {
+	var r Revision
+	return r, found(s.reader.WithContext(ctx).Take(&r, "by = ? AND request_key = ?", user, key).Error)
 }
 
 // Revisions lists revisions with numbers below before (0: from the last), newest first.

@@ -10,6 +10,9 @@ type RecordType struct {
 	Page any    // a page of them
 }
 
+// Settings is an example of the settings, for their description.
+func Settings() any { return policy.Settings{} }
+
 // RecordTypes lists the twelve types in document order.
 func RecordTypes() []RecordType {
 	return []RecordType{

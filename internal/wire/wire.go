@@ -74,6 +74,8 @@ type Problem struct {
 	Status int     `json:"status"`
 	Detail string  `json:"detail,omitempty"`
 	Faults []Fault `json:"faults,omitempty"`
+	// Current is the record as it is now, where another change came in between.
+	Current any `json:"current,omitempty"`
 }
 
 // Fault is one thing that is wrong with a record or a document.
@@ -109,11 +111,63 @@ type FieldChange struct {
 	Dropped []json.RawMessage `json:"dropped,omitempty" description:"entries that went out of a set"`
 }
 
-// Loaded is the answer to a policy document that was loaded, or looked at.
-type Loaded struct {
+// Saved is the answer to every change of the policy: what it did, or, on a dry run, what it would do.
+type Saved struct {
 	Saved    bool     `json:"saved"`
 	Revision uint64   `json:"revision" description:"the revision that holds it, or that it was compared with"`
+	ID       string   `json:"id,omitempty" description:"of the record that was added"`
 	Changes  []Change `json:"changes"`
+}
+
+// Edits are changes that are made all together, or not at all.
+type Edits struct {
+	Changes []Edit `json:"changes"`
+	Note    string `json:"note,omitempty"`
+}
+
+// Edit is one change. put takes a whole record; remove with along takes every mention of the record along; add and drop
+// change one entry of a list: members of a user group, devices of a device group, tags or points of a device.
+type Edit struct {
+	Op     string          `json:"op" enum:"put,remove,add,drop"`
+	Type   string          `json:"type" description:"record type, such as user_groups"`
+	ID     string          `json:"id"`
+	Record json.RawMessage `json:"record,omitempty"`
+	Along  bool            `json:"along,omitempty"`
+	List   string          `json:"list,omitempty" enum:"members,devices,tags,points"`
+	Value  string          `json:"value,omitempty" description:"the user, device, tag or point"`
+	From   string          `json:"from,omitempty" description:"beginning of a membership"`
+	Until  string          `json:"until,omitempty" description:"end of a membership"`
+	Name   string          `json:"name,omitempty" description:"name of a point"`
+}
+
+// Entry is what is said of an entry of a list when it is added by itself.
+type Entry struct {
+	From  string `json:"from,omitempty" description:"beginning of a membership, RFC 3339"`
+	Until string `json:"until,omitempty" description:"end of a membership, RFC 3339"`
+	Name  string `json:"name,omitempty" description:"name of a point"`
+}
+
+// Found is a record that a search found.
+type Found struct {
+	Type string `json:"type"`
+	ID   string `json:"id"`
+	Name string `json:"name"`
+	Note string `json:"note,omitempty" description:"what else is known of it, such as an e-mail or a site"`
+}
+
+// Event tells of a revision: which records it touched.
+type Event struct {
+	Revision uint64    `json:"revision"`
+	At       time.Time `json:"at"`
+	By       string    `json:"by"`
+	Changes  []Touched `json:"changes"`
+}
+
+// Touched is a record that a revision touched.
+type Touched struct {
+	Op   string `json:"op" enum:"added,changed,removed"`
+	Type string `json:"type"`
+	ID   string `json:"id"`
 }
 
 // Credentials ask for a session.

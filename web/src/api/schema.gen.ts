@@ -96,7 +96,40 @@ export interface paths {
             };
         };
         put?: never;
-        post?: never;
+        /** Add a calendar; its id is made from its name where none is given */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["Calendar"];
+                };
+            };
+            responses: {
+                /** @description Created */
+                201: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
         delete?: never;
         options?: never;
         head?: never;
@@ -142,12 +175,141 @@ export interface paths {
                 };
             };
         };
-        put?: never;
+        /** Make a calendar what the body says */
+        put: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                };
+                header?: {
+                    /** @description entity tag that the record must have */
+                    "If-Match"?: string;
+                    /** @description *: the record must not be there yet */
+                    "If-None-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["Calendar"];
+                };
+            };
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
         post?: never;
-        delete?: never;
+        /** Remove a calendar */
+        delete: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                    /** @description take every mention of the record along */
+                    along?: boolean;
+                };
+                header?: {
+                    /** @description entity tag that the record must have */
+                    "If-Match"?: string;
+                    /** @description *: the record must not be there yet */
+                    "If-None-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
         options?: never;
         head?: never;
-        patch?: never;
+        /** Change a calendar by a JSON Merge Patch */
+        patch: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                };
+                header?: {
+                    /** @description entity tag that the record must have */
+                    "If-Match"?: string;
+                    /** @description *: the record must not be there yet */
+                    "If-None-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
         trace?: never;
     };
     "/api/v1/calendars/{id}/mentions": {
@@ -191,6 +353,59 @@ export interface paths {
         };
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/changes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make many changes, all or none */
+        post: {
+            parameters: {
+                query?: {
+                    dry?: boolean;
+                };
+                header?: {
+                    "Idempotency-Key"?: string;
+                };
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["BatchQuery"];
+                };
+            };
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
         delete?: never;
         options?: never;
         head?: never;
@@ -289,7 +504,40 @@ export interface paths {
             };
         };
         put?: never;
-        post?: never;
+        /** Add a device group; its id is made from its name where none is given */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["DeviceGroup"];
+                };
+            };
+            responses: {
+                /** @description Created */
+                201: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
         delete?: never;
         options?: never;
         head?: never;
@@ -335,9 +583,228 @@ export interface paths {
                 };
             };
         };
-        put?: never;
+        /** Make a device group what the body says */
+        put: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                };
+                header?: {
+                    /** @description entity tag that the record must have */
+                    "If-Match"?: string;
+                    /** @description *: the record must not be there yet */
+                    "If-None-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["DeviceGroup"];
+                };
+            };
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
         post?: never;
-        delete?: never;
+        /** Remove a device group */
+        delete: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                    /** @description take every mention of the record along */
+                    along?: boolean;
+                };
+                header?: {
+                    /** @description entity tag that the record must have */
+                    "If-Match"?: string;
+                    /** @description *: the record must not be there yet */
+                    "If-None-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        /** Change a device group by a JSON Merge Patch */
+        patch: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                };
+                header?: {
+                    /** @description entity tag that the record must have */
+                    "If-Match"?: string;
+                    /** @description *: the record must not be there yet */
+                    "If-None-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        trace?: never;
+    };
+    "/api/v1/device_groups/{id}/devices/{entry}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Add one device */
+        put: {
+            parameters: {
+                query?: {
+                    dry?: boolean;
+                };
+                header?: never;
+                path: {
+                    id: string;
+                    /** @description the user, device, tag or point */
+                    entry: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["EntryQuery"];
+                };
+            };
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        /** Drop one device */
+        delete: {
+            parameters: {
+                query?: {
+                    dry?: boolean;
+                };
+                header?: never;
+                path: {
+                    id: string;
+                    /** @description the user, device, tag or point */
+                    entry: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
         options?: never;
         head?: never;
         patch?: never;
@@ -433,7 +900,40 @@ export interface paths {
             };
         };
         put?: never;
-        post?: never;
+        /** Add a device; its id is made from its name where none is given */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["Device"];
+                };
+            };
+            responses: {
+                /** @description Created */
+                201: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
         delete?: never;
         options?: never;
         head?: never;
@@ -479,12 +979,141 @@ export interface paths {
                 };
             };
         };
-        put?: never;
+        /** Make a device what the body says */
+        put: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                };
+                header?: {
+                    /** @description entity tag that the record must have */
+                    "If-Match"?: string;
+                    /** @description *: the record must not be there yet */
+                    "If-None-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["Device"];
+                };
+            };
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
         post?: never;
-        delete?: never;
+        /** Remove a device */
+        delete: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                    /** @description take every mention of the record along */
+                    along?: boolean;
+                };
+                header?: {
+                    /** @description entity tag that the record must have */
+                    "If-Match"?: string;
+                    /** @description *: the record must not be there yet */
+                    "If-None-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
         options?: never;
         head?: never;
-        patch?: never;
+        /** Change a device by a JSON Merge Patch */
+        patch: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                };
+                header?: {
+                    /** @description entity tag that the record must have */
+                    "If-Match"?: string;
+                    /** @description *: the record must not be there yet */
+                    "If-None-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
         trace?: never;
     };
     "/api/v1/devices/{id}/mentions": {
@@ -513,6 +1142,277 @@ export interface paths {
                     };
                     content: {
                         "application/json": components["schemas"]["Mention"][];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/devices/{id}/points/{entry}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Add one point */
+        put: {
+            parameters: {
+                query?: {
+                    dry?: boolean;
+                };
+                header?: never;
+                path: {
+                    id: string;
+                    /** @description the user, device, tag or point */
+                    entry: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["EntryQuery"];
+                };
+            };
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        /** Drop one point */
+        delete: {
+            parameters: {
+                query?: {
+                    dry?: boolean;
+                };
+                header?: never;
+                path: {
+                    id: string;
+                    /** @description the user, device, tag or point */
+                    entry: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/devices/{id}/tags/{entry}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Add one tag */
+        put: {
+            parameters: {
+                query?: {
+                    dry?: boolean;
+                };
+                header?: never;
+                path: {
+                    id: string;
+                    /** @description the user, device, tag or point */
+                    entry: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["EntryQuery"];
+                };
+            };
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        /** Drop one tag */
+        delete: {
+            parameters: {
+                query?: {
+                    dry?: boolean;
+                };
+                header?: never;
+                path: {
+                    id: string;
+                    /** @description the user, device, tag or point */
+                    entry: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/events": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Server-sent events of every revision, resumable with Last-Event-ID */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/find": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Search everything */
+        get: {
+            parameters: {
+                query: {
+                    q: string;
+                    limit?: number;
+                };
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Found"][];
                     };
                 };
                 /** @description What is wrong, RFC 9457 */
@@ -577,7 +1477,40 @@ export interface paths {
             };
         };
         put?: never;
-        post?: never;
+        /** Add a grant; its id is made from its name where none is given */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["Grant"];
+                };
+            };
+            responses: {
+                /** @description Created */
+                201: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
         delete?: never;
         options?: never;
         head?: never;
@@ -623,12 +1556,141 @@ export interface paths {
                 };
             };
         };
-        put?: never;
+        /** Make a grant what the body says */
+        put: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                };
+                header?: {
+                    /** @description entity tag that the record must have */
+                    "If-Match"?: string;
+                    /** @description *: the record must not be there yet */
+                    "If-None-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["Grant"];
+                };
+            };
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
         post?: never;
-        delete?: never;
+        /** Remove a grant */
+        delete: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                    /** @description take every mention of the record along */
+                    along?: boolean;
+                };
+                header?: {
+                    /** @description entity tag that the record must have */
+                    "If-Match"?: string;
+                    /** @description *: the record must not be there yet */
+                    "If-None-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
         options?: never;
         head?: never;
-        patch?: never;
+        /** Change a grant by a JSON Merge Patch */
+        patch: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                };
+                header?: {
+                    /** @description entity tag that the record must have */
+                    "If-Match"?: string;
+                    /** @description *: the record must not be there yet */
+                    "If-None-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
         trace?: never;
     };
     "/api/v1/grants/{id}/mentions": {
@@ -721,7 +1783,40 @@ export interface paths {
             };
         };
         put?: never;
-        post?: never;
+        /** Add a kind; its id is made from its name where none is given */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["Kind"];
+                };
+            };
+            responses: {
+                /** @description Created */
+                201: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
         delete?: never;
         options?: never;
         head?: never;
@@ -767,12 +1862,141 @@ export interface paths {
                 };
             };
         };
-        put?: never;
+        /** Make a kind what the body says */
+        put: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                };
+                header?: {
+                    /** @description entity tag that the record must have */
+                    "If-Match"?: string;
+                    /** @description *: the record must not be there yet */
+                    "If-None-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["Kind"];
+                };
+            };
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
         post?: never;
-        delete?: never;
+        /** Remove a kind */
+        delete: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                    /** @description take every mention of the record along */
+                    along?: boolean;
+                };
+                header?: {
+                    /** @description entity tag that the record must have */
+                    "If-Match"?: string;
+                    /** @description *: the record must not be there yet */
+                    "If-None-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
         options?: never;
         head?: never;
-        patch?: never;
+        /** Change a kind by a JSON Merge Patch */
+        patch: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                };
+                header?: {
+                    /** @description entity tag that the record must have */
+                    "If-Match"?: string;
+                    /** @description *: the record must not be there yet */
+                    "If-None-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
         trace?: never;
     };
     "/api/v1/kinds/{id}/mentions": {
@@ -865,7 +2089,40 @@ export interface paths {
             };
         };
         put?: never;
-        post?: never;
+        /** Add a mandate; its id is made from its name where none is given */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["Mandate"];
+                };
+            };
+            responses: {
+                /** @description Created */
+                201: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
         delete?: never;
         options?: never;
         head?: never;
@@ -911,12 +2168,141 @@ export interface paths {
                 };
             };
         };
-        put?: never;
+        /** Make a mandate what the body says */
+        put: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                };
+                header?: {
+                    /** @description entity tag that the record must have */
+                    "If-Match"?: string;
+                    /** @description *: the record must not be there yet */
+                    "If-None-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["Mandate"];
+                };
+            };
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
         post?: never;
-        delete?: never;
+        /** Remove a mandate */
+        delete: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                    /** @description take every mention of the record along */
+                    along?: boolean;
+                };
+                header?: {
+                    /** @description entity tag that the record must have */
+                    "If-Match"?: string;
+                    /** @description *: the record must not be there yet */
+                    "If-None-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
         options?: never;
         head?: never;
-        patch?: never;
+        /** Change a mandate by a JSON Merge Patch */
+        patch: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                };
+                header?: {
+                    /** @description entity tag that the record must have */
+                    "If-Match"?: string;
+                    /** @description *: the record must not be there yet */
+                    "If-None-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
         trace?: never;
     };
     "/api/v1/mandates/{id}/mentions": {
@@ -1114,7 +2500,7 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["Loaded"];
+                        "application/json": components["schemas"]["Saved"];
                     };
                 };
                 /** @description What is wrong, RFC 9457 */
@@ -1178,7 +2564,40 @@ export interface paths {
             };
         };
         put?: never;
-        post?: never;
+        /** Add a right; its id is made from its name where none is given */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["Right"];
+                };
+            };
+            responses: {
+                /** @description Created */
+                201: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
         delete?: never;
         options?: never;
         head?: never;
@@ -1224,12 +2643,141 @@ export interface paths {
                 };
             };
         };
-        put?: never;
+        /** Make a right what the body says */
+        put: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                };
+                header?: {
+                    /** @description entity tag that the record must have */
+                    "If-Match"?: string;
+                    /** @description *: the record must not be there yet */
+                    "If-None-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["Right"];
+                };
+            };
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
         post?: never;
-        delete?: never;
+        /** Remove a right */
+        delete: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                    /** @description take every mention of the record along */
+                    along?: boolean;
+                };
+                header?: {
+                    /** @description entity tag that the record must have */
+                    "If-Match"?: string;
+                    /** @description *: the record must not be there yet */
+                    "If-None-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
         options?: never;
         head?: never;
-        patch?: never;
+        /** Change a right by a JSON Merge Patch */
+        patch: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                };
+                header?: {
+                    /** @description entity tag that the record must have */
+                    "If-Match"?: string;
+                    /** @description *: the record must not be there yet */
+                    "If-None-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
         trace?: never;
     };
     "/api/v1/rights/{id}/mentions": {
@@ -1322,7 +2870,40 @@ export interface paths {
             };
         };
         put?: never;
-        post?: never;
+        /** Add a role; its id is made from its name where none is given */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["Role"];
+                };
+            };
+            responses: {
+                /** @description Created */
+                201: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
         delete?: never;
         options?: never;
         head?: never;
@@ -1368,12 +2949,141 @@ export interface paths {
                 };
             };
         };
-        put?: never;
+        /** Make a role what the body says */
+        put: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                };
+                header?: {
+                    /** @description entity tag that the record must have */
+                    "If-Match"?: string;
+                    /** @description *: the record must not be there yet */
+                    "If-None-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["Role"];
+                };
+            };
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
         post?: never;
-        delete?: never;
+        /** Remove a role */
+        delete: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                    /** @description take every mention of the record along */
+                    along?: boolean;
+                };
+                header?: {
+                    /** @description entity tag that the record must have */
+                    "If-Match"?: string;
+                    /** @description *: the record must not be there yet */
+                    "If-None-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
         options?: never;
         head?: never;
-        patch?: never;
+        /** Change a role by a JSON Merge Patch */
+        patch: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                };
+                header?: {
+                    /** @description entity tag that the record must have */
+                    "If-Match"?: string;
+                    /** @description *: the record must not be there yet */
+                    "If-None-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
         trace?: never;
     };
     "/api/v1/roles/{id}/mentions": {
@@ -1466,7 +3176,40 @@ export interface paths {
             };
         };
         put?: never;
-        post?: never;
+        /** Add a schedule; its id is made from its name where none is given */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["Schedule"];
+                };
+            };
+            responses: {
+                /** @description Created */
+                201: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
         delete?: never;
         options?: never;
         head?: never;
@@ -1512,12 +3255,141 @@ export interface paths {
                 };
             };
         };
-        put?: never;
+        /** Make a schedule what the body says */
+        put: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                };
+                header?: {
+                    /** @description entity tag that the record must have */
+                    "If-Match"?: string;
+                    /** @description *: the record must not be there yet */
+                    "If-None-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["Schedule"];
+                };
+            };
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
         post?: never;
-        delete?: never;
+        /** Remove a schedule */
+        delete: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                    /** @description take every mention of the record along */
+                    along?: boolean;
+                };
+                header?: {
+                    /** @description entity tag that the record must have */
+                    "If-Match"?: string;
+                    /** @description *: the record must not be there yet */
+                    "If-None-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
         options?: never;
         head?: never;
-        patch?: never;
+        /** Change a schedule by a JSON Merge Patch */
+        patch: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                };
+                header?: {
+                    /** @description entity tag that the record must have */
+                    "If-Match"?: string;
+                    /** @description *: the record must not be there yet */
+                    "If-None-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
         trace?: never;
     };
     "/api/v1/schedules/{id}/mentions": {
@@ -1672,6 +3544,90 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/settings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The settings */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Settings"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /** Change the settings by a JSON Merge Patch */
+        patch: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                };
+                header?: {
+                    /** @description entity tag that the record must have */
+                    "If-Match"?: string;
+                    /** @description *: the record must not be there yet */
+                    "If-None-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        trace?: never;
+    };
     "/api/v1/sites": {
         parameters: {
             query?: never;
@@ -1715,7 +3671,40 @@ export interface paths {
             };
         };
         put?: never;
-        post?: never;
+        /** Add a site; its id is made from its name where none is given */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["Site"];
+                };
+            };
+            responses: {
+                /** @description Created */
+                201: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
         delete?: never;
         options?: never;
         head?: never;
@@ -1761,12 +3750,141 @@ export interface paths {
                 };
             };
         };
-        put?: never;
+        /** Make a site what the body says */
+        put: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                };
+                header?: {
+                    /** @description entity tag that the record must have */
+                    "If-Match"?: string;
+                    /** @description *: the record must not be there yet */
+                    "If-None-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["Site"];
+                };
+            };
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
         post?: never;
-        delete?: never;
+        /** Remove a site */
+        delete: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                    /** @description take every mention of the record along */
+                    along?: boolean;
+                };
+                header?: {
+                    /** @description entity tag that the record must have */
+                    "If-Match"?: string;
+                    /** @description *: the record must not be there yet */
+                    "If-None-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
         options?: never;
         head?: never;
-        patch?: never;
+        /** Change a site by a JSON Merge Patch */
+        patch: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                };
+                header?: {
+                    /** @description entity tag that the record must have */
+                    "If-Match"?: string;
+                    /** @description *: the record must not be there yet */
+                    "If-None-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
         trace?: never;
     };
     "/api/v1/sites/{id}/mentions": {
@@ -1984,7 +4102,40 @@ export interface paths {
             };
         };
         put?: never;
-        post?: never;
+        /** Add a user group; its id is made from its name where none is given */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["UserGroup"];
+                };
+            };
+            responses: {
+                /** @description Created */
+                201: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
         delete?: never;
         options?: never;
         head?: never;
@@ -2030,9 +4181,228 @@ export interface paths {
                 };
             };
         };
-        put?: never;
+        /** Make a user group what the body says */
+        put: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                };
+                header?: {
+                    /** @description entity tag that the record must have */
+                    "If-Match"?: string;
+                    /** @description *: the record must not be there yet */
+                    "If-None-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["UserGroup"];
+                };
+            };
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
         post?: never;
-        delete?: never;
+        /** Remove a user group */
+        delete: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                    /** @description take every mention of the record along */
+                    along?: boolean;
+                };
+                header?: {
+                    /** @description entity tag that the record must have */
+                    "If-Match"?: string;
+                    /** @description *: the record must not be there yet */
+                    "If-None-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        /** Change a user group by a JSON Merge Patch */
+        patch: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                };
+                header?: {
+                    /** @description entity tag that the record must have */
+                    "If-Match"?: string;
+                    /** @description *: the record must not be there yet */
+                    "If-None-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        trace?: never;
+    };
+    "/api/v1/user_groups/{id}/members/{entry}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Add one member */
+        put: {
+            parameters: {
+                query?: {
+                    dry?: boolean;
+                };
+                header?: never;
+                path: {
+                    id: string;
+                    /** @description the user, device, tag or point */
+                    entry: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["EntryQuery"];
+                };
+            };
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        /** Drop one member */
+        delete: {
+            parameters: {
+                query?: {
+                    dry?: boolean;
+                };
+                header?: never;
+                path: {
+                    id: string;
+                    /** @description the user, device, tag or point */
+                    entry: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
         options?: never;
         head?: never;
         patch?: never;
@@ -2128,7 +4498,40 @@ export interface paths {
             };
         };
         put?: never;
-        post?: never;
+        /** Add a user; its id is made from its name where none is given */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["User"];
+                };
+            };
+            responses: {
+                /** @description Created */
+                201: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
         delete?: never;
         options?: never;
         head?: never;
@@ -2174,12 +4577,141 @@ export interface paths {
                 };
             };
         };
-        put?: never;
+        /** Make a user what the body says */
+        put: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                };
+                header?: {
+                    /** @description entity tag that the record must have */
+                    "If-Match"?: string;
+                    /** @description *: the record must not be there yet */
+                    "If-None-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["User"];
+                };
+            };
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
         post?: never;
-        delete?: never;
+        /** Remove a user */
+        delete: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                    /** @description take every mention of the record along */
+                    along?: boolean;
+                };
+                header?: {
+                    /** @description entity tag that the record must have */
+                    "If-Match"?: string;
+                    /** @description *: the record must not be there yet */
+                    "If-None-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
         options?: never;
         head?: never;
-        patch?: never;
+        /** Change a user by a JSON Merge Patch */
+        patch: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                };
+                header?: {
+                    /** @description entity tag that the record must have */
+                    "If-Match"?: string;
+                    /** @description *: the record must not be there yet */
+                    "If-None-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
         trace?: never;
     };
     "/api/v1/users/{id}/mentions": {
@@ -2405,6 +4937,10 @@ export interface components {
             /** @description IANA zone of the device's site */
             zone: string;
         };
+        BatchQuery: {
+            changes: components["schemas"]["Edit"][];
+            note?: string;
+        };
         Calendar: {
             days?: components["schemas"]["CalendarDay"][];
             id: string;
@@ -2493,12 +5029,39 @@ export interface components {
             name?: string;
             parent?: string;
         };
+        Edit: {
+            along?: boolean;
+            /** @description beginning of a membership */
+            from?: string;
+            id: string;
+            /** @enum {string} */
+            list?: "members" | "devices" | "tags" | "points";
+            /** @description name of a point */
+            name?: string;
+            /** @enum {string} */
+            op: "put" | "remove" | "add" | "drop";
+            record?: unknown;
+            /** @description record type, such as user_groups */
+            type: string;
+            /** @description end of a membership */
+            until?: string;
+            /** @description the user, device, tag or point */
+            value?: string;
+        };
         Entity: {
             id: string;
             properties?: {
                 [key: string]: unknown;
             };
             type: string;
+        };
+        EntryQuery: {
+            /** @description beginning of a membership, RFC 3339 */
+            from?: string;
+            /** @description name of a point */
+            name?: string;
+            /** @description end of a membership, RFC 3339 */
+            until?: string;
         };
         Evaluation: {
             action: components["schemas"]["Action"];
@@ -2522,6 +5085,13 @@ export interface components {
             /** @description entries that went out of a set */
             dropped?: unknown[];
             field: string;
+        };
+        Found: {
+            id: string;
+            name: string;
+            /** @description what else is known of it, such as an e-mail or a site */
+            note?: string;
+            type: string;
         };
         Grant: {
             effect?: string;
@@ -2645,12 +5215,6 @@ export interface components {
             /** @description how many there are on all pages */
             total: number;
         };
-        Loaded: {
-            changes: components["schemas"]["Change"][];
-            /** @description the revision that holds it, or that it was compared with */
-            revision: number;
-            saved: boolean;
-        };
         Lockout: {
             by?: string;
             /** Format: date-time */
@@ -2696,6 +5260,7 @@ export interface components {
             name?: string;
         };
         Problem: {
+            current?: unknown;
             detail?: string;
             faults?: components["schemas"]["Fault"][];
             status: number;
@@ -2713,6 +5278,14 @@ export interface components {
             name?: string;
             note?: string;
             rights?: string[];
+        };
+        Saved: {
+            changes: components["schemas"]["Change"][];
+            /** @description of the record that was added */
+            id?: string;
+            /** @description the revision that holds it, or that it was compared with */
+            revision: number;
+            saved: boolean;
         };
         Schedule: {
             closed?: string[];
@@ -2736,6 +5309,11 @@ export interface components {
             /** @description shown once, for a terminal */
             token?: string;
             user: components["schemas"]["Named"];
+        };
+        /** settings */
+        Settings: {
+            combine?: string;
+            zone?: string;
         };
         SignIn: {
             password_days?: number;

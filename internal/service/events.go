@@ -1,0 +1,90 @@
+package service
+
+import (
+	"context"
+	"sync"
+
+	"sentier/internal/wire"
+)
+
+// bell tells everybody who waits that a revision has come.
+type bell struct {
+	mu   sync.Mutex
+	rung chan struct{}
+}
+
+// wait gives a channel that is closed with the next ring.
+func (b *bell) wait() <-chan struct{} {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if b.rung == nil {
+		b.rung = make(chan struct{})
+	}
+	return b.rung
+}
+
+func (b *bell) ring() {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if b.rung != nil {
+		close(b.rung)
+		b.rung = nil
+	}
+}
+
+// Follow calls send for every revision after a number, those that are past first, until ctx ends or send fails.
+func (s *Service) Follow(ctx context.Context, c Caller, after uint64, send func(wire.Event) error) error {
+	for {
+		next := s.bell.wait()
+		if err := s.may(s.State(), c, Follow, ""); err != nil {
+			return err
+		}
+		for last := s.State().Revision.Number; after < last; {
+			after++
+			event, err := s.event(ctx, after)
+			if err != nil {
+				return err
+			}
+			if err := send(event); err != nil {
+				return err
+			}
+		}
+		select {
+		case <-ctx.Done():
+			return nil
+		case <-next:
+		}
+	}
+}
+
+// MayFollow tells whether a caller may follow the revisions.
+func (s *Service) MayFollow(c Caller) error { return s.may(s.State(), c, Follow, "") }
+
+func (s *Service) event(ctx context.Context, number uint64) (wire.Event, error) {
+	list, err := s.store.Revisions(ctx, number+1, 1)
+	if err != nil || len(list) == 0 {
+		return wire.Event{Revision: number}, err
+	}
+	touched, err := s.touched(ctx, number)
+	return wire.Event{Revision: number, At: list[0].At, By: list[0].By, Changes: touched}, err
+}
+
+// touched lists the records that a revision touched.
+func (s *Service) touched(ctx context.Context, revision uint64) ([]wire.Touched, error) {
+	changes, err := s.store.Changes(ctx, revision)
+	if err != nil {
+		return nil, err
+	}
+	out := []wire.Touched{}
+	for _, c := range changes {
+		t := wire.Touched{Op: "changed", Type: c.Type, ID: c.ID}
+		switch {
+		case c.Before == nil:
+			t.Op = "added"
+		case c.After == nil:
+			t.Op = "removed"
+		}
+		out = append(out, t)
+	}
+	return out, nil
+}
