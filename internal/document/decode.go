@@ -25,13 +25,13 @@ func (d *decoder) fault(n *node, path, format string, args ...any) {
 // Decode reads a JSON or YAML value strictly into a struct that into points to. The error is of type [Faults].
 func Decode(data []byte, into any) error { return DecodeWith(data, into, "", "") }
 
-// DecodeWith reads like [Decode] an object that may leave out a text field, which is value then.
+// DecodeWith reads like [Decode] an object that may leave out the text field name, which is value then.
 func DecodeWith(data []byte, into any, name, value string) error {
 	root, faults := parse(data)
 	if root == nil {
 		return faults
 	}
-	if given, _ := root.without(name); given == nil && root.kind == object && value != "" {
+	if given, _ := root.without(name); given == nil && root.kind == object && name != "" && value != "" {
 		root.fields = append(root.fields, field{name, root.line, root.column, &node{kind: text, scalar: value, line: root.line, column: root.column}})
 	}
 	d := &decoder{faults: faults}

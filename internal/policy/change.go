@@ -18,6 +18,7 @@ const (
 	Remove Op = "remove"
 	Add    Op = "add"
 	Drop   Op = "drop"
+	Patch  Op = "patch"
 )
 
 // Change is one step from a policy to the next.
@@ -25,12 +26,13 @@ type Change struct {
 	Op     Op
 	Type   Type
 	ID     string
-	Record Record // Put: the whole record
-	List   string // Add, Drop: members of a user group, devices of a device group, tags or points of a device
-	Member Member // Add to or Drop from members; Drop looks at the user alone
-	Value  string // Add to or Drop from devices and tags; the id of a point that is dropped
-	Point  Point  // Add to points
-	Place  int    // 1 + the record's index in the list that it came from; 0: it came by itself
+	Record Record                       // Put: the whole record
+	List   string                       // Add, Drop: members of a user group, devices of a device group, tags or points of a device
+	Member Member                       // Add to or Drop from members; Drop looks at the user alone
+	Value  string                       // Add to or Drop from devices and tags; the id of a point that is dropped
+	Point  Point                        // Add to points
+	Edit   func(Record) (Record, error) // Patch: gives the record that is to take the place of the one there
+	Place  int                          // 1 + the record's index in the list that it came from; 0: it came by itself
 }
 
 // RecordChange is what a change did to one record: Before is nil where it was
@@ -134,17 +136,27 @@ func (d *draft) step(c Change) {
 			return
 		}
 		d.set(c.Type, c.ID, nil)
-	case Add, Drop:
+	case Add, Drop, Patch:
 		old, ok := d.get(c.Type, c.ID)
 		if !ok {
 			check.fault("", "%s", d.unknown(c.Type, c.ID))
+			return
+		}
+		if c.Op == Patch {
+			next, err := c.Edit(old)
+			if err != nil {
+				check.fault("", "%v", err)
+				return
+			}
+			next.check(check)
+			d.set(c.Type, c.ID, next.normal())
 			return
 		}
 		if r := changeList(old, c, check); r != nil {
 			d.set(c.Type, c.ID, r)
 		}
 	default:
-		check.fault("", "%q is no operation: use put, remove, add or drop", c.Op)
+		check.fault("", "%q is no operation: use put, patch, remove, add or drop", c.Op)
 	}
 }
 

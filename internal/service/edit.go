@@ -167,7 +167,11 @@ func (s *Service) Put(ctx context.Context, c Caller, typeName, id string, body [
 // readRecord reads the body of a record whose id the path gives; the body may say it again.
 func readRecord(t policy.Type, id string, body []byte) (policy.Record, error) {
 	r := policy.New(t)
-	if err := document.DecodeWith(body, r, "id", id); err != nil {
+	field := "id"
+	if t == policy.SettingsType {
+		field = "" // there is one record of them, without an id
+	}
+	if err := document.DecodeWith(body, r, field, id); err != nil {
 		return nil, err
 	}
 	if r.Key() != id {
@@ -220,23 +224,28 @@ func (s *Service) Patch(ctx context.Context, c Caller, typeName, id string, body
 		if err := expect(p, t, id, o); err != nil {
 			return nil, err
 		}
-		var now any
-		text, err := json.Marshal(r)
-		if err == nil {
-			err = json.Unmarshal(text, &now)
-		}
-		if err == nil {
-			text, err = json.Marshal(mergePatch(now, patch))
-		}
-		if err != nil {
-			return nil, err
-		}
-		next, err := readRecord(t, id, text)
-		if err != nil {
-			return nil, err
-		}
-		return []policy.Change{{Op: policy.Put, Type: t, ID: id, Record: next}}, nil
+		next, err := patched(r, patch)
+		return []policy.Change{{Op: policy.Put, Type: t, ID: id, Record: next}}, err
 	})
+}
+
+// patched gives a record changed by a merge patch.
+func patched(r policy.Record, patch any) (policy.Record, error) { return patchedAs(r, patch, r.Key()) }
+
+// patchedAs gives a record of another id, changed by a merge patch.
+func patchedAs(r policy.Record, patch any, id string) (policy.Record, error) {
+	var now any
+	text, err := json.Marshal(r)
+	if err == nil {
+		err = json.Unmarshal(text, &now)
+	}
+	if err == nil {
+		text, err = json.Marshal(mergePatch(now, patch))
+	}
+	if err != nil {
+		return nil, err
+	}
+	return readRecord(r.Type(), id, text)
 }
 
 // mergePatch is the algorithm of RFC 7396, section 2.
@@ -321,6 +330,14 @@ func change(p *policy.Policy, e wire.Edit) ([]policy.Change, error) {
 			return nil, err
 		}
 		out.Record = r
+	case policy.Patch:
+		var patch any
+		if err := json.Unmarshal(e.Record, &patch); err != nil {
+			return nil, &InputError{Field: "record", Problem: "is no JSON: " + err.Error()}
+		}
+		out.Edit = func(r policy.Record) (policy.Record, error) { return patched(r, patch) }
+	case "copy":
+		return copyRecord(p, t, e)
 	case policy.Remove:
 		if e.Along {
 			if _, ok := p.Get(t, e.ID); ok {
@@ -342,7 +359,7 @@ func change(p *policy.Policy, e wire.Edit) ([]policy.Change, error) {
 			*into = at
 		}
 	default:
-		return nil, &InputError{Field: "op", Problem: fmt.Sprintf("%q is no operation: write put, remove, add or drop", e.Op)}
+		return nil, &InputError{Field: "op", Problem: fmt.Sprintf("%q is no operation: write put, patch, copy, remove, add or drop", e.Op)}
 	}
 	return []policy.Change{out}, nil
 }

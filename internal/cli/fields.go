@@ -1,0 +1,309 @@
+package cli
+
+import (
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"sentier/internal/document"
+)
+
+// fieldFlag is a flag that sets a field of a record.
+type fieldFlag struct {
+	flag, path string // path: dots between fields of fields
+	read       func(texts []string) (any, error)
+	usage      string
+	many       bool // the flag can be given several times
+}
+
+func single(read func(string) (any, error)) func([]string) (any, error) {
+	return func(texts []string) (any, error) { return read(texts[len(texts)-1]) }
+}
+
+// text is a text; the empty one takes the field away.
+func text(s string) (any, error) {
+	if s == "" {
+		return nil, nil
+	}
+	return s, nil
+}
+
+func words(s string) (any, error) {
+	if strings.TrimSpace(s) == "" {
+		return nil, nil
+	}
+	out := []any{}
+	for _, w := range strings.Split(s, ",") {
+		out = append(out, strings.TrimSpace(w))
+	}
+	return out, nil
+}
+
+func yesNo(s string) (any, error) {
+	v, err := strconv.ParseBool(s)
+	if err != nil {
+		return nil, fmt.Errorf("%q is neither true nor false", s)
+	}
+	return v, nil
+}
+
+func whole(s string) (any, error) {
+	n, err := strconv.Atoi(s)
+	if err != nil {
+		return nil, fmt.Errorf("%q is no whole number", s)
+	}
+	return n, nil
+}
+
+// moment is an instant, or a local time of this machine; the empty text takes the field away.
+func moment(s string) (any, error) {
+	if s == "" {
+		return nil, nil
+	}
+	t, err := document.ParseInstant(s, time.Now(), time.Local)
+	if err != nil {
+		return nil, err
+	}
+	return t.Format(time.RFC3339), nil
+}
+
+// fromTo reads FROM..TO.
+func fromTo(s string) (any, error) {
+	if s == "" {
+		return nil, nil
+	}
+	from, to, ok := strings.Cut(s, "..")
+	if !ok {
+		return nil, fmt.Errorf("%q is no range: write FROM..TO", s)
+	}
+	out := row{}
+	if from != "" {
+		out["from"] = from
+	}
+	if to != "" {
+		out["to"] = to
+	}
+	return out, nil
+}
+
+var weekdays = []string{"mon", "tue", "wed", "thu", "fri", "sat", "sun"}
+
+// window reads “mon-fri 07:00-16:00”, “sat,sun 09:00-17:00” or “22:00-06:00”.
+func window(s string) (row, error) {
+	days, clocks, ok := strings.Cut(strings.TrimSpace(s), " ")
+	if !ok {
+		days, clocks = "", days
+	}
+	from, to, ok := strings.Cut(strings.TrimSpace(clocks), "-")
+	if !ok {
+		return nil, fmt.Errorf("%q is no window: write it as “mon-fri 07:00-16:00” or “22:00-06:00”", s)
+	}
+	out := row{"from": from, "to": to}
+	if days == "" {
+		return out, nil
+	}
+	list := []any{}
+	for _, part := range strings.Split(days, ",") {
+		first, last, span := strings.Cut(part, "-")
+		a, b := slices.Index(weekdays, first), slices.Index(weekdays, last)
+		switch {
+		case !span:
+			list = append(list, part)
+		case a < 0 || b < 0:
+			return nil, fmt.Errorf("%q are no days: write mon-fri or sat,sun", part)
+		default:
+			for i := a; ; i = (i + 1) % 7 {
+				list = append(list, weekdays[i])
+				if i == b {
+					break
+				}
+			}
+		}
+	}
+	out["days"] = list
+	return out, nil
+}
+
+func windows(texts []string) (any, error) {
+	out := []any{}
+	for _, s := range texts {
+		w, err := window(s)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, w)
+	}
+	return out, nil
+}
+
+// specials reads “CALENDAR 05:00-23:00 …”, a calendar and its windows.
+func specials(texts []string) (any, error) {
+	out := []any{}
+	for _, s := range texts {
+		parts := strings.Fields(s)
+		if len(parts) == 0 {
+			return nil, fmt.Errorf("%q names no calendar: write “CALENDAR 05:00-23:00”", s)
+		}
+		list := []any{}
+		for _, p := range parts[1:] {
+			w, err := window(p)
+			if err != nil {
+				return nil, err
+			}
+			list = append(list, w)
+		}
+		out = append(out, row{"calendar": parts[0], "windows": list})
+	}
+	return out, nil
+}
+
+// calendarDays reads “2026-12-25 Christmas” and “2027-02-08..2027-02-12 Dewatering”.
+func calendarDays(texts []string) (any, error) {
+	out := []any{}
+	for _, s := range texts {
+		day, name, _ := strings.Cut(strings.TrimSpace(s), " ")
+		entry := row{}
+		if from, to, span := strings.Cut(day, ".."); span {
+			entry["from"], entry["to"] = from, to
+		} else {
+			entry["date"] = day
+		}
+		if name != "" {
+			entry["name"] = name
+		}
+		out = append(out, entry)
+	}
+	return out, nil
+}
+
+// points reads “deck=Deck,barriers=Barriers”.
+func points(s string) (any, error) {
+	if s == "" {
+		return nil, nil
+	}
+	out := []any{}
+	for _, p := range strings.Split(s, ",") {
+		id, name, named := strings.Cut(strings.TrimSpace(p), "=")
+		entry := row{"id": id}
+		if named {
+			entry["name"] = name
+		}
+		out = append(out, entry)
+	}
+	return out, nil
+}
+
+// bodyFlags are the flags that say what a record is to be.
+type bodyFlags struct {
+	json string
+	set  map[string]*[]string
+}
+
+func (b *bodyFlags) flags(cmd *cobra.Command, fields []fieldFlag) {
+	cmd.Flags().StringVar(&b.json, "json", "", "fields as a JSON object, or - to read it from standard input")
+	b.set = map[string]*[]string{}
+	for _, f := range fields {
+		b.set[f.flag] = cmd.Flags().StringArray(f.flag, nil, f.usage)
+	}
+}
+
+// patch gives the fields that were given, as a merge patch.
+func (b *bodyFlags) patch(cmd *cobra.Command, fields []fieldFlag) (row, error) {
+	out := row{}
+	if b.json != "" {
+		data := []byte(b.json)
+		if b.json == "-" {
+			var err error
+			if data, err = readAll(cmd.InOrStdin()); err != nil {
+				return nil, err
+			}
+		}
+		if err := json.Unmarshal(data, &out); err != nil {
+			return nil, fmt.Errorf("--json: is no JSON object: %w", err)
+		}
+	}
+	for _, f := range fields {
+		if !cmd.Flags().Changed(f.flag) {
+			continue
+		}
+		texts := *b.set[f.flag]
+		if len(texts) > 1 && !f.many {
+			return nil, fmt.Errorf("--%s is given twice: keep one", f.flag)
+		}
+		value, err := f.read(texts)
+		if err != nil {
+			return nil, fmt.Errorf("--%s: %w", f.flag, err)
+		}
+		at := out
+		path := strings.Split(f.path, ".")
+		for _, p := range path[:len(path)-1] {
+			inner, ok := at[p].(row)
+			if !ok {
+				inner = row{}
+				at[p] = inner
+			}
+			at = inner
+		}
+		at[path[len(path)-1]] = value
+	}
+	return out, nil
+}
+
+func textFlag(flag, path, usage string) fieldFlag {
+	return fieldFlag{flag, path, single(text), usage, false}
+}
+func listFlag(flag, path, usage string) fieldFlag {
+	return fieldFlag{flag, path, single(words), usage + ", by commas", false}
+}
+
+var nameFlag = textFlag("name", "name", "name")
+
+var allNouns = []noun{
+	{"user", "users", "People and services", []string{"email", "kind", "status", "valid"}, []fieldFlag{
+		nameFlag, textFlag("email", "email", "e-mail"), textFlag("kind", "kind", "person or service"), textFlag("status", "status", "active, invited or suspended"),
+		{"from", "valid.from", single(moment), "beginning of the account", false}, {"until", "valid.until", single(moment), "end of the account", false},
+	}, "  sentier user add --name \"Noor Haddad\" --email noor.haddad@larkmere.example\n  sentier user suspend noor.haddad", userVerbs},
+	{"group", "user_groups", "Groups of users", []string{"enabled", "members", "includes"}, []fieldFlag{
+		nameFlag, {"enabled", "enabled", single(yesNo), "true or false", false}, listFlag("includes", "includes", "groups whose members are members"),
+		textFlag("second-factor", "sign_in.second_factor", "required or optional"), {"password-days", "sign_in.password_days", single(whole), "days until a password must change", false},
+	}, "  sentier group add --name \"Bridge crew\"\n  sentier group add-member bridge-crew tomas.field --until 2026-12-01", groupVerbs},
+	{"device", "devices", "Devices", []string{"kind", "site", "state", "tags", "points"}, []fieldFlag{
+		nameFlag, textFlag("kind", "kind", "kind of device"), textFlag("site", "site", "site; empty: unsorted"), textFlag("state", "state", "in-service, maintenance or retired"),
+		listFlag("tags", "tags", "tags"), textFlag("address", "address", "address"), {"points", "points", single(points), "points as id=Name, by commas", false},
+	}, "  sentier device list --where state=maintenance\n  sentier device lock-out estuary-gate-1 --reason \"Divers below\"", deviceVerbs},
+	{"device-group", "device_groups", "Groups of devices", []string{"parent", "devices", "match"}, []fieldFlag{
+		nameFlag, textFlag("parent", "parent", "group that it lies in"), listFlag("devices", "devices", "devices"),
+		listFlag("match-kinds", "match.kinds", "kinds that fill it"), listFlag("match-tags", "match.tags", "tags that fill it, all of them"), listFlag("match-sites", "match.sites", "sites that fill it"),
+	}, "  sentier device-group add --name Gauges --match-kinds level-gauge\n  sentier device-group add winter-list mill-pump-2", deviceGroupVerbs},
+	{"site", "sites", "Sites", []string{"parent", "zone"}, []fieldFlag{nameFlag, textFlag("parent", "parent", "site that it lies in"), textFlag("zone", "zone", "IANA zone")},
+		"  sentier site add --name \"Mill Basin\" --parent lower-pounds", nil},
+	{"kind", "kinds", "Kinds of device", nil, []fieldFlag{nameFlag}, "  sentier kind add lock-gate --name \"Lock gate\"", nil},
+	{"right", "rights", "Rights", []string{"implies", "kinds"}, []fieldFlag{nameFlag, listFlag("implies", "implies", "rights that it contains"), listFlag("kinds", "kinds", "kinds that it is for")},
+		"  sentier right add setpoint --name \"Change setpoint\" --implies control --kinds pump,sluice", nil},
+	{"role", "roles", "Roles: bundles of rights", []string{"rights", "note"}, []fieldFlag{nameFlag, listFlag("rights", "rights", "rights"), textFlag("role-note", "note", "note that stays with the role")},
+		"  sentier role add --name \"Lock keeping\" --rights control,acknowledge", nil},
+	{"schedule", "schedules", "Schedules", []string{"zone", "windows", "season", "dates", "closed"}, []fieldFlag{
+		nameFlag, textFlag("zone", "zone", "site, or an IANA zone"), {"window", "windows", windows, "“mon-fri 07:00-16:00”, “22:00-06:00”; several times for more", true},
+		{"season", "season", single(fromTo), "MM-DD..MM-DD", false}, {"dates", "dates", single(fromTo), "YYYY-MM-DD..YYYY-MM-DD", false},
+		listFlag("closed", "closed", "calendars of closed days"), {"special", "special", specials, "“CALENDAR 05:00-23:00”; several times for more", true},
+	}, "  sentier schedule add --name \"Night watch\" --window 22:00-06:00", nil},
+	{"calendar", "calendars", "Calendars: closures and special days", []string{"days"}, []fieldFlag{
+		nameFlag, {"day", "days", calendarDays, "“2026-12-25 Christmas”, “2027-02-08..2027-02-12 Dewatering”; several times for more", true},
+	}, "  sentier calendar add closures --name Closures --day \"2026-12-25 Christmas\"", nil},
+	{"grant", "grants", "Grants", []string{"effect", "enabled", "to", "note"}, []fieldFlag{
+		nameFlag, textFlag("effect", "effect", "allow or deny"), {"enabled", "enabled", single(yesNo), "true or false", false},
+		listFlag("to-groups", "to.groups", "groups that it is given to"), listFlag("to-users", "to.users", "users that it is given to"), {"to-everyone", "to.everyone", single(yesNo), "true: given to everyone", false},
+		{"from", "valid.from", single(moment), "beginning", false}, {"until", "valid.until", single(moment), "end", false}, textFlag("grant-note", "note", "note that stays with the grant"),
+	}, "  sentier grant give --group bridge-crew --role bridge-watch --device-group bridges --when navigation-winter\n  sentier grant take bridge-watch --group bridge-crew", grantVerbs},
+	{"mandate", "mandates", "Mandates: who may administer", []string{"role", "enabled", "to"}, []fieldFlag{
+		nameFlag, textFlag("role", "role", "owner, delegate, auditor or enforcement"), {"enabled", "enabled", single(yesNo), "true or false", false},
+		listFlag("to-groups", "to.groups", "groups that hold it"), listFlag("to-users", "to.users", "users that hold it"),
+		{"from", "valid.from", single(moment), "beginning", false}, {"until", "valid.until", single(moment), "end", false},
+		listFlag("sites", "sites", "sites of a delegate"), listFlag("groups", "groups", "groups of a delegate"), listFlag("rights", "rights", "rights of a delegate"),
+	}, "  sentier mandate add --name Audit --role auditor --to-users lena.marsh", nil},
+}

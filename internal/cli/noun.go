@@ -1,0 +1,440 @@
+package cli
+
+import (
+	"bufio"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/url"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"sentier/internal/wire"
+)
+
+// noun is a type of record on the command line.
+type noun struct {
+	word, typeName, short string
+	columns               []string // of a list, after id and name: fields of the record
+	flags                 []fieldFlag
+	example               string
+	more                  func(a *app, n noun) []*cobra.Command
+}
+
+func (a *app) nouns() []*cobra.Command {
+	var out []*cobra.Command
+	for _, n := range allNouns {
+		cmd := &cobra.Command{Use: n.word, Short: n.short, Example: n.example}
+		cmd.AddCommand(a.nounList(n), a.nounShow(n), a.nounAdd(n), a.nounEdit(n), a.nounRemove(n), a.nounCopy(n), a.nounRename(n))
+		if n.more != nil {
+			cmd.AddCommand(n.more(a, n)...)
+		}
+		out = append(out, cmd)
+	}
+	return out
+}
+
+type row = map[string]any
+
+// each reads a list page by page.
+func (a *app) each(cmd *cobra.Command, typeName string, query url.Values, limit int) ([]row, int, error) {
+	c, err := a.client()
+	if err != nil {
+		return nil, 0, err
+	}
+	query.Set("limit", fmt.Sprint(min(max(limit, 1), 1000)))
+	var out []row
+	for {
+		var page wire.List[row]
+		if err := c.Do(cmd.Context(), "GET", "/api/v1/"+typeName, query, nil, &page); err != nil {
+			return nil, 0, err
+		}
+		out = append(out, page.Items...)
+		if page.Next == "" || len(out) >= limit {
+			return out, page.Total, nil
+		}
+		query.Set("cursor", page.Next)
+	}
+}
+
+func (a *app) nounList(n noun) *cobra.Command {
+	var search string
+	var limit int
+	var where []string
+	cmd := &cobra.Command{
+		Use: "list", Short: "List them, by id", Args: cobra.NoArgs,
+		Example: fmt.Sprintf("  sentier %s list --search lock --format csv", n.word),
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			query := url.Values{}
+			if search != "" {
+				query.Set("q", search)
+			}
+			for _, w := range where {
+				name, value, ok := strings.Cut(w, "=")
+				if !ok {
+					return fmt.Errorf("--where %q is no filter: write field=value, such as state=maintenance", w)
+				}
+				query.Set(name, value)
+			}
+			items, total, err := a.each(cmd, n.typeName, query, limit)
+			if err != nil {
+				return err
+			}
+			s := sheet{head: []string{"ID", "NAME"}}
+			for _, c := range n.columns {
+				s.head = append(s.head, strings.ToUpper(strings.ReplaceAll(c, "_", " ")))
+			}
+			for _, item := range items {
+				cells := []string{plain(item["id"]), plain(item["name"])}
+				for _, c := range n.columns {
+					cells = append(cells, plain(item[c]))
+				}
+				s.rows = append(s.rows, cells)
+			}
+			if len(items) < total {
+				fmt.Fprintf(a.Err, "%d of %d: ask for more with --limit.\n", len(items), total)
+			}
+			return a.print(items, s)
+		},
+	}
+	cmd.Flags().StringVar(&search, "search", "", "only those that hold a word in id, name or other texts")
+	cmd.Flags().StringArrayVar(&where, "where", nil, "only those with field=value")
+	cmd.Flags().IntVar(&limit, "limit", 1000, "how many at most")
+	return cmd
+}
+
+// plain writes a field for people: lists by commas, objects by their fields, long lists by their count.
+func plain(v any) string {
+	switch v := v.(type) {
+	case nil:
+		return ""
+	case []any:
+		const many = 6
+		if len(v) > many {
+			return fmt.Sprintf("%d", len(v))
+		}
+		parts := make([]string, len(v))
+		for i, e := range v {
+			parts[i] = plain(e)
+		}
+		return strings.Join(parts, ", ")
+	case row:
+		if id, ok := v["id"]; ok {
+			return plain(id)
+		}
+		var parts []string
+		for _, k := range sortedKeys(v) {
+			parts = append(parts, k+": "+plain(v[k]))
+		}
+		return strings.Join(parts, "; ")
+	}
+	return fmt.Sprint(v)
+}
+
+func (a *app) nounShow(n noun) *cobra.Command {
+	return &cobra.Command{
+		Use: "show ID", Short: "Show one, and what refers to it", Args: exactly("ID"),
+		Example: fmt.Sprintf("  sentier %s show ID --format json", n.word),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			var raw []byte
+			path := "/api/v1/" + n.typeName + "/" + url.PathEscape(args[0])
+			if err := c.Do(cmd.Context(), "GET", path, nil, nil, &raw); err != nil {
+				return err
+			}
+			var item row
+			if err := json.Unmarshal(raw, &item); err != nil {
+				return err
+			}
+			if a.format == "json" {
+				return printJSON(a.Out, item)
+			}
+			var mentions []wire.Mention
+			if err := c.Do(cmd.Context(), "GET", path+"/mentions", nil, nil, &mentions); err != nil {
+				return err
+			}
+			s := sheet{head: []string{"FIELD", "VALUE"}}
+			order, err := fieldOrder(raw)
+			if err != nil {
+				return err
+			}
+			for _, name := range order {
+				s.rows = append(s.rows, fieldRows(name, item[name])...)
+			}
+			for _, m := range mentions {
+				s.rows = append(s.rows, []string{"mentioned by", fmt.Sprintf("%s %s (%s), %s", m.Type, m.ID, m.Name, m.Field)})
+			}
+			return a.print(item, s)
+		},
+	}
+}
+
+// fieldOrder lists the fields of an object in the order in which they stand.
+func fieldOrder(raw []byte) ([]string, error) {
+	d := json.NewDecoder(strings.NewReader(string(raw)))
+	if _, err := d.Token(); err != nil {
+		return nil, err
+	}
+	var out []string
+	for d.More() {
+		key, err := d.Token()
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, fmt.Sprint(key))
+		var skip json.RawMessage
+		if err := d.Decode(&skip); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
+// fieldRows writes a field, a list of objects in a row each.
+func fieldRows(name string, v any) [][]string {
+	items, ok := v.([]any)
+	if !ok || len(items) == 0 {
+		return [][]string{{name, plain(v)}}
+	}
+	if _, objects := items[0].(row); !objects && len(items) <= 6 {
+		return [][]string{{name, plain(v)}}
+	}
+	var out [][]string
+	for i, item := range items {
+		text := plain(item)
+		if m, ok := item.(row); ok && len(m) > 1 && name != "points" {
+			delete(m, "id")
+			text = plain(m)
+		}
+		out = append(out, []string{fmt.Sprintf("%s[%d]", name, i), text})
+	}
+	return out
+}
+
+// editing are the options of commands that change records.
+type editing struct {
+	dry  bool
+	note string
+}
+
+func (e *editing) flags(cmd *cobra.Command) {
+	cmd.Flags().BoolVar(&e.dry, "dry-run", false, "change nothing, and say what it would change")
+	cmd.Flags().StringVar(&e.note, "note", "", "why, for the record")
+}
+
+// send makes changes, all or none, and prints what they did.
+func (a *app) send(cmd *cobra.Command, e editing, edits ...wire.Edit) error {
+	c, err := a.client()
+	if err != nil {
+		return err
+	}
+	query := url.Values{}
+	if e.dry {
+		query.Set("dry", "true")
+	}
+	var saved wire.Saved
+	if err := c.Do(cmd.Context(), "POST", "/api/v1/changes", query, wire.Edits{Changes: edits, Note: e.note}, &saved); err != nil {
+		return err
+	}
+	switch {
+	case len(saved.Changes) == 0:
+		fmt.Fprintf(a.Err, "Nothing to change: it is so already, at revision %d.\n", saved.Revision)
+	case e.dry:
+		fmt.Fprintf(a.Err, "Nothing was changed. This would change %d:\n", len(saved.Changes))
+	default:
+		fmt.Fprintf(a.Err, "Revision %d.\n", saved.Revision)
+	}
+	return a.printChanges(saved)
+}
+
+// ids are the arguments, or the lines of standard input for "-".
+func (a *app) ids(args []string) ([]string, error) {
+	var out []string
+	for _, arg := range args {
+		if arg != "-" {
+			out = append(out, arg)
+			continue
+		}
+		lines := bufio.NewScanner(a.In)
+		for lines.Scan() {
+			if id := strings.TrimSpace(lines.Text()); id != "" {
+				out = append(out, id)
+			}
+		}
+		if err := lines.Err(); err != nil {
+			return nil, fmt.Errorf("read the ids: %w", err)
+		}
+	}
+	if len(out) == 0 {
+		return nil, errors.New("no id was given")
+	}
+	return out, nil
+}
+
+func (a *app) nounAdd(n noun) *cobra.Command {
+	var e editing
+	var body bodyFlags
+	use, args := "add [ID]", cobra.MaximumNArgs(1)
+	if n.typeName == "device_groups" {
+		use, args = "add [ID] | add GROUP DEVICE…", cobra.ArbitraryArgs
+	}
+	cmd := &cobra.Command{
+		Use: use, Short: "Add one; an id is made from its name where none is given", Args: args,
+		Example: fmt.Sprintf("  sentier %s add --name \"A name\"", n.word),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if len(args) > 1 {
+				return a.entries(cmd, e, "add", n, "devices", args, wire.Edit{})
+			}
+			record, err := body.patch(cmd, n.flags)
+			if err != nil {
+				return err
+			}
+			if len(args) == 1 {
+				record["id"] = args[0]
+			}
+			return a.addRecord(cmd, e, n, record)
+		},
+	}
+	e.flags(cmd)
+	body.flags(cmd, n.flags)
+	return cmd
+}
+
+func (a *app) addRecord(cmd *cobra.Command, e editing, n noun, record row) error {
+	c, err := a.client()
+	if err != nil {
+		return err
+	}
+	query := url.Values{}
+	if e.dry {
+		query.Set("dry", "true")
+	}
+	var saved wire.Saved
+	if err := c.Do(cmd.Context(), "POST", "/api/v1/"+n.typeName, query, record, &saved); err != nil {
+		return err
+	}
+	if e.dry {
+		fmt.Fprintf(a.Err, "Nothing was changed. This would add %s %s.\n", n.word, saved.ID)
+	} else {
+		fmt.Fprintf(a.Err, "Added %s %s, revision %d.\n", n.word, saved.ID, saved.Revision)
+	}
+	return a.printChanges(saved)
+}
+
+func (a *app) nounEdit(n noun) *cobra.Command {
+	var e editing
+	var body bodyFlags
+	cmd := &cobra.Command{
+		Use: "edit ID…", Short: "Change fields of one or more; “-” reads ids from standard input", Args: cobra.MinimumNArgs(1),
+		Example: fmt.Sprintf("  sentier %s edit ID --name \"Another name\"", n.word),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			patch, err := body.patch(cmd, n.flags)
+			if err != nil {
+				return err
+			}
+			if len(patch) == 0 {
+				return fmt.Errorf("nothing to change was given: see “sentier %s edit --help” for the fields", n.word)
+			}
+			return a.patchAll(cmd, e, n, args, patch)
+		},
+	}
+	e.flags(cmd)
+	body.flags(cmd, n.flags)
+	return cmd
+}
+
+// patchAll changes the same fields of many records.
+func (a *app) patchAll(cmd *cobra.Command, e editing, n noun, args []string, patch row) error {
+	ids, err := a.ids(args)
+	if err != nil {
+		return err
+	}
+	record, err := json.Marshal(patch)
+	if err != nil {
+		return err
+	}
+	var edits []wire.Edit
+	for _, id := range ids {
+		edits = append(edits, wire.Edit{Op: "patch", Type: n.typeName, ID: id, Record: record})
+	}
+	return a.send(cmd, e, edits...)
+}
+
+func (a *app) nounRemove(n noun) *cobra.Command {
+	var e editing
+	var along bool
+	cmd := &cobra.Command{
+		Use: "remove ID…", Short: "Remove one or more; “-” reads ids from standard input", Args: cobra.MinimumNArgs(1),
+		Long:    "Remove records. Where others mention them it is refused, unless --along takes the mentions along;\n--dry-run shows what would go.",
+		Example: fmt.Sprintf("  sentier %s remove ID --along --dry-run", n.word),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			ids, err := a.ids(args)
+			if err != nil {
+				return err
+			}
+			var edits []wire.Edit
+			for _, id := range ids {
+				edits = append(edits, wire.Edit{Op: "remove", Type: n.typeName, ID: id, Along: along})
+			}
+			return a.send(cmd, e, edits...)
+		},
+	}
+	cmd.Flags().BoolVar(&along, "along", false, "take every mention of it along")
+	e.flags(cmd)
+	return cmd
+}
+
+func (a *app) nounCopy(n noun) *cobra.Command {
+	var e editing
+	var name string
+	var with []string
+	standard := map[string][]string{"users": {"groups"}}[n.typeName]
+	cmd := &cobra.Command{
+		Use: "copy ID [NEW-ID]", Short: "Make one like another", Args: cobra.RangeArgs(1, 2),
+		Long:    "Make a record like another. --with says what comes along: for a user groups and grants,\nfor a group members and grants.",
+		Example: fmt.Sprintf("  sentier %s copy ID --name \"The new one\"", n.word),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			edit := wire.Edit{Op: "copy", Type: n.typeName, ID: args[0], Name: name, With: with}
+			if len(args) == 2 {
+				edit.To = args[1]
+			}
+			return a.send(cmd, e, edit)
+		},
+	}
+	cmd.Flags().StringVar(&name, "name", "", "name of the copy")
+	cmd.Flags().StringSliceVar(&with, "with", standard, "what comes along: members, groups, grants")
+	e.flags(cmd)
+	return cmd
+}
+
+func (a *app) nounRename(n noun) *cobra.Command {
+	var e editing
+	cmd := &cobra.Command{
+		Use: "rename ID NAME", Short: "Give it another name; its id stays", Args: exactly("ID", "NAME"),
+		Example: fmt.Sprintf("  sentier %s rename ID \"Another name\"", n.word),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.patchAll(cmd, e, n, args[:1], row{"name": args[1]})
+		},
+	}
+	e.flags(cmd)
+	return cmd
+}
+
+// entries adds entries to a list of a record, or drops them.
+func (a *app) entries(cmd *cobra.Command, e editing, op string, n noun, list string, args []string, like wire.Edit) error {
+	ids, err := a.ids(args[1:])
+	if err != nil {
+		return err
+	}
+	var edits []wire.Edit
+	for _, id := range ids {
+		edit := like
+		edit.Op, edit.Type, edit.ID, edit.List, edit.Value = op, n.typeName, args[0], list, id
+		edits = append(edits, edit)
+	}
+	return a.send(cmd, e, edits...)
+}

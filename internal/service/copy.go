@@ -1,0 +1,78 @@
+package service
+
+import (
+	"fmt"
+	"slices"
+
+	"sentier/internal/policy"
+	"sentier/internal/wire"
+)
+
+// copyRecord makes a record like another. With "members" a group keeps its members; with "groups" a user comes
+// into the groups of the one copied, for as long; with "grants" whoever is made is named where the one copied is.
+func copyRecord(p *policy.Policy, t policy.Type, e wire.Edit) ([]policy.Change, error) {
+	r, ok := p.Get(t, e.ID)
+	if !ok {
+		return nil, ErrNotFound
+	}
+	id := e.To
+	if id == "" {
+		if e.Name == "" {
+			return nil, &InputError{Field: "name", Problem: "is missing: name the copy"}
+		}
+		id = policy.MakeID(e.Name, func(id string) bool { _, taken := p.Get(t, id); return taken })
+	} else if _, taken := p.Get(t, id); taken {
+		return nil, &InputError{Field: "to", Problem: fmt.Sprintf("%q is taken: choose another id", id)}
+	}
+	name := e.Name
+	if name == "" {
+		name = id
+	}
+	patch := map[string]any{"id": id, "name": name, "email": nil, "lockout": nil}
+	if t != policy.Users {
+		delete(patch, "email")
+	}
+	if t != policy.Devices {
+		delete(patch, "lockout") // which is of the device that was copied
+	}
+	if t == policy.UserGroups && !slices.Contains(e.With, "members") {
+		patch["members"] = nil
+	}
+	copied, err := patchedAs(r, patch, id)
+	if err != nil {
+		return nil, err
+	}
+	out := []policy.Change{{Op: policy.Put, Type: t, ID: id, Record: copied}}
+	if t == policy.Users && slices.Contains(e.With, "groups") {
+		for g := range policy.Each[*policy.UserGroup](p) {
+			for _, m := range g.Members {
+				if string(m.User) == e.ID {
+					m.User = policy.UserID(id)
+					out = append(out, policy.Change{Op: policy.Add, Type: policy.UserGroups, ID: g.Key(), List: "members", Member: m})
+				}
+			}
+		}
+	}
+	if slices.Contains(e.With, "grants") {
+		out = append(out, sameGrants(p, t, e.ID, id)...)
+	}
+	return out, nil
+}
+
+// sameGrants names a new user or group in every grant that names another.
+func sameGrants(p *policy.Policy, t policy.Type, old, id string) []policy.Change {
+	var out []policy.Change
+	for g := range policy.Each[*policy.Grant](p) {
+		n := *g
+		switch {
+		case t == policy.Users && slices.Contains(g.To.Users, policy.UserID(old)):
+			n.To.Users = append(slices.Clone(g.To.Users), policy.UserID(id))
+		case t == policy.UserGroups && slices.Contains(g.To.Groups, policy.UserGroupID(old)):
+			n.To.Groups = append(slices.Clone(g.To.Groups), policy.UserGroupID(id))
+		default:
+			continue
+		}
+		out = append(out, policy.Change{Op: policy.Put, Type: policy.Grants, ID: g.Key(), Record: &n})
+	}
+	return out
+}
