@@ -9,6 +9,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/chromedp/cdproto/input"
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
 )
@@ -57,7 +58,18 @@ func (b *browser) open(path string) { b.t.Helper(); b.do("open "+path, chromedp.
 // see waits until the page shows a text; capitals do not matter, since style may change them.
 func (b *browser) see(text string) {
 	b.t.Helper()
-	shown := fmt.Sprintf(`document.body.innerText.replace(/\s+/g, " ").toLowerCase().includes(%q)`, strings.ToLower(text))
+	b.until(text, fmt.Sprintf(`document.body.innerText.replace(/\s+/g, " ").toLowerCase().includes(%q)`, strings.ToLower(text)))
+}
+
+// settled waits until the list that is open shows what was typed.
+func (b *browser) settled() {
+	b.t.Helper()
+	b.until("a settled list", `document.querySelector('[role=listbox]:not([hidden]):not([aria-busy=true]) [role=option]') !== null`)
+}
+
+// until waits for an expression to become true.
+func (b *browser) until(what, shown string) {
+	b.t.Helper()
 	for end := time.Now().Add(stepTime); ; time.Sleep(40 * time.Millisecond) {
 		ok, err := chromedp.Run(b.ctx, chromedp.Evaluate[bool](shown))
 		if err == nil && ok {
@@ -65,7 +77,7 @@ func (b *browser) see(text string) {
 		}
 		if time.Now().After(end) {
 			b.shot(filepath.Join(os.TempDir(), "sentier-failed.png"))
-			b.t.Fatalf("%q does not show (%v); the page says:\n%s", text, err, b.text("body"))
+			b.t.Fatalf("%q does not show (%v); the page says:\n%s", what, err, b.text("body"))
 		}
 	}
 }
@@ -77,10 +89,67 @@ func (b *browser) click(text string) {
 		`(//button|//a|//*[@role="option"]|//*[@role="tab"]|//*[@role="menuitem"])[normalize-space(.)=%q or @aria-label=%q]`, text, text))))
 }
 
+// clickLast presses the last button with a text: that of a dialog, which comes after the page's own.
+func (b *browser) clickLast(text string) {
+	b.t.Helper()
+	b.do("click the last "+text, chromedp.Click(chromedp.Search(fmt.Sprintf(`(//button[normalize-space(.)=%q])[last()]`, text))))
+}
+
+// key presses a key, wherever the focus is.
+func (b *browser) key(name string) {
+	b.t.Helper()
+	if name == "Escape" {
+		name = kb.Escape
+	}
+	if name != "Enter" {
+		b.do("press "+name, chromedp.KeyEvent(name))
+		return
+	}
+	// A page that takes the key for itself keeps its character from coming, as it does where a person types.
+	for _, kind := range []input.DispatchKeyEventType{input.DispatchKeyEventTypeRawKeyDown, input.DispatchKeyEventTypeKeyUp} {
+		_, err := chromedp.Call(b.ctx, input.DispatchKeyEvent, input.DispatchKeyEventParams{Type: kind, Key: "Enter", Code: "Enter", WindowsVirtualKeyCode: 13, NativeVirtualKeyCode: 13})
+		if err != nil {
+			b.t.Fatal(err)
+		}
+	}
+}
+
+func (b *browser) typeKeys(text string) { b.t.Helper(); b.do("type "+text, chromedp.KeyEvent(text)) }
+
+// dragWeek draws a window over a day of the week editor, from one hour to another.
+func (b *browser) dragWeek(day int, from, to float64) {
+	b.t.Helper()
+	box, err := chromedp.Run(b.ctx, chromedp.Evaluate[[]float64](
+		`(() => { const e = document.querySelector("[data-week]"); e.scrollIntoView({block: "center"}); const r = e.getBoundingClientRect(); return [r.x, r.y, r.width, r.height]; })()`))
+	if err != nil {
+		b.t.Fatal(err)
+	}
+	y := box[1] + box[3]*(float64(day)+0.5)/7
+	for _, step := range []struct {
+		kind input.DispatchMouseEventType
+		hour float64
+	}{{input.DispatchMouseEventTypeMousePressed, from}, {input.DispatchMouseEventTypeMouseMoved, (from + to) / 2}, {input.DispatchMouseEventTypeMouseMoved, to}, {input.DispatchMouseEventTypeMouseReleased, to}} {
+		_, err := chromedp.Call(b.ctx, input.DispatchMouseEvent, input.DispatchMouseEventParams{
+			Type: step.kind, X: box[0] + box[2]*step.hour/24, Y: y, Button: input.MouseButtonLeft, Buttons: 1, ClickCount: 1,
+		})
+		if err != nil {
+			b.t.Fatal(err)
+		}
+	}
+}
+
 // fill types into the input with a label, after emptying it.
 func (b *browser) fill(label, value string) {
 	b.t.Helper()
-	sel := chromedp.Search(fmt.Sprintf(`//input[@id=//label[normalize-space(.)=%q]/@for] | //label[.//span[normalize-space(.)=%q]]//input`, label, label))
+	b.fillIn(label, "1", value)
+}
+
+// fillLast types into the last of several inputs with a label.
+func (b *browser) fillLast(label, value string) { b.t.Helper(); b.fillIn(label, "last()", value) }
+
+func (b *browser) fillIn(label, which, value string) {
+	b.t.Helper()
+	sel := chromedp.Search(fmt.Sprintf(`(//input[@id=//label[normalize-space(.)=%q]/@for] | //label[.//span[normalize-space(.)=%q]]//input)[%s]`, label, label, which))
 	b.do("fill "+label, chromedp.WaitVisible(sel), chromedp.Click(sel),
 		chromedp.Evaluate[chromedp.Void](`document.activeElement.select()`), chromedp.KeyEvent(kb.Delete), chromedp.SendKeys(sel, value))
 }

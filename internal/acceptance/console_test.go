@@ -3,6 +3,8 @@ package acceptance
 import (
 	"strings"
 	"testing"
+
+	"github.com/chromedp/chromedp"
 )
 
 // TestConsole drives the console as an administrator would: sign in, ask, read the trail, follow it.
@@ -66,4 +68,148 @@ func TestConsole(t *testing.T) {
 	b.see("Password")
 	b.open("/devices")
 	b.see("Password")
+}
+
+// TestConsoleThroughTheWork goes through the order of the work: site, device, device group, people group, person, role,
+// schedule, grant with two lines, check, move, suspend, remove; each step leaves what the API shows.
+func TestConsoleThroughTheWork(t *testing.T) {
+	w := start(t, nil)
+	b := w.browse()
+	b.signIn("ines.carvalho", password)
+	b.see("Choose a person")
+	left := func(path, want string) {
+		t.Helper()
+		if status, _, body := w.ask("GET", "/api/v1/"+path, w.token, ""); status != 200 || !strings.Contains(body, want) {
+			t.Errorf("%s: %d %s, want …%s…", path, status, body, want)
+		}
+	}
+	save := func() {
+		t.Helper()
+		b.click("Save")
+		b.see("Undo")
+	}
+
+	b.open("/records/sites/new")
+	b.fill("Name", "Heron Lock")
+	b.fill("Within", "border-arm")
+	b.see("Added Site")
+	save()
+	left("sites/heron-lock", `"parent":"border-arm"`)
+
+	b.open("/records/devices/new")
+	b.fill("Name", "Heron gate")
+	b.fill("Kind", "lock-gate")
+	b.fill("Site", "heron-lok")
+	b.see("did you mean \"heron-lock\"?")
+	b.fill("Site", "heron-lock")
+	save()
+	left("devices/heron-gate", `"kind":"lock-gate","site":"heron-lock"`)
+
+	b.open("/records/device_groups/new")
+	b.fill("Name", "Heron gates")
+	b.fill("Devices", "Heron")
+	b.click("Heron gate heron-gate")
+	save()
+	left("device_groups/heron-gates", `"devices":["heron-gate"]`)
+
+	b.open("/records/user_groups/new")
+	b.fill("Name", "Heron keepers")
+	save()
+	b.open("/records/users/new")
+	b.fill("Name", "Pia Rask")
+	b.fill("E-mail", "tomas.field@larkmere.example")
+	b.see("one person has one account")
+	b.fill("E-mail", "pia.rask@larkmere.example")
+	b.accessible("a new person")
+	save()
+	left("users/pia-rask", `"email":"pia.rask@larkmere.example"`)
+
+	b.open("/records/roles/new")
+	b.fill("Name", "Heron keeping")
+	b.fill("Rights", "control")
+	b.click("Control control")
+	save()
+	left("roles/heron-keeping", `"rights":["control"]`)
+
+	b.open("/records/schedules/new")
+	b.fill("Name", "Heron hours")
+	b.dragWeek(2, 6, 18) // Wednesday
+	b.see("Windows")
+	save()
+	left("schedules/heron-hours", `"windows":[{"days":["wed"],"from":"06:00","to":"18:00"}]`)
+	b.accessible("a schedule")
+
+	b.open("/records/grants/new")
+	b.fill("Name", "Heron keepers work")
+	b.fill("Groups", "heron")
+	b.click("Heron keepers heron-keepers")
+	b.fill("Roles", "heron")
+	b.click("Heron keeping heron-keeping")
+	b.fill("Device groups", "heron")
+	b.click("Heron gates heron-gates")
+	b.fill("Schedules", "heron")
+	b.click("Heron hours heron-hours")
+	b.see("Added Grant")
+	b.click("Add a line")
+	b.fillLast("Rights", "view") // with the keyboard alone
+	b.settled()
+	b.key("Enter")
+	b.fillLast("Sites", "heron")
+	b.settled()
+	b.key("Enter")
+	b.accessible("the grant editor")
+	save()
+	left("grants/heron-keepers-work", `"lines":[{"roles":["heron-keeping"],"on":{"device_groups":["heron-gates"]},"depth":"all","when":["heron-hours"]},{"rights":["view"],"on":{"sites":["heron-lock"]},"depth":"all"}]`)
+
+	b.open("/records/users/pia-rask")
+	b.click("Move")
+	b.fill("New group", "heron")
+	b.click("Heron keepers heron-keepers")
+	b.clickLast("Move")
+	b.see("Undo")
+	left("user_groups/heron-keepers", `"members":["pia-rask"]`)
+	b.open(question("user", "pia-rask", "right", "control", "device", "heron-gate", "at", "2026-11-25 10:00"))
+	b.see("Allowed")
+	b.see("Heron hours")
+
+	b.open("/records/users/pia-rask")
+	b.click("Suspend")
+	b.see("Reinstate")
+	left("users/pia-rask", `"status":"suspended"`)
+	b.click("Undo")
+	b.see("Undone")
+	left("users/pia-rask", `"status":"active"`)
+
+	b.open("/records/device_groups/heron-gates")
+	b.click("Remove")
+	b.see("other records change or go with it")
+	b.accessible("a removal")
+	b.clickLast("Remove")
+	b.see("Undo")
+	if status, _, _ := w.ask("GET", "/api/v1/device_groups/heron-gates", w.token, ""); status != 404 {
+		t.Error("the group is there after its removal")
+	}
+	left("grants/heron-keepers-work", `"lines":[{"rights":["view"]`)
+
+	// Somebody else changes what is open in a form: both versions are shown, and nothing is lost.
+	b.open("/records/users/pia-rask/edit")
+	b.fill("Name", "Pia Rask-Holm")
+	w.ask("PATCH", "/api/v1/users/pia-rask", w.token, `{"name": "Pia R."}`)
+	b.see("Somebody else has changed this")
+	b.see("Pia Rask-Holm\"")
+	b.click("Begin again from theirs")
+	b.see("Nothing yet.")
+	left("users/pia-rask", `"name":"Pia R."`)
+
+	b.open("/devices")
+	b.see("185 in all")
+	b.key("/")
+	b.do("search", chromedp.WaitVisible(chromedp.CSS(`[role=dialog] input:focus`)))
+	b.typeKeys("heron")
+	b.see("Heron keepers work")
+	w.ask("PUT", "/api/v1/kinds/crane", w.token, `{"name": "Crane"}`)
+	b.open("/rights/kinds")
+	b.see("Crane")
+	w.ask("PATCH", "/api/v1/kinds/crane", w.token, `{"name": "Gantry"}`)
+	b.see("Gantry") // by itself, through the events
 }

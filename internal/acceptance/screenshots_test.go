@@ -51,3 +51,27 @@ func TestScreenshots(t *testing.T) {
 	b.do("telephone", chromedp.EmulateViewport(390, 844))
 	b.shot(filepath.Join(dir, "check-telephone.png"))
 }
+
+// TestLook takes pictures of whatever is being worked on; nothing is kept of them.
+func TestLook(t *testing.T) {
+	dir := os.Getenv("SENTIER_LOOK")
+	if dir == "" {
+		t.Skip("only with SENTIER_LOOK, the folder to write to")
+	}
+	b := start(t, nil).browse()
+	b.signIn("ines.carvalho", password)
+	b.see("Choose a person")
+	for name, path := range map[string]string{
+		"edit-grant": "/records/grants/bridge-watch/edit", "edit-schedule": "/records/schedules/navigation-winter/edit", "new-user": "/records/users/new",
+		"times": "/times", "edit-group": "/records/user_groups/winter-contractors/edit", "user": "/records/users/tomas.field",
+	} {
+		b.open(path)
+		time.Sleep(1200 * time.Millisecond)
+		b.shot(filepath.Join(dir, name+".png"))
+	}
+	b.open("/records/device_groups/bridges")
+	b.see("Where it is used")
+	b.click("Remove")
+	b.see("Emergency release of bridges")
+	b.shot(filepath.Join(dir, "remove.png"))
+}

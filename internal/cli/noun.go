@@ -110,7 +110,7 @@ func plain(v any) string {
 	case nil:
 		return ""
 	case []any:
-		const many = 6
+		const many = 8
 		if len(v) > many {
 			return fmt.Sprintf("%d", len(v))
 		}
@@ -122,6 +122,9 @@ func plain(v any) string {
 	case row:
 		if id, ok := v["id"]; ok {
 			return plain(id)
+		}
+		if from, to := v["from"], v["to"]; from != nil && to != nil {
+			return strings.TrimSpace(strings.ReplaceAll(plain(v["days"]), ", ", " ") + " " + plain(from) + "–" + plain(to))
 		}
 		var parts []string
 		for _, k := range sortedKeys(v) {

@@ -94,3 +94,15 @@ func (c *Compiled) matches(m *policy.Match, d *policy.Device, sites []policy.Sit
 	}
 	return len(m.Sites) == 0 || slices.ContainsFunc(m.Sites, func(s policy.SiteID) bool { return slices.Contains(sites, s) })
 }
+
+// InGroup tells whether a device is in a device group, or in one below it: listed, or by a match.
+func (c *Compiled) InGroup(d *policy.Device, id policy.DeviceGroupID) bool {
+	sites := c.siteChain(d.Site)
+	for g := range policy.Each[*policy.DeviceGroup](c.policy) {
+		_, listed := slices.BinarySearch(g.Devices, d.ID)
+		if (listed || g.Match != nil && c.matches(g.Match, d, sites)) && slices.Contains(c.groupChain(g.ID), id) {
+			return true
+		}
+	}
+	return false
+}

@@ -55,6 +55,7 @@ var entryLists = []struct{ typeName, list, noun string }{
 func (s *Server) editRoutes() []route {
 	list := []route{
 		{method: "POST", path: "/api/v1/changes", tag: "changes", summary: "Make many changes, all or none", in: batchQuery{}, out: wire.Saved{}, handle: s.batch},
+		{method: "POST", path: "/api/v1/revisions/{id}/undo", tag: "changes", summary: "Take back what a revision did, as a new revision", in: editQuery{}, out: wire.Saved{}, handle: s.undo},
 		{method: "GET", path: "/api/v1/events", tag: "changes", summary: "Server-sent events of every revision, resumable with Last-Event-ID", handle: s.events},
 		{method: "GET", path: "/api/v1/find", tag: "records", summary: "Search everything", in: findQuery{}, out: []wire.Found{}, handle: s.find},
 		{method: "PATCH", path: "/api/v1/settings", tag: "records", summary: "Change the settings by a JSON Merge Patch", in: settingsQuery{}, out: wire.Saved{}, handle: s.patch("settings")},
@@ -212,6 +213,19 @@ func (s *Server) batch(r *request) error {
 		return err
 	}
 	saved, err := s.service.Edit(r.Request().Context(), r.caller, in, o)
+	return s.saved(r, saved, err, "", "")
+}
+
+func (s *Server) undo(r *request) error {
+	o, err := r.edit()
+	if err != nil {
+		return err
+	}
+	number, err := strconv.ParseUint(r.id(), 10, 64)
+	if err != nil {
+		return service.ErrNotFound
+	}
+	saved, err := s.service.Undo(r.Request().Context(), r.caller, number, o)
 	return s.saved(r, saved, err, "", "")
 }
 

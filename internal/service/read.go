@@ -24,39 +24,38 @@ const (
 )
 
 // filters are the questions that can narrow a list down, by type and name.
-var filters = map[policy.Type]map[string]func(p *policy.Policy, r policy.Record, want string) bool{
+var filters = map[policy.Type]map[string]func(st *State, r policy.Record, want string) bool{
 	policy.Users: {
-		"status": func(_ *policy.Policy, r policy.Record, want string) bool {
+		"status": func(_ *State, r policy.Record, want string) bool {
 			return string(r.(*policy.User).Status) == want
 		},
-		"kind": func(_ *policy.Policy, r policy.Record, want string) bool {
+		"kind": func(_ *State, r policy.Record, want string) bool {
 			return string(r.(*policy.User).Kind) == want
 		},
-		"group": func(p *policy.Policy, r policy.Record, want string) bool {
-			g, ok := policy.Find[*policy.UserGroup](p, want)
+		"group": func(st *State, r policy.Record, want string) bool {
+			g, ok := policy.Find[*policy.UserGroup](st.Policy, want)
 			return ok && slices.ContainsFunc(g.Members, func(m policy.Member) bool { return m.User == r.(*policy.User).ID })
 		},
 	},
 	policy.Devices: {
-		"kind": func(_ *policy.Policy, r policy.Record, want string) bool {
+		"kind": func(_ *State, r policy.Record, want string) bool {
 			return string(r.(*policy.Device).Kind) == want
 		},
-		"state": func(_ *policy.Policy, r policy.Record, want string) bool {
+		"state": func(_ *State, r policy.Record, want string) bool {
 			return string(r.(*policy.Device).State) == want
 		},
-		"tag": func(_ *policy.Policy, r policy.Record, want string) bool {
+		"tag": func(_ *State, r policy.Record, want string) bool {
 			return slices.Contains(r.(*policy.Device).Tags, want)
 		},
-		"site": func(p *policy.Policy, r policy.Record, want string) bool {
-			return want == "" && r.(*policy.Device).Site == "" || within(p, r.(*policy.Device).Site, want)
+		"site": func(st *State, r policy.Record, want string) bool {
+			return want == "" && r.(*policy.Device).Site == "" || within(st.Policy, r.(*policy.Device).Site, want)
 		},
-		"group": func(p *policy.Policy, r policy.Record, want string) bool {
-			g, ok := policy.Find[*policy.DeviceGroup](p, want)
-			return ok && slices.Contains(g.Devices, r.(*policy.Device).ID)
+		"group": func(st *State, r policy.Record, want string) bool {
+			return st.Compiled.InGroup(r.(*policy.Device), policy.DeviceGroupID(want))
 		},
 	},
 	policy.Grants: {
-		"effect": func(_ *policy.Policy, r policy.Record, want string) bool {
+		"effect": func(_ *State, r policy.Record, want string) bool {
 			return string(r.(*policy.Grant).Effect) == want
 		},
 	},
@@ -91,7 +90,7 @@ func (s *Service) List(c Caller, typeName string, q Query) (wire.List[policy.Rec
 	if q.Limit < 1 || q.Limit > MaxPage {
 		return out, &InputError{Field: "limit", Problem: fmt.Sprintf("%d is out of range: a page has 1 to %d records", q.Limit, MaxPage)}
 	}
-	tests, err := selection(st.Policy, t, q)
+	tests, err := selection(st, t, q)
 	if err != nil {
 		return out, err
 	}
@@ -122,14 +121,14 @@ func (s *Service) List(c Caller, typeName string, q Query) (wire.List[policy.Rec
 	return out, nil
 }
 
-func selection(p *policy.Policy, t policy.Type, q Query) ([]func(policy.Record) bool, error) {
+func selection(st *State, t policy.Type, q Query) ([]func(policy.Record) bool, error) {
 	var tests []func(policy.Record) bool
 	for name, want := range q.Filter {
 		test, ok := filters[t][name]
 		if !ok {
 			return nil, &InputError{Field: name, Problem: fmt.Sprintf("%s cannot be narrowed down by it", t)}
 		}
-		tests = append(tests, func(r policy.Record) bool { return test(p, r, want) })
+		tests = append(tests, func(r policy.Record) bool { return test(st, r, want) })
 	}
 	if q.Search != "" {
 		word := policy.FoldName(q.Search)

@@ -29,26 +29,52 @@ func Changes(done []policy.RecordChange) []wire.Change {
 	return out
 }
 
-// sets are the fields of which it is told what came and what went, rather than all before and after.
-var sets = []string{"members", "devices", "includes", "tags", "rights", "implies", "closed", "sites", "groups"}
-
 func fieldChanges(before, after policy.Record) []wire.FieldChange {
-	a, b := fields(before), fields(after)
+	return objectChanges("", fields(before), fields(after))
+}
+
+// objectChanges compares two objects field by field, and the objects in them likewise. Of lists whose entries are
+// told apart by what they are, it tells what came and what went.
+func objectChanges(prefix string, a, b map[string]json.RawMessage) []wire.FieldChange {
 	names := maps.Clone(a)
+	if names == nil {
+		names = map[string]json.RawMessage{}
+	}
 	maps.Copy(names, b)
 	var out []wire.FieldChange
 	for _, name := range slices.Sorted(maps.Keys(names)) {
 		if string(a[name]) == string(b[name]) {
 			continue
 		}
-		change := wire.FieldChange{Field: name, Before: a[name], After: b[name]}
-		if slices.Contains(sets, name) {
+		inA, okA := object(a[name])
+		inB, okB := object(b[name])
+		if okA && okB && len(inA)+len(inB) > 0 {
+			out = append(out, objectChanges(prefix+name+".", inA, inB)...)
+			continue
+		}
+		change := wire.FieldChange{Field: prefix + name, Before: a[name], After: b[name]}
+		if name == "members" || plainList(a[name]) && plainList(b[name]) {
 			change.Before, change.After = nil, nil
 			change.Dropped, change.Added = entries(a[name], b[name]), entries(b[name], a[name])
 		}
 		out = append(out, change)
 	}
 	return out
+}
+
+// object reads an object; what is not there counts as an empty one.
+func object(v json.RawMessage) (map[string]json.RawMessage, bool) {
+	if v == nil {
+		return nil, true
+	}
+	var out map[string]json.RawMessage
+	return out, json.Unmarshal(v, &out) == nil
+}
+
+// plainList tells whether a value is a list of texts; what is not there is an empty one.
+func plainList(v json.RawMessage) bool {
+	var texts []string
+	return v == nil || json.Unmarshal(v, &texts) == nil
 }
 
 // fields takes a record apart; a record always marshals, and its JSON is an object.

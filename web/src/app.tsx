@@ -2,12 +2,16 @@ import { useQuery } from "@tanstack/react-query";
 import { Navigate, Route, Routes } from "react-router";
 import { Refused, session } from "./api/client";
 import { CheckPage } from "./check/page";
-import { DevicesPage } from "./devices/page";
+import { DeviceListPage, DevicesPage } from "./devices/page";
+import { EditPage } from "./edit/page";
 import { GrantsPage } from "./grants/page";
 import { PeoplePage } from "./people/page";
 import { RecordPage } from "./records/page";
+import { RightsPage } from "./rights/page";
 import { Frame } from "./session/frame";
 import { SignInPage } from "./session/sign-in";
+import { TimesPage } from "./times/page";
+import { ToastArea } from "./ui/toast";
 import { Busy, Trouble } from "./ui/notice";
 import { say } from "./words";
 
@@ -17,17 +21,29 @@ export function App() {
   if (who.error instanceof Refused && who.error.status === 401) return <SignInPage />;
   if (who.error) return <Trouble error={who.error} />;
   return (
-    <Frame session={who.data}>
-      <Routes>
-        <Route path="/" element={<Navigate to="/check" replace />} />
-        <Route path="/check" element={<CheckPage />} />
-        <Route path="/devices" element={<DevicesPage />} />
-        <Route path="/people" element={<PeoplePage type="users" />} />
-        <Route path="/people/groups" element={<PeoplePage type="user_groups" />} />
-        <Route path="/grants" element={<GrantsPage />} />
-        <Route path="/records/:type/:id" element={<RecordPage />} />
-        <Route path="*" element={<Trouble error={new Error(say("console.nothing_here"))} />} />
-      </Routes>
-    </Frame>
+    <ToastArea>
+      <Frame session={who.data}>
+        <Routes>
+          <Route path="/" element={<Navigate to="/check" replace />} />
+          <Route path="/check" element={<CheckPage />} />
+          <Route path="/devices" element={<DevicesPage />} />
+          <Route path="/people" element={<PeoplePage type="users" />} />
+          <Route path="/people/groups" element={<PeoplePage type="user_groups" />} />
+          <Route path="/grants" element={<GrantsPage />} />
+          <Route path="/times" element={<TimesPage type="schedules" />} />
+          <Route path="/times/calendars" element={<TimesPage type="calendars" />} />
+          <Route path="/rights" element={<RightsPage type="rights" />} />
+          <Route path="/rights/roles" element={<RightsPage type="roles" />} />
+          <Route path="/rights/kinds" element={<RightsPage type="kinds" />} />
+          <Route path="/devices/groups" element={<DeviceListPage type="device_groups" />} />
+          <Route path="/devices/sites" element={<DeviceListPage type="sites" />} />
+          <Route path="/people/mandates" element={<PeoplePage type="mandates" />} />
+          <Route path="/records/:type/new" element={<EditPage />} />
+          <Route path="/records/:type/:id/edit" element={<EditPage />} />
+          <Route path="/records/:type/:id" element={<RecordPage />} />
+          <Route path="*" element={<Trouble error={new Error(say("console.nothing_here"))} />} />
+        </Routes>
+      </Frame>
+    </ToastArea>
   );
 }

@@ -10,4 +10,4 @@ void i18next.use(initReactI18next).init({
   interpolation: { escapeValue: false },
 });
 
-export const say = (key: string, values?: Record<string, string | number>) => i18next.t(key, values ?? {});
+export const say = (key: string | string[], values?: Record<string, string | number>) => i18next.t(key, values ?? {});

@@ -17,7 +17,7 @@ export type Row = Record<string, unknown> & { id: string; name?: string };
 export type Page = { items: Row[]; total: number; next?: string };
 export type Names = Record<string, Record<string, string>>;
 
-const api = createClient<paths>({ baseUrl: "/" });
+export const api = createClient<paths>({ baseUrl: "/" });
 
 /** Refused is what the service said no to: its status and its problem. */
 export class Refused extends Error {
@@ -33,7 +33,7 @@ export class Refused extends Error {
 type Result<T> = { data?: T; error?: unknown; response: Response };
 
 /** answer unwraps an answer, or throws what the service refused. */
-async function answer<T>(call: Promise<Result<T>>): Promise<T> {
+export async function answer<T>(call: Promise<Result<T>>): Promise<T> {
   const { data, error, response } = await call;
   if (!response.ok) throw new Refused(response.status, error as Problem | undefined);
   return data as T;

@@ -63,7 +63,7 @@ function QuestionForm({ asked, onAsk }: { asked: Question; onAsk: (question: Que
     <form onSubmit={ask} className="sheet mb-5 grid gap-3 p-4 md:grid-cols-[1.2fr_1fr_1.4fr_auto]">
       <Picker label={say("console.field.user")} type="users" value={draft.user} onChange={set("user")} />
       <RightChoice value={draft.right} onChange={set("right")} />
-      <Picker label={say("console.field.device_or_point")} type="devices" value={draft.device} onChange={set("device")} />
+      <Picker label={say("console.field.device_or_point")} type="devices/points" value={draft.device} onChange={set("device")} />
       <button type="submit" className="button primary justify-center self-end px-5 max-md:order-last" disabled={!draft.user || !draft.right || !draft.device}>
         {say("console.check.ask")}
       </button>

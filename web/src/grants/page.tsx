@@ -2,6 +2,7 @@ import type { Grant, Row } from "../api/client";
 import { RecordLink } from "../ui/record-link";
 import { StateMark } from "../ui/state-mark";
 import { RecordTable, type Column } from "../ui/table";
+import { PlaceHead } from "../ui/tabs";
 import { say } from "../words";
 import { GivenTo, On, What, When } from "./lines";
 
@@ -31,7 +32,7 @@ const columns: Column[] = [
 export function GrantsPage() {
   return (
     <>
-      <h1 className="mb-4">{say("console.place.grants")}</h1>
+      <PlaceHead place="grants" type="grants" tabs={[]} />
       <RecordTable
         type="grants"
         columns={columns}

@@ -1,10 +1,11 @@
-import clsx from "clsx";
-import { NavLink } from "react-router";
 import type { Row, User, UserGroup } from "../api/client";
 import { RecordLink, RecordLinks } from "../ui/record-link";
 import { StateMark } from "../ui/state-mark";
 import { RecordTable, type Column, type Filter } from "../ui/table";
 import { local } from "../ui/time";
+import { GivenTo } from "../grants/lines";
+import { idColumn, nameColumn } from "../ui/columns";
+import { PlaceHead } from "../ui/tabs";
 import { say } from "../words";
 
 const user = (row: Row) => row as unknown as User;
@@ -41,28 +42,29 @@ const filters: Filter[] = [
   { name: "kind", options: ["person", "service"].map((v) => ({ value: v, label: say(`console.value.${v}`) })) },
 ];
 
-export function PeoplePage({ type }: { type: "users" | "user_groups" }) {
+const mandates: Column[] = [
+  nameColumn("mandates", "30%"),
+  idColumn("25%"),
+  { key: "role", width: "15%", cell: (r) => say(`console.mandate.${String(r.role)}`) },
+  { key: "to", width: "20%", cell: (r) => <GivenTo to={r.to as never} /> },
+  { key: "enabled", width: "10%", cell: (r) => <StateMark value={r.enabled ? "on" : "off"} /> },
+];
+
+const columns = { users, user_groups: groups, mandates };
+
+export function PeoplePage({ type }: { type: "users" | "user_groups" | "mandates" }) {
   return (
     <>
-      <div className="mb-4 flex items-baseline gap-6">
-        <h1>{say("console.place.people")}</h1>
-        <nav aria-label={say("console.place.people")} className="flex gap-1">
-          {[
-            { to: "/people", key: "users" },
-            { to: "/people/groups", key: "user_groups" },
-          ].map((t) => (
-            <NavLink
-              key={t.key}
-              to={t.to}
-              end
-              className={({ isActive }) => clsx("rounded-md px-2.5 py-1 font-medium", isActive ? "bg-sunk text-ink" : "text-soft hover:text-ink")}
-            >
-              {say(`console.types.${t.key}`)}
-            </NavLink>
-          ))}
-        </nav>
-      </div>
-      <RecordTable key={type} type={type} columns={type === "users" ? users : groups} filters={type === "users" ? filters : []} />
+      <PlaceHead
+        place="people"
+        type={type}
+        tabs={[
+          { to: "/people", type: "users" },
+          { to: "/people/groups", type: "user_groups" },
+          { to: "/people/mandates", type: "mandates" },
+        ]}
+      />
+      <RecordTable key={type} type={type} columns={columns[type]} filters={type === "users" ? filters : []} />
     </>
   );
 }

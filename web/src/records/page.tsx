@@ -6,6 +6,7 @@ import { OnlyIf, On, What, When } from "../grants/lines";
 import { Busy, Trouble } from "../ui/notice";
 import { RecordLink } from "../ui/record-link";
 import { say } from "../words";
+import { Actions } from "./actions";
 import { Facts } from "./facts";
 
 /** The page of one record: what it is, what it refers to, and what refers to it. */
@@ -22,7 +23,7 @@ export function RecordPage() {
       <div className="mb-4 flex flex-wrap items-baseline gap-3">
         <h1>{row.name ?? row.id}</h1>
         <code className="font-mono text-soft">{row.id}</code>
-        <Ask type={type} id={id} />
+        <Actions type={type} row={row} />
       </div>
       <div className={clsx("grid items-start gap-5", referable && "lg:grid-cols-[1.5fr_1fr]")}>
         <div className="flex min-w-0 flex-col gap-5">
@@ -35,16 +36,6 @@ export function RecordPage() {
         {referable && <Mentioned type={type} id={id} />}
       </div>
     </div>
-  );
-}
-
-function Ask({ type, id }: { type: string; id: string }) {
-  const part = type === "users" ? "user" : type === "devices" ? "device" : type === "rights" ? "right" : "";
-  if (!part) return null;
-  return (
-    <Link className="button ml-auto" to={`/check?${part}=${encodeURIComponent(id)}`}>
-      {say("console.check.about")}
-    </Link>
   );
 }
 

@@ -1,20 +1,25 @@
 import clsx from "clsx";
-import { Cpu, KeyRound, LogOut, Moon, Route as RouteIcon, Sun, Users } from "lucide-react";
+import { Cpu, Clock, KeyRound, Layers, LogOut, Moon, Route as RouteIcon, Sun, Users } from "lucide-react";
 import { useState, type ReactNode } from "react";
 import { NavLink, useLocation } from "react-router";
 import { signOut, type Session } from "../api/client";
+import { SearchBox } from "../ui/search";
+import { useEvents } from "../api/events";
 import { say } from "../words";
 import { chooseTheme, theme } from "./theme";
 
 // The places that are built, in the order of the work.
 const places = [
   { to: "/check", key: "check", icon: RouteIcon, types: [] },
-  { to: "/devices", key: "devices", icon: Cpu, types: ["devices", "device_groups", "sites", "kinds"] },
+  { to: "/devices", key: "devices", icon: Cpu, types: ["devices", "device_groups", "sites"] },
   { to: "/people", key: "people", icon: Users, types: ["users", "user_groups", "mandates"] },
-  { to: "/grants", key: "grants", icon: KeyRound, types: ["grants", "rights", "roles", "schedules", "calendars"] },
+  { to: "/grants", key: "grants", icon: KeyRound, types: ["grants"] },
+  { to: "/times", key: "times", icon: Clock, types: ["schedules", "calendars"] },
+  { to: "/rights", key: "rights", icon: Layers, types: ["rights", "roles", "kinds"] },
 ];
 
 export function Frame({ session, children }: { session: Session; children: ReactNode }) {
+  useEvents();
   const at = useLocation().pathname;
   const [look, setLook] = useState(theme());
   const leave = async () => {
@@ -32,6 +37,7 @@ export function Frame({ session, children }: { session: Session; children: React
           <img src="/mark.svg" alt="" width="26" height="26" />
           <span className="text-lg font-semibold tracking-tight">Sentier</span>
         </NavLink>
+        <SearchBox />
         <nav aria-label={say("console.places")} className="flex gap-1 md:flex-col">
           {places.map((p) => (
             <NavLink

@@ -4,23 +4,38 @@ import { useId, useRef, useState } from "react";
 import { list, type Row } from "../api/client";
 import { say } from "../words";
 
+/** Where a device's points can be picked: with the devices, or alone. */
+const pointed = ["devices/points", "points"];
+
 type Choice = { id: string; name: string; note?: string };
 
 /** choices turns a record into what can be picked: itself, and a device's points. */
 function choices(type: string, row: Row): Choice[] {
   const own: Choice = { id: row.id, name: row.name ?? row.id, note: note(type, row) };
-  const points = (type === "devices" && (row.points as { id: string; name?: string }[] | undefined)) || [];
-  return [own, ...points.map((p) => ({ id: `${row.id}/${p.id}`, name: `${own.name} / ${p.name ?? p.id}` }))];
+  const points = (pointed.includes(type) && (row.points as { id: string; name?: string }[] | undefined)) || [];
+  return [...(type === "points" ? [] : [own]), ...points.map((p) => ({ id: `${row.id}/${p.id}`, name: `${own.name} / ${p.name ?? p.id}` }))];
 }
 
 function note(type: string, row: Row) {
   if (type === "users" && row.status !== "active") return say(`console.value.${String(row.status)}`);
-  if (type === "devices" && row.state !== "in-service") return say(`console.value.${String(row.state)}`);
+  if ((type === "devices" || pointed.includes(type)) && row.state !== "in-service") return say(`console.value.${String(row.state)}`);
   return undefined;
 }
 
 /** Picker chooses a record by searching for it, with the keyboard alone if need be. */
-export function Picker({ label, type, value, onChange }: { label: string; type: string; value: string; onChange: (id: string) => void }) {
+export function Picker({
+  label,
+  type,
+  value,
+  onChange,
+  onPick = onChange,
+}: {
+  label: string;
+  type: string;
+  value: string;
+  onChange: (id: string) => void;
+  onPick?: (id: string) => void;
+}) {
   const id = useId();
   const [open, setOpen] = useState(false);
   const [active, setActive] = useState(0);
@@ -29,14 +44,14 @@ export function Picker({ label, type, value, onChange }: { label: string; type: 
   const word = value.split("/")[0] ?? "";
   const found = useQuery({
     queryKey: ["pick", type, word],
-    queryFn: () => list(type, { q: word, limit: 20 }),
+    queryFn: () => list(pointed.includes(type) ? "devices" : type, { q: word, limit: 20 }),
     enabled: open,
     placeholderData: (before) => before,
   });
   const offered = (found.data?.items ?? []).flatMap((row) => choices(type, row)).slice(0, 30);
 
   const choose = (c: Choice) => {
-    onChange(c.id);
+    onPick(c.id);
     setOpen(false);
   };
 
@@ -75,7 +90,8 @@ export function Picker({ label, type, value, onChange }: { label: string; type: 
             setActive((a) => Math.max(0, Math.min(offered.length - 1, a + (e.key === "ArrowDown" ? 1 : -1))));
           } else if (e.key === "Enter" && open && offered[active]) {
             e.preventDefault();
-            choose(offered[active]);
+            // What is still shown of the word before is never what was meant.
+            if (!found.isPlaceholderData) choose(offered[active]);
           } else if (e.key === "Escape") {
             setOpen(false);
           }
@@ -85,6 +101,7 @@ export function Picker({ label, type, value, onChange }: { label: string; type: 
         id={`${id}-list`}
         role="listbox"
         aria-label={label}
+        aria-busy={found.isPlaceholderData}
         hidden={!open}
         className="absolute top-full right-0 left-0 z-30 mt-1 max-h-72 min-w-64 overflow-auto rounded-md border border-line bg-sheet py-1 shadow-(--shadow)"
       >
@@ -102,8 +119,7 @@ export function Picker({ label, type, value, onChange }: { label: string; type: 
               choose(c);
             }}
           >
-            <span className="font-medium">{c.name}</span>{" "}
-            <span className="ml-1 font-mono text-xs text-soft">{c.id}</span>
+            <span className="font-medium">{c.name}</span> <span className="ml-1 font-mono text-xs text-soft">{c.id}</span>
             {c.note && <span className="ml-2 text-xs text-breaks">{c.note}</span>}
           </li>
         ))}

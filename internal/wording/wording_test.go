@@ -1,0 +1,79 @@
+package wording
+
+import (
+	"io/fs"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+	"time"
+
+	"sentier/internal/decision"
+	"sentier/internal/policy"
+)
+
+// TestEveryWordIsThere looks for the keys that the console says by name, and for those that follow from the
+// reasons, the types and the fields of records.
+func TestEveryWordIsThere(t *testing.T) {
+	used := map[string]string{}
+	literal := regexp.MustCompile(`say\(\s*\[?"([a-z0-9_.]+)"`)
+	either := regexp.MustCompile(`\? "(console\.[a-z_.]+)" : "(console\.[a-z_.]+)"`)
+	field := regexp.MustCompile(`path: "(?:[a-z_]+\.)?([a-z_]+)", kind`)
+	column := regexp.MustCompile(`(?:key: |Column\()"([a-z_]+)", (?:"[a-z_]+", )?(?:width|")`)
+	err := filepath.WalkDir("../../web/src", func(path string, d fs.DirEntry, err error) error {
+		if err != nil || !strings.HasSuffix(path, ".tsx") && !strings.HasSuffix(path, ".ts") {
+			return err
+		}
+		source, err := os.ReadFile(path)
+		if err != nil {
+			return err
+		}
+		for _, m := range literal.FindAllStringSubmatch(string(source), -1) {
+			used[m[1]] = path
+		}
+		for _, m := range either.FindAllStringSubmatch(string(source), -1) {
+			used[m[1]], used[m[2]] = path, path
+		}
+		for _, m := range field.FindAllStringSubmatch(string(source), -1) {
+			used["console.field."+m[1]] = path
+		}
+		if !strings.Contains(path, "columns.tsx") {
+			for _, m := range column.FindAllStringSubmatch(string(source), -1) {
+				used["console.field."+m[1]] = path
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if len(used) < 100 {
+		t.Fatalf("only %d keys found in the console: the search is broken", len(used))
+	}
+	for _, typ := range policy.Types() {
+		used["console.type."+typ.String()], used["console.types."+typ.String()] = "types", "types"
+	}
+	for _, r := range []decision.Reason{decision.UnknownUser, decision.UserSuspended, decision.UserExpired, decision.RightNotApplicable, decision.DeviceLockedOut, decision.Denied, decision.NoGrant} {
+		used["reason."+r.String()] = "reasons"
+	}
+	for key, where := range used {
+		if !English.Has(key) && !strings.HasSuffix(key, ".") {
+			t.Errorf("%s, said in %s, is not in the catalogue", key, where)
+		}
+	}
+}
+
+func TestSayFillsThePlaces(t *testing.T) {
+	if got := English.Say("answer.until", "time", Time(time.Date(2026, 7, 4, 20, 30, 0, 0, time.UTC), "Europe/Lisbon")); got != "The answer stays so until Sat 4 Jul 2026 21:30 (Europe/Lisbon)." {
+		t.Error(got)
+	}
+	if got := English.Say("no.such.key"); got != "no.such.key" {
+		t.Error(got)
+	}
+	for key, sentence := range English.words {
+		if strings.Count(sentence, "{{") != strings.Count(sentence, "}}") {
+			t.Errorf("%s has a place that is not closed: %s", key, sentence)
+		}
+	}
+}

@@ -1,0 +1,37 @@
+import { answer, api, Refused, type Row } from "./client";
+import type { components } from "./schema.gen";
+
+export type Saved = components["schemas"]["Saved"];
+export type Change = components["schemas"]["Change"];
+export type Edit = components["schemas"]["Edit"];
+
+/** Tagged is a record with the entity tag that it had when it was read. */
+export type Tagged = { row: Row; tag: string };
+
+export async function read(type: string, id: string): Promise<Tagged> {
+  const { data, error, response } = await api.GET(`/api/v1/${type}/{id}` as "/api/v1/users/{id}", { params: { path: { id } } });
+  if (!response.ok) throw new Refused(response.status, error);
+  return { row: data as unknown as Row, tag: response.headers.get("ETag") ?? "" };
+}
+
+/** put makes a record what it says; tag, where there is one, is refused if somebody else has changed it. */
+export const put = (type: string, row: Row, tag: string | undefined, dry: boolean) =>
+  answer(
+    api.PUT(`/api/v1/${type}/{id}` as "/api/v1/users/{id}", {
+      params: { path: { id: row.id }, query: { dry }, header: tag ? { "If-Match": tag } : { "If-None-Match": "*" } },
+      body: row as never,
+    }),
+  );
+
+export const create = (type: string, row: Row, dry: boolean) =>
+  answer(api.POST(`/api/v1/${type}` as "/api/v1/users", { params: { query: { dry } } as never, body: row as never }));
+
+export const remove = (type: string, id: string, along: boolean, dry: boolean) =>
+  answer(api.DELETE(`/api/v1/${type}/{id}` as "/api/v1/users/{id}", { params: { path: { id }, query: { along, dry } } }));
+
+export const change = (edits: Edit[], dry = false, note?: string) =>
+  answer(api.POST("/api/v1/changes", { params: { query: { dry } }, body: { changes: edits, note } }));
+
+export const undo = (revision: number) => answer(api.POST("/api/v1/revisions/{id}/undo", { params: { path: { id: String(revision) } } }));
+
+export const find = (q: string) => answer(api.GET("/api/v1/find", { params: { query: { q, limit: 12 } } }));

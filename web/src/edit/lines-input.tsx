@@ -1,0 +1,154 @@
+import { Plus, X } from "lucide-react";
+import type { Grant } from "../api/client";
+import { Choose } from "../ui/choose";
+import { say } from "../words";
+import { at, withField, type Value } from "./fields";
+import { Refs, TextInput } from "./inputs";
+
+type Props = { label: string; value: Value; onChange: (v: Value) => void };
+type Line = NonNullable<Grant["lines"]>[number];
+
+const label = (key: string) => say(`console.field.${key}`);
+
+/** ToInput says who a grant is given to. */
+export function ToInput({ label: legend, value, onChange }: Props) {
+  const to = (value as object | undefined) ?? {};
+  return (
+    <fieldset className="flex flex-col gap-2">
+      <legend className="mb-1 text-xs font-medium text-soft">{legend}</legend>
+      <Refs label={say("console.types.user_groups")} type="user_groups" value={at(to, "groups")} onChange={(v) => onChange(withField(to, "groups", v))} />
+      <Refs label={say("console.types.users")} type="users" value={at(to, "users")} onChange={(v) => onChange(withField(to, "users", v))} />
+      <label className="flex items-center gap-2">
+        <input
+          type="checkbox"
+          className="size-4 accent-(--accent)"
+          checked={at(to, "everyone") === true}
+          onChange={(e) => onChange(withField(to, "everyone", e.target.checked || undefined))}
+        />
+        {say("console.everyone")}
+      </label>
+    </fieldset>
+  );
+}
+
+/** LinesInput edits the lines of a grant: what × where × when × only if, and limits. */
+export function LinesInput({ label: legend, value, onChange }: Props) {
+  const lines = (value as Line[] | undefined) ?? [];
+  const set = (i: number, path: string, v: Value) => onChange(lines.map((l, k) => (k === i ? withField(l, path, v) : l)));
+  return (
+    <fieldset className="flex flex-col gap-3">
+      <legend className="mb-1 text-xs font-medium text-soft">{legend}</legend>
+      {lines.map((l, i) => (
+        <section key={i} aria-label={say("console.edit.line", { n: i + 1 })} className="rounded-lg border border-line p-3">
+          <div className="mb-2 flex items-center justify-between">
+            <h3 className="font-semibold">{say("console.edit.line", { n: i + 1 })}</h3>
+            <button
+              type="button"
+              className="button px-2"
+              aria-label={say("console.edit.take_out", { name: say("console.edit.line", { n: i + 1 }) })}
+              onClick={() => onChange(lines.filter((_, k) => k !== i))}
+            >
+              <X size={15} aria-hidden />
+            </button>
+          </div>
+          <LineInput line={l} set={(path, v) => set(i, path, v)} />
+        </section>
+      ))}
+      <button type="button" className="button self-start" onClick={() => onChange([...lines, { on: {} }])}>
+        <Plus size={15} aria-hidden /> {say("console.edit.add_line")}
+      </button>
+    </fieldset>
+  );
+}
+
+function LineInput({ line, set }: { line: Line; set: (path: string, v: Value) => void }) {
+  const refs = (path: string, type: string, text: string) => <Refs label={text} type={type} value={at(line, path)} onChange={(v) => set(path, v)} />;
+  const list = (path: string, text: string, hint: string) => (
+    <TextInput
+      label={text}
+      hint={hint}
+      value={((at(line, path) as string[] | undefined) ?? []).join(", ")}
+      onChange={(v) => set(path, String(v).split(/,\s*/).filter(Boolean))}
+    />
+  );
+  const tri = (path: string, text: string) => (
+    <Choose
+      label={text}
+      none={say("console.edit.either")}
+      value={at(line, path) === true ? "yes" : at(line, path) === false ? "no" : ""}
+      options={["yes", "no"].map((v) => ({ value: v, label: say(`console.value.${v}`) }))}
+      onChange={(v) => set(path, v === "" ? undefined : v === "yes")}
+    />
+  );
+  return (
+    <div className="flex flex-col gap-4">
+      <Part title={label("what")} help={say("console.help.what")}>
+        {refs("roles", "roles", say("console.types.roles"))}
+        {refs("rights", "rights", say("console.types.rights"))}
+      </Part>
+      <Part title={label("on")} help={say("console.help.on")}>
+        {refs("on.sites", "sites", say("console.types.sites"))}
+        {refs("on.device_groups", "device_groups", say("console.types.device_groups"))}
+        {refs("on.devices", "devices", say("console.types.devices"))}
+        {refs("on.points", "points", label("points"))}
+        <label className="flex items-center gap-2">
+          <input
+            type="checkbox"
+            className="size-4 accent-(--accent)"
+            checked={at(line, "on.everything") === true}
+            onChange={(e) => set("on.everything", e.target.checked || undefined)}
+          />
+          {say("console.everything")}
+        </label>
+        <label className="flex items-center gap-2">
+          <input
+            type="checkbox"
+            className="size-4 accent-(--accent)"
+            checked={line.depth === "here"}
+            onChange={(e) => set("depth", e.target.checked ? "here" : "all")}
+          />
+          {say("console.here")}
+        </label>
+      </Part>
+      <Part title={label("when")} help={say("console.help.when")}>
+        {refs("when", "schedules", say("console.types.schedules"))}
+      </Part>
+      <Part title={label("only_if")} help={say("console.help.only_if")}>
+        {list("if.networks", say("console.edit.networks"), "10.20.0.0/16")}
+        {list("if.states", label("state"), "maintenance")}
+        {tri("if.strong_sign_in", label("strong"))}
+        {tri("if.attended", label("attended"))}
+      </Part>
+      <Part title={label("limits")} help={say("console.help.limits")}>
+        <LimitsInput value={at(line, "limits")} onChange={(v) => set("limits", v)} />
+      </Part>
+    </div>
+  );
+}
+
+function Part({ title, help, children }: { title: string; help: string; children: React.ReactNode }) {
+  return (
+    <div>
+      <h4 className="font-medium">{title}</h4>
+      <p className="mb-2 text-[0.86rem] text-soft">{help}</p>
+      <div className="grid gap-2.5 sm:grid-cols-2">{children}</div>
+    </div>
+  );
+}
+
+/** LimitsInput is typed as name=number or name=a|b, by commas. */
+function LimitsInput({ value, onChange }: { value: Value; onChange: (v: Value) => void }) {
+  const limits = (value as Record<string, number | string[]> | undefined) ?? {};
+  const shown = Object.entries(limits)
+    .map(([k, v]) => `${k}=${Array.isArray(v) ? v.join("|") : v}`)
+    .join(", ");
+  const parse = (s: string) => {
+    const pairs = s.split(",").flatMap((p) => {
+      const [k, v] = p.split("=").map((t) => t.trim());
+      if (!k || !v) return [];
+      return [[k, Number.isNaN(Number(v)) ? v.split("|") : Number(v)]];
+    });
+    return Object.fromEntries(pairs) as Record<string, number | string[]>;
+  };
+  return <TextInput label={label("limits")} hint="minutes=30" value={shown} onChange={(v) => onChange(parse(String(v)))} />;
+}

@@ -1,0 +1,192 @@
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { Fragment, useEffect, useState, type FormEvent } from "react";
+import { useNavigate, useParams, useSearchParams } from "react-router";
+import { Refused, type Row } from "../api/client";
+import { create, put, read, type Saved, type Tagged } from "../api/edits";
+import { Busy, Trouble } from "../ui/notice";
+import { recordPath } from "../ui/record-link";
+import { useToast } from "../ui/toast";
+import { say } from "../words";
+import { ChangeList } from "./changes";
+import { at, fieldsOf, withField, type Field } from "./fields";
+import { Input, Labelled, TextInput } from "./inputs";
+
+/** What a new record begins with. */
+const fresh: Record<string, object> = {
+  users: { kind: "person", status: "active" },
+  user_groups: { enabled: true },
+  devices: { state: "in-service" },
+  schedules: { zone: "site" },
+  grants: { effect: "allow", enabled: true, lines: [{ on: {} }] },
+  mandates: { role: "auditor", enabled: true },
+};
+
+/** The page that edits a record, or makes a new one. */
+export function EditPage() {
+  const { type = "", id } = useParams();
+  const [params] = useSearchParams();
+  const kept = useQuery({ queryKey: ["edit", type, id], queryFn: () => read(type, id ?? ""), enabled: id !== undefined, staleTime: Infinity, gcTime: 0 });
+  if (!(type in fieldsOf)) return <Trouble error={new Error(say("console.nothing_here"))} />;
+  if (id === undefined) {
+    const begin = Object.fromEntries(params) as object;
+    return <EditForm key={type} type={type} begin={{ row: { ...fresh[type], ...begin } as Row, tag: "" }} isNew />;
+  }
+  if (kept.error) return <Trouble error={kept.error} />;
+  if (!kept.data) return <Busy />;
+  return <EditForm key={`${type}/${id}/${kept.data.tag}`} type={type} begin={kept.data} isNew={false} />;
+}
+
+const draftKey = (type: string, id: string) => `sentier-draft/${type}/${id}`;
+
+function EditForm({ type, begin, isNew }: { type: string; begin: Tagged; isNew: boolean }) {
+  const navigate = useNavigate();
+  const queries = useQueryClient();
+  const toast = useToast();
+  const key = draftKey(type, begin.row.id ?? "");
+  // A reload loses nothing that was typed: the draft is kept until it is saved or given up.
+  const [row, setRow] = useState<Row>(() => JSON.parse(sessionStorage.getItem(key) ?? "null") ?? begin.row);
+  const [busy, setBusy] = useState(false);
+  const [fault, setFault] = useState<Refused>();
+  useEffect(() => sessionStorage.setItem(key, JSON.stringify(row)), [key, row]);
+
+  const body = useLater(JSON.stringify(row), 300);
+  const look = useQuery({
+    queryKey: ["look", type, begin.tag, body],
+    queryFn: () => send(JSON.parse(body) as Row, true),
+    enabled: !isNew || Boolean(row.name || row.id),
+    retry: false,
+    staleTime: 0,
+  });
+  const send = (r: Row, dry: boolean): Promise<Saved> => (isNew && !r.id ? create(type, r, dry) : put(type, r, isNew ? undefined : begin.tag, dry));
+
+  const save = async (e: FormEvent) => {
+    e.preventDefault();
+    setBusy(true);
+    try {
+      const saved = await send(row, false);
+      sessionStorage.removeItem(key);
+      await queries.invalidateQueries();
+      toast(saved);
+      void navigate(recordPath(type, saved.id ?? row.id), { replace: true });
+    } catch (error) {
+      if (!(error instanceof Refused)) throw error;
+      setFault(error);
+    } finally {
+      setBusy(false);
+    }
+  };
+  const refused = fault ?? (look.error instanceof Refused ? look.error : undefined);
+  const conflict = refused?.status === 412 ? (refused.problem?.current as Row | undefined) : undefined;
+  const faults = refused?.problem?.faults ?? [];
+  const faultOf = (path: string) => faults.filter((f) => f.path.replace(/^[a-z_]+\/[^.]+\./, "").startsWith(path)).map((f) => f.problem);
+  const fields = fieldsOf[type] ?? [];
+  const elsewhere = faults.filter((f) => !fields.some((x) => f.path.replace(/^[a-z_]+\/[^.]+\./, "").startsWith(x.path)));
+  const set = (path: string, v: unknown) => {
+    setFault(undefined);
+    setRow((r) => withField(r, path, v));
+  };
+  const again = () => {
+    sessionStorage.removeItem(key);
+    void queries.invalidateQueries({ queryKey: ["edit", type, begin.row.id] });
+  };
+  const cancel = () => {
+    sessionStorage.removeItem(key);
+    void navigate(-1);
+  };
+
+  return (
+    <form onSubmit={(e) => void save(e)} className="mx-auto max-w-6xl">
+      <p className="text-xs font-medium tracking-wide text-soft uppercase">{say(`console.type.${type}`)}</p>
+      <h1 className="mb-4">{isNew ? say("console.edit.new", { type: say(`console.type.${type}`) }) : (begin.row.name ?? begin.row.id)}</h1>
+      <div className="grid items-start gap-5 lg:grid-cols-[1.6fr_1fr]">
+        <div className="sheet">
+          {fields.map((f) => (
+            <Fragment key={f.path}>
+              <FieldInput type={type} field={f} row={row} faults={faultOf(f.path)} onChange={(v) => set(f.path, v)} />
+              {isNew && f.path === "name" && (
+                <Labelled help={say("console.help.id")} fault={faultOf("id").join(" ")}>
+                  <TextInput label={say("console.field.id")} value={row.id} onChange={(v) => set("id", v)} />
+                </Labelled>
+              )}
+            </Fragment>
+          ))}
+        </div>
+        <aside className="sheet sticky top-4 overflow-hidden" aria-label={say("console.edit.effect")}>
+          <h2 className="border-b border-line px-4 py-2.5">{say("console.edit.effect")}</h2>
+          <div className="max-h-[60vh] overflow-auto px-4 py-3" aria-live="polite">
+            {conflict && <Conflict mine={row} theirs={conflict} again={again} />}
+            {elsewhere.map((f) => (
+              <p key={f.path} role="alert" className="mb-2 border-l-4 border-breaks pl-3">
+                {f.problem}
+              </p>
+            ))}
+            {refused && faults.length === 0 && !conflict && <p role="alert">{refused.message}</p>}
+            {faults.length > 0 && <p className="text-breaks">{say("console.edit.faults", { n: faults.length })}</p>}
+            {!refused && !look.data && !look.isFetching && <p className="text-soft">{say("console.edit.nothing")}</p>}
+            {!refused && look.data && <ChangeList changes={look.data.changes} none={say("console.edit.nothing")} />}
+          </div>
+          <div className="flex justify-end gap-2 border-t border-line px-4 py-3">
+            <button type="button" className="button" onClick={cancel}>
+              {say("console.edit.cancel")}
+            </button>
+            <button type="submit" className="button primary" disabled={busy || conflict !== undefined || (look.data?.changes.length === 0 && !isNew)}>
+              {say("console.edit.save")}
+            </button>
+          </div>
+        </aside>
+      </div>
+    </form>
+  );
+}
+
+function FieldInput({ type, field, row, faults, onChange }: { type: string; field: Field; row: Row; faults: string[]; onChange: (v: unknown) => void }) {
+  const last = field.path.split(".").at(-1) ?? "";
+  const label = say(`console.field.${last}`);
+  const help = say([`console.help.${type}.${last}`, `console.help.${last}`, "console.help.none"]);
+  return (
+    <Labelled help={help} fault={faults.join(" ")}>
+      <Input field={field} label={label} value={at(row, field.path)} onChange={onChange} />
+    </Labelled>
+  );
+}
+
+/** Conflict shows both versions of what two people have changed. */
+function Conflict({ mine, theirs, again }: { mine: Row; theirs: Row; again: () => void }) {
+  const names = [...new Set([...Object.keys(mine), ...Object.keys(theirs)])].filter((n) => JSON.stringify(mine[n]) !== JSON.stringify(theirs[n]));
+  return (
+    <div role="alert" className="mb-3">
+      <p className="font-semibold text-breaks">{say("console.edit.conflict")}</p>
+      <table className="mt-2 w-full text-[0.86rem]">
+        <thead>
+          <tr className="text-soft">
+            <th scope="col">{say("console.edit.field")}</th>
+            <th scope="col">{say("console.edit.yours")}</th>
+            <th scope="col">{say("console.edit.theirs")}</th>
+          </tr>
+        </thead>
+        <tbody>
+          {names.map((n) => (
+            <tr key={n} className="border-t border-line/60 align-top">
+              <th scope="row">{say(`console.field.${n}`)}</th>
+              <td className="break-all">{JSON.stringify(mine[n]) ?? "–"}</td>
+              <td className="break-all">{JSON.stringify(theirs[n]) ?? "–"}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      <button type="button" className="button mt-2" onClick={again}>
+        {say("console.edit.reload")}
+      </button>
+    </div>
+  );
+}
+
+/** useLater gives a value once it has stayed the same for a while. */
+function useLater(value: string, wait: number) {
+  const [later, setLater] = useState(value);
+  useEffect(() => {
+    const timer = setTimeout(() => setLater(value), wait);
+    return () => clearTimeout(timer);
+  }, [value, wait]);
+  return later;
+}

@@ -1,0 +1,139 @@
+import { Plus, X } from "lucide-react";
+import { useRef, useState } from "react";
+import { say } from "../words";
+import type { Value } from "./fields";
+import { TextInput } from "./inputs";
+
+type Window = { days?: string[]; from: string; to: string };
+const days = ["mon", "tue", "wed", "thu", "fri", "sat", "sun"];
+const quarters = 96;
+
+const clock = (q: number) => `${String(Math.floor(q / 4)).padStart(2, "0")}:${String((q % 4) * 15).padStart(2, "0")}`;
+const quarter = (text: string) => {
+  const [h, m] = text.split(":").map(Number);
+  return Number.isNaN((h ?? NaN) + (m ?? NaN)) ? 0 : (h ?? 0) * 4 + (m ?? 0) / 15;
+};
+
+/** bars gives the stretches of each day at which a window is open, in quarter hours; over midnight in two. */
+function bars(windows: Window[]) {
+  return windows.flatMap((w, i) => {
+    const from = quarter(w.from);
+    const to = quarter(w.to);
+    return (w.days?.length ? w.days : days).flatMap((d) => {
+      const day = days.indexOf(d);
+      if (day < 0) return [];
+      if (to > from) return [{ day, from, to, i }];
+      return [
+        { day, from, to: quarters, i },
+        { day: (day + 1) % 7, from: 0, to, i },
+      ].filter((b) => b.to > b.from);
+    });
+  });
+}
+
+/** WindowsInput is a week: drag over a day to open a window, or type it below. */
+export function WindowsInput({ label, value, onChange }: { label: string; value: Value; onChange: (v: Value) => void }) {
+  const windows = (value as Window[] | undefined) ?? [];
+  const [drag, setDrag] = useState<{ day: number; from: number; to: number }>();
+  const grid = useRef<SVGSVGElement>(null);
+  const place = (e: React.PointerEvent) => {
+    const box = grid.current?.getBoundingClientRect();
+    if (!box) return { day: 0, q: 0 };
+    const q = Math.round(((e.clientX - box.left) / box.width) * quarters);
+    return { day: Math.max(0, Math.min(6, Math.floor(((e.clientY - box.top) / box.height) * 7))), q: Math.max(0, Math.min(quarters, q)) };
+  };
+  const set = (i: number, w: Partial<Window>) => onChange(windows.map((old, k) => (k === i ? { ...old, ...w } : old)));
+  const end = (last: number) => {
+    if (!drag) return;
+    const [from, to] = [Math.min(drag.from, last), Math.max(drag.from, last)];
+    setDrag(undefined);
+    if (to > from) onChange([...windows, { days: [days[drag.day] ?? "mon"], from: clock(from), to: clock(to) }]);
+  };
+  return (
+    <fieldset className="flex flex-col gap-2">
+      <legend className="mb-1 text-xs font-medium text-soft">{label}</legend>
+      <div className="grid grid-cols-[2.5rem_1fr] gap-x-1">
+        <div className="grid text-xs text-soft" style={{ gridTemplateRows: "repeat(7, 24px)" }} aria-hidden>
+          {days.map((d) => (
+            <span key={d} className="self-center">
+              {say(`console.day.${d}`)}
+            </span>
+          ))}
+        </div>
+        <svg
+          ref={grid}
+          data-week
+          viewBox={`0 0 ${quarters} 168`}
+          preserveAspectRatio="none"
+          className="h-[168px] w-full cursor-crosshair touch-none rounded-md bg-sunk"
+          role="img"
+          aria-label={say("console.edit.week")}
+          onPointerDown={(e) => {
+            e.currentTarget.setPointerCapture(e.pointerId);
+            const p = place(e);
+            setDrag({ day: p.day, from: p.q, to: p.q });
+          }}
+          onPointerMove={(e) => drag && setDrag({ ...drag, to: place(e).q })}
+          onPointerUp={(e) => end(place(e).q)}
+        >
+          {Array.from({ length: 7 }, (_, d) => (
+            <line key={d} x1={0} x2={quarters} y1={d * 24} y2={d * 24} stroke="var(--line)" strokeWidth={1} vectorEffect="non-scaling-stroke" />
+          ))}
+          {[24, 48, 72].map((q) => (
+            <line key={q} x1={q} x2={q} y1={0} y2={168} stroke="var(--line)" strokeWidth={1} vectorEffect="non-scaling-stroke" />
+          ))}
+          {bars(windows).map((b, k) => (
+            <rect key={k} x={b.from} y={b.day * 24 + 4} width={b.to - b.from} height={16} rx={1} fill="var(--holds)" opacity={0.85} />
+          ))}
+          {drag && <rect x={Math.min(drag.from, drag.to)} y={drag.day * 24 + 4} width={Math.abs(drag.to - drag.from)} height={16} fill="var(--focus)" />}
+        </svg>
+        <span />
+        <div className="flex justify-between text-[0.7rem] text-soft" aria-hidden>
+          {["00", "06", "12", "18", "24"].map((h) => (
+            <span key={h}>{h}</span>
+          ))}
+        </div>
+      </div>
+      {windows.map((w, i) => (
+        <div key={i} className="flex flex-wrap items-end gap-2">
+          <div className="flex gap-0.5" role="group" aria-label={say("console.field.days")}>
+            {days.map((d) => {
+              const on = !w.days?.length || w.days.includes(d);
+              return (
+                <button
+                  key={d}
+                  type="button"
+                  aria-pressed={on}
+                  className={`button px-1.5 ${on ? "bg-sunk font-semibold" : "text-soft"}`}
+                  onClick={() => {
+                    const now = w.days?.length ? w.days : days;
+                    set(i, { days: days.filter((x) => (x === d ? !on : now.includes(x))) });
+                  }}
+                >
+                  {say(`console.day.${d}`)}
+                </button>
+              );
+            })}
+          </div>
+          <div className="w-24">
+            <TextInput label={say("console.field.from")} hint="07:00" value={w.from} onChange={(v) => set(i, { from: String(v) })} />
+          </div>
+          <div className="w-24">
+            <TextInput label={say("console.edit.to")} hint="16:00" value={w.to} onChange={(v) => set(i, { to: String(v) })} />
+          </div>
+          <button
+            type="button"
+            className="button px-2"
+            aria-label={say("console.edit.take_out", { name: String(i + 1) })}
+            onClick={() => onChange(windows.filter((_, k) => k !== i))}
+          >
+            <X size={15} aria-hidden />
+          </button>
+        </div>
+      ))}
+      <button type="button" className="button self-start" onClick={() => onChange([...windows, { days: days.slice(0, 5), from: "08:00", to: "16:00" }])}>
+        <Plus size={15} aria-hidden /> {say("console.edit.add_window")}
+      </button>
+    </fieldset>
+  );
+}

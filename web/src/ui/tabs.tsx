@@ -1,0 +1,30 @@
+import clsx from "clsx";
+import { Plus } from "lucide-react";
+import { Link, NavLink } from "react-router";
+import { say } from "../words";
+
+/** PlaceHead is the head of a place: its name, its lists, and the button for a new record. */
+export function PlaceHead({ place, tabs, type }: { place: string; tabs: { to: string; type: string }[]; type: string }) {
+  return (
+    <div className="mb-4 flex flex-wrap items-center gap-x-6 gap-y-2">
+      <h1>{say(`console.place.${place}`)}</h1>
+      {tabs.length > 1 && (
+        <nav aria-label={say(`console.place.${place}`)} className="flex flex-wrap gap-1">
+          {tabs.map((t) => (
+            <NavLink
+              key={t.type}
+              to={t.to}
+              end
+              className={({ isActive }) => clsx("rounded-md px-2.5 py-1 font-medium", isActive ? "bg-sunk text-ink" : "text-soft hover:text-ink")}
+            >
+              {say(`console.types.${t.type}`)}
+            </NavLink>
+          ))}
+        </nav>
+      )}
+      <Link className="button primary ml-auto" to={`/records/${type}/new`}>
+        <Plus size={15} aria-hidden /> {say("console.edit.new", { type: say(`console.type.${type}`) })}
+      </Link>
+    </div>
+  );
+}

@@ -1,0 +1,58 @@
+import { useQueryClient } from "@tanstack/react-query";
+import { Undo2, X } from "lucide-react";
+import { createContext, useCallback, useContext, useState, type ReactNode } from "react";
+import { undo, type Saved } from "../api/edits";
+import { say } from "../words";
+
+const Context = createContext<(saved: Saved) => void>(() => undefined);
+
+/** useToast gives the function that shows what was saved, with its undo beside it for a while. */
+export const useToast = () => useContext(Context);
+
+const shownFor = 20_000;
+
+export function ToastArea({ children }: { children: ReactNode }) {
+  const queries = useQueryClient();
+  const [shown, setShown] = useState<{ saved: Saved; text: string; undone: boolean }>();
+  const show = useCallback((saved: Saved) => {
+    if (!saved.saved || saved.changes.length === 0) return;
+    const first = saved.changes[0];
+    const text = say(saved.changes.length === 1 ? "console.toast.one" : "console.toast.many", {
+      op: say(`console.op.${first?.op ?? ""}`),
+      name: first?.name ?? "",
+      n: saved.changes.length,
+      revision: saved.revision,
+    });
+    setShown({ saved, text, undone: false });
+    setTimeout(() => setShown((s) => (s?.saved === saved ? undefined : s)), shownFor);
+  }, []);
+  const back = async (saved: Saved) => {
+    try {
+      const done = await undo(saved.revision);
+      setShown({ saved: done, text: say("console.toast.undone", { revision: done.revision }), undone: true });
+      await queries.invalidateQueries();
+    } catch (error) {
+      setShown({ saved, text: (error as Error).message, undone: true });
+    }
+  };
+  return (
+    <Context.Provider value={show}>
+      {children}
+      <div aria-live="polite" className="fixed right-5 bottom-5 z-50">
+        {shown && (
+          <div className="sheet flex max-w-md items-center gap-3 px-4 py-3">
+            <span className="min-w-0">{shown.text}</span>
+            {!shown.undone && (
+              <button type="button" className="button" onClick={() => void back(shown.saved)}>
+                <Undo2 size={15} aria-hidden /> {say("console.toast.undo")}
+              </button>
+            )}
+            <button type="button" className="button border-transparent px-1" aria-label={say("console.toast.close")} onClick={() => setShown(undefined)}>
+              <X size={15} aria-hidden />
+            </button>
+          </div>
+        )}
+      </div>
+    </Context.Provider>
+  );
+}
