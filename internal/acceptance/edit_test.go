@@ -323,3 +323,36 @@ func TestDumpOfEveryStepIsSound(t *testing.T) {
 		}
 	}
 }
+
+// TestSheets brings CSV files in and out: a dry run first, then all or nothing.
+func TestSheets(t *testing.T) {
+	w := start(t, nil)
+	dir := t.TempDir()
+	good := write(t, dir+"/good.csv", "name;email;groups\nPia Rask;pia.rask@larkmere.example;volunteers\nTomas Field;tomas.field@larkmere.example;\n")
+	bad := write(t, dir+"/bad.csv", "name,email,status\nOle Bay,ole,activ\nPia Rask,agnes.lindqvist@larkmere.example,active\nEva Dun,agnes.lindqvist@larkmere.example,active\n")
+	for _, c := range []struct {
+		line string
+		code int
+		want string
+	}{
+		{"import users " + good, 2, "add --yes"},
+		{"import users " + good + " --yes", 0, "revision 2"},
+		{"import users " + good + " --yes", 0, "it is so already"},
+		{"import users " + bad + " --yes", 2, `2    status  "activ" is not known: did you mean "active"?`},
+		{"import grants " + good, 2, "is no sheet"},
+		{"user show ole-bay", 2, "nothing here"},
+		{"export members", 0, "volunteers,pia-rask,,"},
+		{"export grants", 2, "nothing here"},
+	} {
+		code, out, errOut := w.run(strings.Fields(c.line)...)
+		if code != c.code || !strings.Contains(out+errOut, c.want) {
+			t.Errorf("sentier %s: code %d, want %d …%s…\n%s%s", c.line, code, c.code, c.want, out, errOut)
+		}
+	}
+	if _, header, body := w.ask("GET", "/api/v1/sheets/users", w.token, ""); !strings.HasPrefix(header.Get("Content-Type"), "text/csv") || !strings.HasPrefix(body, "id,name,email") {
+		t.Errorf("%v\n%.100s", header, body)
+	}
+	if status, _, body := w.ask("PUT", "/api/v1/sheets/users", w.tokenFor("lena.marsh"), "name\nx\n"); status != 403 {
+		t.Errorf("an auditor brought people in: %d %s", status, body)
+	}
+}

@@ -57,6 +57,8 @@ func (s *Server) editRoutes() []route {
 		{method: "POST", path: "/api/v1/changes", tag: "changes", summary: "Make many changes, all or none", in: batchQuery{}, out: wire.Saved{}, handle: s.batch},
 		{method: "POST", path: "/api/v1/revisions/{id}/undo", tag: "changes", summary: "Take back what a revision did, as a new revision", in: editQuery{}, out: wire.Saved{}, handle: s.undo},
 		{method: "GET", path: "/api/v1/events", tag: "changes", summary: "Server-sent events of every revision, resumable with Last-Event-ID", handle: s.events},
+		{method: "GET", path: "/api/v1/sheets/{id}", tag: "sheets", summary: "Users, devices, members or device_lists as CSV", in: idPath{}, handle: s.export},
+		{method: "PUT", path: "/api/v1/sheets/{id}", tag: "sheets", summary: "Bring in a CSV file, all of it or nothing", in: editQuery{}, out: wire.Imported{}, handle: s.importSheet},
 		{method: "GET", path: "/api/v1/find", tag: "records", summary: "Search everything", in: findQuery{}, out: []wire.Found{}, handle: s.find},
 		{method: "PATCH", path: "/api/v1/settings", tag: "records", summary: "Change the settings by a JSON Merge Patch", in: settingsQuery{}, out: wire.Saved{}, handle: s.patch("settings")},
 		{method: "GET", path: "/api/v1/settings", tag: "records", summary: "The settings", out: wire.Settings(), handle: s.get("settings")},
@@ -227,6 +229,27 @@ func (s *Server) undo(r *request) error {
 	}
 	saved, err := s.service.Undo(r.Request().Context(), r.caller, number, o)
 	return s.saved(r, saved, err, "", "")
+}
+
+func (s *Server) export(r *request) error {
+	data, err := s.service.Export(r.caller, r.id())
+	if err != nil {
+		return err
+	}
+	r.Response().Header().Set("Content-Disposition", fmt.Sprintf("attachment; filename=%q", r.id()+".csv"))
+	return r.Blob(http.StatusOK, "text/csv; charset=utf-8", data)
+}
+
+func (s *Server) importSheet(r *request) error {
+	o, err := r.edit()
+	if err != nil {
+		return err
+	}
+	imported, err := s.service.Import(r.Request().Context(), r.caller, r.id(), o.Body, o)
+	if err != nil {
+		return err
+	}
+	return r.JSON(http.StatusOK, imported)
 }
 
 // strictJSON reads what holds records that are read later, by their types.

@@ -119,6 +119,17 @@ type Saved struct {
 	Changes  []Change `json:"changes"`
 }
 
+// Imported is the answer to a CSV file that was brought in, or looked at.
+type Imported struct {
+	Saved    bool     `json:"saved"`
+	Revision uint64   `json:"revision"`
+	Rows     int      `json:"rows"`
+	Added    int      `json:"added" description:"records that the file makes"`
+	Changed  int      `json:"changed" description:"records that the file changes"`
+	Same     int      `json:"same" description:"rows that change nothing by themselves"`
+	Changes  []Change `json:"changes,omitempty" description:"the first of the changes"`
+}
+
 // Edits are changes that are made all together, or not at all.
 type Edits struct {
 	Changes []Edit `json:"changes"`

@@ -1,0 +1,107 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"net/url"
+
+	"github.com/spf13/cobra"
+
+	"sentier/internal/client"
+	"sentier/internal/wire"
+)
+
+const sheetNames = "users, devices, members or device_lists"
+
+func (a *app) importSheet() *cobra.Command {
+	var yes bool
+	cmd := &cobra.Command{
+		Use: "import SHEET FILE", Short: "Bring in a CSV file: " + sheetNames, Args: exactly("SHEET", "FILE"),
+		Long: `Say what a CSV file would add and change, and do it once you have said yes: all of it,
+or nothing where one row is faulty. The first line names the columns; those of users and
+devices that are left out stay as they are. Entries of one cell are parted by “|”.
+
+  users         id, name, email, kind, status, from, until, groups
+  devices       id, name, kind, site, state, tags, points, address, groups
+  members       group, user, from, until
+  device_lists  group, device`,
+		Example: "  sentier import users people.csv\n  sentier import devices - --yes < devices.csv",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			data, err := readFile(args[1])
+			if err != nil {
+				return err
+			}
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			path := "/api/v1/sheets/" + url.PathEscape(args[0])
+			var look, done wire.Imported
+			if err := c.Do(cmd.Context(), "PUT", path, url.Values{"dry": {"true"}}, data, &look); err != nil {
+				return a.sheetFaults(args[1], err)
+			}
+			if err := a.printImport(look); err != nil {
+				return err
+			}
+			if look.Added+look.Changed == 0 {
+				fmt.Fprintln(a.Err, "Nothing to bring in: it is so already.")
+				return nil
+			}
+			if !yes {
+				if err := a.confirm(fmt.Sprintf("Add %d and change %d?", look.Added, look.Changed)); err != nil {
+					return err
+				}
+			}
+			if err := c.Do(cmd.Context(), "PUT", path, nil, data, &done); err != nil {
+				return a.sheetFaults(args[1], err)
+			}
+			fmt.Fprintf(a.Err, "Brought in, as revision %d.\n", done.Revision)
+			return nil
+		},
+	}
+	cmd.Flags().BoolVar(&yes, "yes", false, "do not ask")
+	return cmd
+}
+
+func (a *app) printImport(i wire.Imported) error {
+	return a.print(i, sheet{
+		head: []string{"ROWS", "ADDED", "CHANGED", "SAME"},
+		rows: [][]string{{fmt.Sprint(i.Rows), fmt.Sprint(i.Added), fmt.Sprint(i.Changed), fmt.Sprint(i.Same)}},
+	})
+}
+
+// sheetFaults prints what is wrong with a file, row by row.
+func (a *app) sheetFaults(file string, err error) error {
+	var refused *client.Error
+	if !errors.As(err, &refused) || len(refused.Faults) == 0 {
+		return err
+	}
+	s := sheet{head: []string{"ROW", "COLUMN", "FAULT"}}
+	for _, f := range refused.Faults {
+		s.rows = append(s.rows, []string{fmt.Sprint(f.Line), f.Path, f.Problem})
+	}
+	if err := a.print(refused.Faults, s); err != nil {
+		return err
+	}
+	fmt.Fprintf(a.Err, "Nothing was brought in: %s has %d faults.\n", file, len(refused.Faults))
+	return answered{exitError}
+}
+
+func (a *app) exportSheet() *cobra.Command {
+	return &cobra.Command{
+		Use: "export SHEET", Short: "Write a CSV file: " + sheetNames, Args: exactly("SHEET"),
+		Example: "  sentier export users > people.csv",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			var data []byte
+			if err := c.Do(cmd.Context(), "GET", "/api/v1/sheets/"+url.PathEscape(args[0]), nil, nil, &data); err != nil {
+				return err
+			}
+			_, err = a.Out.Write(data)
+			return err
+		},
+	}
+}

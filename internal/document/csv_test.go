@@ -1,0 +1,110 @@
+package document_test
+
+import (
+	"strings"
+	"testing"
+
+	"sentier/internal/demo"
+	"sentier/internal/document"
+	"sentier/internal/policy"
+)
+
+func TestSheetsThatAreWrittenChangeNothing(t *testing.T) {
+	p, err := demo.Policy()
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, sheet := range []document.Sheet{document.UserSheet, document.DeviceSheet, document.MemberSheet, document.DeviceListSheet} {
+		data, err := document.WriteCSV(p, sheet)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for what, text := range map[string]string{"as written": string(data), "with a byte order mark": "\uFEFF" + string(data), "with CRLF": strings.ReplaceAll(string(data), "\n", "\r\n")} {
+			read, err := document.ReadCSV(p, sheet, []byte(text))
+			if err != nil {
+				t.Fatalf("%s %s: %v", sheet, what, err)
+			}
+			if _, done, err := p.Apply(read.Changes); err != nil || len(done) != 0 || read.Rows == 0 {
+				t.Errorf("%s %s: %d rows change %d records, %v", sheet, what, read.Rows, len(done), err)
+			}
+		}
+	}
+}
+
+func TestReadCSV(t *testing.T) {
+	p, err := demo.Policy()
+	if err != nil {
+		t.Fatal(err)
+	}
+	for name, c := range map[string]struct {
+		sheet document.Sheet
+		text  string
+		added int
+		other int    // records changed
+		fault string // empty: none
+	}{
+		"new people, by semicolons":         {"users", "name;email;groups\nPia Rask;pia@larkmere.example;volunteers|bridge-crew\nOle Bay;;\n", 2, 2, ""},
+		"one person in three rows":          {"users", "name,email,groups\nPia Rask,pia@larkmere.example,volunteers\nPia Rask,PIA@larkmere.example,bridge-crew\nPia Rask,pia@larkmere.example,night-watch\n", 1, 3, ""},
+		"somebody known by e-mail":          {"users", "name,email\nTomas A. Field,tomas.field@larkmere.example\n", 0, 1, ""},
+		"a member stays for as long":        {"users", "id,groups\nnoor.haddad,winter-contractors\n", 0, 0, ""},
+		"devices with points":               {"devices", "name,kind,points\nHeron gate,lock-gate,a=A|b\n", 1, 0, ""},
+		"an end of a membership":            {"members", "group,user,until\nbridge-crew,tomas.field,2026-12-31T00:00:00Z\n", 0, 1, ""},
+		"quoted cells over lines":           {"users", "id,name\nx,\"Pia\nRask\"\n", 0, 0, "control character"},
+		"a column that is none":             {"users", "name,e-mail\nx,y\n", 0, 0, `1:2: e-mail: "e-mail" is no column of users: did you mean "email"?`},
+		"a column that is missing":          {"members", "group\nx\n", 0, 0, `the column "user" is missing`},
+		"a row too short":                   {"users", "name,email\nx\n", 0, 0, "2:1: has 1 cells, and the first line names 2 columns"},
+		"a group that is not there":         {"users", "name,groups\nx,bridge-crow\n", 0, 0, "2:2: groups: there is no user group \"bridge-crow\": did you mean bridge-crew"},
+		"an instant that is none":           {"members", "group,user,until\nbridge-crew,tomas.field,soon\n", 0, 0, "2:3: until: \"soon\" is no instant"},
+		"quotes that do not close":          {"users", "name\n\"x\n", 0, 0, "is no CSV"},
+		"nothing":                           {"users", "", 0, 0, "is empty"},
+		"a sheet that is none":              {"grants", "x", 0, 0, "is no sheet"},
+		"a user who is not there, in Apply": {"members", "group,user\nbridge-crew,nobody\n", 0, 0, `there is no user "nobody"`},
+	} {
+		t.Run(name, func(t *testing.T) {
+			read, err := document.ReadCSV(p, c.sheet, []byte(c.text))
+			added, changed := 0, 0
+			if err == nil {
+				var done []policy.RecordChange
+				if _, done, err = p.Apply(read.Changes); err == nil {
+					for _, d := range done {
+						if d.Before == nil {
+							added++
+						} else {
+							changed++
+						}
+					}
+				}
+			}
+			if c.fault == "" && err != nil || c.fault != "" && (err == nil || !strings.Contains(err.Error(), c.fault)) {
+				t.Errorf("fault %v, want …%s…", err, c.fault)
+			}
+			if added != c.added || changed != c.other {
+				t.Errorf("added %d and changed %d, want %d and %d", added, changed, c.added, c.other)
+			}
+		})
+	}
+}
+
+func FuzzReadCSV(f *testing.F) {
+	f.Add("users", "id;name;groups\na;\"b\";bridge-crew|x\n")
+	f.Add("members", "\uFEFFgroup,user,from\r\nbridge-crew,tomas.field,2026-01-01T00:00:00Z\r\n")
+	f.Add("devices", "name,points,tags\n,a=b|,|\n\n\"")
+	p, err := demo.Policy()
+	if err != nil {
+		f.Fatal(err)
+	}
+	f.Fuzz(func(t *testing.T, sheet, text string) {
+		read, err := document.ReadCSV(p, document.Sheet(sheet), []byte(text))
+		if err != nil {
+			if _, ok := err.(document.Faults); !ok {
+				t.Fatalf("an error that is no faults: %v", err)
+			}
+			return
+		}
+		if _, _, err := p.Apply(read.Changes); err != nil {
+			if _, ok := err.(policy.Faults); !ok {
+				t.Fatalf("an error that is no faults: %v", err)
+			}
+		}
+	})
+}
