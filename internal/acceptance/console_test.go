@@ -213,3 +213,29 @@ func TestConsoleThroughTheWork(t *testing.T) {
 	w.ask("PATCH", "/api/v1/kinds/crane", w.token, `{"name": "Gantry"}`)
 	b.see("Gantry") // by itself, through the events
 }
+
+// TestConsoleSheets brings a CSV file in: refused row by row, looked at, then done.
+func TestConsoleSheets(t *testing.T) {
+	w := start(t, nil)
+	dir := t.TempDir()
+	bad := write(t, dir+"/bad.csv", "name,status\nOle Bay,activ\n")
+	good := write(t, dir+"/good.csv", "name,email\nOle Bay,ole.bay@larkmere.example\n")
+	b := w.browse()
+	b.signIn("ines.carvalho", password)
+	b.see("Choose a person")
+	b.open("/people")
+	b.click("CSV files")
+	b.see("Columns: id, name, email")
+	file := chromedp.CSS(`input[type=file]`)
+	b.do("choose a bad file", chromedp.SendKeys(file, bad))
+	b.see("Nothing of bad.csv was brought in")
+	b.see("did you mean \"active\"")
+	b.accessible("a refused file")
+	b.do("choose a good file", chromedp.SendKeys(file, good))
+	b.see("Nothing is changed yet")
+	b.click("Bring it in")
+	b.see("was brought in, as revision 2")
+	if status, _, body := w.ask("GET", "/api/v1/users/ole-bay", w.token, ""); status != 200 {
+		t.Error(body)
+	}
+}

@@ -10,6 +10,7 @@ import { RecordPage } from "./records/page";
 import { RightsPage } from "./rights/page";
 import { Frame } from "./session/frame";
 import { SignInPage } from "./session/sign-in";
+import { SheetsPage } from "./sheets/page";
 import { TimesPage } from "./times/page";
 import { ToastArea } from "./ui/toast";
 import { Busy, Trouble } from "./ui/notice";
@@ -38,6 +39,7 @@ export function App() {
           <Route path="/devices/groups" element={<DeviceListPage type="device_groups" />} />
           <Route path="/devices/sites" element={<DeviceListPage type="sites" />} />
           <Route path="/people/mandates" element={<PeoplePage type="mandates" />} />
+          <Route path="/sheets" element={<SheetsPage />} />
           <Route path="/records/:type/new" element={<EditPage />} />
           <Route path="/records/:type/:id/edit" element={<EditPage />} />
           <Route path="/records/:type/:id" element={<RecordPage />} />

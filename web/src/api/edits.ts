@@ -35,3 +35,16 @@ export const change = (edits: Edit[], dry = false, note?: string) =>
 export const undo = (revision: number) => answer(api.POST("/api/v1/revisions/{id}/undo", { params: { path: { id: String(revision) } } }));
 
 export const find = (q: string) => answer(api.GET("/api/v1/find", { params: { query: { q, limit: 12 } } }));
+
+export type Imported = components["schemas"]["Imported"];
+
+/** bringIn reads a CSV file: dry, to look at what it would do. */
+export const bringIn = (sheet: string, text: string, dry: boolean) =>
+  answer(
+    api.PUT("/api/v1/sheets/{id}", {
+      params: { path: { id: sheet }, query: { dry } },
+      body: text as never,
+      bodySerializer: (body) => body as unknown as string,
+      headers: { "Content-Type": "text/csv" },
+    }),
+  );

@@ -4,5579 +4,5579 @@
  */
 
 export interface paths {
-    "/access/v1/evaluation": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** OpenID AuthZEN access evaluation */
-        post: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: {
-                content: {
-                    "application/json": components["schemas"]["Evaluation"];
-                };
-            };
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Decision"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
+  "/access/v1/evaluation": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
     };
-    "/api/v1/calendars": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
+    get?: never;
+    put?: never;
+    /** OpenID AuthZEN access evaluation */
+    post: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path?: never;
+        cookie?: never;
+      };
+      requestBody?: {
+        content: {
+          "application/json": components["schemas"]["Evaluation"];
         };
-        /** List of calendars */
-        get: {
-            parameters: {
-                query?: {
-                    limit?: number;
-                    cursor?: string;
-                    /** @description a word to search for */
-                    q?: string;
-                };
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["ListOfCalendar"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
+      };
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Decision"];
+          };
         };
-        put?: never;
-        /** Add a calendar; its id is made from its name where none is given */
-        post: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: {
-                content: {
-                    "application/json": components["schemas"]["Calendar"];
-                };
-            };
-            responses: {
-                /** @description Created */
-                201: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
         };
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
+      };
     };
-    "/api/v1/calendars/{id}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** One calendar */
-        get: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Calendar"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        /** Make a calendar what the body says */
-        put: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                };
-                header?: {
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                };
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: {
-                content: {
-                    "application/json": components["schemas"]["Calendar"];
-                };
-            };
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        post?: never;
-        /** Remove a calendar */
-        delete: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                    /** @description take every mention of the record along */
-                    along?: boolean;
-                };
-                header?: {
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                };
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        options?: never;
-        head?: never;
-        /** Change a calendar by a JSON Merge Patch */
-        patch: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                };
-                header?: {
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                };
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        trace?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/calendars": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
     };
-    "/api/v1/calendars/{id}/mentions": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
+    /** List of calendars */
+    get: {
+      parameters: {
+        query?: {
+          limit?: number;
+          cursor?: string;
+          /** @description a word to search for */
+          q?: string;
         };
-        /** What refers to a calendar */
-        get: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Mention"][];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
+        header?: never;
+        path?: never;
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["ListOfCalendar"];
+          };
         };
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
     };
-    "/api/v1/changes": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
+    put?: never;
+    /** Add a calendar; its id is made from its name where none is given */
+    post: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path?: never;
+        cookie?: never;
+      };
+      requestBody?: {
+        content: {
+          "application/json": components["schemas"]["Calendar"];
         };
-        get?: never;
-        put?: never;
-        /** Make many changes, all or none */
-        post: {
-            parameters: {
-                query?: {
-                    dry?: boolean;
-                };
-                header?: {
-                    "Idempotency-Key"?: string;
-                };
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: {
-                content: {
-                    "application/json": components["schemas"]["BatchQuery"];
-                };
-            };
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
+      };
+      responses: {
+        /** @description Created */
+        201: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Saved"];
+          };
         };
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
     };
-    "/api/v1/check": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** May this user do this to that device, why, and until when? */
-        post: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: {
-                content: {
-                    "application/json": components["schemas"]["Check"];
-                };
-            };
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Answer"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/calendars/{id}": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
     };
-    "/api/v1/device_groups": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
+    /** One calendar */
+    get: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path: {
+          id: string;
         };
-        /** List of device groups */
-        get: {
-            parameters: {
-                query?: {
-                    limit?: number;
-                    cursor?: string;
-                    /** @description a word to search for */
-                    q?: string;
-                };
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["ListOfDeviceGroup"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Calendar"];
+          };
         };
-        put?: never;
-        /** Add a device group; its id is made from its name where none is given */
-        post: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: {
-                content: {
-                    "application/json": components["schemas"]["DeviceGroup"];
-                };
-            };
-            responses: {
-                /** @description Created */
-                201: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
         };
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
+      };
     };
-    "/api/v1/device_groups/{id}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
+    /** Make a calendar what the body says */
+    put: {
+      parameters: {
+        query?: {
+          /** @description change nothing, and say what it would change */
+          dry?: boolean;
         };
-        /** One device group */
-        get: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["DeviceGroup"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
+        header?: {
+          /** @description entity tag that the record must have */
+          "If-Match"?: string;
+          /** @description *: the record must not be there yet */
+          "If-None-Match"?: string;
+          /** @description a repetition with the same key and body changes nothing more */
+          "Idempotency-Key"?: string;
         };
-        /** Make a device group what the body says */
-        put: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                };
-                header?: {
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                };
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: {
-                content: {
-                    "application/json": components["schemas"]["DeviceGroup"];
-                };
-            };
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
+        path: {
+          id: string;
         };
-        post?: never;
-        /** Remove a device group */
-        delete: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                    /** @description take every mention of the record along */
-                    along?: boolean;
-                };
-                header?: {
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                };
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
+        cookie?: never;
+      };
+      requestBody?: {
+        content: {
+          "application/json": components["schemas"]["Calendar"];
         };
-        options?: never;
-        head?: never;
-        /** Change a device group by a JSON Merge Patch */
-        patch: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                };
-                header?: {
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                };
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
+      };
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Saved"];
+          };
         };
-        trace?: never;
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
     };
-    "/api/v1/device_groups/{id}/devices/{entry}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
+    post?: never;
+    /** Remove a calendar */
+    delete: {
+      parameters: {
+        query?: {
+          /** @description change nothing, and say what it would change */
+          dry?: boolean;
+          /** @description take every mention of the record along */
+          along?: boolean;
         };
-        get?: never;
-        /** Add one device */
-        put: {
-            parameters: {
-                query?: {
-                    dry?: boolean;
-                };
-                header?: never;
-                path: {
-                    id: string;
-                    /** @description the user, device, tag or point */
-                    entry: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: {
-                content: {
-                    "application/json": components["schemas"]["EntryQuery"];
-                };
-            };
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
+        header?: {
+          /** @description entity tag that the record must have */
+          "If-Match"?: string;
+          /** @description *: the record must not be there yet */
+          "If-None-Match"?: string;
+          /** @description a repetition with the same key and body changes nothing more */
+          "Idempotency-Key"?: string;
         };
-        post?: never;
-        /** Drop one device */
-        delete: {
-            parameters: {
-                query?: {
-                    dry?: boolean;
-                };
-                header?: never;
-                path: {
-                    id: string;
-                    /** @description the user, device, tag or point */
-                    entry: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
+        path: {
+          id: string;
         };
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Saved"];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
     };
-    "/api/v1/device_groups/{id}/mentions": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
+    options?: never;
+    head?: never;
+    /** Change a calendar by a JSON Merge Patch */
+    patch: {
+      parameters: {
+        query?: {
+          /** @description change nothing, and say what it would change */
+          dry?: boolean;
         };
-        /** What refers to a device group */
-        get: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Mention"][];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
+        header?: {
+          /** @description entity tag that the record must have */
+          "If-Match"?: string;
+          /** @description *: the record must not be there yet */
+          "If-None-Match"?: string;
+          /** @description a repetition with the same key and body changes nothing more */
+          "Idempotency-Key"?: string;
         };
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
+        path: {
+          id: string;
+        };
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Saved"];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
     };
-    "/api/v1/devices": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** List of devices */
-        get: {
-            parameters: {
-                query?: {
-                    limit?: number;
-                    cursor?: string;
-                    /** @description a word to search for */
-                    q?: string;
-                };
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["ListOfDevice"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        put?: never;
-        /** Add a device; its id is made from its name where none is given */
-        post: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: {
-                content: {
-                    "application/json": components["schemas"]["Device"];
-                };
-            };
-            responses: {
-                /** @description Created */
-                201: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
+    trace?: never;
+  };
+  "/api/v1/calendars/{id}/mentions": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
     };
-    "/api/v1/devices/{id}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
+    /** What refers to a calendar */
+    get: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path: {
+          id: string;
         };
-        /** One device */
-        get: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Device"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Mention"][];
+          };
         };
-        /** Make a device what the body says */
-        put: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                };
-                header?: {
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                };
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: {
-                content: {
-                    "application/json": components["schemas"]["Device"];
-                };
-            };
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
         };
-        post?: never;
-        /** Remove a device */
-        delete: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                    /** @description take every mention of the record along */
-                    along?: boolean;
-                };
-                header?: {
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                };
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        options?: never;
-        head?: never;
-        /** Change a device by a JSON Merge Patch */
-        patch: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                };
-                header?: {
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                };
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        trace?: never;
+      };
     };
-    "/api/v1/devices/{id}/mentions": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** What refers to a device */
-        get: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Mention"][];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/changes": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
     };
-    "/api/v1/devices/{id}/points/{entry}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
+    get?: never;
+    put?: never;
+    /** Make many changes, all or none */
+    post: {
+      parameters: {
+        query?: {
+          dry?: boolean;
         };
-        get?: never;
-        /** Add one point */
-        put: {
-            parameters: {
-                query?: {
-                    dry?: boolean;
-                };
-                header?: never;
-                path: {
-                    id: string;
-                    /** @description the user, device, tag or point */
-                    entry: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: {
-                content: {
-                    "application/json": components["schemas"]["EntryQuery"];
-                };
-            };
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
+        header?: {
+          "Idempotency-Key"?: string;
         };
-        post?: never;
-        /** Drop one point */
-        delete: {
-            parameters: {
-                query?: {
-                    dry?: boolean;
-                };
-                header?: never;
-                path: {
-                    id: string;
-                    /** @description the user, device, tag or point */
-                    entry: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
+        path?: never;
+        cookie?: never;
+      };
+      requestBody?: {
+        content: {
+          "application/json": components["schemas"]["BatchQuery"];
         };
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
+      };
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Saved"];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
     };
-    "/api/v1/devices/{id}/tags/{entry}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        /** Add one tag */
-        put: {
-            parameters: {
-                query?: {
-                    dry?: boolean;
-                };
-                header?: never;
-                path: {
-                    id: string;
-                    /** @description the user, device, tag or point */
-                    entry: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: {
-                content: {
-                    "application/json": components["schemas"]["EntryQuery"];
-                };
-            };
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        post?: never;
-        /** Drop one tag */
-        delete: {
-            parameters: {
-                query?: {
-                    dry?: boolean;
-                };
-                header?: never;
-                path: {
-                    id: string;
-                    /** @description the user, device, tag or point */
-                    entry: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/check": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
     };
-    "/api/v1/events": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
+    get?: never;
+    put?: never;
+    /** May this user do this to that device, why, and until when? */
+    post: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path?: never;
+        cookie?: never;
+      };
+      requestBody?: {
+        content: {
+          "application/json": components["schemas"]["Check"];
         };
-        /** Server-sent events of every revision, resumable with Last-Event-ID */
-        get: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content?: never;
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
+      };
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Answer"];
+          };
         };
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
     };
-    "/api/v1/find": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** Search everything */
-        get: {
-            parameters: {
-                query: {
-                    q: string;
-                    limit?: number;
-                };
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Found"][];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/device_groups": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
     };
-    "/api/v1/grants": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
+    /** List of device groups */
+    get: {
+      parameters: {
+        query?: {
+          limit?: number;
+          cursor?: string;
+          /** @description a word to search for */
+          q?: string;
         };
-        /** List of grants */
-        get: {
-            parameters: {
-                query?: {
-                    limit?: number;
-                    cursor?: string;
-                    /** @description a word to search for */
-                    q?: string;
-                };
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["ListOfGrant"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
+        header?: never;
+        path?: never;
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["ListOfDeviceGroup"];
+          };
         };
-        put?: never;
-        /** Add a grant; its id is made from its name where none is given */
-        post: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: {
-                content: {
-                    "application/json": components["schemas"]["Grant"];
-                };
-            };
-            responses: {
-                /** @description Created */
-                201: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
         };
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
+      };
     };
-    "/api/v1/grants/{id}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
+    put?: never;
+    /** Add a device group; its id is made from its name where none is given */
+    post: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path?: never;
+        cookie?: never;
+      };
+      requestBody?: {
+        content: {
+          "application/json": components["schemas"]["DeviceGroup"];
         };
-        /** One grant */
-        get: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Grant"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
+      };
+      responses: {
+        /** @description Created */
+        201: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Saved"];
+          };
         };
-        /** Make a grant what the body says */
-        put: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                };
-                header?: {
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                };
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: {
-                content: {
-                    "application/json": components["schemas"]["Grant"];
-                };
-            };
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
         };
-        post?: never;
-        /** Remove a grant */
-        delete: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                    /** @description take every mention of the record along */
-                    along?: boolean;
-                };
-                header?: {
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                };
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        options?: never;
-        head?: never;
-        /** Change a grant by a JSON Merge Patch */
-        patch: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                };
-                header?: {
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                };
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        trace?: never;
+      };
     };
-    "/api/v1/grants/{id}/mentions": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** What refers to a grant */
-        get: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Mention"][];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/device_groups/{id}": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
     };
-    "/api/v1/kinds": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
+    /** One device group */
+    get: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path: {
+          id: string;
         };
-        /** List of kinds */
-        get: {
-            parameters: {
-                query?: {
-                    limit?: number;
-                    cursor?: string;
-                    /** @description a word to search for */
-                    q?: string;
-                };
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["ListOfKind"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["DeviceGroup"];
+          };
         };
-        put?: never;
-        /** Add a kind; its id is made from its name where none is given */
-        post: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: {
-                content: {
-                    "application/json": components["schemas"]["Kind"];
-                };
-            };
-            responses: {
-                /** @description Created */
-                201: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
         };
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
+      };
     };
-    "/api/v1/kinds/{id}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
+    /** Make a device group what the body says */
+    put: {
+      parameters: {
+        query?: {
+          /** @description change nothing, and say what it would change */
+          dry?: boolean;
         };
-        /** One kind */
-        get: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Kind"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
+        header?: {
+          /** @description entity tag that the record must have */
+          "If-Match"?: string;
+          /** @description *: the record must not be there yet */
+          "If-None-Match"?: string;
+          /** @description a repetition with the same key and body changes nothing more */
+          "Idempotency-Key"?: string;
         };
-        /** Make a kind what the body says */
-        put: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                };
-                header?: {
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                };
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: {
-                content: {
-                    "application/json": components["schemas"]["Kind"];
-                };
-            };
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
+        path: {
+          id: string;
         };
-        post?: never;
-        /** Remove a kind */
-        delete: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                    /** @description take every mention of the record along */
-                    along?: boolean;
-                };
-                header?: {
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                };
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
+        cookie?: never;
+      };
+      requestBody?: {
+        content: {
+          "application/json": components["schemas"]["DeviceGroup"];
         };
-        options?: never;
-        head?: never;
-        /** Change a kind by a JSON Merge Patch */
-        patch: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                };
-                header?: {
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                };
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
+      };
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Saved"];
+          };
         };
-        trace?: never;
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
     };
-    "/api/v1/kinds/{id}/mentions": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
+    post?: never;
+    /** Remove a device group */
+    delete: {
+      parameters: {
+        query?: {
+          /** @description change nothing, and say what it would change */
+          dry?: boolean;
+          /** @description take every mention of the record along */
+          along?: boolean;
         };
-        /** What refers to a kind */
-        get: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Mention"][];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
+        header?: {
+          /** @description entity tag that the record must have */
+          "If-Match"?: string;
+          /** @description *: the record must not be there yet */
+          "If-None-Match"?: string;
+          /** @description a repetition with the same key and body changes nothing more */
+          "Idempotency-Key"?: string;
         };
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
+        path: {
+          id: string;
+        };
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Saved"];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
     };
-    "/api/v1/mandates": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
+    options?: never;
+    head?: never;
+    /** Change a device group by a JSON Merge Patch */
+    patch: {
+      parameters: {
+        query?: {
+          /** @description change nothing, and say what it would change */
+          dry?: boolean;
         };
-        /** List of mandates */
-        get: {
-            parameters: {
-                query?: {
-                    limit?: number;
-                    cursor?: string;
-                    /** @description a word to search for */
-                    q?: string;
-                };
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["ListOfMandate"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
+        header?: {
+          /** @description entity tag that the record must have */
+          "If-Match"?: string;
+          /** @description *: the record must not be there yet */
+          "If-None-Match"?: string;
+          /** @description a repetition with the same key and body changes nothing more */
+          "Idempotency-Key"?: string;
         };
-        put?: never;
-        /** Add a mandate; its id is made from its name where none is given */
-        post: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: {
-                content: {
-                    "application/json": components["schemas"]["Mandate"];
-                };
-            };
-            responses: {
-                /** @description Created */
-                201: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
+        path: {
+          id: string;
         };
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Saved"];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
     };
-    "/api/v1/mandates/{id}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** One mandate */
-        get: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Mandate"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        /** Make a mandate what the body says */
-        put: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                };
-                header?: {
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                };
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: {
-                content: {
-                    "application/json": components["schemas"]["Mandate"];
-                };
-            };
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        post?: never;
-        /** Remove a mandate */
-        delete: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                    /** @description take every mention of the record along */
-                    along?: boolean;
-                };
-                header?: {
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                };
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        options?: never;
-        head?: never;
-        /** Change a mandate by a JSON Merge Patch */
-        patch: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                };
-                header?: {
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                };
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        trace?: never;
+    trace?: never;
+  };
+  "/api/v1/device_groups/{id}/devices/{entry}": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
     };
-    "/api/v1/mandates/{id}/mentions": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
+    get?: never;
+    /** Add one device */
+    put: {
+      parameters: {
+        query?: {
+          dry?: boolean;
         };
-        /** What refers to a mandate */
-        get: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Mention"][];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
+        header?: never;
+        path: {
+          id: string;
+          /** @description the user, device, tag or point */
+          entry: string;
         };
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
+        cookie?: never;
+      };
+      requestBody?: {
+        content: {
+          "application/json": components["schemas"]["EntryQuery"];
+        };
+      };
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Saved"];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
     };
-    "/api/v1/names": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
+    post?: never;
+    /** Drop one device */
+    delete: {
+      parameters: {
+        query?: {
+          dry?: boolean;
         };
-        /** Names by type and id, types with more than 5,000 left out */
-        get: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": {
-                            [key: string]: {
-                                [key: string]: string;
-                            };
-                        };
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
+        header?: never;
+        path: {
+          id: string;
+          /** @description the user, device, tag or point */
+          entry: string;
         };
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Saved"];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
     };
-    "/api/v1/openapi.json": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** This description */
-        get: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content?: never;
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/device_groups/{id}/mentions": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
     };
-    "/api/v1/policy": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
+    /** What refers to a device group */
+    get: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path: {
+          id: string;
         };
-        /** The whole policy as a document */
-        get: {
-            parameters: {
-                query?: {
-                    format?: "yaml" | "json";
-                };
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content?: never;
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Mention"][];
+          };
         };
-        /** Put a policy document in the place of the policy */
-        put: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                };
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
         };
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
+      };
     };
-    "/api/v1/revisions/{id}/undo": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Take back what a revision did, as a new revision */
-        post: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                };
-                header?: {
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                };
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/devices": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
     };
-    "/api/v1/rights": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
+    /** List of devices */
+    get: {
+      parameters: {
+        query?: {
+          limit?: number;
+          cursor?: string;
+          /** @description a word to search for */
+          q?: string;
         };
-        /** List of rights */
-        get: {
-            parameters: {
-                query?: {
-                    limit?: number;
-                    cursor?: string;
-                    /** @description a word to search for */
-                    q?: string;
-                };
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["ListOfRight"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
+        header?: never;
+        path?: never;
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["ListOfDevice"];
+          };
         };
-        put?: never;
-        /** Add a right; its id is made from its name where none is given */
-        post: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: {
-                content: {
-                    "application/json": components["schemas"]["Right"];
-                };
-            };
-            responses: {
-                /** @description Created */
-                201: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
         };
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
+      };
     };
-    "/api/v1/rights/{id}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
+    put?: never;
+    /** Add a device; its id is made from its name where none is given */
+    post: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path?: never;
+        cookie?: never;
+      };
+      requestBody?: {
+        content: {
+          "application/json": components["schemas"]["Device"];
         };
-        /** One right */
-        get: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Right"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
+      };
+      responses: {
+        /** @description Created */
+        201: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Saved"];
+          };
         };
-        /** Make a right what the body says */
-        put: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                };
-                header?: {
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                };
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: {
-                content: {
-                    "application/json": components["schemas"]["Right"];
-                };
-            };
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
         };
-        post?: never;
-        /** Remove a right */
-        delete: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                    /** @description take every mention of the record along */
-                    along?: boolean;
-                };
-                header?: {
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                };
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        options?: never;
-        head?: never;
-        /** Change a right by a JSON Merge Patch */
-        patch: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                };
-                header?: {
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                };
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        trace?: never;
+      };
     };
-    "/api/v1/rights/{id}/mentions": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** What refers to a right */
-        get: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Mention"][];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/devices/{id}": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
     };
-    "/api/v1/roles": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
+    /** One device */
+    get: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path: {
+          id: string;
         };
-        /** List of roles */
-        get: {
-            parameters: {
-                query?: {
-                    limit?: number;
-                    cursor?: string;
-                    /** @description a word to search for */
-                    q?: string;
-                };
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["ListOfRole"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Device"];
+          };
         };
-        put?: never;
-        /** Add a role; its id is made from its name where none is given */
-        post: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: {
-                content: {
-                    "application/json": components["schemas"]["Role"];
-                };
-            };
-            responses: {
-                /** @description Created */
-                201: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
         };
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
+      };
     };
-    "/api/v1/roles/{id}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
+    /** Make a device what the body says */
+    put: {
+      parameters: {
+        query?: {
+          /** @description change nothing, and say what it would change */
+          dry?: boolean;
         };
-        /** One role */
-        get: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Role"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
+        header?: {
+          /** @description entity tag that the record must have */
+          "If-Match"?: string;
+          /** @description *: the record must not be there yet */
+          "If-None-Match"?: string;
+          /** @description a repetition with the same key and body changes nothing more */
+          "Idempotency-Key"?: string;
         };
-        /** Make a role what the body says */
-        put: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                };
-                header?: {
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                };
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: {
-                content: {
-                    "application/json": components["schemas"]["Role"];
-                };
-            };
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
+        path: {
+          id: string;
         };
-        post?: never;
-        /** Remove a role */
-        delete: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                    /** @description take every mention of the record along */
-                    along?: boolean;
-                };
-                header?: {
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                };
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
+        cookie?: never;
+      };
+      requestBody?: {
+        content: {
+          "application/json": components["schemas"]["Device"];
         };
-        options?: never;
-        head?: never;
-        /** Change a role by a JSON Merge Patch */
-        patch: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                };
-                header?: {
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                };
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
+      };
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Saved"];
+          };
         };
-        trace?: never;
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
     };
-    "/api/v1/roles/{id}/mentions": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
+    post?: never;
+    /** Remove a device */
+    delete: {
+      parameters: {
+        query?: {
+          /** @description change nothing, and say what it would change */
+          dry?: boolean;
+          /** @description take every mention of the record along */
+          along?: boolean;
         };
-        /** What refers to a role */
-        get: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Mention"][];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
+        header?: {
+          /** @description entity tag that the record must have */
+          "If-Match"?: string;
+          /** @description *: the record must not be there yet */
+          "If-None-Match"?: string;
+          /** @description a repetition with the same key and body changes nothing more */
+          "Idempotency-Key"?: string;
         };
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
+        path: {
+          id: string;
+        };
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Saved"];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
     };
-    "/api/v1/schedules": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
+    options?: never;
+    head?: never;
+    /** Change a device by a JSON Merge Patch */
+    patch: {
+      parameters: {
+        query?: {
+          /** @description change nothing, and say what it would change */
+          dry?: boolean;
         };
-        /** List of schedules */
-        get: {
-            parameters: {
-                query?: {
-                    limit?: number;
-                    cursor?: string;
-                    /** @description a word to search for */
-                    q?: string;
-                };
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["ListOfSchedule"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
+        header?: {
+          /** @description entity tag that the record must have */
+          "If-Match"?: string;
+          /** @description *: the record must not be there yet */
+          "If-None-Match"?: string;
+          /** @description a repetition with the same key and body changes nothing more */
+          "Idempotency-Key"?: string;
         };
-        put?: never;
-        /** Add a schedule; its id is made from its name where none is given */
-        post: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: {
-                content: {
-                    "application/json": components["schemas"]["Schedule"];
-                };
-            };
-            responses: {
-                /** @description Created */
-                201: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
+        path: {
+          id: string;
         };
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Saved"];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
     };
-    "/api/v1/schedules/{id}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** One schedule */
-        get: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Schedule"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        /** Make a schedule what the body says */
-        put: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                };
-                header?: {
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                };
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: {
-                content: {
-                    "application/json": components["schemas"]["Schedule"];
-                };
-            };
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        post?: never;
-        /** Remove a schedule */
-        delete: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                    /** @description take every mention of the record along */
-                    along?: boolean;
-                };
-                header?: {
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                };
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        options?: never;
-        head?: never;
-        /** Change a schedule by a JSON Merge Patch */
-        patch: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                };
-                header?: {
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                };
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        trace?: never;
+    trace?: never;
+  };
+  "/api/v1/devices/{id}/mentions": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
     };
-    "/api/v1/schedules/{id}/mentions": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
+    /** What refers to a device */
+    get: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path: {
+          id: string;
         };
-        /** What refers to a schedule */
-        get: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Mention"][];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Mention"][];
+          };
         };
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
     };
-    "/api/v1/session": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** Who is signed in? */
-        get: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Session"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        put?: never;
-        /** Sign in */
-        post: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: {
-                content: {
-                    "application/json": components["schemas"]["Credentials"];
-                };
-            };
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Session"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        /** Sign out */
-        delete: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description No Content */
-                204: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content?: never;
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/devices/{id}/points/{entry}": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
     };
-    "/api/v1/settings": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
+    get?: never;
+    /** Add one point */
+    put: {
+      parameters: {
+        query?: {
+          dry?: boolean;
         };
-        /** The settings */
-        get: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Settings"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
+        header?: never;
+        path: {
+          id: string;
+          /** @description the user, device, tag or point */
+          entry: string;
         };
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        /** Change the settings by a JSON Merge Patch */
-        patch: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                };
-                header?: {
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                };
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
+        cookie?: never;
+      };
+      requestBody?: {
+        content: {
+          "application/json": components["schemas"]["EntryQuery"];
         };
-        trace?: never;
+      };
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Saved"];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
     };
-    "/api/v1/sheets/{id}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
+    post?: never;
+    /** Drop one point */
+    delete: {
+      parameters: {
+        query?: {
+          dry?: boolean;
         };
-        /** Users, devices, members or device_lists as CSV */
-        get: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content?: never;
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
+        header?: never;
+        path: {
+          id: string;
+          /** @description the user, device, tag or point */
+          entry: string;
         };
-        /** Bring in a CSV file, all of it or nothing */
-        put: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                };
-                header?: {
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                };
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Imported"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Saved"];
+          };
         };
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
     };
-    "/api/v1/sites": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** List of sites */
-        get: {
-            parameters: {
-                query?: {
-                    limit?: number;
-                    cursor?: string;
-                    /** @description a word to search for */
-                    q?: string;
-                };
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["ListOfSite"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        put?: never;
-        /** Add a site; its id is made from its name where none is given */
-        post: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: {
-                content: {
-                    "application/json": components["schemas"]["Site"];
-                };
-            };
-            responses: {
-                /** @description Created */
-                201: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/devices/{id}/tags/{entry}": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
     };
-    "/api/v1/sites/{id}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
+    get?: never;
+    /** Add one tag */
+    put: {
+      parameters: {
+        query?: {
+          dry?: boolean;
         };
-        /** One site */
-        get: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Site"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
+        header?: never;
+        path: {
+          id: string;
+          /** @description the user, device, tag or point */
+          entry: string;
         };
-        /** Make a site what the body says */
-        put: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                };
-                header?: {
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                };
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: {
-                content: {
-                    "application/json": components["schemas"]["Site"];
-                };
-            };
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
+        cookie?: never;
+      };
+      requestBody?: {
+        content: {
+          "application/json": components["schemas"]["EntryQuery"];
         };
-        post?: never;
-        /** Remove a site */
-        delete: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                    /** @description take every mention of the record along */
-                    along?: boolean;
-                };
-                header?: {
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                };
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
+      };
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Saved"];
+          };
         };
-        options?: never;
-        head?: never;
-        /** Change a site by a JSON Merge Patch */
-        patch: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                };
-                header?: {
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                };
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
         };
-        trace?: never;
+      };
     };
-    "/api/v1/sites/{id}/mentions": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
+    post?: never;
+    /** Drop one tag */
+    delete: {
+      parameters: {
+        query?: {
+          dry?: boolean;
         };
-        /** What refers to a site */
-        get: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Mention"][];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
+        header?: never;
+        path: {
+          id: string;
+          /** @description the user, device, tag or point */
+          entry: string;
         };
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Saved"];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
     };
-    "/api/v1/tokens": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** Tokens, without their secrets */
-        get: {
-            parameters: {
-                query?: {
-                    user?: string;
-                };
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Token"][];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        put?: never;
-        /** Make a token; its secret is shown this once */
-        post: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: {
-                content: {
-                    "application/json": components["schemas"]["NewToken"];
-                };
-            };
-            responses: {
-                /** @description Created */
-                201: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Token"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/events": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
     };
-    "/api/v1/tokens/{id}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
+    /** Server-sent events of every revision, resumable with Last-Event-ID */
+    get: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path?: never;
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content?: never;
         };
-        get?: never;
-        put?: never;
-        post?: never;
-        /** Revoke a token */
-        delete: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description No Content */
-                204: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content?: never;
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
         };
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
+      };
     };
-    "/api/v1/user_groups": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** List of user groups */
-        get: {
-            parameters: {
-                query?: {
-                    limit?: number;
-                    cursor?: string;
-                    /** @description a word to search for */
-                    q?: string;
-                };
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["ListOfUserGroup"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        put?: never;
-        /** Add a user group; its id is made from its name where none is given */
-        post: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: {
-                content: {
-                    "application/json": components["schemas"]["UserGroup"];
-                };
-            };
-            responses: {
-                /** @description Created */
-                201: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/find": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
     };
-    "/api/v1/user_groups/{id}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
+    /** Search everything */
+    get: {
+      parameters: {
+        query: {
+          q: string;
+          limit?: number;
         };
-        /** One user group */
-        get: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["UserGroup"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
+        header?: never;
+        path?: never;
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Found"][];
+          };
         };
-        /** Make a user group what the body says */
-        put: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                };
-                header?: {
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                };
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: {
-                content: {
-                    "application/json": components["schemas"]["UserGroup"];
-                };
-            };
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
         };
-        post?: never;
-        /** Remove a user group */
-        delete: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                    /** @description take every mention of the record along */
-                    along?: boolean;
-                };
-                header?: {
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                };
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        options?: never;
-        head?: never;
-        /** Change a user group by a JSON Merge Patch */
-        patch: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                };
-                header?: {
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                };
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        trace?: never;
+      };
     };
-    "/api/v1/user_groups/{id}/members/{entry}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        /** Add one member */
-        put: {
-            parameters: {
-                query?: {
-                    dry?: boolean;
-                };
-                header?: never;
-                path: {
-                    id: string;
-                    /** @description the user, device, tag or point */
-                    entry: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: {
-                content: {
-                    "application/json": components["schemas"]["EntryQuery"];
-                };
-            };
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        post?: never;
-        /** Drop one member */
-        delete: {
-            parameters: {
-                query?: {
-                    dry?: boolean;
-                };
-                header?: never;
-                path: {
-                    id: string;
-                    /** @description the user, device, tag or point */
-                    entry: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/grants": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
     };
-    "/api/v1/user_groups/{id}/mentions": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
+    /** List of grants */
+    get: {
+      parameters: {
+        query?: {
+          limit?: number;
+          cursor?: string;
+          /** @description a word to search for */
+          q?: string;
         };
-        /** What refers to a user group */
-        get: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Mention"][];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
+        header?: never;
+        path?: never;
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["ListOfGrant"];
+          };
         };
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
     };
-    "/api/v1/users": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
+    put?: never;
+    /** Add a grant; its id is made from its name where none is given */
+    post: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path?: never;
+        cookie?: never;
+      };
+      requestBody?: {
+        content: {
+          "application/json": components["schemas"]["Grant"];
         };
-        /** List of users */
-        get: {
-            parameters: {
-                query?: {
-                    limit?: number;
-                    cursor?: string;
-                    /** @description a word to search for */
-                    q?: string;
-                };
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["ListOfUser"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
+      };
+      responses: {
+        /** @description Created */
+        201: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Saved"];
+          };
         };
-        put?: never;
-        /** Add a user; its id is made from its name where none is given */
-        post: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: {
-                content: {
-                    "application/json": components["schemas"]["User"];
-                };
-            };
-            responses: {
-                /** @description Created */
-                201: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
         };
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
+      };
     };
-    "/api/v1/users/{id}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** One user */
-        get: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["User"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        /** Make a user what the body says */
-        put: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                };
-                header?: {
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                };
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: {
-                content: {
-                    "application/json": components["schemas"]["User"];
-                };
-            };
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        post?: never;
-        /** Remove a user */
-        delete: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                    /** @description take every mention of the record along */
-                    along?: boolean;
-                };
-                header?: {
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                };
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        options?: never;
-        head?: never;
-        /** Change a user by a JSON Merge Patch */
-        patch: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                };
-                header?: {
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                };
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        trace?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/grants/{id}": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
     };
-    "/api/v1/users/{id}/mentions": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
+    /** One grant */
+    get: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path: {
+          id: string;
         };
-        /** What refers to a user */
-        get: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Mention"][];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Grant"];
+          };
         };
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
     };
-    "/healthz": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
+    /** Make a grant what the body says */
+    put: {
+      parameters: {
+        query?: {
+          /** @description change nothing, and say what it would change */
+          dry?: boolean;
         };
-        /** Is the process alive? */
-        get: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Health"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
+        header?: {
+          /** @description entity tag that the record must have */
+          "If-Match"?: string;
+          /** @description *: the record must not be there yet */
+          "If-None-Match"?: string;
+          /** @description a repetition with the same key and body changes nothing more */
+          "Idempotency-Key"?: string;
         };
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
+        path: {
+          id: string;
+        };
+        cookie?: never;
+      };
+      requestBody?: {
+        content: {
+          "application/json": components["schemas"]["Grant"];
+        };
+      };
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Saved"];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
     };
-    "/metrics": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
+    post?: never;
+    /** Remove a grant */
+    delete: {
+      parameters: {
+        query?: {
+          /** @description change nothing, and say what it would change */
+          dry?: boolean;
+          /** @description take every mention of the record along */
+          along?: boolean;
         };
-        /** Figures in the Prometheus text format */
-        get: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content?: never;
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
+        header?: {
+          /** @description entity tag that the record must have */
+          "If-Match"?: string;
+          /** @description *: the record must not be there yet */
+          "If-None-Match"?: string;
+          /** @description a repetition with the same key and body changes nothing more */
+          "Idempotency-Key"?: string;
         };
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
+        path: {
+          id: string;
+        };
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Saved"];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
     };
-    "/readyz": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
+    options?: never;
+    head?: never;
+    /** Change a grant by a JSON Merge Patch */
+    patch: {
+      parameters: {
+        query?: {
+          /** @description change nothing, and say what it would change */
+          dry?: boolean;
         };
-        /** Can questions be answered? */
-        get: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Health"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
+        header?: {
+          /** @description entity tag that the record must have */
+          "If-Match"?: string;
+          /** @description *: the record must not be there yet */
+          "If-None-Match"?: string;
+          /** @description a repetition with the same key and body changes nothing more */
+          "Idempotency-Key"?: string;
         };
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
+        path: {
+          id: string;
+        };
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Saved"];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
     };
+    trace?: never;
+  };
+  "/api/v1/grants/{id}/mentions": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** What refers to a grant */
+    get: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path: {
+          id: string;
+        };
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Mention"][];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
+    };
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/kinds": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** List of kinds */
+    get: {
+      parameters: {
+        query?: {
+          limit?: number;
+          cursor?: string;
+          /** @description a word to search for */
+          q?: string;
+        };
+        header?: never;
+        path?: never;
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["ListOfKind"];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
+    };
+    put?: never;
+    /** Add a kind; its id is made from its name where none is given */
+    post: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path?: never;
+        cookie?: never;
+      };
+      requestBody?: {
+        content: {
+          "application/json": components["schemas"]["Kind"];
+        };
+      };
+      responses: {
+        /** @description Created */
+        201: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Saved"];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
+    };
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/kinds/{id}": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** One kind */
+    get: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path: {
+          id: string;
+        };
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Kind"];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
+    };
+    /** Make a kind what the body says */
+    put: {
+      parameters: {
+        query?: {
+          /** @description change nothing, and say what it would change */
+          dry?: boolean;
+        };
+        header?: {
+          /** @description entity tag that the record must have */
+          "If-Match"?: string;
+          /** @description *: the record must not be there yet */
+          "If-None-Match"?: string;
+          /** @description a repetition with the same key and body changes nothing more */
+          "Idempotency-Key"?: string;
+        };
+        path: {
+          id: string;
+        };
+        cookie?: never;
+      };
+      requestBody?: {
+        content: {
+          "application/json": components["schemas"]["Kind"];
+        };
+      };
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Saved"];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
+    };
+    post?: never;
+    /** Remove a kind */
+    delete: {
+      parameters: {
+        query?: {
+          /** @description change nothing, and say what it would change */
+          dry?: boolean;
+          /** @description take every mention of the record along */
+          along?: boolean;
+        };
+        header?: {
+          /** @description entity tag that the record must have */
+          "If-Match"?: string;
+          /** @description *: the record must not be there yet */
+          "If-None-Match"?: string;
+          /** @description a repetition with the same key and body changes nothing more */
+          "Idempotency-Key"?: string;
+        };
+        path: {
+          id: string;
+        };
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Saved"];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
+    };
+    options?: never;
+    head?: never;
+    /** Change a kind by a JSON Merge Patch */
+    patch: {
+      parameters: {
+        query?: {
+          /** @description change nothing, and say what it would change */
+          dry?: boolean;
+        };
+        header?: {
+          /** @description entity tag that the record must have */
+          "If-Match"?: string;
+          /** @description *: the record must not be there yet */
+          "If-None-Match"?: string;
+          /** @description a repetition with the same key and body changes nothing more */
+          "Idempotency-Key"?: string;
+        };
+        path: {
+          id: string;
+        };
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Saved"];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
+    };
+    trace?: never;
+  };
+  "/api/v1/kinds/{id}/mentions": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** What refers to a kind */
+    get: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path: {
+          id: string;
+        };
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Mention"][];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
+    };
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/mandates": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** List of mandates */
+    get: {
+      parameters: {
+        query?: {
+          limit?: number;
+          cursor?: string;
+          /** @description a word to search for */
+          q?: string;
+        };
+        header?: never;
+        path?: never;
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["ListOfMandate"];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
+    };
+    put?: never;
+    /** Add a mandate; its id is made from its name where none is given */
+    post: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path?: never;
+        cookie?: never;
+      };
+      requestBody?: {
+        content: {
+          "application/json": components["schemas"]["Mandate"];
+        };
+      };
+      responses: {
+        /** @description Created */
+        201: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Saved"];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
+    };
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/mandates/{id}": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** One mandate */
+    get: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path: {
+          id: string;
+        };
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Mandate"];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
+    };
+    /** Make a mandate what the body says */
+    put: {
+      parameters: {
+        query?: {
+          /** @description change nothing, and say what it would change */
+          dry?: boolean;
+        };
+        header?: {
+          /** @description entity tag that the record must have */
+          "If-Match"?: string;
+          /** @description *: the record must not be there yet */
+          "If-None-Match"?: string;
+          /** @description a repetition with the same key and body changes nothing more */
+          "Idempotency-Key"?: string;
+        };
+        path: {
+          id: string;
+        };
+        cookie?: never;
+      };
+      requestBody?: {
+        content: {
+          "application/json": components["schemas"]["Mandate"];
+        };
+      };
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Saved"];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
+    };
+    post?: never;
+    /** Remove a mandate */
+    delete: {
+      parameters: {
+        query?: {
+          /** @description change nothing, and say what it would change */
+          dry?: boolean;
+          /** @description take every mention of the record along */
+          along?: boolean;
+        };
+        header?: {
+          /** @description entity tag that the record must have */
+          "If-Match"?: string;
+          /** @description *: the record must not be there yet */
+          "If-None-Match"?: string;
+          /** @description a repetition with the same key and body changes nothing more */
+          "Idempotency-Key"?: string;
+        };
+        path: {
+          id: string;
+        };
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Saved"];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
+    };
+    options?: never;
+    head?: never;
+    /** Change a mandate by a JSON Merge Patch */
+    patch: {
+      parameters: {
+        query?: {
+          /** @description change nothing, and say what it would change */
+          dry?: boolean;
+        };
+        header?: {
+          /** @description entity tag that the record must have */
+          "If-Match"?: string;
+          /** @description *: the record must not be there yet */
+          "If-None-Match"?: string;
+          /** @description a repetition with the same key and body changes nothing more */
+          "Idempotency-Key"?: string;
+        };
+        path: {
+          id: string;
+        };
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Saved"];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
+    };
+    trace?: never;
+  };
+  "/api/v1/mandates/{id}/mentions": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** What refers to a mandate */
+    get: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path: {
+          id: string;
+        };
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Mention"][];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
+    };
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/names": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** Names by type and id, types with more than 5,000 left out */
+    get: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path?: never;
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": {
+              [key: string]: {
+                [key: string]: string;
+              };
+            };
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
+    };
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/openapi.json": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** This description */
+    get: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path?: never;
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content?: never;
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
+    };
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/policy": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** The whole policy as a document */
+    get: {
+      parameters: {
+        query?: {
+          format?: "yaml" | "json";
+        };
+        header?: never;
+        path?: never;
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content?: never;
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
+    };
+    /** Put a policy document in the place of the policy */
+    put: {
+      parameters: {
+        query?: {
+          /** @description change nothing, and say what it would change */
+          dry?: boolean;
+        };
+        header?: never;
+        path?: never;
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Saved"];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
+    };
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/revisions/{id}/undo": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** Take back what a revision did, as a new revision */
+    post: {
+      parameters: {
+        query?: {
+          /** @description change nothing, and say what it would change */
+          dry?: boolean;
+        };
+        header?: {
+          /** @description entity tag that the record must have */
+          "If-Match"?: string;
+          /** @description *: the record must not be there yet */
+          "If-None-Match"?: string;
+          /** @description a repetition with the same key and body changes nothing more */
+          "Idempotency-Key"?: string;
+        };
+        path: {
+          id: string;
+        };
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Saved"];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
+    };
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/rights": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** List of rights */
+    get: {
+      parameters: {
+        query?: {
+          limit?: number;
+          cursor?: string;
+          /** @description a word to search for */
+          q?: string;
+        };
+        header?: never;
+        path?: never;
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["ListOfRight"];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
+    };
+    put?: never;
+    /** Add a right; its id is made from its name where none is given */
+    post: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path?: never;
+        cookie?: never;
+      };
+      requestBody?: {
+        content: {
+          "application/json": components["schemas"]["Right"];
+        };
+      };
+      responses: {
+        /** @description Created */
+        201: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Saved"];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
+    };
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/rights/{id}": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** One right */
+    get: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path: {
+          id: string;
+        };
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Right"];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
+    };
+    /** Make a right what the body says */
+    put: {
+      parameters: {
+        query?: {
+          /** @description change nothing, and say what it would change */
+          dry?: boolean;
+        };
+        header?: {
+          /** @description entity tag that the record must have */
+          "If-Match"?: string;
+          /** @description *: the record must not be there yet */
+          "If-None-Match"?: string;
+          /** @description a repetition with the same key and body changes nothing more */
+          "Idempotency-Key"?: string;
+        };
+        path: {
+          id: string;
+        };
+        cookie?: never;
+      };
+      requestBody?: {
+        content: {
+          "application/json": components["schemas"]["Right"];
+        };
+      };
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Saved"];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
+    };
+    post?: never;
+    /** Remove a right */
+    delete: {
+      parameters: {
+        query?: {
+          /** @description change nothing, and say what it would change */
+          dry?: boolean;
+          /** @description take every mention of the record along */
+          along?: boolean;
+        };
+        header?: {
+          /** @description entity tag that the record must have */
+          "If-Match"?: string;
+          /** @description *: the record must not be there yet */
+          "If-None-Match"?: string;
+          /** @description a repetition with the same key and body changes nothing more */
+          "Idempotency-Key"?: string;
+        };
+        path: {
+          id: string;
+        };
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Saved"];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
+    };
+    options?: never;
+    head?: never;
+    /** Change a right by a JSON Merge Patch */
+    patch: {
+      parameters: {
+        query?: {
+          /** @description change nothing, and say what it would change */
+          dry?: boolean;
+        };
+        header?: {
+          /** @description entity tag that the record must have */
+          "If-Match"?: string;
+          /** @description *: the record must not be there yet */
+          "If-None-Match"?: string;
+          /** @description a repetition with the same key and body changes nothing more */
+          "Idempotency-Key"?: string;
+        };
+        path: {
+          id: string;
+        };
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Saved"];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
+    };
+    trace?: never;
+  };
+  "/api/v1/rights/{id}/mentions": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** What refers to a right */
+    get: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path: {
+          id: string;
+        };
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Mention"][];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
+    };
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/roles": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** List of roles */
+    get: {
+      parameters: {
+        query?: {
+          limit?: number;
+          cursor?: string;
+          /** @description a word to search for */
+          q?: string;
+        };
+        header?: never;
+        path?: never;
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["ListOfRole"];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
+    };
+    put?: never;
+    /** Add a role; its id is made from its name where none is given */
+    post: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path?: never;
+        cookie?: never;
+      };
+      requestBody?: {
+        content: {
+          "application/json": components["schemas"]["Role"];
+        };
+      };
+      responses: {
+        /** @description Created */
+        201: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Saved"];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
+    };
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/roles/{id}": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** One role */
+    get: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path: {
+          id: string;
+        };
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Role"];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
+    };
+    /** Make a role what the body says */
+    put: {
+      parameters: {
+        query?: {
+          /** @description change nothing, and say what it would change */
+          dry?: boolean;
+        };
+        header?: {
+          /** @description entity tag that the record must have */
+          "If-Match"?: string;
+          /** @description *: the record must not be there yet */
+          "If-None-Match"?: string;
+          /** @description a repetition with the same key and body changes nothing more */
+          "Idempotency-Key"?: string;
+        };
+        path: {
+          id: string;
+        };
+        cookie?: never;
+      };
+      requestBody?: {
+        content: {
+          "application/json": components["schemas"]["Role"];
+        };
+      };
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Saved"];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
+    };
+    post?: never;
+    /** Remove a role */
+    delete: {
+      parameters: {
+        query?: {
+          /** @description change nothing, and say what it would change */
+          dry?: boolean;
+          /** @description take every mention of the record along */
+          along?: boolean;
+        };
+        header?: {
+          /** @description entity tag that the record must have */
+          "If-Match"?: string;
+          /** @description *: the record must not be there yet */
+          "If-None-Match"?: string;
+          /** @description a repetition with the same key and body changes nothing more */
+          "Idempotency-Key"?: string;
+        };
+        path: {
+          id: string;
+        };
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Saved"];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
+    };
+    options?: never;
+    head?: never;
+    /** Change a role by a JSON Merge Patch */
+    patch: {
+      parameters: {
+        query?: {
+          /** @description change nothing, and say what it would change */
+          dry?: boolean;
+        };
+        header?: {
+          /** @description entity tag that the record must have */
+          "If-Match"?: string;
+          /** @description *: the record must not be there yet */
+          "If-None-Match"?: string;
+          /** @description a repetition with the same key and body changes nothing more */
+          "Idempotency-Key"?: string;
+        };
+        path: {
+          id: string;
+        };
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Saved"];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
+    };
+    trace?: never;
+  };
+  "/api/v1/roles/{id}/mentions": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** What refers to a role */
+    get: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path: {
+          id: string;
+        };
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Mention"][];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
+    };
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/schedules": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** List of schedules */
+    get: {
+      parameters: {
+        query?: {
+          limit?: number;
+          cursor?: string;
+          /** @description a word to search for */
+          q?: string;
+        };
+        header?: never;
+        path?: never;
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["ListOfSchedule"];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
+    };
+    put?: never;
+    /** Add a schedule; its id is made from its name where none is given */
+    post: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path?: never;
+        cookie?: never;
+      };
+      requestBody?: {
+        content: {
+          "application/json": components["schemas"]["Schedule"];
+        };
+      };
+      responses: {
+        /** @description Created */
+        201: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Saved"];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
+    };
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/schedules/{id}": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** One schedule */
+    get: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path: {
+          id: string;
+        };
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Schedule"];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
+    };
+    /** Make a schedule what the body says */
+    put: {
+      parameters: {
+        query?: {
+          /** @description change nothing, and say what it would change */
+          dry?: boolean;
+        };
+        header?: {
+          /** @description entity tag that the record must have */
+          "If-Match"?: string;
+          /** @description *: the record must not be there yet */
+          "If-None-Match"?: string;
+          /** @description a repetition with the same key and body changes nothing more */
+          "Idempotency-Key"?: string;
+        };
+        path: {
+          id: string;
+        };
+        cookie?: never;
+      };
+      requestBody?: {
+        content: {
+          "application/json": components["schemas"]["Schedule"];
+        };
+      };
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Saved"];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
+    };
+    post?: never;
+    /** Remove a schedule */
+    delete: {
+      parameters: {
+        query?: {
+          /** @description change nothing, and say what it would change */
+          dry?: boolean;
+          /** @description take every mention of the record along */
+          along?: boolean;
+        };
+        header?: {
+          /** @description entity tag that the record must have */
+          "If-Match"?: string;
+          /** @description *: the record must not be there yet */
+          "If-None-Match"?: string;
+          /** @description a repetition with the same key and body changes nothing more */
+          "Idempotency-Key"?: string;
+        };
+        path: {
+          id: string;
+        };
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Saved"];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
+    };
+    options?: never;
+    head?: never;
+    /** Change a schedule by a JSON Merge Patch */
+    patch: {
+      parameters: {
+        query?: {
+          /** @description change nothing, and say what it would change */
+          dry?: boolean;
+        };
+        header?: {
+          /** @description entity tag that the record must have */
+          "If-Match"?: string;
+          /** @description *: the record must not be there yet */
+          "If-None-Match"?: string;
+          /** @description a repetition with the same key and body changes nothing more */
+          "Idempotency-Key"?: string;
+        };
+        path: {
+          id: string;
+        };
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Saved"];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
+    };
+    trace?: never;
+  };
+  "/api/v1/schedules/{id}/mentions": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** What refers to a schedule */
+    get: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path: {
+          id: string;
+        };
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Mention"][];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
+    };
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/session": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** Who is signed in? */
+    get: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path?: never;
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Session"];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
+    };
+    put?: never;
+    /** Sign in */
+    post: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path?: never;
+        cookie?: never;
+      };
+      requestBody?: {
+        content: {
+          "application/json": components["schemas"]["Credentials"];
+        };
+      };
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Session"];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
+    };
+    /** Sign out */
+    delete: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path?: never;
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description No Content */
+        204: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content?: never;
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
+    };
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/settings": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** The settings */
+    get: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path?: never;
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Settings"];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
+    };
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    /** Change the settings by a JSON Merge Patch */
+    patch: {
+      parameters: {
+        query?: {
+          /** @description change nothing, and say what it would change */
+          dry?: boolean;
+        };
+        header?: {
+          /** @description entity tag that the record must have */
+          "If-Match"?: string;
+          /** @description *: the record must not be there yet */
+          "If-None-Match"?: string;
+          /** @description a repetition with the same key and body changes nothing more */
+          "Idempotency-Key"?: string;
+        };
+        path?: never;
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Saved"];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
+    };
+    trace?: never;
+  };
+  "/api/v1/sheets/{id}": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** Users, devices, members or device_lists as CSV */
+    get: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path: {
+          id: string;
+        };
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content?: never;
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
+    };
+    /** Bring in a CSV file, all of it or nothing */
+    put: {
+      parameters: {
+        query?: {
+          /** @description change nothing, and say what it would change */
+          dry?: boolean;
+        };
+        header?: {
+          /** @description entity tag that the record must have */
+          "If-Match"?: string;
+          /** @description *: the record must not be there yet */
+          "If-None-Match"?: string;
+          /** @description a repetition with the same key and body changes nothing more */
+          "Idempotency-Key"?: string;
+        };
+        path: {
+          id: string;
+        };
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Imported"];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
+    };
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/sites": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** List of sites */
+    get: {
+      parameters: {
+        query?: {
+          limit?: number;
+          cursor?: string;
+          /** @description a word to search for */
+          q?: string;
+        };
+        header?: never;
+        path?: never;
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["ListOfSite"];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
+    };
+    put?: never;
+    /** Add a site; its id is made from its name where none is given */
+    post: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path?: never;
+        cookie?: never;
+      };
+      requestBody?: {
+        content: {
+          "application/json": components["schemas"]["Site"];
+        };
+      };
+      responses: {
+        /** @description Created */
+        201: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Saved"];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
+    };
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/sites/{id}": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** One site */
+    get: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path: {
+          id: string;
+        };
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Site"];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
+    };
+    /** Make a site what the body says */
+    put: {
+      parameters: {
+        query?: {
+          /** @description change nothing, and say what it would change */
+          dry?: boolean;
+        };
+        header?: {
+          /** @description entity tag that the record must have */
+          "If-Match"?: string;
+          /** @description *: the record must not be there yet */
+          "If-None-Match"?: string;
+          /** @description a repetition with the same key and body changes nothing more */
+          "Idempotency-Key"?: string;
+        };
+        path: {
+          id: string;
+        };
+        cookie?: never;
+      };
+      requestBody?: {
+        content: {
+          "application/json": components["schemas"]["Site"];
+        };
+      };
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Saved"];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
+    };
+    post?: never;
+    /** Remove a site */
+    delete: {
+      parameters: {
+        query?: {
+          /** @description change nothing, and say what it would change */
+          dry?: boolean;
+          /** @description take every mention of the record along */
+          along?: boolean;
+        };
+        header?: {
+          /** @description entity tag that the record must have */
+          "If-Match"?: string;
+          /** @description *: the record must not be there yet */
+          "If-None-Match"?: string;
+          /** @description a repetition with the same key and body changes nothing more */
+          "Idempotency-Key"?: string;
+        };
+        path: {
+          id: string;
+        };
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Saved"];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
+    };
+    options?: never;
+    head?: never;
+    /** Change a site by a JSON Merge Patch */
+    patch: {
+      parameters: {
+        query?: {
+          /** @description change nothing, and say what it would change */
+          dry?: boolean;
+        };
+        header?: {
+          /** @description entity tag that the record must have */
+          "If-Match"?: string;
+          /** @description *: the record must not be there yet */
+          "If-None-Match"?: string;
+          /** @description a repetition with the same key and body changes nothing more */
+          "Idempotency-Key"?: string;
+        };
+        path: {
+          id: string;
+        };
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Saved"];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
+    };
+    trace?: never;
+  };
+  "/api/v1/sites/{id}/mentions": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** What refers to a site */
+    get: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path: {
+          id: string;
+        };
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Mention"][];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
+    };
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/tokens": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** Tokens, without their secrets */
+    get: {
+      parameters: {
+        query?: {
+          user?: string;
+        };
+        header?: never;
+        path?: never;
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Token"][];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
+    };
+    put?: never;
+    /** Make a token; its secret is shown this once */
+    post: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path?: never;
+        cookie?: never;
+      };
+      requestBody?: {
+        content: {
+          "application/json": components["schemas"]["NewToken"];
+        };
+      };
+      responses: {
+        /** @description Created */
+        201: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Token"];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
+    };
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/tokens/{id}": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    post?: never;
+    /** Revoke a token */
+    delete: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path: {
+          id: string;
+        };
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description No Content */
+        204: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content?: never;
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
+    };
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/user_groups": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** List of user groups */
+    get: {
+      parameters: {
+        query?: {
+          limit?: number;
+          cursor?: string;
+          /** @description a word to search for */
+          q?: string;
+        };
+        header?: never;
+        path?: never;
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["ListOfUserGroup"];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
+    };
+    put?: never;
+    /** Add a user group; its id is made from its name where none is given */
+    post: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path?: never;
+        cookie?: never;
+      };
+      requestBody?: {
+        content: {
+          "application/json": components["schemas"]["UserGroup"];
+        };
+      };
+      responses: {
+        /** @description Created */
+        201: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Saved"];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
+    };
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/user_groups/{id}": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** One user group */
+    get: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path: {
+          id: string;
+        };
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["UserGroup"];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
+    };
+    /** Make a user group what the body says */
+    put: {
+      parameters: {
+        query?: {
+          /** @description change nothing, and say what it would change */
+          dry?: boolean;
+        };
+        header?: {
+          /** @description entity tag that the record must have */
+          "If-Match"?: string;
+          /** @description *: the record must not be there yet */
+          "If-None-Match"?: string;
+          /** @description a repetition with the same key and body changes nothing more */
+          "Idempotency-Key"?: string;
+        };
+        path: {
+          id: string;
+        };
+        cookie?: never;
+      };
+      requestBody?: {
+        content: {
+          "application/json": components["schemas"]["UserGroup"];
+        };
+      };
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Saved"];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
+    };
+    post?: never;
+    /** Remove a user group */
+    delete: {
+      parameters: {
+        query?: {
+          /** @description change nothing, and say what it would change */
+          dry?: boolean;
+          /** @description take every mention of the record along */
+          along?: boolean;
+        };
+        header?: {
+          /** @description entity tag that the record must have */
+          "If-Match"?: string;
+          /** @description *: the record must not be there yet */
+          "If-None-Match"?: string;
+          /** @description a repetition with the same key and body changes nothing more */
+          "Idempotency-Key"?: string;
+        };
+        path: {
+          id: string;
+        };
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Saved"];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
+    };
+    options?: never;
+    head?: never;
+    /** Change a user group by a JSON Merge Patch */
+    patch: {
+      parameters: {
+        query?: {
+          /** @description change nothing, and say what it would change */
+          dry?: boolean;
+        };
+        header?: {
+          /** @description entity tag that the record must have */
+          "If-Match"?: string;
+          /** @description *: the record must not be there yet */
+          "If-None-Match"?: string;
+          /** @description a repetition with the same key and body changes nothing more */
+          "Idempotency-Key"?: string;
+        };
+        path: {
+          id: string;
+        };
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Saved"];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
+    };
+    trace?: never;
+  };
+  "/api/v1/user_groups/{id}/members/{entry}": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    /** Add one member */
+    put: {
+      parameters: {
+        query?: {
+          dry?: boolean;
+        };
+        header?: never;
+        path: {
+          id: string;
+          /** @description the user, device, tag or point */
+          entry: string;
+        };
+        cookie?: never;
+      };
+      requestBody?: {
+        content: {
+          "application/json": components["schemas"]["EntryQuery"];
+        };
+      };
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Saved"];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
+    };
+    post?: never;
+    /** Drop one member */
+    delete: {
+      parameters: {
+        query?: {
+          dry?: boolean;
+        };
+        header?: never;
+        path: {
+          id: string;
+          /** @description the user, device, tag or point */
+          entry: string;
+        };
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Saved"];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
+    };
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/user_groups/{id}/mentions": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** What refers to a user group */
+    get: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path: {
+          id: string;
+        };
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Mention"][];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
+    };
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/users": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** List of users */
+    get: {
+      parameters: {
+        query?: {
+          limit?: number;
+          cursor?: string;
+          /** @description a word to search for */
+          q?: string;
+        };
+        header?: never;
+        path?: never;
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["ListOfUser"];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
+    };
+    put?: never;
+    /** Add a user; its id is made from its name where none is given */
+    post: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path?: never;
+        cookie?: never;
+      };
+      requestBody?: {
+        content: {
+          "application/json": components["schemas"]["User"];
+        };
+      };
+      responses: {
+        /** @description Created */
+        201: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Saved"];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
+    };
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/users/{id}": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** One user */
+    get: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path: {
+          id: string;
+        };
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["User"];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
+    };
+    /** Make a user what the body says */
+    put: {
+      parameters: {
+        query?: {
+          /** @description change nothing, and say what it would change */
+          dry?: boolean;
+        };
+        header?: {
+          /** @description entity tag that the record must have */
+          "If-Match"?: string;
+          /** @description *: the record must not be there yet */
+          "If-None-Match"?: string;
+          /** @description a repetition with the same key and body changes nothing more */
+          "Idempotency-Key"?: string;
+        };
+        path: {
+          id: string;
+        };
+        cookie?: never;
+      };
+      requestBody?: {
+        content: {
+          "application/json": components["schemas"]["User"];
+        };
+      };
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Saved"];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
+    };
+    post?: never;
+    /** Remove a user */
+    delete: {
+      parameters: {
+        query?: {
+          /** @description change nothing, and say what it would change */
+          dry?: boolean;
+          /** @description take every mention of the record along */
+          along?: boolean;
+        };
+        header?: {
+          /** @description entity tag that the record must have */
+          "If-Match"?: string;
+          /** @description *: the record must not be there yet */
+          "If-None-Match"?: string;
+          /** @description a repetition with the same key and body changes nothing more */
+          "Idempotency-Key"?: string;
+        };
+        path: {
+          id: string;
+        };
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Saved"];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
+    };
+    options?: never;
+    head?: never;
+    /** Change a user by a JSON Merge Patch */
+    patch: {
+      parameters: {
+        query?: {
+          /** @description change nothing, and say what it would change */
+          dry?: boolean;
+        };
+        header?: {
+          /** @description entity tag that the record must have */
+          "If-Match"?: string;
+          /** @description *: the record must not be there yet */
+          "If-None-Match"?: string;
+          /** @description a repetition with the same key and body changes nothing more */
+          "Idempotency-Key"?: string;
+        };
+        path: {
+          id: string;
+        };
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Saved"];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
+    };
+    trace?: never;
+  };
+  "/api/v1/users/{id}/mentions": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** What refers to a user */
+    get: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path: {
+          id: string;
+        };
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Mention"][];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
+    };
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/healthz": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** Is the process alive? */
+    get: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path?: never;
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Health"];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
+    };
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/metrics": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** Figures in the Prometheus text format */
+    get: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path?: never;
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content?: never;
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
+    };
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/readyz": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** Can questions be answered? */
+    get: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path?: never;
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Health"];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
+    };
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
 }
 export type webhooks = Record<string, never>;
 export interface components {
-    schemas: {
-        Action: {
-            name: string;
-            properties?: {
-                [key: string]: unknown;
-            };
-        };
-        Answer: {
-            allowed: boolean;
-            /** Format: date-time */
-            at: string;
-            /** @description every line that decided */
-            because: components["schemas"]["Trail"][];
-            device: components["schemas"]["Named"];
-            limits?: {
-                [key: string]: unknown;
-            };
-            /** @description the nearest that would have made it a yes */
-            missing: components["schemas"]["Trail"][];
-            /** @description known ids near to the unknown one */
-            near?: string[];
-            /**
-             * @description code of the step that decided
-             * @example outside_schedule
-             */
-            reason: string;
-            /** @description revision of the policy that answered */
-            revision?: number;
-            right: components["schemas"]["Named"];
-            /** @description the answer in words */
-            text: string;
-            /**
-             * Format: date-time
-             * @description first instant at which allowed changes; null: not within 400 days
-             */
-            until: null | string;
-            user: components["schemas"]["Named"];
-            /** @description IANA zone of the device's site */
-            zone: string;
-        };
-        BatchQuery: {
-            changes: components["schemas"]["Edit"][];
-            note?: string;
-        };
-        Calendar: {
-            days?: components["schemas"]["CalendarDay"][];
-            id: string;
-            name?: string;
-        };
-        CalendarDay: {
-            date?: string;
-            from?: string;
-            name?: string;
-            to?: string;
-        };
-        Change: {
-            fields?: components["schemas"]["FieldChange"][];
-            id: string;
-            name: string;
-            /** @enum {string} */
-            op: "added" | "changed" | "removed";
-            type: string;
-        };
-        Check: {
-            /** @description RFC 3339, or a local time of the device's site such as 2026-07-04 21:30 or tomorrow 06:00; left out: now */
-            at?: string;
-            context?: components["schemas"]["Context"];
-            /**
-             * @description id of a device, or device/point
-             * @example alder-bridge/deck
-             */
-            device: string;
-            /**
-             * @description id of a right
-             * @example control
-             */
-            right: string;
-            /**
-             * @description id of a user
-             * @example tomas.field
-             */
-            user: string;
-        };
-        Context: {
-            /** @description someone is present at the device */
-            attended?: null | boolean;
-            /** @description address that the request came from */
-            ip?: string;
-            /** @description the user signed in with a second factor */
-            strong_sign_in?: null | boolean;
-        };
-        Credentials: {
-            password: string;
-            /** @description answer with a bearer token instead of a cookie */
-            terminal?: boolean;
-            user: string;
-        };
-        Dates: {
-            from?: string;
-            to?: string;
-        };
-        Decision: {
-            context: components["schemas"]["DecisionContext"];
-            decision: boolean;
-        };
-        DecisionContext: {
-            limits?: {
-                [key: string]: unknown;
-            };
-            reason: string;
-            revision: number;
-            /** Format: date-time */
-            until?: null | string;
-        };
-        Device: {
-            address?: string;
-            id: string;
-            kind?: string;
-            lockout?: components["schemas"]["Lockout"];
-            name?: string;
-            points?: components["schemas"]["Point"][];
-            site?: string;
-            state?: string;
-            tags?: string[];
-        };
-        DeviceGroup: {
-            devices?: string[];
-            id: string;
-            match?: components["schemas"]["Match"];
-            name?: string;
-            parent?: string;
-        };
-        Edit: {
-            along?: boolean;
-            /** @description beginning of a membership */
-            from?: string;
-            id: string;
-            /** @enum {string} */
-            list?: "members" | "devices" | "tags" | "points";
-            /** @description name of a point, or of a copy */
-            name?: string;
-            /** @enum {string} */
-            op: "put" | "patch" | "copy" | "remove" | "add" | "drop";
-            record?: unknown;
-            /** @description id of a copy; left out: made from its name */
-            to?: string;
-            /** @description record type, such as user_groups */
-            type: string;
-            /** @description end of a membership */
-            until?: string;
-            /** @description the user, device, tag or point */
-            value?: string;
-            /** @description what a copy takes along: members, groups, grants */
-            with?: string[];
-        };
-        Entity: {
-            id: string;
-            properties?: {
-                [key: string]: unknown;
-            };
-            type: string;
-        };
-        EntryQuery: {
-            /** @description beginning of a membership, RFC 3339 */
-            from?: string;
-            /** @description name of a point */
-            name?: string;
-            /** @description end of a membership, RFC 3339 */
-            until?: string;
-        };
-        Evaluation: {
-            action: components["schemas"]["Action"];
-            context?: {
-                [key: string]: unknown;
-            };
-            resource: components["schemas"]["Entity"];
-            subject: components["schemas"]["Entity"];
-        };
-        Fault: {
-            column?: number;
-            line?: number;
-            path: string;
-            problem: string;
-        };
-        FieldChange: {
-            /** @description entries that came into a set */
-            added?: unknown[];
-            after?: unknown;
-            before?: unknown;
-            /** @description entries that went out of a set */
-            dropped?: unknown[];
-            field: string;
-        };
-        Found: {
-            id: string;
-            name: string;
-            /** @description what else is known of it, such as an e-mail or a site */
-            note?: string;
-            type: string;
-        };
-        Grant: {
-            effect?: string;
-            enabled?: boolean;
-            id: string;
-            lines?: components["schemas"]["Line"][];
-            name?: string;
-            note?: string;
-            to?: components["schemas"]["To"];
-            valid?: components["schemas"]["Span"];
-        };
-        Health: {
-            status: string;
-        };
-        Holders: {
-            groups?: string[];
-            users?: string[];
-        };
-        If: {
-            attended?: null | boolean;
-            networks?: string[];
-            states?: string[];
-            strong_sign_in?: null | boolean;
-        };
-        Imported: {
-            /** @description records that the file makes */
-            added: number;
-            /** @description records that the file changes */
-            changed: number;
-            /** @description the first of the changes */
-            changes?: components["schemas"]["Change"][];
-            revision: number;
-            rows: number;
-            /** @description rows that change nothing by themselves */
-            same: number;
-            saved: boolean;
-        };
-        Kind: {
-            id: string;
-            name?: string;
-        };
-        Line: {
-            depth?: string;
-            if?: components["schemas"]["If"];
-            limits?: {
-                [key: string]: unknown;
-            };
-            on?: components["schemas"]["Where"];
-            rights?: string[];
-            roles?: string[];
-            when?: string[];
-        };
-        ListOfCalendar: {
-            items: components["schemas"]["Calendar"][];
-            /** @description cursor of the next page */
-            next?: string;
-            /** @description how many there are on all pages */
-            total: number;
-        };
-        ListOfDevice: {
-            items: components["schemas"]["Device"][];
-            /** @description cursor of the next page */
-            next?: string;
-            /** @description how many there are on all pages */
-            total: number;
-        };
-        ListOfDeviceGroup: {
-            items: components["schemas"]["DeviceGroup"][];
-            /** @description cursor of the next page */
-            next?: string;
-            /** @description how many there are on all pages */
-            total: number;
-        };
-        ListOfGrant: {
-            items: components["schemas"]["Grant"][];
-            /** @description cursor of the next page */
-            next?: string;
-            /** @description how many there are on all pages */
-            total: number;
-        };
-        ListOfKind: {
-            items: components["schemas"]["Kind"][];
-            /** @description cursor of the next page */
-            next?: string;
-            /** @description how many there are on all pages */
-            total: number;
-        };
-        ListOfMandate: {
-            items: components["schemas"]["Mandate"][];
-            /** @description cursor of the next page */
-            next?: string;
-            /** @description how many there are on all pages */
-            total: number;
-        };
-        ListOfRight: {
-            items: components["schemas"]["Right"][];
-            /** @description cursor of the next page */
-            next?: string;
-            /** @description how many there are on all pages */
-            total: number;
-        };
-        ListOfRole: {
-            items: components["schemas"]["Role"][];
-            /** @description cursor of the next page */
-            next?: string;
-            /** @description how many there are on all pages */
-            total: number;
-        };
-        ListOfSchedule: {
-            items: components["schemas"]["Schedule"][];
-            /** @description cursor of the next page */
-            next?: string;
-            /** @description how many there are on all pages */
-            total: number;
-        };
-        ListOfSite: {
-            items: components["schemas"]["Site"][];
-            /** @description cursor of the next page */
-            next?: string;
-            /** @description how many there are on all pages */
-            total: number;
-        };
-        ListOfUser: {
-            items: components["schemas"]["User"][];
-            /** @description cursor of the next page */
-            next?: string;
-            /** @description how many there are on all pages */
-            total: number;
-        };
-        ListOfUserGroup: {
-            items: components["schemas"]["UserGroup"][];
-            /** @description cursor of the next page */
-            next?: string;
-            /** @description how many there are on all pages */
-            total: number;
-        };
-        Lockout: {
-            by?: string;
-            /** Format: date-time */
-            from?: string;
-            reason?: string;
-            /** Format: date-time */
-            until?: string;
-        };
-        Mandate: {
-            enabled?: boolean;
-            groups?: string[];
-            id: string;
-            name?: string;
-            rights?: string[];
-            role: string;
-            sites?: string[];
-            to?: components["schemas"]["Holders"];
-            valid?: components["schemas"]["Span"];
-        };
-        Match: {
-            kinds?: string[];
-            sites?: string[];
-            tags?: string[];
-        };
-        Mention: {
-            field: string;
-            id: string;
-            name: string;
-            type: string;
-        };
-        Named: {
-            id: string;
-            name: string;
-        };
-        NewToken: {
-            /** @description days until it expires; 0: 90 */
-            days?: number;
-            name: string;
-            user: string;
-        };
-        Point: {
-            id: string;
-            name?: string;
-        };
-        Problem: {
-            current?: unknown;
-            detail?: string;
-            faults?: components["schemas"]["Fault"][];
-            status: number;
-            title: string;
-            type: string;
-        };
-        Right: {
-            id: string;
-            implies?: string[];
-            kinds?: string[];
-            name?: string;
-        };
-        Role: {
-            id: string;
-            name?: string;
-            note?: string;
-            rights?: string[];
-        };
-        Saved: {
-            changes: components["schemas"]["Change"][];
-            /** @description of the record that was added */
-            id?: string;
-            /** @description the revision that holds it, or that it was compared with */
-            revision: number;
-            saved: boolean;
-        };
-        Schedule: {
-            closed?: string[];
-            dates?: components["schemas"]["Dates"];
-            id: string;
-            name?: string;
-            season?: components["schemas"]["Season"];
-            special?: components["schemas"]["Special"][];
-            windows?: components["schemas"]["Window"][];
-            zone?: string;
-        };
-        Season: {
-            from: string;
-            to: string;
-        };
-        Session: {
-            /** Format: date-time */
-            expires: string;
-            /** @description roles of the mandates in force */
-            mandates: string[];
-            /** @description shown once, for a terminal */
-            token?: string;
-            user: components["schemas"]["Named"];
-        };
-        /** settings */
-        Settings: {
-            combine?: string;
-            zone?: string;
-        };
-        SignIn: {
-            password_days?: number;
-            second_factor?: string;
-        };
-        Site: {
-            id: string;
-            name?: string;
-            parent?: string;
-            zone?: string;
-        };
-        Span: {
-            /** Format: date-time */
-            from?: string;
-            /** Format: date-time */
-            until?: string;
-        };
-        Special: {
-            calendar: string;
-            windows: components["schemas"]["SpecialWindow"][];
-        };
-        SpecialWindow: {
-            from: string;
-            to: string;
-        };
-        Stop: {
-            id?: string;
-            name: string;
-            /**
-             * @description holds: the trail goes on; breaks: it ends here; closes: a deny ends it here; beyond: it would go on
-             * @enum {string}
-             */
-            state: "holds" | "breaks" | "closes" | "beyond";
-            /** @description why it holds or breaks */
-            text: string;
-            /** @description record type, or everyone, everything, condition */
-            type: string;
-        };
-        To: {
-            everyone?: boolean;
-            groups?: string[];
-            users?: string[];
-        };
-        Token: {
-            by: string;
-            /** Format: date-time */
-            created: string;
-            /** Format: date-time */
-            expires?: null | string;
-            id: string;
-            kind: string;
-            name: string;
-            /** Format: date-time */
-            revoked?: null | string;
-            /** @description shown once, when it is made */
-            secret?: string;
-            user: string;
-        };
-        Trail: {
-            /** @enum {string} */
-            effect: "allow" | "deny";
-            /** @description id of the grant */
-            grant: string;
-            /** @description number of the line in the grant, from 0 */
-            line: number;
-            stops: components["schemas"]["Stop"][];
-            /** @description what is missing, or what it does, in one sentence */
-            text: string;
-        };
-        User: {
-            email?: string;
-            id: string;
-            kind?: string;
-            name?: string;
-            status?: string;
-            valid?: components["schemas"]["Span"];
-        };
-        UserGroup: {
-            enabled?: boolean;
-            id: string;
-            includes?: string[];
-            members?: unknown[];
-            name?: string;
-            sign_in?: components["schemas"]["SignIn"];
-        };
-        Where: {
-            device_groups?: string[];
-            devices?: string[];
-            everything?: boolean;
-            points?: string[];
-            sites?: string[];
-        };
-        Window: {
-            days?: string[];
-            from: string;
-            to: string;
-        };
+  schemas: {
+    Action: {
+      name: string;
+      properties?: {
+        [key: string]: unknown;
+      };
     };
-    responses: never;
-    parameters: never;
-    requestBodies: never;
-    headers: never;
-    pathItems: never;
+    Answer: {
+      allowed: boolean;
+      /** Format: date-time */
+      at: string;
+      /** @description every line that decided */
+      because: components["schemas"]["Trail"][];
+      device: components["schemas"]["Named"];
+      limits?: {
+        [key: string]: unknown;
+      };
+      /** @description the nearest that would have made it a yes */
+      missing: components["schemas"]["Trail"][];
+      /** @description known ids near to the unknown one */
+      near?: string[];
+      /**
+       * @description code of the step that decided
+       * @example outside_schedule
+       */
+      reason: string;
+      /** @description revision of the policy that answered */
+      revision?: number;
+      right: components["schemas"]["Named"];
+      /** @description the answer in words */
+      text: string;
+      /**
+       * Format: date-time
+       * @description first instant at which allowed changes; null: not within 400 days
+       */
+      until: null | string;
+      user: components["schemas"]["Named"];
+      /** @description IANA zone of the device's site */
+      zone: string;
+    };
+    BatchQuery: {
+      changes: components["schemas"]["Edit"][];
+      note?: string;
+    };
+    Calendar: {
+      days?: components["schemas"]["CalendarDay"][];
+      id: string;
+      name?: string;
+    };
+    CalendarDay: {
+      date?: string;
+      from?: string;
+      name?: string;
+      to?: string;
+    };
+    Change: {
+      fields?: components["schemas"]["FieldChange"][];
+      id: string;
+      name: string;
+      /** @enum {string} */
+      op: "added" | "changed" | "removed";
+      type: string;
+    };
+    Check: {
+      /** @description RFC 3339, or a local time of the device's site such as 2026-07-04 21:30 or tomorrow 06:00; left out: now */
+      at?: string;
+      context?: components["schemas"]["Context"];
+      /**
+       * @description id of a device, or device/point
+       * @example alder-bridge/deck
+       */
+      device: string;
+      /**
+       * @description id of a right
+       * @example control
+       */
+      right: string;
+      /**
+       * @description id of a user
+       * @example tomas.field
+       */
+      user: string;
+    };
+    Context: {
+      /** @description someone is present at the device */
+      attended?: null | boolean;
+      /** @description address that the request came from */
+      ip?: string;
+      /** @description the user signed in with a second factor */
+      strong_sign_in?: null | boolean;
+    };
+    Credentials: {
+      password: string;
+      /** @description answer with a bearer token instead of a cookie */
+      terminal?: boolean;
+      user: string;
+    };
+    Dates: {
+      from?: string;
+      to?: string;
+    };
+    Decision: {
+      context: components["schemas"]["DecisionContext"];
+      decision: boolean;
+    };
+    DecisionContext: {
+      limits?: {
+        [key: string]: unknown;
+      };
+      reason: string;
+      revision: number;
+      /** Format: date-time */
+      until?: null | string;
+    };
+    Device: {
+      address?: string;
+      id: string;
+      kind?: string;
+      lockout?: components["schemas"]["Lockout"];
+      name?: string;
+      points?: components["schemas"]["Point"][];
+      site?: string;
+      state?: string;
+      tags?: string[];
+    };
+    DeviceGroup: {
+      devices?: string[];
+      id: string;
+      match?: components["schemas"]["Match"];
+      name?: string;
+      parent?: string;
+    };
+    Edit: {
+      along?: boolean;
+      /** @description beginning of a membership */
+      from?: string;
+      id: string;
+      /** @enum {string} */
+      list?: "members" | "devices" | "tags" | "points";
+      /** @description name of a point, or of a copy */
+      name?: string;
+      /** @enum {string} */
+      op: "put" | "patch" | "copy" | "remove" | "add" | "drop";
+      record?: unknown;
+      /** @description id of a copy; left out: made from its name */
+      to?: string;
+      /** @description record type, such as user_groups */
+      type: string;
+      /** @description end of a membership */
+      until?: string;
+      /** @description the user, device, tag or point */
+      value?: string;
+      /** @description what a copy takes along: members, groups, grants */
+      with?: string[];
+    };
+    Entity: {
+      id: string;
+      properties?: {
+        [key: string]: unknown;
+      };
+      type: string;
+    };
+    EntryQuery: {
+      /** @description beginning of a membership, RFC 3339 */
+      from?: string;
+      /** @description name of a point */
+      name?: string;
+      /** @description end of a membership, RFC 3339 */
+      until?: string;
+    };
+    Evaluation: {
+      action: components["schemas"]["Action"];
+      context?: {
+        [key: string]: unknown;
+      };
+      resource: components["schemas"]["Entity"];
+      subject: components["schemas"]["Entity"];
+    };
+    Fault: {
+      column?: number;
+      line?: number;
+      path: string;
+      problem: string;
+    };
+    FieldChange: {
+      /** @description entries that came into a set */
+      added?: unknown[];
+      after?: unknown;
+      before?: unknown;
+      /** @description entries that went out of a set */
+      dropped?: unknown[];
+      field: string;
+    };
+    Found: {
+      id: string;
+      name: string;
+      /** @description what else is known of it, such as an e-mail or a site */
+      note?: string;
+      type: string;
+    };
+    Grant: {
+      effect?: string;
+      enabled?: boolean;
+      id: string;
+      lines?: components["schemas"]["Line"][];
+      name?: string;
+      note?: string;
+      to?: components["schemas"]["To"];
+      valid?: components["schemas"]["Span"];
+    };
+    Health: {
+      status: string;
+    };
+    Holders: {
+      groups?: string[];
+      users?: string[];
+    };
+    If: {
+      attended?: null | boolean;
+      networks?: string[];
+      states?: string[];
+      strong_sign_in?: null | boolean;
+    };
+    Imported: {
+      /** @description records that the file makes */
+      added: number;
+      /** @description records that the file changes */
+      changed: number;
+      /** @description the first of the changes */
+      changes?: components["schemas"]["Change"][];
+      revision: number;
+      rows: number;
+      /** @description rows that change nothing by themselves */
+      same: number;
+      saved: boolean;
+    };
+    Kind: {
+      id: string;
+      name?: string;
+    };
+    Line: {
+      depth?: string;
+      if?: components["schemas"]["If"];
+      limits?: {
+        [key: string]: unknown;
+      };
+      on?: components["schemas"]["Where"];
+      rights?: string[];
+      roles?: string[];
+      when?: string[];
+    };
+    ListOfCalendar: {
+      items: components["schemas"]["Calendar"][];
+      /** @description cursor of the next page */
+      next?: string;
+      /** @description how many there are on all pages */
+      total: number;
+    };
+    ListOfDevice: {
+      items: components["schemas"]["Device"][];
+      /** @description cursor of the next page */
+      next?: string;
+      /** @description how many there are on all pages */
+      total: number;
+    };
+    ListOfDeviceGroup: {
+      items: components["schemas"]["DeviceGroup"][];
+      /** @description cursor of the next page */
+      next?: string;
+      /** @description how many there are on all pages */
+      total: number;
+    };
+    ListOfGrant: {
+      items: components["schemas"]["Grant"][];
+      /** @description cursor of the next page */
+      next?: string;
+      /** @description how many there are on all pages */
+      total: number;
+    };
+    ListOfKind: {
+      items: components["schemas"]["Kind"][];
+      /** @description cursor of the next page */
+      next?: string;
+      /** @description how many there are on all pages */
+      total: number;
+    };
+    ListOfMandate: {
+      items: components["schemas"]["Mandate"][];
+      /** @description cursor of the next page */
+      next?: string;
+      /** @description how many there are on all pages */
+      total: number;
+    };
+    ListOfRight: {
+      items: components["schemas"]["Right"][];
+      /** @description cursor of the next page */
+      next?: string;
+      /** @description how many there are on all pages */
+      total: number;
+    };
+    ListOfRole: {
+      items: components["schemas"]["Role"][];
+      /** @description cursor of the next page */
+      next?: string;
+      /** @description how many there are on all pages */
+      total: number;
+    };
+    ListOfSchedule: {
+      items: components["schemas"]["Schedule"][];
+      /** @description cursor of the next page */
+      next?: string;
+      /** @description how many there are on all pages */
+      total: number;
+    };
+    ListOfSite: {
+      items: components["schemas"]["Site"][];
+      /** @description cursor of the next page */
+      next?: string;
+      /** @description how many there are on all pages */
+      total: number;
+    };
+    ListOfUser: {
+      items: components["schemas"]["User"][];
+      /** @description cursor of the next page */
+      next?: string;
+      /** @description how many there are on all pages */
+      total: number;
+    };
+    ListOfUserGroup: {
+      items: components["schemas"]["UserGroup"][];
+      /** @description cursor of the next page */
+      next?: string;
+      /** @description how many there are on all pages */
+      total: number;
+    };
+    Lockout: {
+      by?: string;
+      /** Format: date-time */
+      from?: string;
+      reason?: string;
+      /** Format: date-time */
+      until?: string;
+    };
+    Mandate: {
+      enabled?: boolean;
+      groups?: string[];
+      id: string;
+      name?: string;
+      rights?: string[];
+      role: string;
+      sites?: string[];
+      to?: components["schemas"]["Holders"];
+      valid?: components["schemas"]["Span"];
+    };
+    Match: {
+      kinds?: string[];
+      sites?: string[];
+      tags?: string[];
+    };
+    Mention: {
+      field: string;
+      id: string;
+      name: string;
+      type: string;
+    };
+    Named: {
+      id: string;
+      name: string;
+    };
+    NewToken: {
+      /** @description days until it expires; 0: 90 */
+      days?: number;
+      name: string;
+      user: string;
+    };
+    Point: {
+      id: string;
+      name?: string;
+    };
+    Problem: {
+      current?: unknown;
+      detail?: string;
+      faults?: components["schemas"]["Fault"][];
+      status: number;
+      title: string;
+      type: string;
+    };
+    Right: {
+      id: string;
+      implies?: string[];
+      kinds?: string[];
+      name?: string;
+    };
+    Role: {
+      id: string;
+      name?: string;
+      note?: string;
+      rights?: string[];
+    };
+    Saved: {
+      changes: components["schemas"]["Change"][];
+      /** @description of the record that was added */
+      id?: string;
+      /** @description the revision that holds it, or that it was compared with */
+      revision: number;
+      saved: boolean;
+    };
+    Schedule: {
+      closed?: string[];
+      dates?: components["schemas"]["Dates"];
+      id: string;
+      name?: string;
+      season?: components["schemas"]["Season"];
+      special?: components["schemas"]["Special"][];
+      windows?: components["schemas"]["Window"][];
+      zone?: string;
+    };
+    Season: {
+      from: string;
+      to: string;
+    };
+    Session: {
+      /** Format: date-time */
+      expires: string;
+      /** @description roles of the mandates in force */
+      mandates: string[];
+      /** @description shown once, for a terminal */
+      token?: string;
+      user: components["schemas"]["Named"];
+    };
+    /** settings */
+    Settings: {
+      combine?: string;
+      zone?: string;
+    };
+    SignIn: {
+      password_days?: number;
+      second_factor?: string;
+    };
+    Site: {
+      id: string;
+      name?: string;
+      parent?: string;
+      zone?: string;
+    };
+    Span: {
+      /** Format: date-time */
+      from?: string;
+      /** Format: date-time */
+      until?: string;
+    };
+    Special: {
+      calendar: string;
+      windows: components["schemas"]["SpecialWindow"][];
+    };
+    SpecialWindow: {
+      from: string;
+      to: string;
+    };
+    Stop: {
+      id?: string;
+      name: string;
+      /**
+       * @description holds: the trail goes on; breaks: it ends here; closes: a deny ends it here; beyond: it would go on
+       * @enum {string}
+       */
+      state: "holds" | "breaks" | "closes" | "beyond";
+      /** @description why it holds or breaks */
+      text: string;
+      /** @description record type, or everyone, everything, condition */
+      type: string;
+    };
+    To: {
+      everyone?: boolean;
+      groups?: string[];
+      users?: string[];
+    };
+    Token: {
+      by: string;
+      /** Format: date-time */
+      created: string;
+      /** Format: date-time */
+      expires?: null | string;
+      id: string;
+      kind: string;
+      name: string;
+      /** Format: date-time */
+      revoked?: null | string;
+      /** @description shown once, when it is made */
+      secret?: string;
+      user: string;
+    };
+    Trail: {
+      /** @enum {string} */
+      effect: "allow" | "deny";
+      /** @description id of the grant */
+      grant: string;
+      /** @description number of the line in the grant, from 0 */
+      line: number;
+      stops: components["schemas"]["Stop"][];
+      /** @description what is missing, or what it does, in one sentence */
+      text: string;
+    };
+    User: {
+      email?: string;
+      id: string;
+      kind?: string;
+      name?: string;
+      status?: string;
+      valid?: components["schemas"]["Span"];
+    };
+    UserGroup: {
+      enabled?: boolean;
+      id: string;
+      includes?: string[];
+      members?: unknown[];
+      name?: string;
+      sign_in?: components["schemas"]["SignIn"];
+    };
+    Where: {
+      device_groups?: string[];
+      devices?: string[];
+      everything?: boolean;
+      points?: string[];
+      sites?: string[];
+    };
+    Window: {
+      days?: string[];
+      from: string;
+      to: string;
+    };
+  };
+  responses: never;
+  parameters: never;
+  requestBodies: never;
+  headers: never;
+  pathItems: never;
 }
 export type $defs = Record<string, never>;
 export type operations = Record<string, never>;

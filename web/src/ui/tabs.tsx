@@ -3,6 +3,9 @@ import { Plus } from "lucide-react";
 import { Link, NavLink } from "react-router";
 import { say } from "../words";
 
+/** The sheets by which records come in and go out as CSV. */
+const sheets: Record<string, string> = { users: "users", user_groups: "members", devices: "devices", device_groups: "device_lists" };
+
 /** PlaceHead is the head of a place: its name, its lists, and the button for a new record. */
 export function PlaceHead({ place, tabs, type }: { place: string; tabs: { to: string; type: string }[]; type: string }) {
   return (
@@ -22,7 +25,12 @@ export function PlaceHead({ place, tabs, type }: { place: string; tabs: { to: st
           ))}
         </nav>
       )}
-      <Link className="button primary ml-auto" to={`/records/${type}/new`}>
+      {sheets[type] && (
+        <Link className="button ml-auto" to={`/sheets?sheet=${sheets[type]}`}>
+          {say("console.sheets.title")}
+        </Link>
+      )}
+      <Link className={clsx("button primary", !sheets[type] && "ml-auto")} to={`/records/${type}/new`}>
         <Plus size={15} aria-hidden /> {say("console.edit.new", { type: say(`console.type.${type}`) })}
       </Link>
     </div>

@@ -1,0 +1,128 @@
+import { useQueryClient } from "@tanstack/react-query";
+import { Upload } from "lucide-react";
+import { useState } from "react";
+import { useSearchParams } from "react-router";
+import { Refused, type Problem } from "../api/client";
+import { bringIn, type Imported } from "../api/edits";
+import { ChangeList } from "../edit/changes";
+import { Choose } from "../ui/choose";
+import { say } from "../words";
+
+const sheets = ["users", "devices", "members", "device_lists"];
+
+/** CSV files in and out: an import is looked at first, then all of it is brought in, or nothing. */
+export function SheetsPage() {
+  const queries = useQueryClient();
+  const [params, setParams] = useSearchParams();
+  const sheet = params.get("sheet") ?? "users";
+  const [text, setText] = useState("");
+  const [file, setFile] = useState("");
+  const [look, setLook] = useState<Imported>();
+  const [problem, setProblem] = useState<Problem>();
+  const [busy, setBusy] = useState(false);
+
+  const send = async (body: string, dry: boolean) => {
+    setBusy(true);
+    setProblem(undefined);
+    try {
+      setLook(await bringIn(sheet, body, dry));
+      if (!dry) {
+        setText("");
+        await queries.invalidateQueries();
+      }
+    } catch (error) {
+      setLook(undefined);
+      setProblem(error instanceof Refused ? error.problem : { type: "", title: "", status: 0, detail: say("console.sheets.lost") });
+    } finally {
+      setBusy(false);
+    }
+  };
+  const choose = async (chosen?: File) => {
+    if (!chosen) return;
+    const body = await chosen.text();
+    setFile(chosen.name);
+    setText(body);
+    await send(body, true);
+  };
+
+  return (
+    <div className="mx-auto max-w-4xl">
+      <h1 className="mb-4">{say("console.sheets.title")}</h1>
+      <section className="sheet mb-5 flex flex-wrap items-end gap-4 p-4">
+        <div className="w-56">
+          <Choose
+            label={say("console.sheets.which")}
+            value={sheet}
+            options={sheets.map((s) => ({ value: s, label: say(`console.sheets.${s}`) }))}
+            onChange={(v) => {
+              setParams({ sheet: v });
+              setLook(undefined);
+              setProblem(undefined);
+              setText("");
+            }}
+          />
+        </div>
+        <label className="button cursor-pointer focus-within:outline-2">
+          <Upload size={15} aria-hidden /> {say("console.sheets.choose")}
+          <input type="file" accept=".csv,text/csv" className="sr-only" onChange={(e) => void choose(e.target.files?.[0])} />
+        </label>
+        <a className="button ml-auto" href={`/api/v1/sheets/${sheet}`} download>
+          {say("console.sheets.export")}
+        </a>
+        <p className="basis-full text-[0.86rem] text-soft">{say(`console.sheets.help_${sheet}`)}</p>
+      </section>
+      <div aria-live="polite">
+        {busy && <progress className="mb-4 w-full accent-(--accent)" aria-label={say("console.busy")} />}
+        {problem && (
+          <section className="sheet mb-5 border-l-4 border-l-breaks p-4">
+            <h2>{say("console.sheets.refused", { file })}</h2>
+            {!problem.faults?.length && <p>{problem.detail}</p>}
+            {Boolean(problem.faults?.length) && (
+              <table className="mt-2 w-full">
+                <thead>
+                  <tr className="text-xs text-soft">
+                    {["row", "column", "fault"].map((h) => (
+                      <th key={h} scope="col" className="py-1 pr-4">
+                        {say(`console.sheets.${h}`)}
+                      </th>
+                    ))}
+                  </tr>
+                </thead>
+                <tbody>
+                  {problem.faults?.map((f, i) => (
+                    <tr key={i} className="border-t border-line/60 align-top">
+                      <td className="py-1 pr-4 tabular-nums">{f.line}</td>
+                      <td className="py-1 pr-4">{f.path}</td>
+                      <td className="py-1">{f.problem}</td>
+                    </tr>
+                  ))}
+                </tbody>
+              </table>
+            )}
+          </section>
+        )}
+        {look && (
+          <section className="sheet p-4">
+            <h2>{say(look.saved ? "console.sheets.done" : "console.sheets.look", { file, n: look.rows, revision: look.revision })}</h2>
+            <dl className="my-3 grid grid-cols-3 gap-4">
+              {(["added", "changed", "same"] as const).map((k) => (
+                <div key={k}>
+                  <dt className="text-xs text-soft">{say(`console.sheets.${k}`)}</dt>
+                  <dd className="text-2xl font-semibold tabular-nums">{look[k]}</dd>
+                </div>
+              ))}
+            </dl>
+            {!look.saved && (
+              <button type="button" className="button primary mb-4" disabled={busy || look.added + look.changed === 0} onClick={() => void send(text, false)}>
+                {say("console.sheets.bring_in")}
+              </button>
+            )}
+            <div className="max-h-96 overflow-auto" tabIndex={0} role="region" aria-label={say("console.edit.effect")}>
+              <ChangeList changes={look.changes ?? []} none={say("console.edit.nothing")} />
+            </div>
+          </section>
+        )}
+      </div>
+    </div>
+  );
+}
