@@ -54,7 +54,7 @@ func TestOpenAPI(t *testing.T) {
 		{"POST", "/api/v1/check", `{"user": "zed", "right": "control", "device": "x"}`, 200},
 		{"POST", "/api/v1/check", `{"user": "zed"}`, 400},
 		{"POST", "/access/v1/evaluation", `{"subject": {"type": "user", "id": "tomas.field"}, "action": {"name": "control"}, "resource": {"type": "point", "id": "twin-bridge-north/deck"}}`, 200},
-		{"GET", "/api/v1/names", "", 200}, {"GET", "/api/v1/tokens", "", 200},
+		{"GET", "/api/v1/names", "", 200}, {"GET", "/api/v1/counts", "", 200}, {"GET", "/api/v1/tokens", "", 200},
 		{"POST", "/api/v1/tokens", `{"user": "night-backup", "name": "nightly"}`, 201},
 		{"DELETE", "/api/v1/tokens/nothing", "", 404},
 		{"GET", "/api/v1/rights", "", 200}, {"GET", "/api/v1/roles", "", 200}, {"GET", "/api/v1/kinds", "", 200},

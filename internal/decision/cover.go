@@ -9,16 +9,7 @@ import (
 // compileDevices finds the targets that cover each device: "Where: what covers a resource".
 func (c *Compiled) compileDevices() {
 	c.devices = make(map[policy.DeviceID]*device, c.policy.Table(policy.Devices).Len())
-	listed := map[policy.DeviceID][]*policy.DeviceGroup{}
-	var matching []*policy.DeviceGroup
-	for g := range policy.Each[*policy.DeviceGroup](c.policy) {
-		for _, d := range g.Devices {
-			listed[d] = append(listed[d], g)
-		}
-		if g.Match != nil {
-			matching = append(matching, g)
-		}
-	}
+	groupsOf := c.groupsOfDevices()
 	for d := range policy.Each[*policy.Device](c.policy) {
 		compiled := &device{record: d, zone: c.zone(SiteZone(c.policy, d.Site)), lockout: period{}}
 		if d.Lockout != nil {
@@ -37,13 +28,7 @@ func (c *Compiled) compileDevices() {
 			}
 			cover(targetKey{typ: policy.Sites, id: string(id), below: true})
 		}
-		groups := listed[d.ID]
-		for _, g := range matching {
-			if c.matches(g.Match, d, sites) {
-				groups = append(groups, g)
-			}
-		}
-		for _, g := range groups {
+		for _, g := range groupsOf(d, sites) {
 			cover(targetKey{typ: policy.DeviceGroups, id: string(g.ID)})
 			for _, id := range c.groupChain(g.ID) {
 				cover(targetKey{typ: policy.DeviceGroups, id: string(id), below: true})
@@ -54,6 +39,30 @@ func (c *Compiled) compileDevices() {
 			compiled.points = append(compiled.points, c.targets[targetKey{typ: policy.Devices, id: string(d.ID), point: p.ID}])
 		}
 		c.devices[d.ID] = compiled
+	}
+}
+
+// groupsOfDevices gives the function that finds the device groups which list a device or match it; sites is
+// the chain of the device's site.
+func (c *Compiled) groupsOfDevices() func(d *policy.Device, sites []policy.SiteID) []*policy.DeviceGroup {
+	listed := map[policy.DeviceID][]*policy.DeviceGroup{}
+	var matching []*policy.DeviceGroup
+	for g := range policy.Each[*policy.DeviceGroup](c.policy) {
+		for _, d := range g.Devices {
+			listed[d] = append(listed[d], g)
+		}
+		if g.Match != nil {
+			matching = append(matching, g)
+		}
+	}
+	return func(d *policy.Device, sites []policy.SiteID) []*policy.DeviceGroup {
+		groups := slices.Clip(listed[d.ID])
+		for _, g := range matching {
+			if c.matches(g.Match, d, sites) {
+				groups = append(groups, g)
+			}
+		}
+		return groups
 	}
 }
 

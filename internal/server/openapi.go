@@ -24,7 +24,7 @@ func describe(routes []route, version string) ([]byte, error) {
 	wire.TypeMappings(func(of, as any) { r.AddTypeMapping(of, as) })
 	r.DefaultOptions = append(r.DefaultOptions,
 		jsonschema.InterceptDefName(func(_ reflect.Type, name string) string {
-			for _, prefix := range []string{"Wire", "Policy", "Server"} {
+			for _, prefix := range []string{"Wire", "Policy", "Server", "Decision"} {
 				name = strings.TrimPrefix(name, prefix)
 			}
 			return strings.NewReplacer("[", "Of", "]", "", "SentierInternalPolicy", "").Replace(name)
@@ -37,9 +37,9 @@ func describe(routes []route, version string) ([]byte, error) {
 			}
 			return nil
 		}),
-		// Lists are never null here: the empty list is a list.
+		// Lists and maps are never null here: the empty list is a list.
 		jsonschema.InterceptNullability(func(p jsonschema.InterceptNullabilityParams) {
-			if p.NullAdded && p.Type.Kind() == reflect.Slice {
+			if p.NullAdded && (p.Type.Kind() == reflect.Slice || p.Type.Kind() == reflect.Map) {
 				p.Schema.RemoveType(jsonschema.Null)
 			}
 		}),

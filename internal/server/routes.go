@@ -30,6 +30,7 @@ func (s *Server) routes() []route {
 		{method: "PUT", path: "/api/v1/policy", tag: "policy", summary: "Put a policy document in the place of the policy", in: loadQuery{}, out: wire.Saved{}, handle: s.load},
 		{method: "GET", path: "/api/v1/names", tag: "records", summary: "Names by type and id, types with more than 5,000 left out", out: map[string]map[string]string{}, handle: s.names},
 
+		{method: "GET", path: "/api/v1/counts", tag: "records", summary: "How many devices each site and device group has, by itself and with all below", out: service.Counts{}, handle: s.counts},
 		{method: "GET", path: "/api/v1/tokens", tag: "tokens", summary: "Tokens, without their secrets", in: tokensQuery{}, out: []wire.Token{}, handle: s.tokens},
 		{method: "POST", path: "/api/v1/tokens", tag: "tokens", summary: "Make a token; its secret is shown this once", in: wire.NewToken{}, out: wire.Token{}, status: 201, handle: s.createToken},
 		{method: "DELETE", path: "/api/v1/tokens/{id}", tag: "tokens", summary: "Revoke a token", in: idPath{}, status: 204, handle: s.revokeToken},
@@ -217,6 +218,14 @@ func (s *Server) names(r *request) error {
 		return err
 	}
 	return r.JSON(http.StatusOK, names)
+}
+
+func (s *Server) counts(r *request) error {
+	counts, err := s.service.Counts(r.caller)
+	if err != nil {
+		return err
+	}
+	return r.JSON(http.StatusOK, counts)
 }
 
 func (s *Server) list(typeName string) func(*request) error {

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"sentier/internal/decision"
 	"sentier/internal/document"
 	"sentier/internal/policy"
 )
@@ -23,6 +24,9 @@ type Faults = document.Faults
 
 // PolicyFaults are all that is wrong with a change; see [policy.Faults].
 type PolicyFaults = policy.Faults
+
+// Counts are the devices of sites and device groups; see [decision.Counts].
+type Counts = decision.Counts
 
 // MayRead tells whether a caller may read everything.
 func (s *Service) MayRead(c Caller) error { return s.may(s.State(), c, Read, "") }

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"sentier/internal/decision"
 	"sentier/internal/policy"
 	"sentier/internal/wire"
 )
@@ -48,7 +49,7 @@ var filters = map[policy.Type]map[string]func(st *State, r policy.Record, want s
 			return slices.Contains(r.(*policy.Device).Tags, want)
 		},
 		"site": func(st *State, r policy.Record, want string) bool {
-			return want == "" && r.(*policy.Device).Site == "" || within(st.Policy, r.(*policy.Device).Site, want)
+			return want == Unsorted && r.(*policy.Device).Site == "" || within(st.Policy, r.(*policy.Device).Site, want)
 		},
 		"group": func(st *State, r policy.Record, want string) bool {
 			return st.Compiled.InGroup(r.(*policy.Device), policy.DeviceGroupID(want))
@@ -59,6 +60,18 @@ var filters = map[policy.Type]map[string]func(st *State, r policy.Record, want s
 			return string(r.(*policy.Grant).Effect) == want
 		},
 	},
+}
+
+// Unsorted stands, as a site to narrow devices down to, for those that have none.
+const Unsorted = "-"
+
+// Counts counts the devices of every site and device group.
+func (s *Service) Counts(c Caller) (decision.Counts, error) {
+	st := s.State()
+	if err := s.may(st, c, Read, ""); err != nil {
+		return decision.Counts{}, err
+	}
+	return st.Compiled.Count(), nil
 }
 
 // within tells whether a site is another or lies below it.

@@ -57,3 +57,5 @@ export const get = (type: string, id: string) =>
 
 export const mentions = (type: string, id: string) =>
   answer(api.GET(`/api/v1/${type}/{id}/mentions` as "/api/v1/users/{id}/mentions", { params: { path: { id } } })) as Promise<Mention[]>;
+
+export const counts = () => answer(api.GET("/api/v1/counts"));

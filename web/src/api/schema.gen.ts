@@ -33,7 +33,10 @@ export interface paths {
             [name: string]: unknown;
           };
           content: {
-            "application/json": components["schemas"]["Decision"];
+            "application/json": {
+              context: components["schemas"]["ContextType2"];
+              decision: boolean;
+            };
           };
         };
         /** @description What is wrong, RFC 9457 */
@@ -455,6 +458,51 @@ export interface paths {
         };
       };
     };
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/counts": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** How many devices each site and device group has, by itself and with all below */
+    get: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path?: never;
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Counts"];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
+    };
+    put?: never;
+    post?: never;
     delete?: never;
     options?: never;
     head?: never;
@@ -5131,6 +5179,28 @@ export interface components {
       /** @description the user signed in with a second factor */
       strong_sign_in?: null | boolean;
     };
+    ContextType2: {
+      limits?: {
+        [key: string]: unknown;
+      };
+      reason: string;
+      revision: number;
+      /** Format: date-time */
+      until?: null | string;
+    };
+    Count: {
+      all: number;
+      own: number;
+    };
+    Counts: {
+      device_groups: {
+        [key: string]: components["schemas"]["Count"];
+      };
+      sites: {
+        [key: string]: components["schemas"]["Count"];
+      };
+      unsorted: number;
+    };
     Credentials: {
       password: string;
       /** @description answer with a bearer token instead of a cookie */
@@ -5140,19 +5210,6 @@ export interface components {
     Dates: {
       from?: string;
       to?: string;
-    };
-    Decision: {
-      context: components["schemas"]["DecisionContext"];
-      decision: boolean;
-    };
-    DecisionContext: {
-      limits?: {
-        [key: string]: unknown;
-      };
-      reason: string;
-      revision: number;
-      /** Format: date-time */
-      until?: null | string;
     };
     Device: {
       address?: string;

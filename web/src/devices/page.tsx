@@ -1,4 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
 import { list, type Device, type Row } from "../api/client";
 import { RecordLink } from "../ui/record-link";
 import { StateMark } from "../ui/state-mark";
@@ -6,17 +7,18 @@ import { RecordTable, type Column } from "../ui/table";
 import { countColumn, idColumn, nameColumn, refColumn, textColumn } from "../ui/columns";
 import { PlaceHead } from "../ui/tabs";
 import { say } from "../words";
+import { Many } from "./many";
+import { Trees } from "./tree";
 
 const device = (row: Row) => row as unknown as Device;
 
 const columns: Column[] = [
-  { key: "name", width: "22%", cell: (r) => <RecordLink type="devices" id={r.id} name={r.name} /> },
-  { key: "id", width: "17%", cell: (r) => <span className="font-mono text-[0.86em] text-soft">{r.id}</span> },
+  { key: "name", width: "24%", cell: (r) => <RecordLink type="devices" id={r.id} name={r.name} /> },
+  { key: "id", width: "19%", cell: (r) => <span className="font-mono text-[0.86em] text-soft">{r.id}</span> },
   { key: "kind", width: "13%", cell: (r) => kindOf(device(r)) },
   { key: "site", width: "15%", cell: (r) => siteOf(device(r)) },
   { key: "state", width: "14%", cell: (r) => <StateMark value={device(r).lockout ? "locked-out" : (device(r).state ?? "")} /> },
-  { key: "points", width: "7%", cell: (r) => <span className="tabular-nums">{device(r).points?.length || ""}</span> },
-  { key: "tags", width: "12%", cell: (r) => <span className="text-soft">{device(r).tags?.join(", ")}</span> },
+  { key: "tags", width: "14%", cell: (r) => <span className="text-soft">{device(r).tags?.join(", ")}</span> },
 ];
 
 const kindOf = (d: Device) => d.kind && <RecordLink type="kinds" id={d.kind} />;
@@ -55,22 +57,31 @@ export function DeviceListPage({ type }: { type: "device_groups" | "sites" }) {
 }
 
 export function DevicesPage() {
-  const options = (type: string) => ({ queryKey: ["options", type], queryFn: () => list(type, { limit: 1000 }), staleTime: 30_000 });
-  const kinds = useQuery(options("kinds"));
-  const sites = useQuery(options("sites"));
+  const kinds = useQuery({ queryKey: ["options", "kinds"], queryFn: () => list("kinds", { limit: 1000 }), staleTime: 30_000 });
   const named = (rows?: Row[]) => (rows ?? []).map((r) => ({ value: r.id, label: r.name ?? r.id }));
+  const [picked, setPicked] = useState<string[]>([]);
   return (
     <>
       <PlaceHead place="devices" type="devices" tabs={tabs} />
-      <RecordTable
-        type="devices"
-        columns={columns}
-        filters={[
-          { name: "site", options: named(sites.data?.items) },
-          { name: "kind", options: named(kinds.data?.items) },
-          { name: "state", options: ["in-service", "maintenance", "retired"].map((v) => ({ value: v, label: say(`console.value.${v}`) })) },
-        ]}
-      />
+      <div className="grid gap-5 lg:grid-cols-[13.5rem_minmax(0,1fr)]">
+        <aside className="max-h-[calc(100vh-8rem)] overflow-auto max-lg:max-h-56" tabIndex={0} role="region" aria-label={say("console.types.sites")}>
+          <Trees />
+        </aside>
+        <div className="min-w-0">
+          {picked.length > 0 && <Many picked={picked} onDone={() => setPicked([])} />}
+          <RecordTable
+            type="devices"
+            columns={columns}
+            hidden={["site", "group"]}
+            picked={picked}
+            onPick={setPicked}
+            filters={[
+              { name: "kind", options: named(kinds.data?.items) },
+              { name: "state", options: ["in-service", "maintenance", "retired"].map((v) => ({ value: v, label: say(`console.value.${v}`) })) },
+            ]}
+          />
+        </div>
+      </div>
     </>
   );
 }

@@ -9,14 +9,28 @@ import { Choose } from "./choose";
 import { Busy, Empty, Trouble } from "./notice";
 import { recordPath } from "./record-link";
 
-export type Column = { key: string; width: string; cell: (row: Row) => ReactNode };
+export type Column = { key: string; width: string; cell: (row: Row) => ReactNode; head?: ReactNode };
 export type Filter = { name: string; options: { value: string; label: string }[] };
 
 const pageSize = 200;
 const rowHeight = 37;
 
 /** RecordTable is a list of records of any length: searched and narrowed by the address, read as it scrolls. */
-export function RecordTable({ type, columns, filters = [] }: { type: string; columns: Column[]; filters?: Filter[] }) {
+export function RecordTable({
+  type,
+  columns: shownColumns,
+  filters = [],
+  hidden = [],
+  picked,
+  onPick,
+}: {
+  type: string;
+  columns: Column[];
+  filters?: Filter[];
+  hidden?: string[];
+  picked?: string[];
+  onPick?: (ids: string[]) => void;
+}) {
   const [params, setParams] = useSearchParams();
   const navigate = useNavigate();
   const q = params.get("q") ?? "";
@@ -28,7 +42,8 @@ export function RecordTable({ type, columns, filters = [] }: { type: string; col
     return () => clearTimeout(later);
   }, [word, q, setParams]);
 
-  const filter = Object.fromEntries(filters.flatMap((f) => (params.get(f.name) ? [[f.name, params.get(f.name) ?? ""]] : [])));
+  const names = [...filters.map((f) => f.name), ...hidden];
+  const filter = Object.fromEntries(names.flatMap((name) => (params.get(name) ? [[name, params.get(name) ?? ""]] : [])));
   const pages = useInfiniteQuery({
     queryKey: ["list", type, q, filter],
     queryFn: ({ pageParam }) => list(type, { limit: pageSize, cursor: pageParam || undefined, q: q || undefined, filter }),
@@ -38,6 +53,7 @@ export function RecordTable({ type, columns, filters = [] }: { type: string; col
   });
   const rows = pages.data?.pages.flatMap((p) => p.items) ?? [];
   const total = pages.data?.pages[0]?.total ?? 0;
+  const columns = picked && onPick ? [pickColumn(picked, onPick, rows), ...shownColumns] : shownColumns;
 
   const scroller = useRef<HTMLDivElement>(null);
   const virtual = useVirtualizer({ count: rows.length, getScrollElement: () => scroller.current, estimateSize: () => rowHeight, overscan: 12 });
@@ -85,7 +101,7 @@ export function RecordTable({ type, columns, filters = [] }: { type: string; col
             <tr>
               {columns.map((c) => (
                 <th key={c.key} scope="col" className="border-b border-line px-3 py-2 text-xs text-soft">
-                  {say(`console.field.${c.key}`)}
+                  {c.head ?? say(`console.field.${c.key}`)}
                 </th>
               ))}
             </tr>
@@ -102,7 +118,7 @@ export function RecordTable({ type, columns, filters = [] }: { type: string; col
                       key={c.key}
                       className="truncate border-b border-line/60 px-3"
                       style={{ height: rowHeight }}
-                      onClick={(e) => (e.target as HTMLElement).closest("a") && e.stopPropagation()}
+                      onClick={(e) => (e.target as HTMLElement).closest("a, input") && e.stopPropagation()}
                     >
                       {c.cell(row)}
                     </td>
@@ -118,6 +134,30 @@ export function RecordTable({ type, columns, filters = [] }: { type: string; col
       </div>
     </>
   );
+}
+
+/** pickColumn is a column of boxes by which many records are picked. */
+function pickColumn(picked: string[], onPick: (ids: string[]) => void, rows: Row[]): Column {
+  const all = rows.length > 0 && rows.every((r) => picked.includes(r.id));
+  const box = (label: string, checked: boolean, ids: string[]) => (
+    <input
+      type="checkbox"
+      className="size-4 align-middle accent-(--accent)"
+      aria-label={label}
+      checked={checked}
+      onChange={(e) => onPick(e.target.checked ? [...new Set([...picked, ...ids])] : picked.filter((id) => !ids.includes(id)))}
+    />
+  );
+  return {
+    key: "pick",
+    width: "40px",
+    head: box(
+      say("console.many.all"),
+      all,
+      rows.map((r) => r.id),
+    ),
+    cell: (r) => box(say("console.many.pick", { name: r.name ?? r.id }), picked.includes(r.id), [r.id]),
+  };
 }
 
 function setOrDrop(params: URLSearchParams, name: string, value: string) {

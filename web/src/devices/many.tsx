@@ -1,0 +1,89 @@
+import { useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { Refused } from "../api/client";
+import { change, type Edit } from "../api/edits";
+import { Choose } from "../ui/choose";
+import { Picker } from "../ui/picker";
+import { useToast } from "../ui/toast";
+import { say } from "../words";
+import { TextInput } from "../edit/inputs";
+
+const what = ["group", "tag", "move", "state", "lock"] as const;
+type What = (typeof what)[number];
+
+/** Many does one thing with all the devices that are picked, as one change. */
+export function Many({ picked, onDone }: { picked: string[]; onDone: () => void }) {
+  const queries = useQueryClient();
+  const toast = useToast();
+  const [doing, setDoing] = useState<What>("group");
+  const [value, setValue] = useState("");
+  const [fault, setFault] = useState("");
+
+  const edit = (id: string): Edit => {
+    const patch = (record: object): Edit => ({ op: "patch", type: "devices", id, record: record as never });
+    switch (doing) {
+      case "group":
+        return { op: "add", type: "device_groups", id: value, list: "devices", value: id };
+      case "tag":
+        return { op: "add", type: "devices", id, list: "tags", value };
+      case "move":
+        return patch({ site: value || null });
+      case "state":
+        return patch({ state: value });
+      case "lock":
+        return patch({ lockout: { reason: value, from: new Date().toISOString() } });
+    }
+  };
+  const go = async () => {
+    setFault("");
+    try {
+      toast(await change(picked.map(edit)));
+      await queries.invalidateQueries();
+      onDone();
+    } catch (error) {
+      if (!(error instanceof Refused)) throw error;
+      setFault(error.message);
+    }
+  };
+  return (
+    <section aria-label={say("console.many.title", { n: picked.length })} className="sheet mb-3 flex flex-wrap items-end gap-3 p-3">
+      <p className="pb-1.5 font-semibold tabular-nums">{say("console.many.title", { n: picked.length })}</p>
+      <div className="w-44">
+        <Choose
+          label={say("console.many.do")}
+          value={doing}
+          options={what.map((w) => ({ value: w, label: say(`console.many.${w}`) }))}
+          onChange={(v) => {
+            setDoing(v as What);
+            setValue("");
+          }}
+        />
+      </div>
+      <div className="w-60">
+        {doing === "group" && <Picker label={say("console.type.device_groups")} type="device_groups" value={value} onChange={setValue} />}
+        {doing === "move" && <Picker label={say("console.type.sites")} type="sites" value={value} onChange={setValue} />}
+        {doing === "tag" && <TextInput label={say("console.many.tag_name")} value={value} onChange={(v) => setValue(String(v))} />}
+        {doing === "lock" && <TextInput label={say("console.field.reason")} value={value} onChange={(v) => setValue(String(v))} />}
+        {doing === "state" && (
+          <Choose
+            label={say("console.field.state")}
+            value={value}
+            options={["in-service", "maintenance", "retired"].map((v) => ({ value: v, label: say(`console.value.${v}`) }))}
+            onChange={setValue}
+          />
+        )}
+      </div>
+      <button type="button" className="button primary" disabled={!value && doing !== "move"} onClick={() => void go()}>
+        {say("console.many.go")}
+      </button>
+      <button type="button" className="button" onClick={onDone}>
+        {say("console.many.none")}
+      </button>
+      {fault && (
+        <p role="alert" className="basis-full text-breaks">
+          {fault}
+        </p>
+      )}
+    </section>
+  );
+}
