@@ -67,7 +67,7 @@ function Branches({ rows, parent, depth, ...tree }: TreeProps & { rows: Branch[]
               {below ? (
                 <button
                   type="button"
-                  className="grid size-6 shrink-0 cursor-pointer place-items-center rounded text-soft hover:text-ink"
+                  className="grid size-[24px] shrink-0 cursor-pointer place-items-center rounded text-soft hover:text-ink"
                   aria-expanded={open}
                   aria-label={say(open ? "console.tree.close" : "console.tree.open", { name: r.name ?? r.id })}
                   onClick={() => setClosed(open ? [...closed, r.id] : closed.filter((id) => id !== r.id))}
@@ -75,7 +75,7 @@ function Branches({ rows, parent, depth, ...tree }: TreeProps & { rows: Branch[]
                   {open ? <ChevronDown size={12} aria-hidden /> : <ChevronRight size={12} aria-hidden />}
                 </button>
               ) : (
-                <span className="w-6 shrink-0" />
+                <span className="w-[24px] shrink-0" />
               )}
               <Leaf
                 chosen={tree.chosen === r.id}
@@ -99,7 +99,7 @@ function Leaf({ chosen, name, count, onChoose }: { chosen: boolean; name: string
       type="button"
       aria-pressed={chosen}
       className={clsx(
-        "flex w-full min-w-0 cursor-pointer items-baseline justify-between gap-2 rounded px-1.5 py-0.5 text-left",
+        "flex min-h-[24px] w-full min-w-0 cursor-pointer items-baseline justify-between gap-2 rounded px-1.5 py-0.5 text-left",
         chosen ? "bg-accent text-accent-ink" : "hover:bg-sunk",
       )}
       onClick={onChoose}
