@@ -85,14 +85,30 @@ func (b *browser) until(what, shown string) {
 // click presses the first visible element with a role-like tag and text.
 func (b *browser) click(text string) {
 	b.t.Helper()
-	b.do("click "+text, chromedp.Click(chromedp.Search(fmt.Sprintf(
-		`(//button|//a|//*[@role="option"]|//*[@role="tab"]|//*[@role="menuitem"])[normalize-space(.)=%q or @aria-label=%q]`, text, text))))
+	b.press(text, fmt.Sprintf(
+		`(//button|//a|//*[@role="option"]|//*[@role="tab"]|//*[@role="menuitem"])[normalize-space(.)=%q or @aria-label=%q]`, text, text))
+}
+
+// press clicks what an XPath finds once it stands still: what is still moving would be missed, by a person too.
+func (b *browser) press(what, xpath string) {
+	b.t.Helper()
+	place := fmt.Sprintf(`(() => { const e = document.evaluate(%q, document, null, XPathResult.FIRST_ORDERED_NODE_TYPE, null).singleNodeValue;
+		if (!e) return "none"; const r = e.getBoundingClientRect(); return [r.x, r.y, r.width, r.height].join(" "); })()`, xpath)
+	last := ""
+	for end := time.Now().Add(stepTime); time.Now().Before(end); time.Sleep(90 * time.Millisecond) {
+		now, err := chromedp.Run(b.ctx, chromedp.Evaluate[string](place))
+		if err == nil && now != "none" && now == last {
+			break
+		}
+		last = now
+	}
+	b.do("click "+what, chromedp.Click(chromedp.Search(xpath)))
 }
 
 // clickLast presses the last button with a text: that of a dialog, which comes after the page's own.
 func (b *browser) clickLast(text string) {
 	b.t.Helper()
-	b.do("click the last "+text, chromedp.Click(chromedp.Search(fmt.Sprintf(`(//button[normalize-space(.)=%q])[last()]`, text))))
+	b.press("the last "+text, fmt.Sprintf(`(//button[normalize-space(.)=%q])[last()]`, text))
 }
 
 // key presses a key, wherever the focus is.

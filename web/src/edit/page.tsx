@@ -112,7 +112,16 @@ function EditForm({ type, begin, isNew }: { type: string; begin: Tagged; isNew: 
           ))}
         </div>
         <aside className="sheet sticky top-4 overflow-hidden" aria-label={say("console.edit.effect")}>
-          <h2 className="border-b border-line px-4 py-2.5">{say("console.edit.effect")}</h2>
+          {/* The buttons stand above what changes as one types, so that they stay where they are. */}
+          <div className="flex items-center gap-2 border-b border-line px-4 py-2.5">
+            <h2 className="mr-auto">{say("console.edit.effect")}</h2>
+            <button type="button" className="button" onClick={cancel}>
+              {say("console.edit.cancel")}
+            </button>
+            <button type="submit" className="button primary" disabled={busy || conflict !== undefined || (look.data?.changes.length === 0 && !isNew)}>
+              {say("console.edit.save")}
+            </button>
+          </div>
           <div className="max-h-[60vh] overflow-auto px-4 py-3" aria-live="polite">
             {conflict && <Conflict mine={row} theirs={conflict} again={again} />}
             {elsewhere.map((f) => (
@@ -124,14 +133,6 @@ function EditForm({ type, begin, isNew }: { type: string; begin: Tagged; isNew: 
             {faults.length > 0 && <p className="text-breaks">{say("console.edit.faults", { n: faults.length })}</p>}
             {!refused && !look.data && !look.isFetching && <p className="text-soft">{say("console.edit.nothing")}</p>}
             {!refused && look.data && <ChangeList changes={look.data.changes} none={say("console.edit.nothing")} />}
-          </div>
-          <div className="flex justify-end gap-2 border-t border-line px-4 py-3">
-            <button type="button" className="button" onClick={cancel}>
-              {say("console.edit.cancel")}
-            </button>
-            <button type="submit" className="button primary" disabled={busy || conflict !== undefined || (look.data?.changes.length === 0 && !isNew)}>
-              {say("console.edit.save")}
-            </button>
           </div>
         </aside>
       </div>
