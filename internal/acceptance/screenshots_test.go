@@ -53,23 +53,3 @@ func TestScreenshots(t *testing.T) {
 	b.do("telephone", chromedp.EmulateViewport(390, 844))
 	b.shot(filepath.Join(dir, "check-telephone.png"))
 }
-
-// TestLook takes pictures of whatever is being worked on; nothing is kept of them.
-func TestLook(t *testing.T) {
-	dir := os.Getenv("SENTIER_LOOK")
-	if dir == "" {
-		t.Skip("only with SENTIER_LOOK, the folder to write to")
-	}
-	b := start(t, nil).browse()
-	b.signIn("ines.carvalho", password)
-	b.see("Choose a person")
-	for name, path := range map[string]string{"devices": "/devices?site=lower-pounds", "times": "/times", "sheets": "/sheets", "rights": "/rights"} {
-		b.open(path)
-		time.Sleep(1200 * time.Millisecond)
-		if name == "devices" {
-			b.do("pick", chromedp.Click(chromedp.CSS(`tbody input[type=checkbox]`)))
-			time.Sleep(300 * time.Millisecond)
-		}
-		b.shot(filepath.Join(dir, name+".png"))
-	}
-}

@@ -229,18 +229,24 @@ func (e *editing) flags(cmd *cobra.Command) {
 	cmd.Flags().StringVar(&e.note, "note", "", "why, for the record")
 }
 
-// send makes changes, all or none, and prints what they did.
-func (a *app) send(cmd *cobra.Command, e editing, edits ...wire.Edit) error {
+// post sends a change, or looks at what it would do.
+func (a *app) post(cmd *cobra.Command, e editing, path string, body any) (saved wire.Saved, err error) {
 	c, err := a.client()
 	if err != nil {
-		return err
+		return saved, err
 	}
 	query := url.Values{}
 	if e.dry {
 		query.Set("dry", "true")
 	}
-	var saved wire.Saved
-	if err := c.Do(cmd.Context(), "POST", "/api/v1/changes", query, wire.Edits{Changes: edits, Note: e.note}, &saved); err != nil {
+	err = c.Do(cmd.Context(), "POST", path, query, body, &saved)
+	return saved, err
+}
+
+// send makes changes, all or none, and prints what they did.
+func (a *app) send(cmd *cobra.Command, e editing, edits ...wire.Edit) error {
+	saved, err := a.post(cmd, e, "/api/v1/changes", wire.Edits{Changes: edits, Note: e.note})
+	if err != nil {
 		return err
 	}
 	switch {
@@ -308,16 +314,8 @@ func (a *app) nounAdd(n noun) *cobra.Command {
 }
 
 func (a *app) addRecord(cmd *cobra.Command, e editing, n noun, record row) error {
-	c, err := a.client()
+	saved, err := a.post(cmd, e, "/api/v1/"+n.typeName, record)
 	if err != nil {
-		return err
-	}
-	query := url.Values{}
-	if e.dry {
-		query.Set("dry", "true")
-	}
-	var saved wire.Saved
-	if err := c.Do(cmd.Context(), "POST", "/api/v1/"+n.typeName, query, record, &saved); err != nil {
 		return err
 	}
 	if e.dry {

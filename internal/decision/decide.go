@@ -57,18 +57,27 @@ func (c *Compiled) decide(a *asked) Outcome {
 	return c.byLines(a)
 }
 
+// barred is step 2: what keeps a user from everything.
+func (u *user) barred(at moment) (Reason, bool) {
+	switch {
+	case u.record.Status == policy.Suspended:
+		return UserSuspended, true
+	case u.record.Status == policy.Invited:
+		return UserInvited, true
+	case at < u.valid.from:
+		return UserNotYetValid, true
+	case at >= u.valid.until:
+		return UserExpired, true
+	}
+	return 0, false
+}
+
 // before is steps 2 to 5: what no grant can change.
 func (c *Compiled) before(a *asked) (Reason, bool) {
-	switch {
-	case a.user.record.Status == policy.Suspended:
-		return UserSuspended, true
-	case a.user.record.Status == policy.Invited:
-		return UserInvited, true
-	case a.at < a.user.valid.from:
-		return UserNotYetValid, true
-	case a.at >= a.user.valid.until:
-		return UserExpired, true
-	case a.device.record.State == policy.Retired:
+	if reason, barred := a.user.barred(a.at); barred {
+		return reason, true
+	}
+	if a.device.record.State == policy.Retired {
 		return DeviceRetired, true
 	}
 	right := &c.rightList[a.right]

@@ -13,9 +13,8 @@ func (c *Compiled) MaySignIn(id policy.UserID, at time.Time) (Reason, bool) {
 	if !ok {
 		return UnknownUser, false
 	}
-	a := asked{user: u, device: &device{record: &policy.Device{State: policy.Retired}}, at: momentOf(at)}
-	reason, _ := c.before(&a)
-	return reason, reason == DeviceRetired // all that is asked of the user comes before the device
+	reason, barred := u.barred(momentOf(at))
+	return reason, !barred
 }
 
 // Groups lists the enabled groups that a user belongs to at an instant: "Who: the subject set".

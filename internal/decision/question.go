@@ -84,16 +84,6 @@ var reasonNames = [...]string{
 // String is the reason's code, such as "outside_schedule".
 func (r Reason) String() string { return reasonNames[r] }
 
-// ReasonNamed finds a reason by its code.
-func ReasonNamed(code string) (Reason, bool) {
-	for i, name := range reasonNames {
-		if name == code {
-			return Reason(i), true
-		}
-	}
-	return 0, false
-}
-
 // Outcome is the plain answer.
 type Outcome struct {
 	Allowed bool

@@ -67,8 +67,8 @@ func (s *Service) edit(ctx context.Context, c Caller, o EditOptions, build func(
 		return wire.Saved{}, err
 	}
 	if o.Key != "" {
-		if done, err := s.repetition(ctx, c, o); done != nil || err != nil {
-			return derefSaved(done), err
+		if saved, repeated, err := s.repetition(ctx, c, o); repeated || err != nil {
+			return saved, err
 		}
 	}
 	changes, err := build(now.Policy)
@@ -100,39 +100,32 @@ func (s *Service) lookAhead(c Caller, build func(p *policy.Policy) ([]policy.Cha
 	return wire.Saved{Revision: now.Revision.Number, Changes: translate.Changes(done)}, nil
 }
 
-func derefSaved(s *wire.Saved) wire.Saved {
-	if s == nil {
-		return wire.Saved{}
-	}
-	return *s
-}
-
 // repetition finds what an earlier request with the same key did. A request that changed nothing left no
 // trace, and can safely be made again.
-func (s *Service) repetition(ctx context.Context, c Caller, o EditOptions) (*wire.Saved, error) {
+func (s *Service) repetition(ctx context.Context, c Caller, o EditOptions) (out wire.Saved, repeated bool, err error) {
 	r, err := s.store.RevisionOf(ctx, string(c.User), o.Key)
 	if errors.Is(err, store.ErrNotFound) {
-		return nil, nil
+		return out, false, nil
 	}
 	if err != nil {
-		return nil, err
+		return out, false, err
 	}
 	sum := sha256.Sum256(o.Body)
 	if !bytes.Equal(sum[:], r.RequestHash) {
-		return nil, &KeyError{o.Key}
+		return out, false, &KeyError{o.Key}
 	}
 	touched, err := s.touched(ctx, r.Number)
 	if err != nil {
-		return nil, err
+		return out, false, err
 	}
-	out := &wire.Saved{Saved: true, Revision: r.Number, Changes: []wire.Change{}}
+	out = wire.Saved{Saved: true, Revision: r.Number, Changes: []wire.Change{}}
 	for _, t := range touched {
 		out.Changes = append(out.Changes, wire.Change{Op: t.Op, Type: t.Type, ID: t.ID, Name: t.ID})
 		if t.Op == "added" && len(touched) == 1 {
 			out.ID = t.ID
 		}
 	}
-	return out, nil
+	return out, true, nil
 }
 
 // expect checks a caller's entity tag against a record.

@@ -116,11 +116,13 @@ func (s *Service) keepsOwner(ctx context.Context, now, next *State) error {
 	if err != nil {
 		return err
 	}
-	before := owners(now, withPassword, s.now())
-	if len(before) == 0 || len(owners(next, withPassword, s.now())) > 0 {
+	if len(owners(next, withPassword, s.now())) > 0 {
 		return nil
 	}
-	return &LastOwnerError{Owners: before}
+	if before := owners(now, withPassword, s.now()); len(before) > 0 {
+		return &LastOwnerError{Owners: before}
+	}
+	return nil
 }
 
 // owners lists the users who can sign in now and hold a mandate of owner.

@@ -1,23 +1,19 @@
-import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { Refused } from "../api/client";
-import { change, type Edit } from "../api/edits";
+import type { Edit } from "../api/edits";
 import { Choose } from "../ui/choose";
 import { Picker } from "../ui/picker";
-import { useToast } from "../ui/toast";
 import { say } from "../words";
 import { TextInput } from "../edit/inputs";
+import { useChange } from "../edit/use-change";
 
 const what = ["group", "tag", "move", "state", "lock"] as const;
 type What = (typeof what)[number];
 
 /** Many does one thing with all the devices that are picked, as one change. */
 export function Many({ picked, onDone }: { picked: string[]; onDone: () => void }) {
-  const queries = useQueryClient();
-  const toast = useToast();
+  const { make, fault } = useChange();
   const [doing, setDoing] = useState<What>("group");
   const [value, setValue] = useState("");
-  const [fault, setFault] = useState("");
 
   const edit = (id: string): Edit => {
     const patch = (record: object): Edit => ({ op: "patch", type: "devices", id, record: record as never });
@@ -35,15 +31,7 @@ export function Many({ picked, onDone }: { picked: string[]; onDone: () => void 
     }
   };
   const go = async () => {
-    setFault("");
-    try {
-      toast(await change(picked.map(edit)));
-      await queries.invalidateQueries();
-      onDone();
-    } catch (error) {
-      if (!(error instanceof Refused)) throw error;
-      setFault(error.message);
-    }
+    if (await make(picked.map(edit))) onDone();
   };
   return (
     <section aria-label={say("console.many.title", { n: picked.length })} className="sheet mb-3 flex flex-wrap items-end gap-3 p-3">

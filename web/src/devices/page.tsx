@@ -13,8 +13,8 @@ import { Trees } from "./tree";
 const device = (row: Row) => row as unknown as Device;
 
 const columns: Column[] = [
-  { key: "name", width: "24%", cell: (r) => <RecordLink type="devices" id={r.id} name={r.name} /> },
-  { key: "id", width: "19%", cell: (r) => <span className="font-mono text-[0.86em] text-soft">{r.id}</span> },
+  nameColumn("devices", "24%"),
+  idColumn("19%"),
   { key: "kind", width: "13%", cell: (r) => kindOf(device(r)) },
   { key: "site", width: "15%", cell: (r) => siteOf(device(r)) },
   { key: "state", width: "14%", cell: (r) => <StateMark value={device(r).lockout ? "locked-out" : (device(r).state ?? "")} /> },

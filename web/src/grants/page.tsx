@@ -1,5 +1,5 @@
 import type { Grant, Row } from "../api/client";
-import { RecordLink } from "../ui/record-link";
+import { nameColumn } from "../ui/columns";
 import { StateMark } from "../ui/state-mark";
 import { RecordTable, type Column } from "../ui/table";
 import { PlaceHead } from "../ui/tabs";
@@ -20,7 +20,7 @@ const first = (row: Row, Cell: typeof What) => {
 };
 
 const columns: Column[] = [
-  { key: "name", width: "24%", cell: (r) => <RecordLink type="grants" id={r.id} name={r.name} /> },
+  nameColumn("grants", "24%"),
   { key: "effect", width: "8%", cell: (r) => <StateMark value={grant(r).effect ?? "allow"} /> },
   { key: "enabled", width: "8%", cell: (r) => <StateMark value={grant(r).enabled ? "on" : "off"} /> },
   { key: "to", width: "18%", cell: (r) => <GivenTo to={grant(r).to} /> },

@@ -1,5 +1,5 @@
 import type { Row, User, UserGroup } from "../api/client";
-import { RecordLink, RecordLinks } from "../ui/record-link";
+import { RecordLinks } from "../ui/record-link";
 import { StateMark } from "../ui/state-mark";
 import { RecordTable, type Column, type Filter } from "../ui/table";
 import { local } from "../ui/time";
@@ -12,8 +12,8 @@ const user = (row: Row) => row as unknown as User;
 const group = (row: Row) => row as unknown as UserGroup;
 
 const users: Column[] = [
-  { key: "name", width: "26%", cell: (r) => <RecordLink type="users" id={r.id} name={r.name} /> },
-  { key: "id", width: "20%", cell: (r) => <span className="font-mono text-[0.86em] text-soft">{r.id}</span> },
+  nameColumn("users", "26%"),
+  idColumn("20%"),
   { key: "email", width: "24%", cell: (r) => user(r).email },
   { key: "kind", width: "10%", cell: (r) => say(`console.value.${user(r).kind ?? ""}`) },
   { key: "status", width: "12%", cell: (r) => <StateMark value={user(r).status ?? ""} /> },
@@ -30,8 +30,8 @@ function Ends({ user }: { user: User }) {
 }
 
 const groups: Column[] = [
-  { key: "name", width: "28%", cell: (r) => <RecordLink type="user_groups" id={r.id} name={r.name} /> },
-  { key: "id", width: "22%", cell: (r) => <span className="font-mono text-[0.86em] text-soft">{r.id}</span> },
+  nameColumn("user_groups", "28%"),
+  idColumn("22%"),
   { key: "members", width: "12%", cell: (r) => <span className="tabular-nums">{group(r).members?.length ?? 0}</span> },
   { key: "includes", width: "24%", cell: (r) => <RecordLinks type="user_groups" ids={group(r).includes ?? []} /> },
   { key: "enabled", width: "14%", cell: (r) => <StateMark value={group(r).enabled ? "on" : "off"} /> },

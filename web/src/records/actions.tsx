@@ -2,9 +2,10 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { Dialog } from "radix-ui";
 import { useState, type ReactNode } from "react";
 import { Link, useNavigate } from "react-router";
-import { mentions, Refused, type Row } from "../api/client";
-import { change, remove, type Edit } from "../api/edits";
+import { mentions, type Row } from "../api/client";
+import { remove, type Edit } from "../api/edits";
 import { ChangeList } from "../edit/changes";
+import { useChange } from "../edit/use-change";
 import { Chips, TextInput } from "../edit/inputs";
 import { Picker } from "../ui/picker";
 import { recordPath, useNames } from "../ui/record-link";
@@ -36,27 +37,6 @@ function Ask({ type, id }: { type: string; id: string }) {
       {say("console.check.about")}
     </Link>
   );
-}
-
-/** useChange makes changes, shows what they did, and keeps what was refused. */
-function useChange() {
-  const queries = useQueryClient();
-  const toast = useToast();
-  const [fault, setFault] = useState("");
-  const make = async (edits: Edit[]) => {
-    setFault("");
-    try {
-      const saved = await change(edits);
-      toast(saved);
-      await queries.invalidateQueries();
-      return saved;
-    } catch (error) {
-      if (!(error instanceof Refused)) throw error;
-      setFault(error.message);
-      return undefined;
-    }
-  };
-  return { make, fault };
 }
 
 function Suspend({ row }: { row: Row }) {

@@ -4,6 +4,7 @@ import { GivenTo } from "../grants/lines";
 import { RecordLink, RecordLinks } from "../ui/record-link";
 import { StateMark } from "../ui/state-mark";
 import { local } from "../ui/time";
+import { spanText, windowText, type Window } from "../times/text";
 import { say } from "../words";
 
 /** Where a field of a record refers to, by its name. */
@@ -19,10 +20,6 @@ const refersTo: Record<string, string> = {
   sites: "sites",
   groups: "user_groups",
 };
-
-type Window = { days?: string[]; from: string; to: string };
-
-const windowText = (w: Window) => `${w.days?.map((d) => say(`console.day.${d}`)).join(" ") ?? say("console.every_day")}  ${w.from}–${w.to}`;
 
 /** Shown elsewhere on the page, or in its title. */
 const elsewhere = ["id", "name", "lines", "members", "devices"];
@@ -47,8 +44,7 @@ export function Facts({ type, row }: { type: string; row: Row }) {
 
 function show(type: string, name: string, value: unknown): ReactNode {
   if (name === "season" || name === "dates") {
-    const span = value as { from?: string; to?: string };
-    return `${span.from ?? "…"} – ${span.to ?? "…"}`;
+    return spanText(value as { from?: string; to?: string });
   }
   if (name === "zone" && value === "site") return say("console.site_clock");
   if (name === "to") return <GivenTo to={value as never} />;

@@ -1,23 +1,14 @@
-import type { Row } from "../api/client";
 import { idColumn, nameColumn, refsColumn, textColumn } from "../ui/columns";
 import { RecordTable, type Column } from "../ui/table";
 import { PlaceHead } from "../ui/tabs";
-import { say } from "../words";
-
-type Window = { days?: string[]; from: string; to: string };
-
-const windows = (r: Row) =>
-  ((r.windows as Window[] | undefined) ?? [])
-    .map((w) => `${w.days?.map((d) => say(`console.day.${d}`)).join(" ") ?? say("console.every_day")} ${w.from}–${w.to}`)
-    .join(", ");
-const span = (v: unknown) => (v ? `${(v as { from?: string }).from ?? "…"} – ${(v as { to?: string }).to ?? "…"}` : "");
+import { spanText, windowText, type Window } from "./text";
 
 const columns: Record<string, Column[]> = {
   schedules: [
     nameColumn("schedules", "24%"),
     textColumn("zone", "12%"),
-    { key: "windows", width: "32%", cell: windows },
-    { key: "season", width: "12%", cell: (r) => span(r.season) },
+    { key: "windows", width: "32%", cell: (r) => ((r.windows as Window[] | undefined) ?? []).map(windowText).join(", ") },
+    { key: "season", width: "12%", cell: (r) => (r.season ? spanText(r.season) : "") },
     refsColumn("closed", "calendars", "20%"),
   ],
   calendars: [
