@@ -71,12 +71,15 @@ func must(err error) {
 
 func (a *app) demo() *cobra.Command {
 	o := daemon.Options{Console: a.Console, Version: a.Version}
+	var people, devices int
 	cmd := &cobra.Command{
 		Use: "demo", Short: "Run the service with the demo data", Args: cobra.NoArgs,
 		Long: `Run the service with the Larkmere Navigation, a made-up waterway of some sixty
 people and 180 devices: in a fresh temporary folder that goes when the demo ends,
-unless --data is given.`,
-		Example: "  sentier demo --listen 127.0.0.1:7481",
+unless --data is given. With --people and --devices the waterway has grown by as many
+in 250 districts, with 20,000 lines of grants: for a look at large lists.`,
+		Example: `  sentier demo --listen 127.0.0.1:7481
+  sentier demo --people 100000 --devices 100000`,
 		RunE: func(cmd *cobra.Command, _ []string) (err error) {
 			if o.Dir == "" {
 				if o.Dir, err = os.MkdirTemp("", "sentier-demo-"); err != nil {
@@ -85,24 +88,41 @@ unless --data is given.`,
 				defer func() { err = errors.Join(err, os.RemoveAll(o.Dir)) }()
 			}
 			o.Log = a.logger(slog.LevelWarn)
-			return a.runDemo(cmd.Context(), o)
+			p, err := a.demoPolicy(people, devices)
+			if err != nil {
+				return err
+			}
+			return a.runDemo(cmd.Context(), o, p)
 		},
 	}
 	cmd.Flags().StringVar(&o.Dir, "data", "", "folder of the database (default: a temporary one)")
 	cmd.Flags().StringVar(&o.Listen, "listen", defaultListen, "address to answer at")
+	cmd.Flags().IntVar(&people, "people", 0, "how many more people")
+	cmd.Flags().IntVar(&devices, "devices", 0, "how many more devices")
 	return cmd
 }
 
-func (a *app) runDemo(ctx context.Context, o daemon.Options) error {
+// mostGrown bounds how many more people and devices the demonstration can have.
+const mostGrown = 2_000_000
+
+func (a *app) demoPolicy(people, devices int) (*policy.Policy, error) {
+	if people < 0 || devices < 0 || people > mostGrown || devices > mostGrown {
+		return nil, fmt.Errorf("--people and --devices go from 0 to %d", mostGrown)
+	}
+	if people+devices == 0 {
+		return demo.Policy()
+	}
+	fmt.Fprintf(a.Err, "Making %d more people and %d more devices …\n", people, devices)
+	return demo.Grown(people, devices)
+}
+
+func (a *app) runDemo(ctx context.Context, o daemon.Options, p *policy.Policy) error {
 	d, err := daemon.Open(ctx, o)
 	if err != nil {
 		return err
 	}
 	password := "larkmere-" + strings.ToLower(rand.Text()[:8])
-	p, err := demo.Policy()
-	if err == nil {
-		err = d.Prepare(ctx, daemon.Beginning{Owner: demo.Owner, Password: password, Policy: p})
-	}
+	err = d.Prepare(ctx, daemon.Beginning{Owner: demo.Owner, Password: password, Policy: p})
 	var token string
 	if err == nil {
 		token, err = d.OwnerToken(ctx, demo.Owner, "demo")

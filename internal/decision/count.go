@@ -19,35 +19,36 @@ type Counts struct {
 // Count counts the devices of every site and device group.
 func (c *Compiled) Count() Counts {
 	out := Counts{Sites: map[policy.SiteID]Count{}, DeviceGroups: map[policy.DeviceGroupID]Count{}}
-	groupsOf := c.groupsOfDevices()
-	for d := range policy.Each[*policy.Device](c.policy) {
-		sites := c.siteChain(d.Site)
-		if len(sites) == 0 {
-			out.Unsorted++
+	for n := range c.devices.inhabited {
+		facts, size := c.devices.classes.at(n).facts, c.devices.members.at(n).size
+		if facts.site == "" {
+			out.Unsorted += size
 		}
-		for i, id := range sites {
-			n := out.Sites[id]
-			n.All++
-			if i == 0 {
-				n.Own++
-			}
-			out.Sites[id] = n
+		for i, id := range c.places.chains[facts.site] {
+			tally(out.Sites, id, size, i == 0)
 		}
-		own, all := map[policy.DeviceGroupID]bool{}, map[policy.DeviceGroupID]bool{}
-		for _, g := range groupsOf(d, sites) {
-			own[g.ID] = true
-			for _, up := range c.groupChain(g.ID) {
-				all[up] = true
-			}
+		own, seen := facts.groups(), map[policy.DeviceGroupID]bool{}
+		for _, g := range own {
+			tally(out.DeviceGroups, g, size, true)
+			seen[g] = true
 		}
-		for id := range all {
-			n := out.DeviceGroups[id]
-			n.All++
-			if own[id] {
-				n.Own++
+		for _, g := range own {
+			for _, up := range c.places.groupChain(g) {
+				if !seen[up] {
+					tally(out.DeviceGroups, up, size, false)
+					seen[up] = true
+				}
 			}
-			out.DeviceGroups[id] = n
 		}
 	}
 	return out
+}
+
+func tally[ID comparable](counts map[ID]Count, id ID, size int, own bool) {
+	n := counts[id]
+	n.All += size
+	if own {
+		n.Own += size
+	}
+	counts[id] = n
 }

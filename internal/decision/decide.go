@@ -10,8 +10,8 @@ import (
 
 // asked is a question with everything in it found.
 type asked struct {
-	user    *user
-	device  *device
+	who     *userClass
+	what    *deviceClass
 	point   target // 0: the device itself, or a point that no grant names
 	right   int
 	at      moment
@@ -20,50 +20,65 @@ type asked struct {
 
 // Decide answers a question by the eight steps of "The decision".
 func (c *Compiled) Decide(q Question) Outcome {
-	a, reason, known := c.find(q)
-	if !known {
+	var a asked
+	if reason, known := c.find(&q, &a); !known {
 		return Outcome{Reason: reason}
 	}
 	return c.decide(&a)
 }
 
 // find is step 1.
-func (c *Compiled) find(q Question) (a asked, reason Reason, known bool) {
+func (c *Compiled) find(q *Question, a *asked) (reason Reason, known bool) {
 	var ok bool
-	if a.user, ok = c.users[q.User]; !ok {
-		return a, UnknownUser, false
+	if a.who = c.users.find(q.User); a.who == nil {
+		return UnknownUser, false
 	}
-	if a.device, ok = c.devices[q.Device]; !ok {
-		return a, UnknownDevice, false
+	if a.what = c.devices.find(q.Device); a.what == nil {
+		return UnknownDevice, false
 	}
 	if q.Point != "" {
-		i := slices.IndexFunc(a.device.record.Points, func(p policy.Point) bool { return p.ID == q.Point })
-		if i < 0 {
-			return a, UnknownPoint, false
+		if a.point, ok = c.pointOf(q, a.what); !ok {
+			return UnknownPoint, false
 		}
-		a.point = a.device.points[i]
 	}
-	if a.right, ok = c.rights[q.Right]; !ok {
-		return a, UnknownRight, false
+	if a.right, ok = c.right(q.Right); !ok {
+		return UnknownRight, false
 	}
 	a.at, a.context = momentOf(q.At), q.Context
-	return a, 0, true
+	return 0, true
+}
+
+// pointOf finds the target that a point is; 0 where no grant names it.
+func (c *Compiled) pointOf(q *Question, what *deviceClass) (target, bool) {
+	d := what.facts.named
+	if d == nil {
+		d, _ = policy.Find[*policy.Device](c.policy, string(q.Device))
+	}
+	i := slices.IndexFunc(d.Points, func(p policy.Point) bool { return p.ID == q.Point })
+	if i < 0 {
+		return 0, false
+	}
+	if what.facts.named == nil {
+		return 0, true
+	}
+	return what.facts.points[i], true
 }
 
 func (c *Compiled) decide(a *asked) Outcome {
 	if reason, ends := c.before(a); ends {
 		return Outcome{Reason: reason}
 	}
+	if !a.may() {
+		return Outcome{Reason: NoGrant}
+	}
 	return c.byLines(a)
 }
 
 // barred is step 2: what keeps a user from everything.
-func (u *user) barred(at moment) (Reason, bool) {
+func (u *userClass) barred(at moment) (Reason, bool) {
 	switch {
-	case u.record.Status == policy.Suspended:
-		return UserSuspended, true
-	case u.record.Status == policy.Invited:
-		return UserInvited, true
+	case u.bar != 0:
+		return u.bar, true
 	case at < u.valid.from:
 		return UserNotYetValid, true
 	case at >= u.valid.until:
@@ -74,27 +89,43 @@ func (u *user) barred(at moment) (Reason, bool) {
 
 // before is steps 2 to 5: what no grant can change.
 func (c *Compiled) before(a *asked) (Reason, bool) {
-	if reason, barred := a.user.barred(a.at); barred {
+	if reason, barred := a.who.barred(a.at); barred {
 		return reason, true
 	}
-	if a.device.record.State == policy.Retired {
+	if a.what.retired {
 		return DeviceRetired, true
 	}
 	right := &c.rightList[a.right]
 	switch {
-	case len(right.kinds) > 0 && !slices.Contains(right.kinds, a.device.record.Kind):
+	case len(right.kinds) > 0 && !slices.Contains(right.kinds, a.what.facts.kind):
 		return RightNotApplicable, true
-	case right.controls && a.device.lockout.holds(a.at):
+	case right.controls && a.what.lockout.holds(a.at):
 		return DeviceLockedOut, true
 	}
 	return 0, false
 }
 
+// may rules out, at the cost of a few bits, that any line concerns the user and the resource.
+func (a *asked) may() bool {
+	if !a.what.few || a.point != 0 {
+		return true
+	}
+	if a.what.none {
+		return false
+	}
+	any := uint64(0)
+	for _, b := range &a.what.near {
+		any |= a.who.marks.bit(b)
+	}
+	return any&1 != 0
+}
+
 // byLines is steps 6 to 8.
 func (c *Compiled) byLines(a *asked) Outcome {
+	var room [64]int32 // most questions concern fewer lines: no need to allocate
 	nearest := NoGrant
 	fewest := 5
-	for _, n := range c.counting(a) {
+	for _, n := range c.counting(a, room[:0]) {
 		l := &c.lines[n]
 		m := c.misses(l, a)
 		if l.deny {
@@ -111,56 +142,66 @@ func (c *Compiled) byLines(a *asked) Outcome {
 	return Outcome{Allowed: nearest == Granted, Reason: nearest}
 }
 
-// counting yields the lines whose grant reaches the user at a.at and that cover the resource: under
+// counting appends the lines whose grant reaches the user at a.at and that cover the resource: under
 // direct-first only those of grants that name the user, where there is one that is in force.
-// A line may be yielded more than once.
-func (c *Compiled) counting(a *asked) func(yield func(int, int32) bool) {
-	return func(yield func(int, int32) bool) {
-		direct := c.onlyDirect(a)
-		for i, h := range a.user.held {
-			if direct && h.subject != a.user.self || !h.period.holds(a.at) {
-				continue
-			}
-			for n := range c.on(h.subject, a) {
-				if !yield(i, n) {
-					return
-				}
-			}
+// A line may be there more than once.
+func (c *Compiled) counting(a *asked, out []int32) []int32 {
+	if direct := c.onlyDirect(a, out); len(direct) > 0 {
+		return direct
+	}
+	for i := range a.who.held {
+		if h := &a.who.held[i]; h.period.holds(a.at) {
+			out = c.covering(h.subject, a, out)
 		}
 	}
+	return out
 }
 
-// on yields the lines that hang on a subject and any target of the resource.
-func (c *Compiled) on(s subject, a *asked) func(yield func(int32) bool) {
-	return func(yield func(int32) bool) {
-		for _, t := range a.device.targets {
-			for _, n := range c.rules[pair{s, t}] {
-				if !yield(n) {
-					return
-				}
-			}
-		}
-		if a.point != 0 {
-			for _, n := range c.rules[pair{s, a.point}] {
-				if !yield(n) {
-					return
-				}
-			}
-		}
+// onlyDirect gives the lines of grants that name the user where, at a.at, only those count; none otherwise.
+func (c *Compiled) onlyDirect(a *asked, out []int32) []int32 {
+	if !c.directFirst || a.who.self == 0 {
+		return nil
 	}
-}
-
-// onlyDirect tells whether, at a.at, only grants that name the user count.
-func (c *Compiled) onlyDirect(a *asked) bool {
-	if !c.directFirst || a.user.self == 0 {
-		return false
-	}
-	for n := range c.on(a.user.self, a) {
+	out = c.covering(a.who.self, a, out)
+	for _, n := range out {
 		if c.lines[n].valid.holds(a.at) {
-			return true
+			return out
 		}
 	}
-	return false
+	return nil
+}
+
+// covering appends the lines that hang on a subject and any target of the resource.
+func (c *Compiled) covering(s subject, a *asked, out []int32) []int32 {
+	list, marks := c.bySubject[s], &c.marks[s]
+	for _, t := range a.what.facts.targets {
+		if marks.has(c.mark(t)) {
+			list, out = take(list, t, out)
+		}
+	}
+	if a.point != 0 {
+		_, out = take(c.bySubject[s], a.point, out)
+	}
+	return out
+}
+
+// shortList is how long a list of rules is at most to be walked rather than halved.
+const shortList = 16
+
+// take appends the lines of the rules for a target, and gives the rules for those after it.
+func take(list []rule, t target, out []int32) ([]rule, []int32) {
+	if len(list) > shortList {
+		at, _ := slices.BinarySearchFunc(list, t, func(r rule, t target) int { return int(r.target) - int(t) })
+		list = list[at:]
+	}
+	for len(list) > 0 && list[0].target < t {
+		list = list[1:]
+	}
+	for len(list) > 0 && list[0].target == t {
+		out = append(out, list[0].line)
+		list = list[1:]
+	}
+	return list, out
 }
 
 // misses is the set of what keeps a line from being in force for a question.
@@ -200,7 +241,7 @@ func (c *Compiled) misses(l *line, a *asked) misses {
 
 func (c *Compiled) open(l *line, a *asked) bool {
 	for _, s := range l.when {
-		if s.in(a.device.zone).Open(a.at.seconds()) {
+		if s.byZone[a.what.clock].Open(a.at.seconds()) {
 			return true
 		}
 	}
@@ -226,7 +267,7 @@ func networkMet(l *line, a *asked) bool {
 }
 
 func stateMet(l *line, a *asked) bool {
-	return len(l.ifs.States) == 0 || slices.Contains(l.ifs.States, a.device.record.State)
+	return len(l.ifs.States) == 0 || slices.Contains(l.ifs.States, a.what.facts.state)
 }
 
 func triMet(want *bool, have Tri, unknown bool) bool {

@@ -83,22 +83,30 @@ type Condition struct {
 // maxMissing bounds how many near misses an answer names.
 const maxMissing = 3
 
+// inquiry is a question as it was asked, with what was found.
+type inquiry struct {
+	asked
+	Question
+}
+
 // Explain answers a question with its reasons.
 func (c *Compiled) Explain(q Question) Answer {
 	out := Answer{At: q.At}
-	a, reason, known := c.find(q)
-	if a.user != nil {
-		out.User = a.user.record
+	a := inquiry{Question: q}
+	reason, known := c.find(&q, &a.asked)
+	if a.who != nil {
+		out.User, _ = policy.Find[*policy.User](c.policy, string(q.User))
 	}
-	if a.device != nil {
-		out.Device, out.Zone = a.device.record, a.device.zone.String()
+	if a.what != nil {
+		out.Device, _ = policy.Find[*policy.Device](c.policy, string(q.Device))
+		out.Zone = a.what.facts.zone.String()
 	}
 	if !known {
 		out.Reason = reason
 		return out
 	}
-	out.Outcome = c.decide(&a)
-	out.Until, _ = c.until(&a)
+	out.Outcome = c.decide(&a.asked)
+	out.Until, _ = c.until(&a.asked)
 	switch out.Reason {
 	case Granted:
 		out.Because = c.trails(&a, func(l *line, m misses) bool { return !l.deny && m == 0 })
@@ -110,18 +118,18 @@ func (c *Compiled) Explain(q Question) Answer {
 	case NoGrant:
 		out.Missing = c.strangers(&a)
 	case DeviceLockedOut:
-		out.Lockout = a.device.record.Lockout
+		out.Lockout = out.Device.Lockout
 	}
 	return out
 }
 
 // trails draws the lines that count and that want tells, each line once, the shortest way first.
-func (c *Compiled) trails(a *asked, want func(*line, misses) bool) []Trail {
+func (c *Compiled) trails(a *inquiry, want func(*line, misses) bool) []Trail {
 	var out []Trail
 	done := map[int32]bool{}
-	for _, n := range c.counting(a) {
+	for _, n := range c.counting(&a.asked, nil) {
 		l := &c.lines[n]
-		m := c.misses(l, a)
+		m := c.misses(l, &a.asked)
 		if done[n] || !want(l, m) {
 			continue
 		}
@@ -138,7 +146,7 @@ func sortTrails(list []Trail) {
 }
 
 // nearest draws the allow lines with the fewest misses whose code is the answer's.
-func (c *Compiled) nearest(a *asked, reason Reason) []Trail {
+func (c *Compiled) nearest(a *inquiry, reason Reason) []Trail {
 	fewest := 5
 	collect := func(l *line, m misses) bool { return !l.deny && m.first() == reason }
 	all := c.trails(a, collect)
@@ -151,20 +159,20 @@ func (c *Compiled) nearest(a *asked, reason Reason) []Trail {
 
 // strangers draws the lines that give the right on the resource, but not to the user: those that
 // lack nothing else first.
-func (c *Compiled) strangers(a *asked) []Trail {
-	if c.onlyDirect(a) {
+func (c *Compiled) strangers(a *inquiry) []Trail {
+	if c.onlyDirect(&a.asked, nil) != nil {
 		return nil
 	}
 	var out []Trail
 	seen := map[int32]bool{}
-	for _, t := range append(slices.Clone(a.device.targets), a.point) {
+	for _, t := range append(slices.Clone(a.what.facts.targets), a.point) {
 		for _, n := range c.byTarget[t] {
 			l := &c.lines[n]
 			if seen[n] || l.deny || !l.rights.has(a.right) {
 				continue
 			}
 			seen[n] = true
-			out = append(out, c.trail(l, c.misses(l, a), a))
+			out = append(out, c.trail(l, c.misses(l, &a.asked), a))
 		}
 	}
 	sortTrails(out)
@@ -174,15 +182,15 @@ func (c *Compiled) strangers(a *asked) []Trail {
 	return out[:min(len(out), maxMissing)]
 }
 
-func (c *Compiled) trail(l *line, m misses, a *asked) Trail {
+func (c *Compiled) trail(l *line, m misses, a *inquiry) Trail {
 	t := Trail{Grant: l.grant, Line: l.number, Right: m&missesRight == 0}
 	t.Via, t.Membership = c.way(l.grant, a)
 	t.Covers = c.cover(&l.grant.Lines[l.number], a)
 	for _, s := range l.when {
-		t.Times = append(t.Times, timeOf(s, a))
+		t.Times = append(t.Times, timeOf(s, &a.asked))
 	}
 	if l.ifs != nil {
-		t.Conditions = conditions(l, a)
+		t.Conditions = conditions(l, &a.asked)
 	}
 	if t.Via == Stranger {
 		t.Misses = append(t.Misses, NoGrant)
@@ -196,8 +204,8 @@ func (c *Compiled) trail(l *line, m misses, a *asked) Trail {
 }
 
 // way finds how a grant reaches the user, by the fewest groups.
-func (c *Compiled) way(g *policy.Grant, a *asked) (Via, Membership) {
-	if slices.Contains(g.To.Users, a.user.record.ID) {
+func (c *Compiled) way(g *policy.Grant, a *inquiry) (Via, Membership) {
+	if slices.Contains(g.To.Users, a.User) {
 		return ViaUser, Membership{}
 	}
 	type step struct {
@@ -206,7 +214,7 @@ func (c *Compiled) way(g *policy.Grant, a *asked) (Via, Membership) {
 		m     membership
 	}
 	var todo []step
-	for _, m := range a.user.direct {
+	for _, m := range a.who.facts.direct {
 		if m.period.holds(a.at) {
 			todo = append(todo, step{m.group, []policy.UserGroupID{m.group}, m})
 		}
@@ -216,7 +224,7 @@ func (c *Compiled) way(g *policy.Grant, a *asked) (Via, Membership) {
 		s := todo[0]
 		todo = todo[1:]
 		at := c.groups[s.group]
-		if seen[s.group] || at.record.Enabled == policy.Off {
+		if seen[s.group] || !at.enabled {
 			continue
 		}
 		seen[s.group] = true
@@ -235,8 +243,8 @@ func (c *Compiled) way(g *policy.Grant, a *asked) (Via, Membership) {
 
 // lost names the group of a grant that does not reach the user: one that the user was or will be in, then
 // one that is disabled, then the first.
-func (c *Compiled) lost(g *policy.Grant, a *asked) Membership {
-	for _, m := range a.user.direct {
+func (c *Compiled) lost(g *policy.Grant, a *inquiry) Membership {
+	for _, m := range a.who.facts.direct {
 		if slices.Contains(g.To.Groups, m.group) {
 			return Membership{Groups: []policy.UserGroupID{m.group}, Span: m.period.span()}
 		}
@@ -259,20 +267,18 @@ func (p period) span() policy.Span {
 }
 
 // cover finds what of a line covers the resource: the nearest first.
-func (c *Compiled) cover(l *policy.Line, a *asked) Cover {
-	d := a.device.record
-	if i := slices.Index(a.device.points, a.point); a.point != 0 && i >= 0 {
-		if id := d.Points[i].ID; slices.Contains(l.On.Points, policy.PointRef(string(d.ID)+"/"+string(id))) {
-			return Cover{Type: policy.Devices, Chain: []string{string(d.ID)}, Point: id}
-		}
+func (c *Compiled) cover(l *policy.Line, a *inquiry) Cover {
+	id := a.Question.Device
+	if a.point != 0 && slices.Contains(l.On.Points, policy.PointRef(string(id)+"/"+string(a.Question.Point))) {
+		return Cover{Type: policy.Devices, Chain: []string{string(id)}, Point: a.Question.Point}
 	}
-	if slices.Contains(l.On.Devices, d.ID) {
-		return Cover{Type: policy.Devices, Chain: []string{string(d.ID)}}
+	if slices.Contains(l.On.Devices, id) {
+		return Cover{Type: policy.Devices, Chain: []string{string(id)}}
 	}
-	sites := c.siteChain(d.Site)
-	if best := c.coverByGroup(l, d, sites); best.Chain != nil {
+	if best := c.coverByGroup(l, a.what.facts); best.Chain != nil {
 		return best
 	}
+	sites := c.places.chains[a.what.facts.site]
 	for i, id := range sites {
 		if slices.Contains(l.On.Sites, id) && (i == 0 || l.Depth != policy.Here) {
 			return Cover{Type: policy.Sites, Chain: texts(sites[:i+1])}
@@ -281,20 +287,16 @@ func (c *Compiled) cover(l *policy.Line, a *asked) Cover {
 	return Cover{Type: policy.SettingsType}
 }
 
-func (c *Compiled) coverByGroup(l *policy.Line, d *policy.Device, sites []policy.SiteID) Cover {
+func (c *Compiled) coverByGroup(l *policy.Line, f *deviceFacts) Cover {
 	var best Cover
 	if len(l.On.DeviceGroups) == 0 {
 		return best
 	}
-	for g := range policy.Each[*policy.DeviceGroup](c.policy) {
-		_, listed := slices.BinarySearch(g.Devices, d.ID)
-		matched := !listed && g.Match != nil && c.matches(g.Match, d, sites)
-		if !listed && !matched {
-			continue
-		}
-		for i, id := range c.groupChain(g.ID) {
+	for _, g := range f.groups() {
+		chain := c.places.groupChain(g)
+		for i, id := range chain {
 			if slices.Contains(l.On.DeviceGroups, id) && (i == 0 || l.Depth != policy.Here) && (best.Chain == nil || i+1 < len(best.Chain)) {
-				best = Cover{Type: policy.DeviceGroups, Chain: texts(c.groupChain(g.ID)[:i+1]), Match: matched}
+				best = Cover{Type: policy.DeviceGroups, Chain: texts(chain[:i+1]), Match: f.byMatch(g)}
 			}
 		}
 	}
@@ -312,7 +314,7 @@ func texts[T ~string](ids []T) []string {
 const week = 7 * 24 * time.Hour
 
 func timeOf(s *schedules, a *asked) Time {
-	line := s.in(a.device.zone)
+	line := s.byZone[a.what.clock]
 	open, until := line.At(a.at.seconds())
 	t := Time{Schedule: s.record, Zone: line.Zone().String(), Open: open}
 	if until != schedule.Never {
@@ -337,7 +339,7 @@ func conditions(l *line, a *asked) []Condition {
 		out = append(out, c)
 	}
 	if len(l.ifs.States) > 0 {
-		out = append(out, Condition{"states", stateMet(l, a), true, texts(l.ifs.States), string(a.device.record.State)})
+		out = append(out, Condition{"states", stateMet(l, a), true, texts(l.ifs.States), string(a.what.facts.state)})
 	}
 	yes := map[bool]string{true: "yes", false: "no"}
 	tri := func(name string, want *bool, have Tri) {
@@ -390,7 +392,8 @@ func limits(trails []Trail) map[string]policy.Limit {
 // Answer answers a question with what an enforcement point needs: the outcome, until when it holds, and the limits.
 func (c *Compiled) Answer(q Question) Answer {
 	out := Answer{At: q.At}
-	a, reason, known := c.find(q)
+	var a asked
+	reason, known := c.find(&q, &a)
 	if !known {
 		out.Reason = reason
 		return out
@@ -401,7 +404,7 @@ func (c *Compiled) Answer(q Question) Answer {
 		return out
 	}
 	var allowing []Trail
-	for _, n := range c.counting(&a) {
+	for _, n := range c.counting(&a, nil) {
 		l := &c.lines[n]
 		if c.misses(l, &a) != 0 {
 			continue

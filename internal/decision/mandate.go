@@ -9,34 +9,33 @@ import (
 
 // MaySignIn tells whether a user is active and valid at an instant; the reason says what is not.
 func (c *Compiled) MaySignIn(id policy.UserID, at time.Time) (Reason, bool) {
-	u, ok := c.users[id]
-	if !ok {
+	class := c.users.find(id)
+	if class == nil {
 		return UnknownUser, false
 	}
-	reason, barred := u.barred(momentOf(at))
+	reason, barred := class.barred(momentOf(at))
 	return reason, !barred
 }
 
 // Groups lists the enabled groups that a user belongs to at an instant: "Who: the subject set".
 func (c *Compiled) Groups(id policy.UserID, at time.Time) []policy.UserGroupID {
-	u, ok := c.users[id]
-	if !ok {
+	class := c.users.find(id)
+	if class == nil {
 		return nil
 	}
 	var out, todo []policy.UserGroupID
-	for _, m := range u.direct {
+	for _, m := range class.facts.direct {
 		if m.period.holds(momentOf(at)) {
 			todo = append(todo, m.group)
 		}
 	}
 	for len(todo) > 0 {
-		g := c.groups[todo[0]]
+		id := todo[0]
 		todo = todo[1:]
-		if slices.Contains(out, g.record.ID) || g.record.Enabled == policy.Off {
-			continue
+		if g := c.groups[id]; g.enabled && !slices.Contains(out, id) {
+			out = append(out, id)
+			todo = append(todo, g.includedBy...)
 		}
-		out = append(out, g.record.ID)
-		todo = append(todo, g.includedBy...)
 	}
 	slices.Sort(out)
 	return out

@@ -101,14 +101,18 @@ const (
 const microsPerSecond = 1_000_000
 
 func momentOf(t time.Time) moment {
-	switch s := t.Unix(); {
-	case s < math.MinInt64/microsPerSecond:
-		return beginning
-	case s >= math.MaxInt64/microsPerSecond:
-		return end
+	s := t.Unix()
+	if uint64(s+lastSecond) < 2*lastSecond {
+		return moment(s*microsPerSecond + int64(t.Nanosecond())/1000)
 	}
-	return moment(t.UnixMicro())
+	if s < 0 {
+		return beginning
+	}
+	return end
 }
+
+// lastSecond bounds, on both sides of 1970, the seconds that fit into a moment.
+const lastSecond = math.MaxInt64 / microsPerSecond
 
 func (m moment) time() time.Time { return time.UnixMicro(int64(m)).UTC() }
 

@@ -13,8 +13,8 @@ const answerHorizon = moment(400 * 24 * 60 * 60 * microsPerSecond)
 // Until is the first instant after q.At at which Allowed would change, the policy and the context
 // staying as they are; ok is false where it does not within 400 days.
 func (c *Compiled) Until(q Question) (until time.Time, ok bool) {
-	a, _, known := c.find(q)
-	if !known {
+	var a asked
+	if _, known := c.find(&q, &a); !known {
 		return time.Time{}, false
 	}
 	return c.until(&a)
@@ -50,9 +50,9 @@ func (c *Compiled) until(a *asked) (time.Time, bool) {
 func (c *Compiled) parts(a *asked) []part {
 	var out []part
 	index := map[partKey]int{}
-	for _, h := range a.user.held {
-		direct := h.subject == a.user.self
-		for n := range c.on(h.subject, a) {
+	for _, h := range a.who.held {
+		direct := h.subject == a.who.self
+		for _, n := range c.covering(h.subject, a, nil) {
 			l := &c.lines[n]
 			bears := l.rights.has(a.right) && (l.ifs == nil || conditionsMet(l, a))
 			if l.valid == (period{}) || !bears && !(c.directFirst && direct) {
@@ -99,9 +99,9 @@ func (c *Compiled) canChange(a *asked, parts []part, allowed bool) bool {
 
 // next is the first instant after a.at at which anything that bears on the answer begins or ends.
 func (c *Compiled) next(a *asked, parts []part) moment {
-	first := a.user.valid.next(a.at)
-	if c.rightList[a.right].controls && a.device.lockout != (period{}) {
-		first = min(first, a.device.lockout.next(a.at))
+	first := a.who.valid.next(a.at)
+	if c.rightList[a.right].controls && a.what.lockout != (period{}) {
+		first = min(first, a.what.lockout.next(a.at))
 	}
 	for _, p := range parts {
 		first = min(first, p.line.valid.next(a.at))
@@ -109,7 +109,7 @@ func (c *Compiled) next(a *asked, parts []part) moment {
 			first = min(first, held.next(a.at))
 		}
 		for _, s := range p.line.when {
-			if _, until := s.in(a.device.zone).At(a.at.seconds()); until != schedule.Never {
+			if _, until := s.byZone[a.what.clock].At(a.at.seconds()); until != schedule.Never {
 				first = min(first, ofSeconds(until))
 			}
 		}

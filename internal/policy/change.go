@@ -55,6 +55,16 @@ type draft struct {
 	pending [typeCount]map[string]Record // nil record: removed
 	place   map[target]int               // 1 + index of the records that came from lists
 	faults  Faults
+
+	entries []entryRef      // of lists to which entries are added one by one
+	whole   map[target]bool // records of which more may have changed than entries
+	removes bool
+}
+
+// entryRef is a mention that an added entry makes.
+type entryRef struct {
+	by  target
+	ref Reference
 }
 
 func (d *draft) get(t Type, id string) (Record, bool) {
@@ -79,11 +89,12 @@ func (d *draft) checker(t Type, id string) *checker {
 // each record (records that stay as they were are left out). The error is of type [Faults] and
 // holds every fault at once; p itself never changes.
 func (p *Policy) Apply(changes []Change) (*Policy, []RecordChange, error) {
-	d := &draft{base: p, place: map[target]int{}}
+	d := &draft{base: p, place: map[target]int{}, whole: map[target]bool{}}
 	for _, c := range changes {
 		d.step(c)
 	}
 	d.checkReferences()
+	d.checkEntries()
 	d.checkRemovals()
 	d.checkCircles()
 	d.checkNames()
@@ -105,7 +116,7 @@ func (d *draft) finish() (*Policy, []RecordChange, error) {
 		for _, id := range slices.Sorted(maps.Keys(d.pending[t])) {
 			before, _ := d.base.Get(t, id)
 			after := d.pending[t][id]
-			if before == nil && after == nil || before != nil && after != nil && reflect.DeepEqual(before, after) {
+			if before == nil && after == nil || before != nil && after != nil && equal(before, after) {
 				continue
 			}
 			edits = append(edits, edit{id, after})
@@ -116,12 +127,22 @@ func (d *draft) finish() (*Policy, []RecordChange, error) {
 	return next, done, nil
 }
 
+// equal compares two versions of a record; long lists first, as comparing them by reflection would be what a change costs.
+func equal(a, b Record) bool {
+	added, dropped := EntryChanges(a, b)
+	return len(added)+len(dropped) == 0 && reflect.DeepEqual(Short(a), Short(b))
+}
+
 // step carries out one change on the draft, with the faults that the record has by itself.
 func (d *draft) step(c Change) {
 	if c.Place > 0 {
 		d.place[target{Type: c.Type, ID: c.ID}] = c.Place
 	}
 	check := d.checker(c.Type, c.ID)
+	d.removes = d.removes || c.Op == Remove
+	if c.Op != Add && c.Op != Drop {
+		d.whole[target{Type: c.Type, ID: c.ID}] = true
+	}
 	switch c.Op {
 	case Put:
 		c.Record.check(check)
@@ -154,9 +175,21 @@ func (d *draft) step(c Change) {
 		}
 		if r := changeList(old, c, check); r != nil {
 			d.set(c.Type, c.ID, r)
+			d.mention(c)
 		}
 	default:
 		check.fault("", "%q is no operation: use put, patch, remove, add or drop", c.Op)
+	}
+}
+
+// mention notes what an added entry refers to.
+func (d *draft) mention(c Change) {
+	ref := Reference{List: c.List, Index: -1, Type: Users, ID: string(c.Member.User)}
+	if c.Type == DeviceGroups {
+		ref.Type, ref.ID = Devices, c.Value
+	}
+	if c.Op == Add && LongList(c.Type) == c.List {
+		d.entries = append(d.entries, entryRef{target{Type: c.Type, ID: c.ID}, ref})
 	}
 }
 
@@ -174,7 +207,7 @@ func changeList(r Record, c Change, check *checker) Record {
 			s := c.Member.Span().utc()
 			check.span("members", s)
 			m := Member{c.Member.User, s.From, s.Until}
-			at, _ := slices.BinarySearchFunc(n.Members, m, compareMembers)
+			at, _ := slices.BinarySearchFunc(n.Members, m, CompareMembers)
 			n.Members = slices.Insert(n.Members, at, m)
 		}
 		if len(n.Members) == 0 {

@@ -27,6 +27,9 @@ func (d *draft) touched(types ...Type) []Record {
 // checkReferences faults every mention, new in this draft, of something that is not there.
 func (d *draft) checkReferences() {
 	for _, r := range d.touched(Types()...) {
+		if LongList(r.Type()) != "" && !d.removes && !d.whole[target{Type: r.Type(), ID: r.Key()}] {
+			continue // a list of thousands in which one entry is new
+		}
 		old := map[target]bool{}
 		if before, ok := d.base.Get(r.Type(), r.Key()); ok {
 			before.references(func(ref Reference) { old[ref.target()] = true })
@@ -39,6 +42,15 @@ func (d *draft) checkReferences() {
 				d.checker(r.Type(), r.Key()).fault(ref.Field(), "%s", problem)
 			}
 		})
+	}
+}
+
+// checkEntries faults every added entry of something that is not there.
+func (d *draft) checkEntries() {
+	for _, e := range d.entries {
+		if problem := d.missing(e.ref); problem != "" && !d.removes && !d.whole[e.by] {
+			d.checker(e.by.Type, e.by.ID).fault(e.ref.Field(), "%s", problem)
+		}
 	}
 }
 

@@ -93,7 +93,7 @@ func (g *UserGroup) normal() Record {
 			s := m.Span().utc()
 			n.Members[i].From, n.Members[i].Until = s.From, s.Until
 		}
-		slices.SortFunc(n.Members, compareMembers)
+		slices.SortFunc(n.Members, CompareMembers)
 		n.Members = slices.Compact(n.Members)
 	}
 	if g.SignIn != nil {
@@ -102,7 +102,8 @@ func (g *UserGroup) normal() Record {
 	return &n
 }
 
-func compareMembers(a, b Member) int {
+// CompareMembers is the order of a group's members in a record: by user, then by the ends of the membership.
+func CompareMembers(a, b Member) int {
 	return cmp.Or(cmp.Compare(a.User, b.User), a.From.Compare(b.From), a.Until.Compare(b.Until))
 }
 

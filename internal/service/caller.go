@@ -3,6 +3,7 @@ package service
 import (
 	"slices"
 	"strings"
+	"sync"
 
 	"sentier/internal/policy"
 )
@@ -63,4 +64,27 @@ func (s *Service) Roles(c Caller) []string {
 		}
 	}
 	return out
+}
+
+// knownUsers is a set of users that many may look at.
+type knownUsers struct {
+	mu  sync.RWMutex
+	ids map[string]bool
+}
+
+func (k *knownUsers) has(id string) bool {
+	k.mu.RLock()
+	defer k.mu.RUnlock()
+	return k.ids[id]
+}
+
+func (k *knownUsers) put(ids ...string) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if k.ids == nil {
+		k.ids = map[string]bool{}
+	}
+	for _, id := range ids {
+		k.ids[id] = true
+	}
 }

@@ -26,8 +26,10 @@ type Service struct {
 	current atomic.Pointer[State]
 	writing sync.Mutex // held by the one change that is on its way
 	tokens  tokenCache
-	guard   guard
-	bell    bell
+	// passwords are users seen to have a password. A password is never taken away, only changed.
+	passwords knownUsers
+	guard     guard
+	bell      bell
 }
 
 // State is a revision, ready to be asked. It never changes.
@@ -89,7 +91,7 @@ func (s *Service) apply(ctx context.Context, now *State, caller Caller, o EditOp
 	if err != nil || len(done) == 0 {
 		return now, nil, err
 	}
-	next := &State{p, decision.Compile(p), store.Revision{
+	next := &State{p, now.Compiled.Next(p, done), store.Revision{
 		Number: now.Revision.Number + 1, At: s.now().UTC().Truncate(time.Millisecond),
 		By: string(caller.User), Via: caller.Via, Note: o.Note,
 	}}
@@ -97,7 +99,7 @@ func (s *Service) apply(ctx context.Context, now *State, caller Caller, o EditOp
 		sum := sha256.Sum256(o.Body)
 		next.Revision.RequestKey, next.Revision.RequestHash = &o.Key, sum[:]
 	}
-	if err := s.keepsOwner(ctx, now, next); err != nil {
+	if err := s.keepsOwner(ctx, caller, now, next); err != nil {
 		return now, nil, err
 	}
 	// What a caller was promised is finished, though the caller may have gone.
@@ -111,11 +113,17 @@ func (s *Service) apply(ctx context.Context, now *State, caller Caller, o EditOp
 }
 
 // keepsOwner refuses a policy that would leave nobody who can sign in as its owner.
-func (s *Service) keepsOwner(ctx context.Context, now, next *State) error {
+func (s *Service) keepsOwner(ctx context.Context, caller Caller, now, next *State) error {
+	if isOwner(next, caller.User, s.now()) {
+		if s.passwords.has(string(caller.User)) {
+			return nil // the usual case
+		}
+	}
 	withPassword, err := s.store.WithPassword(ctx)
 	if err != nil {
 		return err
 	}
+	s.passwords.put(withPassword...)
 	if len(owners(next, withPassword, s.now())) > 0 {
 		return nil
 	}
@@ -127,12 +135,9 @@ func (s *Service) keepsOwner(ctx context.Context, now, next *State) error {
 
 // owners lists the users who can sign in now and hold a mandate of owner.
 func owners(st *State, withPassword []string, at time.Time) []string {
-	var out []string
-	for _, id := range withPassword {
-		isOwner := slices.ContainsFunc(st.Compiled.Mandates(policy.UserID(id), at), func(m *policy.Mandate) bool { return m.Role == policy.Owner })
-		if isOwner {
-			out = append(out, id)
-		}
-	}
-	return out
+	return slices.DeleteFunc(slices.Clone(withPassword), func(id string) bool { return !isOwner(st, policy.UserID(id), at) })
+}
+
+func isOwner(st *State, id policy.UserID, at time.Time) bool {
+	return slices.ContainsFunc(st.Compiled.Mandates(id, at), func(m *policy.Mandate) bool { return m.Role == policy.Owner })
 }

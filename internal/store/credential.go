@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"errors"
+
 	"fmt"
 	"time"
 

@@ -63,30 +63,42 @@ const batch = 500
 // Save writes a revision with all that it did, in one transaction. The revision's number must follow the
 // last one's. Its chain is filled in.
 func (s *Store) Save(ctx context.Context, r *Revision, done []policy.RecordChange) error {
-	err := s.writer.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
-		var last Revision
-		if err := tx.Order("number DESC").Limit(1).Find(&last).Error; err != nil {
-			return err
-		}
-		if last.Number+1 != r.Number {
-			return fmt.Errorf("revision %d cannot follow %d", r.Number, last.Number)
-		}
-		w := &writing{revision: r.Number}
-		for i, c := range done {
-			if err := w.change(i, c); err != nil {
-				return err
-			}
-		}
-		var err error
-		if r.Chain, err = link(last.Chain, r, w.changes); err != nil {
-			return err
-		}
-		return w.write(tx, r)
-	})
-	if err != nil {
+	if err := s.save(ctx, r, done); err != nil {
 		return fmt.Errorf("save revision %d: %w", r.Number, err)
 	}
 	return nil
+}
+
+func (s *Store) save(ctx context.Context, r *Revision, done []policy.RecordChange) error {
+	s.saving.Lock()
+	defer s.saving.Unlock()
+	if s.last == nil {
+		var last Revision
+		if err := s.writer.WithContext(ctx).Order("number DESC").Limit(1).Find(&last).Error; err != nil {
+			return err
+		}
+		s.last = &last
+	}
+	if s.last.Number+1 != r.Number {
+		return fmt.Errorf("revision %d cannot follow %d", r.Number, s.last.Number)
+	}
+	w := &writing{revision: r.Number}
+	for i, c := range done {
+		if err := w.change(i, c); err != nil {
+			return err
+		}
+	}
+	var err error
+	if r.Chain, err = link(s.last.Chain, r, w.changes); err != nil {
+		return err
+	}
+	// The number is the key: where another process has saved one meanwhile, this one is refused.
+	err = s.writer.WithContext(ctx).Transaction(func(tx *gorm.DB) error { return w.write(tx, r) })
+	if s.last = nil; err == nil {
+		saved := *r
+		s.last = &saved
+	}
+	return err
 }
 
 // link gives the hash that chains a revision to the one before.
@@ -119,24 +131,30 @@ type writing struct {
 func (w *writing) change(seq int, c policy.RecordChange) error {
 	r := c.Record()
 	row := Change{Revision: w.revision, Seq: seq, Type: r.Type().String(), ID: r.Key()}
-	before, had, err := split(c.Before)
+	var err error
+	if row.Before, err = short(c.Before); err != nil {
+		return err
+	}
+	if row.After, err = short(c.After); err != nil {
+		return err
+	}
+	come, gone := policy.EntryChanges(c.Before, c.After)
+	added, err := entries(r, come)
 	if err != nil {
 		return err
 	}
-	after, has, err := split(c.After)
+	dropped, err := entries(r, gone)
 	if err != nil {
 		return err
 	}
-	row.Before, row.After = before, after
-	added, dropped := compareEntries(had, has)
 	row.Added, row.Dropped = jsonList(added), jsonList(dropped)
 	w.changes = append(w.changes, row)
 	switch {
-	case after == nil:
+	case row.After == nil:
 		w.gone = append(w.gone, record{Type: row.Type, ID: row.ID})
 		return nil // the entries go with the record
-	case before == nil || *before != *after:
-		w.records = append(w.records, record{row.Type, row.ID, *after})
+	case row.Before == nil || *row.Before != *row.After:
+		w.records = append(w.records, record{row.Type, row.ID, *row.After})
 	}
 	w.added, w.dropped = append(w.added, added...), append(w.dropped, dropped...)
 	return nil
@@ -180,63 +198,29 @@ func create[T any](tx *gorm.DB, rows []T) error {
 	return tx.CreateInBatches(rows, batch).Error
 }
 
-// split writes a record as JSON without its long list, and the list apart.
-func split(r policy.Record) (*string, []entry, error) {
+// short writes a record as JSON without its long list.
+func short(r policy.Record) (*string, error) {
 	if r == nil {
-		return nil, nil, nil
+		return nil, nil
 	}
-	var entries []entry
-	keep := func(of string, v any) error {
-		body, err := json.Marshal(v)
-		entries = append(entries, entry{r.Type().String(), r.Key(), of, string(body)})
-		return err
-	}
-	plain := r
-	switch r := r.(type) {
-	case *policy.UserGroup:
-		short := *r
-		short.Members = nil
-		plain = &short
-		for _, m := range r.Members {
-			if err := keep(string(m.User), m); err != nil {
-				return nil, nil, err
-			}
-		}
-	case *policy.DeviceGroup:
-		short := *r
-		short.Devices = nil
-		plain = &short
-		for _, d := range r.Devices {
-			if err := keep(string(d), d); err != nil {
-				return nil, nil, err
-			}
-		}
-	}
-	body, err := json.Marshal(plain)
+	body, err := json.Marshal(policy.Short(r))
 	if err != nil {
-		return nil, nil, fmt.Errorf("write %s %s: %w", r.Type().Noun(), r.Key(), err)
+		return nil, fmt.Errorf("write %s %s: %w", r.Type().Noun(), r.Key(), err)
 	}
 	text := string(body)
-	return &text, entries, nil
+	return &text, nil
 }
 
-func compareEntries(before, after []entry) (added, dropped []entry) {
-	had := make(map[string]bool, len(before))
-	for _, e := range before {
-		had[e.Entry] = true
-	}
-	for _, e := range after {
-		if !had[e.Entry] {
-			added = append(added, e)
+func entries(r policy.Record, list []policy.Entry) ([]entry, error) {
+	var out []entry
+	for _, e := range list {
+		body, err := json.Marshal(e.Value)
+		if err != nil {
+			return nil, fmt.Errorf("write %s of %s %s: %w", e.Of, r.Type().Noun(), r.Key(), err)
 		}
-		delete(had, e.Entry)
+		out = append(out, entry{r.Type().String(), r.Key(), e.Of, string(body)})
 	}
-	for _, e := range before {
-		if had[e.Entry] {
-			dropped = append(dropped, e)
-		}
-	}
-	return added, dropped
+	return out, nil
 }
 
 func jsonList(entries []entry) *string {

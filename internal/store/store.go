@@ -10,6 +10,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"sync"
 	"syscall"
 	"time"
 
@@ -31,6 +32,9 @@ type Store struct {
 	writer, reader *gorm.DB
 	lock           *os.File
 	path           string
+
+	saving sync.Mutex
+	last   *Revision // the last that was saved here; nil: not known
 }
 
 // dialect is GORM's dialect of SQLite over the pure-Go driver, whose errors it does not know by itself.

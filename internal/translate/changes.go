@@ -1,6 +1,7 @@
 package translate
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"maps"
@@ -30,7 +31,29 @@ func Changes(done []policy.RecordChange) []wire.Change {
 }
 
 func fieldChanges(before, after policy.Record) []wire.FieldChange {
-	return objectChanges("", fields(before), fields(after))
+	out := objectChanges("", fields(policy.Short(before)), fields(policy.Short(after)))
+	added, dropped := policy.EntryChanges(before, after)
+	if len(added)+len(dropped) > 0 {
+		list := wire.FieldChange{Field: policy.LongList(before.Type())}
+		for _, e := range added {
+			list.Added = append(list.Added, marshal(e.Value))
+		}
+		for _, e := range dropped {
+			list.Dropped = append(list.Dropped, marshal(e.Value))
+		}
+		out = append(out, list)
+		slices.SortFunc(out, func(a, b wire.FieldChange) int { return cmp.Compare(a.Field, b.Field) })
+	}
+	return out
+}
+
+// marshal writes an entry; one of a record always marshals.
+func marshal(v any) json.RawMessage {
+	body, err := json.Marshal(v)
+	if err != nil {
+		panic("translate: an entry does not marshal: " + err.Error())
+	}
+	return body
 }
 
 // objectChanges compares two objects field by field, and the objects in them likewise. Of lists whose entries are
@@ -53,7 +76,7 @@ func objectChanges(prefix string, a, b map[string]json.RawMessage) []wire.FieldC
 			continue
 		}
 		change := wire.FieldChange{Field: prefix + name, Before: a[name], After: b[name]}
-		if name == "members" || plainList(a[name]) && plainList(b[name]) {
+		if plainList(a[name]) && plainList(b[name]) {
 			change.Before, change.After = nil, nil
 			change.Dropped, change.Added = entries(a[name], b[name]), entries(b[name], a[name])
 		}

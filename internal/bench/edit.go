@@ -1,0 +1,211 @@
+package main
+
+import (
+	"bytes"
+	"context"
+	"database/sql"
+	"encoding/json"
+	"fmt"
+	"io"
+	"log/slog"
+	"net/http"
+	"os"
+	"path/filepath"
+	"runtime/pprof"
+	"slices"
+	"strings"
+	"time"
+
+	_ "modernc.org/sqlite" // the driver that the store uses, for the floors
+
+	"sentier/internal/daemon"
+	"sentier/internal/demo"
+	"sentier/internal/wire"
+)
+
+// running is a service on loopback with a grown navigation in it.
+type running struct {
+	world *world
+	dir   string
+	url   string
+	token string
+	stop  func()
+}
+
+func (r *run) start(w *world) *running {
+	dir, err := os.MkdirTemp("", "sentier-bench-")
+	check(err)
+	ctx, cancel := context.WithCancel(context.Background())
+	d, err := daemon.Open(ctx, daemon.Options{Dir: dir, Listen: "127.0.0.1:0", Log: slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelWarn}))})
+	check(err)
+	check(d.Prepare(ctx, daemon.Beginning{Owner: demo.Owner, Password: "bench-only-1234", Policy: w.policy}))
+	token, err := d.OwnerToken(ctx, demo.Owner, "bench")
+	check(err)
+	done := make(chan error, 1)
+	go func() { done <- d.Run(ctx) }()
+	return &running{world: w, dir: dir, url: d.Address(), token: token, stop: func() {
+		cancel()
+		check(<-done)
+		check(os.RemoveAll(dir))
+	}}
+}
+
+var client = &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: 16}}
+
+// call makes a request and gives the body of its answer, which has to be a success.
+func (s *running) call(method, path, body string) []byte {
+	request, err := http.NewRequest(method, s.url+path, strings.NewReader(body))
+	check(err)
+	request.Header.Set("Authorization", "Bearer "+s.token)
+	request.Header.Set("Content-Type", "application/json")
+	answer, err := client.Do(request)
+	check(err)
+	defer answer.Body.Close()
+	text, err := io.ReadAll(answer.Body)
+	check(err)
+	if answer.StatusCode >= 300 {
+		check(fmt.Errorf("%s %s: %d %s", method, path, answer.StatusCode, text))
+	}
+	return text
+}
+
+// bare is a database of its own, in which the floors are measured.
+func (s *running) bare(name string) *sql.DB {
+	db, err := sql.Open("sqlite", "file:"+filepath.Join(s.dir, name)+"?_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_txlock=immediate")
+	check(err)
+	db.SetMaxOpenConns(1)
+	for _, statement := range []string{
+		"CREATE TABLE revisions (number INTEGER PRIMARY KEY, at TEXT, by TEXT, chain BLOB)",
+		"CREATE TABLE changes (revision INTEGER, seq INTEGER, type TEXT, id TEXT, before TEXT, after TEXT, added TEXT, PRIMARY KEY (revision, seq)) WITHOUT ROWID",
+		"CREATE INDEX changes_record ON changes (type, id, revision)",
+		"CREATE TABLE entries (type TEXT, id TEXT, of TEXT, entry TEXT, PRIMARY KEY (type, id, of)) WITHOUT ROWID",
+		"CREATE TABLE records (type TEXT, id TEXT, body TEXT, PRIMARY KEY (type, id)) WITHOUT ROWID",
+	} {
+		_, err := db.Exec(statement)
+		check(err)
+	}
+	return db
+}
+
+func median(list []time.Duration) time.Duration {
+	slices.Sort(list)
+	return list[len(list)/2]
+}
+
+// edits measures one member added to a group, from the request to the answer that a question after it sees.
+func (r *run) edits(s *running, n int) {
+	db := s.bare("edits.db")
+	defer db.Close()
+	const rounds = 200
+	var took, floor []time.Duration
+	group := "district-100-keepers"
+	if profileTo != nil {
+		check(pprof.StartCPUProfile(profileTo))
+		defer pprof.StopCPUProfile()
+	}
+	for i := range rounds {
+		user := string(s.world.userIDs[(i*7919)%len(s.world.userIDs)])
+		start := time.Now()
+		s.call("PUT", "/api/v1/user_groups/"+group+"/members/"+user, "")
+		took = append(took, time.Since(start))
+		if i == 0 && !bytes.Contains(s.call("GET", "/api/v1/user_groups/"+group, ""), []byte(user)) {
+			check(fmt.Errorf("%s was added to %s and is not there", user, group))
+		}
+		body := `{"id":"` + group + `","name":"District 100 keepers","enabled":true}`
+		start = time.Now()
+		tx, err := db.Begin()
+		check(err)
+		_, err = tx.Exec("INSERT INTO revisions VALUES (?, ?, ?, ?)", i, start.String(), "ines.carvalho", make([]byte, 32))
+		check(err)
+		_, err = tx.Exec("INSERT INTO changes VALUES (?, 0, ?, ?, ?, ?, ?)", i, "user_groups", group, body, body, `["`+user+`"]`)
+		check(err)
+		_, err = tx.Exec("INSERT INTO entries VALUES (?, ?, ?, ?)", "user_groups", group, fmt.Sprint(user, i), `"`+user+`"`)
+		check(err)
+		check(tx.Commit())
+		floor = append(floor, time.Since(start))
+	}
+	a, b := median(took), median(floor)
+	r.report(figure{"a member added, through HTTP", n, ratio(a, b), 3, false, fmt.Sprintf("%v, a bare transaction of as many rows %v", a, b)})
+}
+
+// pages measures a page of each kind of list against the SQL for it alone.
+func (r *run) pages(s *running, n int) {
+	db, err := sql.Open("sqlite", "file:"+filepath.Join(s.dir, "sentier.db")+"?_pragma=query_only(1)")
+	check(err)
+	defer db.Close()
+	middle := string(s.world.userIDs[len(s.world.userIDs)/2])
+	for _, page := range []struct{ name, path, count, query, word string }{
+		{"a page of people", "/api/v1/users?limit=100&cursor=" + middle, "SELECT count(*) FROM records WHERE type = 'users'",
+			"SELECT body FROM records WHERE type = 'users' AND id > ? ORDER BY id LIMIT 100", middle},
+		{"a page of people found by a word", "/api/v1/users?limit=100&q=brook.000", "SELECT count(*) FROM records WHERE type = 'users' AND body LIKE ?",
+			"SELECT body FROM records WHERE type = 'users' AND body LIKE ? ORDER BY id LIMIT 100", "%brook.000%"},
+		{"a page of devices of a kind", "/api/v1/devices?limit=100&kind=sluice", "SELECT count(*) FROM records WHERE type = 'devices' AND json_extract(body, '$.kind') = ?",
+			"SELECT body FROM records WHERE type = 'devices' AND json_extract(body, '$.kind') = ? ORDER BY id LIMIT 100", "sluice"},
+	} {
+		took, floor := against(9, func() {
+			var list wire.List[json.RawMessage]
+			check(json.Unmarshal(s.call("GET", page.path, ""), &list))
+			if len(list.Items) == 0 {
+				check(fmt.Errorf("%s is empty", page.path))
+			}
+		}, func() {
+			var total int
+			count := []any{}
+			if strings.Contains(page.count, "?") {
+				count = append(count, page.word)
+			}
+			check(db.QueryRow(page.count, count...).Scan(&total))
+			rows, err := db.Query(page.query, page.word)
+			check(err)
+			for rows.Next() {
+				var body string
+				check(rows.Scan(&body))
+				sink += len(body)
+			}
+			check(rows.Err())
+		})
+		r.report(figure{page.name, n, ratio(took, floor), 3, false, fmt.Sprintf("%v, its SQL alone %v", took, floor)})
+	}
+}
+
+// imports measures bringing people in as CSV against the bare batched insert of the rows.
+func (r *run) imports(s *running, n int) {
+	var sheet strings.Builder
+	sheet.WriteString("id,name,email\n")
+	for i := range n {
+		fmt.Fprintf(&sheet, "newcomer.%07d,Newcomer %d,newcomer.%07d@larkmere.example\n", i, i, i)
+	}
+	db := s.bare("imports.db")
+	defer db.Close()
+	start := time.Now()
+	s.call("PUT", "/api/v1/sheets/users", sheet.String())
+	took := time.Since(start)
+	start = time.Now()
+	tx, err := db.Begin()
+	check(err)
+	record := func(i int) (id, body string) {
+		id = fmt.Sprintf("newcomer.%07d", i)
+		return id, fmt.Sprintf(`{"id":%q,"name":"Newcomer %d","email":"%s@larkmere.example","kind":"person","status":"active"}`, id, i, id)
+	}
+	const batch = 500
+	for from := 0; from < n; from += batch {
+		var records, changes []any
+		for i := from; i < min(n, from+batch); i++ {
+			id, body := record(i)
+			records = append(records, "users", id, body)
+			changes = append(changes, 1, i, "users", id, nil, body, nil)
+		}
+		_, err := tx.Exec("INSERT INTO records VALUES "+values(3, len(records)/3), records...)
+		check(err)
+		_, err = tx.Exec("INSERT INTO changes VALUES "+values(7, len(changes)/7), changes...)
+		check(err)
+	}
+	check(tx.Commit())
+	floor := time.Since(start)
+	r.report(figure{"people imported from CSV", n, ratio(took, floor), 3, false, fmt.Sprintf("%v, the bare batched insert of the rows %v", took, floor)})
+}
+
+func values(columns, rows int) string {
+	one := "(" + strings.TrimSuffix(strings.Repeat("?,", columns), ",") + ")"
+	return strings.TrimSuffix(strings.Repeat(one+",", rows), ",")
+}

@@ -1,0 +1,214 @@
+package decision
+
+import (
+	"cmp"
+	"slices"
+
+	"sentier/internal/policy"
+)
+
+// groups are the user groups, without their members.
+type groups map[policy.UserGroupID]*group
+
+type group struct {
+	enabled    bool
+	includedBy []policy.UserGroupID
+}
+
+func compileGroups(p *policy.Policy) groups {
+	out := groups{}
+	for g := range policy.Each[*policy.UserGroup](p) {
+		out[g.ID] = &group{enabled: g.Enabled != policy.Off}
+	}
+	for g := range policy.Each[*policy.UserGroup](p) {
+		for _, in := range g.Includes {
+			out[in].includedBy = append(out[in].includedBy, g.ID)
+		}
+	}
+	return out
+}
+
+// userClass is what decisions know of users. It fills two lines of the processor's cache, of which
+// most decisions need no more.
+type userClass struct {
+	marks marks // of the targets of all lines of what is held
+	valid period
+	held  []held
+	facts *userFacts
+	self  subject // 0: no grant names the user
+	bar   Reason  // what keeps the user from everything; 0: nothing but valid
+}
+
+// userFacts tell one class of users from another.
+type userFacts struct {
+	status policy.Status
+	valid  period
+	named  policy.UserID // empty: no grant names the user
+	direct []membership  // every group that lists the user
+}
+
+// held is a subject that a user is during a period.
+type held struct {
+	subject subject
+	period  period
+}
+
+type membership struct {
+	group  policy.UserGroupID
+	period period
+}
+
+func (c *Compiled) userFacts(u *policy.User, direct []membership) userFacts {
+	f := userFacts{status: u.Status, valid: periodOf(u.Valid), direct: direct}
+	if c.subjects[subjectKey{user: u.ID}] != 0 {
+		f.named = u.ID
+	}
+	slices.SortFunc(f.direct, func(a, b membership) int {
+		return cmp.Or(cmp.Compare(a.group, b.group), cmp.Compare(a.period.from, b.period.from), cmp.Compare(a.period.until, b.period.until))
+	})
+	return f
+}
+
+func (f *userFacts) key(k classKey) classKey {
+	k.text(string(f.status))
+	k.period(f.valid)
+	k.text(string(f.named))
+	for _, m := range f.direct {
+		k.text(string(m.group))
+		k.period(m.period)
+	}
+	return k
+}
+
+// userClass finds what the facts make a user: "Who: the subject set".
+func (c *Compiled) userClass(f userFacts) userClass {
+	out := userClass{facts: &f, valid: f.valid}
+	switch f.status {
+	case policy.Suspended:
+		out.bar = UserSuspended
+	case policy.Invited:
+		out.bar = UserInvited
+	}
+	if f.named != "" {
+		out.self = c.subjects[subjectKey{user: f.named}]
+	}
+	hold := func(s subject, p period) {
+		covered := slices.ContainsFunc(out.held, func(o held) bool { return o.subject == s && o.period.and(p) == p })
+		if s != 0 && !covered {
+			out.held = append(out.held, held{s, p})
+		}
+	}
+	hold(c.subjects[subjectKey{}], always)
+	hold(out.self, always)
+	for _, m := range f.direct {
+		for _, id := range c.passesTo(m.group) {
+			hold(c.subjects[subjectKey{group: id}], m.period)
+		}
+	}
+	out.held = slices.Clip(out.held)
+	for _, h := range out.held {
+		for i, word := range c.rules.marks[h.subject] {
+			out.marks[i] |= word
+		}
+	}
+	return out
+}
+
+// passesTo lists the groups that the members of a group are in: the group and what includes it,
+// as far as all on the way are enabled.
+func (c *Compiled) passesTo(id policy.UserGroupID) []policy.UserGroupID {
+	if g := c.groups[id]; g.enabled && len(g.includedBy) == 0 {
+		return []policy.UserGroupID{id}
+	}
+	var out []policy.UserGroupID
+	todo := []policy.UserGroupID{id}
+	for len(todo) > 0 {
+		id := todo[0]
+		todo = todo[1:]
+		if slices.Contains(out, id) || !c.groups[id].enabled {
+			continue
+		}
+		out = append(out, id)
+		todo = append(todo, c.groups[id].includedBy...)
+	}
+	return out
+}
+
+// gatherUsers compiles all users.
+func (c *Compiled) gatherUsers() {
+	table := c.policy.Table(policy.Users)
+	into := gather(&c.users, table.Len())
+	direct := c.memberships(table)
+	var key classKey
+	i := 0
+	for u := range policy.Each[*policy.User](c.policy) {
+		facts := c.userFacts(u, direct[i])
+		key = facts.key(key[:0])
+		into.add(u.ID, key, func() userClass {
+			facts.direct = slices.Clone(facts.direct)
+			return c.userClass(facts)
+		})
+		i++
+	}
+	into.end()
+}
+
+// memberships lists the groups of every user, in the order of the users.
+func (c *Compiled) memberships(users policy.Table) [][]membership {
+	place := make(map[policy.UserID]int32, users.Len())
+	for u := range policy.Each[*policy.User](c.policy) {
+		place[u.ID] = int32(len(place))
+	}
+	counts := make([]int32, users.Len())
+	total := 0
+	for g := range policy.Each[*policy.UserGroup](c.policy) {
+		for i := range g.Members {
+			counts[place[g.Members[i].User]]++
+		}
+		total += len(g.Members)
+	}
+	all := make([]membership, total)
+	out := make([][]membership, users.Len())
+	for i, n := range counts {
+		out[i], all = all[:0:n], all[n:]
+	}
+	for g := range policy.Each[*policy.UserGroup](c.policy) {
+		for i := range g.Members {
+			n := place[g.Members[i].User]
+			out[n] = append(out[n], membership{g.ID, periodOf(g.Members[i].Span())})
+		}
+	}
+	return out
+}
+
+// deriveUsers makes the classes of users again, on other rules or groups.
+func (c *Compiled) deriveUsers() {
+	classes := c.users.classes.draft()
+	for n := range c.users.inhabited {
+		class := classes.edit(n)
+		*class = c.userClass(*class.facts)
+	}
+	c.users.classes = classes.sections
+}
+
+// moveUsers compiles the users that a change touches.
+func (c *Compiled) moveUsers(changed map[policy.UserID]*joins) {
+	if len(changed) == 0 {
+		return
+	}
+	moving := move(&c.users)
+	for id, j := range changed {
+		u, ok := policy.Find[*policy.User](c.policy, string(id))
+		if !ok {
+			moving.remove(id)
+			continue
+		}
+		var direct []membership
+		if class := c.users.find(id); class != nil {
+			direct = slices.DeleteFunc(slices.Clone(class.facts.direct), func(m membership) bool { return slices.Contains(j.out, m) })
+		}
+		facts := c.userFacts(u, append(direct, j.in...))
+		moving.put(id, facts.key(nil), func() userClass { return c.userClass(facts) })
+	}
+	moving.end()
+}

@@ -1,0 +1,80 @@
+package policy
+
+import "cmp"
+
+// Entry is one entry of a record's long list: a [Member] of a user group or a [DeviceID] of a device group.
+// Such lists have thousands of entries, of which a change touches few.
+type Entry struct {
+	Of    string // the id of the user or the device
+	Value any
+}
+
+// Short is a record without its long list, and the record itself where it has none.
+func Short(r Record) Record {
+	switch r := r.(type) {
+	case *UserGroup:
+		short := *r
+		short.Members = nil
+		return &short
+	case *DeviceGroup:
+		short := *r
+		short.Devices = nil
+		return &short
+	}
+	return r
+}
+
+// LongList is the name of the long list of a type's records; empty where they have none.
+func LongList(t Type) string {
+	return map[Type]string{UserGroups: "members", DeviceGroups: "devices"}[t]
+}
+
+// EntryChanges compares the long lists of a record, nil where it was not there, before and after a change.
+func EntryChanges(before, after Record) (added, dropped []Entry) {
+	members := func(r Record) []Member {
+		if g, ok := r.(*UserGroup); ok {
+			return g.Members
+		}
+		return nil
+	}
+	Diff(members(before), members(after), CompareMembers,
+		func(m Member) { dropped = append(dropped, Entry{string(m.User), m}) },
+		func(m Member) { added = append(added, Entry{string(m.User), m}) })
+	devices := func(r Record) []DeviceID {
+		if g, ok := r.(*DeviceGroup); ok {
+			return g.Devices
+		}
+		return nil
+	}
+	Diff(devices(before), devices(after), cmp.Compare[DeviceID],
+		func(d DeviceID) { dropped = append(dropped, Entry{string(d), d}) },
+		func(d DeviceID) { added = append(added, Entry{string(d), d}) })
+	return added, dropped
+}
+
+// Diff walks two lists in the order of compare, and calls gone and come for what only one of them has.
+func Diff[T any](before, after []T, compare func(a, b T) int, gone, come func(T)) {
+	for len(before) > 0 || len(after) > 0 {
+		order := 0
+		switch {
+		case len(after) == 0:
+			order = -1
+		case len(before) == 0:
+			order = 1
+		default:
+			order = compare(before[0], after[0])
+		}
+		if order < 0 {
+			gone(before[0])
+		}
+		if order > 0 {
+			come(after[0])
+		}
+		if order <= 0 {
+			before = before[1:]
+		}
+		if order >= 0 {
+			after = after[1:]
+		}
+	}
+}
