@@ -30,6 +30,8 @@ type Compiled struct {
 
 	users   crowd[policy.UserID, userClass]
 	devices crowd[policy.DeviceID, deviceClass]
+
+	inverse *inverse
 }
 
 // Policy is the policy that was compiled.
@@ -45,6 +47,7 @@ func Compile(p *policy.Policy) *Compiled {
 	c.places = compilePlaces(p)
 	c.gatherUsers()
 	c.gatherDevices()
+	c.inverse = &inverse{}
 	return c
 }
 
@@ -59,6 +62,7 @@ func (c *Compiled) Next(p *policy.Policy, done []policy.RecordChange) *Compiled 
 		return Compile(p)
 	}
 	n := *c
+	n.inverse = &inverse{}
 	n.policy, n.directFirst = p, p.Settings().Combine == policy.DirectFirst
 	if t.rights {
 		n.rights = compileRights(p)
@@ -93,7 +97,7 @@ func (c *Compiled) Next(p *policy.Policy, done []policy.RecordChange) *Compiled 
 
 // touched is what a change touches: which layers, which users and devices.
 type touched struct {
-	rights, clocks, rules, groups, places, everyDevice bool
+	rights, clocks, rules, roles, groups, places, everyDevice bool
 
 	users   map[policy.UserID]*joins
 	devices map[policy.DeviceID]*listings
@@ -128,7 +132,7 @@ func (c *Compiled) touched(done []policy.RecordChange) *touched {
 		case *policy.Right:
 			t.rights, t.rules = true, true
 		case *policy.Role:
-			t.rules = true
+			t.rules, t.roles = true, true
 		case *policy.Grant:
 			t.rules = true
 			t.grant(change)

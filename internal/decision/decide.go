@@ -29,10 +29,14 @@ func (c *Compiled) Decide(q Question) Outcome {
 
 // find is step 1.
 func (c *Compiled) find(q *Question, a *asked) (reason Reason, known bool) {
-	var ok bool
 	if a.who = c.users.find(q.User); a.who == nil {
 		return UnknownUser, false
 	}
+	return c.findResource(q, a)
+}
+
+func (c *Compiled) findResource(q *Question, a *asked) (reason Reason, known bool) {
+	var ok bool
 	if a.what = c.devices.find(q.Device); a.what == nil {
 		return UnknownDevice, false
 	}

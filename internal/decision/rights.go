@@ -1,6 +1,10 @@
 package decision
 
-import "sentier/internal/policy"
+import (
+	"math/bits"
+
+	"sentier/internal/policy"
+)
 
 // rights are all rights, by number in the order of their ids.
 type rights struct {
@@ -21,6 +25,13 @@ type rightSet []uint64
 
 func (b rightSet) has(i int) bool { return b[i>>6]&(1<<(i&63)) != 0 }
 func (b rightSet) add(i int)      { b[i>>6] |= 1 << (i & 63) }
+func (b rightSet) count() int {
+	n := 0
+	for _, w := range b {
+		n += bits.OnesCount64(w)
+	}
+	return n
+}
 func (b rightSet) addAll(o rightSet) {
 	for i := range b {
 		b[i] |= o[i]

@@ -53,6 +53,7 @@ type line struct {
 	when    []*schedules
 	ifs     *policy.If
 	limited bool
+	to      []subject // those whom the grant is given to
 }
 
 // marks is a set of neighbourhoods of targets. It rules out most pairs of a user and a device without
@@ -82,6 +83,7 @@ func (c *Compiled) compileRules() *rules {
 		for i := range g.Lines {
 			n := int32(len(r.lines))
 			r.lines = append(r.lines, c.compileLine(g, i))
+			r.lines[n].to = subjects
 			for _, t := range r.lineTargets(&g.Lines[i]) {
 				r.byTarget[t] = append(r.byTarget[t], n)
 				for _, s := range subjects {

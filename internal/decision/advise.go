@@ -1,0 +1,260 @@
+package decision
+
+import (
+	"cmp"
+	"slices"
+	"time"
+
+	"sentier/internal/policy"
+)
+
+// Advice is a change that turns an answer, with what else it changes.
+type Advice struct {
+	Kind    AdviceKind
+	Group   policy.UserGroupID // joined or left
+	Grant   policy.GrantID     // changed or made
+	Line    int                // of the grant, from 0
+	Changes []policy.Change
+	Impact  Differences // all that changes, the answer itself included
+	Else    int         // rights of users on devices that change beside the one that was asked for
+}
+
+// AdviceKind says what an advice does.
+type AdviceKind string
+
+// What can be advised: first what gives, then what takes away.
+const (
+	AdviseUser       AdviceKind = "user"        // make the user active and valid
+	AdviseDevice     AdviceKind = "device"      // put the device into service, release its lockout
+	AdviseJoin       AdviceKind = "join"        // add the user to a group
+	AdviseEnable     AdviceKind = "enable"      // put a grant in force
+	AdviseWiden      AdviceKind = "widen"       // give the right in a line that reaches the user already
+	AdviseLine       AdviceKind = "line"        // a new line in a grant that reaches the user already
+	AdviseGrant      AdviceKind = "grant"       // a new grant of just this
+	AdviseLeave      AdviceKind = "leave"       // drop the user from a group
+	AdviseStrike     AdviceKind = "strike"      // take the user out of a grant
+	AdviseDisable    AdviceKind = "disable"     // disable a grant
+	AdviseDisableAll AdviceKind = "disable-all" // disable all grants that decide
+	AdviseLeaveAll   AdviceKind = "leave-all"   // drop the user from all groups that decide
+	AdviseDenyGrant  AdviceKind = "deny"        // a new grant that denies just this
+)
+
+// mostTried bounds how many changes of each kind are tried out.
+const mostTried = 6
+
+// Advise finds the changes that would turn the answer to a question, the one that changes least beside it first.
+// until, where it is not zero, ends the memberships and grants that it gives.
+func (c *Compiled) Advise(q Question, until time.Time, most int) []Advice {
+	answer := c.Explain(q)
+	if answer.User == nil || answer.Device == nil || answer.Reason <= UnknownRight {
+		return nil
+	}
+	w := &adviser{c: c, q: q, until: until, answer: answer}
+	if answer.Allowed {
+		w.take()
+	} else {
+		w.give()
+	}
+	slices.SortStableFunc(w.out, func(a, b Advice) int {
+		return cmp.Or(cmp.Compare(a.Else, b.Else), cmp.Compare(len(a.Changes), len(b.Changes)))
+	})
+	return w.out[:min(most, len(w.out))]
+}
+
+type adviser struct {
+	c      *Compiled
+	q      Question
+	until  time.Time
+	answer Answer
+	tried  map[AdviceKind]int
+	out    []Advice
+}
+
+// try keeps an advice whose changes are possible and turn the answer.
+func (w *adviser) try(a Advice) {
+	if w.tried == nil {
+		w.tried = map[AdviceKind]int{}
+	}
+	if w.tried[a.Kind]++; w.tried[a.Kind] > mostTried {
+		return
+	}
+	p, done, err := w.c.policy.Apply(a.Changes)
+	if err != nil || len(done) == 0 {
+		return
+	}
+	next := w.c.Next(p, done)
+	if next.Decide(w.q).Allowed == w.answer.Allowed {
+		return
+	}
+	a.Impact = Compare(w.c, next, done, Circumstances{At: w.q.At, Context: w.q.Context}, 20)
+	a.Else = a.Impact.Gained + a.Impact.Lost
+	if w.q.Point == "" {
+		a.Else--
+	}
+	w.out = append(w.out, a)
+}
+
+func putRecord(r policy.Record) policy.Change {
+	return policy.Change{Op: policy.Put, Type: r.Type(), ID: r.Key(), Record: r}
+}
+
+func (w *adviser) give() {
+	switch w.answer.Reason {
+	case UserSuspended, UserInvited, UserNotYetValid, UserExpired:
+		u := *w.answer.User
+		u.Status = policy.Active
+		if !u.Valid.Until.IsZero() && !w.q.At.Before(u.Valid.Until) {
+			u.Valid.Until = w.until
+		}
+		if w.q.At.Before(u.Valid.From) {
+			u.Valid.From = w.q.At
+		}
+		w.try(Advice{Kind: AdviseUser, Changes: []policy.Change{putRecord(&u)}})
+	case DeviceRetired, DeviceLockedOut:
+		d := *w.answer.Device
+		if d.State == policy.Retired {
+			d.State = policy.InService
+		}
+		d.Lockout = nil
+		w.try(Advice{Kind: AdviseDevice, Changes: []policy.Change{putRecord(&d)}})
+	case Denied:
+		w.undo(w.answer.Because)
+	case RightNotApplicable:
+	default:
+		w.join()
+		w.changeGrants()
+		w.newGrant(AdviseGrant, policy.Allow)
+	}
+}
+
+func (w *adviser) take() {
+	w.undo(w.answer.Because)
+	w.newGrant(AdviseDenyGrant, policy.Deny)
+}
+
+// undo takes the user out of what decided: one by one where one decides, and all together.
+func (w *adviser) undo(trails []Trail) {
+	var leave, disable []policy.Change
+	left, off := map[policy.UserGroupID]bool{}, map[policy.GrantID]bool{}
+	for _, t := range trails {
+		if !off[t.Grant.ID] {
+			off[t.Grant.ID] = true
+			g := *t.Grant
+			g.Enabled = policy.Off
+			disable = append(disable, putRecord(&g))
+			w.try(Advice{Kind: AdviseDisable, Grant: g.ID, Line: t.Line, Changes: disable[len(disable)-1:]})
+		}
+		switch t.Via {
+		case ViaGroup:
+			if first := t.Membership.Groups[0]; !left[first] {
+				left[first] = true
+				leave = append(leave, policy.Change{Op: policy.Drop, Type: policy.UserGroups, ID: string(first), List: "members", Member: policy.Member{User: w.q.User}})
+				w.try(Advice{Kind: AdviseLeave, Group: first, Grant: t.Grant.ID, Line: t.Line, Changes: leave[len(leave)-1:]})
+			}
+		case ViaUser:
+			g := *t.Grant
+			g.To.Users = slices.DeleteFunc(slices.Clone(g.To.Users), func(id policy.UserID) bool { return id == w.q.User })
+			w.try(Advice{Kind: AdviseStrike, Grant: g.ID, Line: t.Line, Changes: []policy.Change{putRecord(&g)}})
+		}
+	}
+	if len(leave) > 1 && len(leave) == len(off) {
+		w.try(Advice{Kind: AdviseLeaveAll, Changes: leave})
+	}
+	if len(disable) > 1 {
+		w.try(Advice{Kind: AdviseDisableAll, Changes: disable})
+	}
+}
+
+// join adds the user to the groups to which a line that is in force gives the right on the resource.
+func (w *adviser) join() {
+	a := inquiry{Question: w.q}
+	if _, known := w.c.find(&w.q, &a.asked); !known {
+		return
+	}
+	type option struct {
+		group policy.UserGroupID
+		size  int
+		grant policy.GrantID
+		line  int
+	}
+	var options []option
+	seen := map[policy.UserGroupID]bool{}
+	for _, t := range append(slices.Clip(a.what.facts.targets), a.point) {
+		for _, n := range w.c.byTarget[t] {
+			l := &w.c.lines[n]
+			if l.deny || w.c.misses(l, &a.asked) != 0 {
+				continue
+			}
+			for _, id := range l.grant.To.Groups {
+				if g, _ := policy.Find[*policy.UserGroup](w.c.policy, string(id)); !seen[id] && g.Enabled != policy.Off {
+					seen[id] = true
+					options = append(options, option{id, len(w.c.bySubject[w.c.subjects[subjectKey{group: id}]]), l.grant.ID, l.number})
+				}
+			}
+		}
+	}
+	// Groups with few lines are likely to give little else.
+	slices.SortFunc(options, func(a, b option) int { return cmp.Or(cmp.Compare(a.size, b.size), cmp.Compare(a.group, b.group)) })
+	for _, o := range options {
+		member := policy.Member{User: w.q.User, Until: w.until}
+		w.try(Advice{Kind: AdviseJoin, Group: o.group, Grant: o.grant, Line: o.line, Changes: []policy.Change{
+			{Op: policy.Add, Type: policy.UserGroups, ID: string(o.group), List: "members", Member: member},
+		}})
+	}
+}
+
+// changeGrants changes the grants that reach the user: puts one in force, gives the right in a line, adds a line.
+func (w *adviser) changeGrants() {
+	a := inquiry{Question: w.q}
+	if _, known := w.c.find(&w.q, &a.asked); !known {
+		return
+	}
+	for _, t := range w.c.trails(&a, func(l *line, m misses) bool { return !l.deny && (m == missesRight || m == missesForce) }) {
+		g := *t.Grant
+		g.Lines = slices.Clone(g.Lines)
+		if t.Misses[0] == GrantNotInForce {
+			g.Enabled = policy.On
+			if !g.Valid.Until.IsZero() && !w.q.At.Before(g.Valid.Until) {
+				g.Valid.Until = w.until
+			}
+			if w.q.At.Before(g.Valid.From) {
+				g.Valid.From = w.q.At
+			}
+			w.try(Advice{Kind: AdviseEnable, Grant: g.ID, Line: t.Line, Changes: []policy.Change{putRecord(&g)}})
+			continue
+		}
+		l := &g.Lines[t.Line]
+		l.Rights = append(slices.Clone(l.Rights), w.q.Right)
+		w.try(Advice{Kind: AdviseWiden, Grant: g.ID, Line: t.Line, Changes: []policy.Change{putRecord(&g)}})
+	}
+	for g := range policy.Each[*policy.Grant](w.c.policy) {
+		if g.Effect == policy.Allow && g.Enabled != policy.Off && g.Valid.Holds(w.q.At) && slices.Contains(g.To.Users, w.q.User) {
+			next := *g
+			next.Lines = append(slices.Clone(g.Lines), w.line())
+			w.try(Advice{Kind: AdviseLine, Grant: g.ID, Line: len(g.Lines), Changes: []policy.Change{putRecord(&next)}})
+		}
+	}
+}
+
+// line is the line of just what was asked for.
+func (w *adviser) line() policy.Line {
+	l := policy.Line{Rights: []policy.RightID{w.q.Right}}
+	if w.q.Point != "" {
+		l.On.Points = []policy.PointRef{policy.PointRef(string(w.q.Device) + "/" + string(w.q.Point))}
+	} else {
+		l.On.Devices = []policy.DeviceID{w.q.Device}
+	}
+	return l
+}
+
+func (w *adviser) newGrant(kind AdviceKind, effect policy.Effect) {
+	name := w.answer.User.Title() + ": " + string(w.q.Right) + " " + w.answer.Device.Title()
+	if effect == policy.Deny {
+		name = w.answer.User.Title() + ": no " + string(w.q.Right) + " " + w.answer.Device.Title()
+	}
+	id := policy.MakeID(name, func(id string) bool { _, taken := w.c.policy.Get(policy.Grants, id); return taken })
+	w.try(Advice{Kind: kind, Grant: policy.GrantID(id), Changes: []policy.Change{putRecord(&policy.Grant{
+		ID: policy.GrantID(id), Name: name, Effect: effect, To: policy.To{Users: []policy.UserID{w.q.User}},
+		Valid: policy.Span{Until: w.until}, Lines: []policy.Line{w.line()},
+	})}})
+}

@@ -1,0 +1,371 @@
+package decision
+
+import (
+	"encoding/binary"
+	"slices"
+
+	"sentier/internal/policy"
+)
+
+// Who is a row of a matrix: a user, or somebody who is in a group and in no other.
+type Who struct {
+	User  policy.UserID
+	Group policy.UserGroupID
+}
+
+// What is a column of a matrix: a device, or all devices of a device group or a site and below.
+type What struct {
+	Device policy.DeviceID
+	Group  policy.DeviceGroupID
+	Site   policy.SiteID
+}
+
+// Cell is what a row may do in a column.
+type Cell struct {
+	Rights []policy.RightID // on all devices of the column
+	Some   []policy.RightID // on some of them but not on all
+	Later  []policy.RightID // on none now, but on some of them at another time within 400 days
+}
+
+// Matrix is rows by columns. As few cells differ, each is given as a number into Kinds.
+type Matrix struct {
+	Kinds []Cell
+	Cells [][]int32 // by row and column; rows that agree share one list
+}
+
+// Matrix finds the rights of every row in every column. A row or column that is not there has none. With
+// in.AnyTime the cells tell also what is allowed at other times.
+func (c *Compiled) Matrix(rows []Who, columns []What, in Circumstances) Matrix {
+	m := &matrix{c: c, in: in, numbers: map[string]int32{}, set: c.newSets(), later: c.newSets()}
+	m.wanted, _ = c.wanted(in.Right)
+	m.sheet = newSheet(c, in)
+	m.layOut(columns)
+	known := map[int32][]int32{}
+	for _, row := range rows {
+		var who *userClass
+		number := int32(-1)
+		if row.Group != "" {
+			who = c.memberOf(row.Group)
+		} else if s := c.users.where.find(string(row.User)); s != nil {
+			who, number = c.users.classes.at(s.class), s.class
+		}
+		cells, ok := known[number]
+		if !ok || number < 0 {
+			cells = m.row(who)
+			known[number] = cells
+		}
+		m.out.Cells = append(m.out.Cells, cells)
+	}
+	return m.out
+}
+
+type matrix struct {
+	c       *Compiled
+	in      Circumstances
+	wanted  rightSet
+	sheet   *sheet
+	classes []int32   // of devices, each once
+	columns [][]int32 // places in classes
+	numbers map[string]int32
+	set     sets
+	later   sets
+	out     Matrix
+}
+
+// layOut finds the classes of devices in each column.
+func (m *matrix) layOut(columns []What) {
+	place := map[int32]int32{}
+	within := m.insides(columns)
+	for _, column := range columns {
+		var list []int32
+		switch {
+		case column.Group != "":
+			list = within.groups[column.Group]
+		case column.Site != "":
+			list = within.sites[column.Site]
+		default:
+			if s := m.c.devices.where.find(string(column.Device)); s != nil {
+				list = []int32{s.class}
+			}
+		}
+		var at []int32
+		for _, n := range list {
+			i, ok := place[n]
+			if !ok {
+				i = int32(len(m.classes))
+				place[n] = i
+				m.classes = append(m.classes, n)
+			}
+			at = append(at, i)
+		}
+		m.columns = append(m.columns, at)
+	}
+}
+
+type insides struct {
+	groups map[policy.DeviceGroupID][]int32
+	sites  map[policy.SiteID][]int32
+}
+
+// insides lists the classes of devices in the groups and sites that are columns.
+func (m *matrix) insides(columns []What) insides {
+	out := insides{map[policy.DeviceGroupID][]int32{}, map[policy.SiteID][]int32{}}
+	for _, column := range columns {
+		if column.Group != "" {
+			out.groups[column.Group] = nil
+		}
+		if column.Site != "" {
+			out.sites[column.Site] = nil
+		}
+	}
+	if len(out.groups)+len(out.sites) == 0 {
+		return out
+	}
+	for n := range m.c.devices.inhabited {
+		facts := m.c.devices.classes.at(n).facts
+		for _, id := range m.c.places.chains[facts.site] {
+			if list, ok := out.sites[id]; ok {
+				out.sites[id] = append(list, n)
+			}
+		}
+		for _, id := range m.c.groupsOf(facts) {
+			if list, ok := out.groups[id]; ok {
+				out.groups[id] = append(list, n)
+			}
+		}
+	}
+	return out
+}
+
+// groupsOf lists the device groups that a device is in, and those above them, each once.
+func (c *Compiled) groupsOf(f *deviceFacts) []policy.DeviceGroupID {
+	var out []policy.DeviceGroupID
+	for _, g := range f.groups() {
+		for _, id := range c.places.groupChain(g) {
+			if !slices.Contains(out, id) {
+				out = append(out, id)
+			}
+		}
+	}
+	return out
+}
+
+func (m *matrix) row(who *userClass) []int32 {
+	cells := make([]int32, len(m.columns))
+	if who == nil {
+		none := m.number(make(rightSet, m.c.words), nil, nil)
+		for i := range cells {
+			cells[i] = none
+		}
+		return cells
+	}
+	m.sheet.begin(who)
+	words := m.c.words
+	have := make(rightSet, words*len(m.classes))
+	later := make(rightSet, words*len(m.classes))
+	for i, n := range m.classes {
+		given, hope := m.sheet.rights(m.c.devices.classes.at(n), m.wanted)
+		copy(have[i*words:], given)
+		if m.in.AnyTime && !hope.within(given) && m.c.sometime(m.sheet.asked(n), m.wanted, &m.later) {
+			copy(later[i*words:], m.later.given)
+		}
+	}
+	single := map[int32]int32{} // cells of columns of one class
+	all, some, then := make(rightSet, words), make(rightSet, words), make(rightSet, words)
+	for col, at := range m.columns {
+		if len(at) == 1 {
+			if n, ok := single[at[0]]; ok {
+				cells[col] = n
+				continue
+			}
+		}
+		clear(some)
+		clear(then)
+		for w := range all {
+			all[w] = ^uint64(0)
+			if len(at) == 0 {
+				all[w] = 0
+			}
+		}
+		for _, i := range at {
+			for w := range all {
+				word := have[int(i)*words+w]
+				all[w] &= word
+				some[w] |= word
+				then[w] |= later[int(i)*words+w]
+			}
+		}
+		for w := range all {
+			then[w] &^= some[w]
+			some[w] &^= all[w]
+		}
+		cells[col] = m.number(all, some, then)
+		if len(at) == 1 {
+			single[at[0]] = cells[col]
+		}
+	}
+	return cells
+}
+
+// number gives the number of a cell like this one.
+func (m *matrix) number(all, some, later rightSet) int32 {
+	var key []byte
+	for _, set := range []rightSet{all, some, later} {
+		for _, word := range set {
+			key = binary.LittleEndian.AppendUint64(key, word)
+		}
+		key = append(key, '|')
+	}
+	n, ok := m.numbers[string(key)]
+	if !ok {
+		n = int32(len(m.out.Kinds))
+		m.numbers[string(key)] = n
+		cell := Cell{Rights: m.c.rightIDs(all)}
+		if some != nil {
+			cell.Some, cell.Later = m.c.rightIDs(some), m.c.rightIDs(later)
+		}
+		m.out.Kinds = append(m.out.Kinds, cell)
+	}
+	return n
+}
+
+// within tells whether all of a set is in another.
+func (b rightSet) within(o rightSet) bool {
+	for i := range b {
+		if b[i]&^o[i] != 0 {
+			return false
+		}
+	}
+	return true
+}
+
+// sheet finds the rights of one user after the other on many devices: what lines give and take is laid out by
+// target once a user, so that a device costs a look at each of its targets.
+type sheet struct {
+	c        *Compiled
+	question asked
+	in       Circumstances
+	force    map[climate][]bool // lines that are in force but for the right, by climate
+	room     map[climate]*targets
+	set      sets
+	hope     rightSet
+}
+
+// climate is what of a device decides whether a line is in force.
+type climate struct {
+	clock uint16
+	state policy.State
+}
+
+// targets is what the lines of one user give and take, by target.
+type targets struct {
+	given, taken rightSet // words of all targets, one after the other
+	hope         rightSet // what lines give at some time
+	marked       []target
+	ready        bool
+}
+
+func newSheet(c *Compiled, in Circumstances) *sheet {
+	return &sheet{c: c, question: *c.asking(in), in: in, force: map[climate][]bool{}, room: map[climate]*targets{}, set: c.newSets(), hope: make(rightSet, c.words)}
+}
+
+// begin turns to another user.
+func (s *sheet) begin(who *userClass) {
+	s.question.who = who
+	for _, t := range s.room {
+		t.ready = false
+	}
+}
+
+func (s *sheet) asked(class int32) *asked {
+	s.question.what, s.question.point = s.c.devices.classes.at(class), 0
+	return &s.question
+}
+
+// rights gives what the user may do on a device, and what lines would give at some time. Both last until the next call.
+func (s *sheet) rights(what *deviceClass, wanted rightSet) (given, hope rightSet) {
+	c, a := s.c, &s.question
+	a.what, a.point = what, 0
+	clear(s.set.given)
+	clear(s.set.taken)
+	clear(s.hope)
+	if !a.may() {
+		return s.set.given, s.hope
+	}
+	t := s.laidOut(climate{what.clock, what.facts.state})
+	for _, target := range what.facts.targets {
+		for w := range s.hope {
+			i := int(target)*c.words + w
+			s.set.given[w] |= t.given[i]
+			s.set.taken[w] |= t.taken[i]
+			s.hope[w] |= t.hope[i]
+		}
+	}
+	for w := range s.hope {
+		s.hope[w] &= wanted[w]
+	}
+	_, barred := a.who.barred(a.at)
+	switch {
+	case barred || what.retired:
+		clear(s.set.given)
+	case c.directFirst && a.who.self != 0: // which lines count depends on the device
+		c.allowed(a, Circumstances{At: s.in.At, Context: s.in.Context}, wanted, &s.set)
+	default:
+		c.settle(a, wanted, &s.set)
+	}
+	return s.set.given, s.hope
+}
+
+func (s *sheet) laidOut(k climate) *targets {
+	c := s.c
+	t := s.room[k]
+	if t == nil {
+		n := c.words * (len(c.targets) + 1)
+		t = &targets{given: make(rightSet, n), taken: make(rightSet, n), hope: make(rightSet, n)}
+		s.room[k] = t
+	}
+	if t.ready {
+		return t
+	}
+	for _, m := range t.marked {
+		for i := int(m) * c.words; i < int(m+1)*c.words; i++ {
+			t.given[i], t.taken[i], t.hope[i] = 0, 0, 0
+		}
+	}
+	t.marked, t.ready = t.marked[:0], true
+	force := s.inForce(k)
+	for _, h := range s.question.who.held {
+		now := h.period.holds(s.question.at)
+		for _, r := range c.bySubject[h.subject] {
+			l := &c.lines[r.line]
+			t.marked = append(t.marked, r.target)
+			for w, word := range l.rights {
+				i := int(r.target)*c.words + w
+				switch {
+				case !l.deny:
+					t.hope[i] |= word
+					if now && force[r.line] {
+						t.given[i] |= word
+					}
+				case now && force[r.line]:
+					t.taken[i] |= word
+				}
+			}
+		}
+	}
+	return t
+}
+
+func (s *sheet) inForce(k climate) []bool {
+	if out, ok := s.force[k]; ok {
+		return out
+	}
+	out := make([]bool, len(s.c.lines))
+	a := s.question
+	for i := range s.c.lines {
+		l := &s.c.lines[i]
+		out[i] = l.valid.holds(a.at) && (len(l.when) == 0 || s.c.open(l, &a)) && (l.ifs == nil || conditionsMet(l, &a))
+	}
+	s.force[k] = out
+	return out
+}

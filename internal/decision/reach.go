@@ -1,0 +1,317 @@
+package decision
+
+import (
+	"cmp"
+	"slices"
+	"strings"
+	"time"
+
+	"sentier/internal/policy"
+)
+
+// Circumstances are those in which a reach is asked for.
+type Circumstances struct {
+	At      time.Time
+	Context Context
+	AnyTime bool           // also what will be allowed within 400 days of At
+	Right   policy.RightID // only this right; empty: every right
+}
+
+// Reach is all users, or all devices and points, on one side of what is allowed.
+type Reach[ID ~string] struct {
+	Total  int // how many pairs with at least one right
+	c      *Compiled
+	shares []share[ID]
+}
+
+// share is the members of one class, who have the same rights.
+type share[ID ~string] struct {
+	members roll[ID]
+	point   policy.PointID // of the one device of the class; empty: the devices themselves
+	rights  rightSet
+}
+
+// Reached is one of a [Reach].
+type Reached[ID ~string] struct {
+	ID     ID
+	Point  policy.PointID
+	Rights []policy.RightID
+}
+
+// Key orders what is reached: the id, or device/point.
+func (r Reached[ID]) Key() string {
+	if r.Point == "" {
+		return string(r.ID)
+	}
+	return string(r.ID) + "/" + string(r.Point)
+}
+
+func (r *Reach[ID]) add(s share[ID]) {
+	s.rights = slices.Clone(s.rights)
+	r.shares = append(r.shares, s)
+	r.Total += s.members.size
+}
+
+// IDs lists all that are reached, in no order.
+func (r *Reach[ID]) IDs() []ID {
+	out := make([]ID, 0, r.Total)
+	for _, s := range r.shares {
+		for _, part := range s.members.parts {
+			out = append(out, part...)
+		}
+	}
+	return out
+}
+
+// Page lists up to limit of those whose key is after a key, in the order of their keys.
+func (r *Reach[ID]) Page(after string, limit int) []Reached[ID] {
+	id, point, _ := strings.Cut(after, "/")
+	var out []Reached[ID]
+	for _, s := range r.shares {
+		rights := r.c.rightIDs(s.rights)
+		for _, one := range s.members.from(ID(id), limit+1) {
+			if string(one) > id || string(one) == id && string(s.point) > point {
+				out = append(out, Reached[ID]{one, s.point, rights})
+			}
+		}
+	}
+	slices.SortFunc(out, func(a, b Reached[ID]) int { return cmp.Or(cmp.Compare(a.ID, b.ID), cmp.Compare(a.Point, b.Point)) })
+	return out[:min(limit, len(out))]
+}
+
+// from lists up to n ids from one on.
+func (r roll[ID]) from(id ID, n int) []ID {
+	if r.size == 0 {
+		return nil
+	}
+	part := r.part(id)
+	at, _ := slices.BinarySearch(r.parts[part], id)
+	out := r.parts[part][at:]
+	for part++; len(out) < n && part < len(r.parts); part++ {
+		out = append(slices.Clip(out), r.parts[part]...)
+	}
+	return out[:min(n, len(out))]
+}
+
+func (c *Compiled) rightIDs(set rightSet) []policy.RightID {
+	out := []policy.RightID{}
+	for i := range c.rightList {
+		if set.has(i) {
+			out = append(out, c.rightList[i].id)
+		}
+	}
+	return out
+}
+
+// UsersOf finds all users who have a right on a device or one of its points.
+func (c *Compiled) UsersOf(device policy.DeviceID, point policy.PointID, in Circumstances) (*Reach[policy.UserID], Reason) {
+	out := &Reach[policy.UserID]{c: c}
+	a := c.asking(in)
+	if a.what = c.devices.find(device); a.what == nil {
+		return out, UnknownDevice
+	}
+	if point != "" {
+		var ok bool
+		if a.point, ok = c.pointOf(&Question{Device: device, Point: point}, a.what); !ok {
+			return out, UnknownPoint
+		}
+	}
+	wanted, ok := c.wanted(in.Right)
+	if !ok {
+		return out, UnknownRight
+	}
+	classes := newClassSet(c.users.classes.size)
+	for _, s := range c.subjectsOn(a, wanted) {
+		classes.add(c.inverted().holders[s])
+	}
+	set := c.newSets()
+	for _, n := range classes.list {
+		a.who = c.users.classes.at(n)
+		if c.allowed(a, in, wanted, &set) {
+			out.add(share[policy.UserID]{members: *c.users.members.at(n), rights: set.given})
+		}
+	}
+	return out, Granted
+}
+
+// subjectsOn lists those to whom any line gives a wanted right on the resource, at some time.
+func (c *Compiled) subjectsOn(a *asked, wanted rightSet) []subject {
+	seen := map[*policy.Grant]bool{}
+	var out []subject
+	for _, t := range append(slices.Clip(a.what.facts.targets), a.point) {
+		for _, n := range c.byTarget[t] {
+			l := &c.lines[n]
+			if !l.deny && !seen[l.grant] && l.rights.meets(wanted) {
+				seen[l.grant] = true
+				out = append(out, l.to...)
+			}
+		}
+	}
+	slices.Sort(out)
+	return slices.Compact(out)
+}
+
+// DevicesOf finds all devices, and the points that are granted by themselves, on which a user has a right.
+func (c *Compiled) DevicesOf(user policy.UserID, in Circumstances) (*Reach[policy.DeviceID], Reason) {
+	class := c.users.find(user)
+	if class == nil {
+		return &Reach[policy.DeviceID]{c: c}, UnknownUser
+	}
+	return c.devicesOf(class, in)
+}
+
+// DevicesOfGroup finds what a user would reach who is in a user group and in no other: what the group amounts to.
+func (c *Compiled) DevicesOfGroup(group policy.UserGroupID, in Circumstances) (*Reach[policy.DeviceID], Reason) {
+	class := c.memberOf(group)
+	if class == nil {
+		return &Reach[policy.DeviceID]{c: c}, UnknownUser
+	}
+	return c.devicesOf(class, in)
+}
+
+// memberOf is the class of somebody who is in a group and in no other; nil where there is no such group.
+func (c *Compiled) memberOf(group policy.UserGroupID) *userClass {
+	if c.groups[group] == nil {
+		return nil
+	}
+	class := c.userClass(userFacts{status: policy.Active, valid: always, direct: []membership{{group, always}}})
+	return &class
+}
+
+func (c *Compiled) devicesOf(who *userClass, in Circumstances) (*Reach[policy.DeviceID], Reason) {
+	out := &Reach[policy.DeviceID]{c: c}
+	wanted, ok := c.wanted(in.Right)
+	if !ok {
+		return out, UnknownRight
+	}
+	a := c.asking(in)
+	a.who = who
+	classes := newClassSet(c.devices.classes.size)
+	for _, h := range a.who.held {
+		last := target(-1)
+		for _, r := range c.bySubject[h.subject] {
+			if l := &c.lines[r.line]; r.target != last && !l.deny && l.rights.meets(wanted) {
+				last = r.target
+				classes.add(c.inverted().covered[r.target])
+			}
+		}
+	}
+	set, whole := c.newSets(), make(rightSet, c.words)
+	for _, n := range classes.list {
+		a.what, a.point = c.devices.classes.at(n), 0
+		clear(whole)
+		if c.allowed(a, in, wanted, &set) {
+			copy(whole, set.given)
+			out.add(share[policy.DeviceID]{members: *c.devices.members.at(n), rights: set.given})
+		}
+		for i, t := range a.what.facts.points {
+			// A point is told by itself only where it has more than its device gives.
+			if a.point = t; t != 0 && c.allowed(a, in, wanted, &set) && !slices.Equal(set.given, whole) {
+				out.add(share[policy.DeviceID]{members: *c.devices.members.at(n), point: a.what.facts.named.Points[i].ID, rights: set.given})
+			}
+		}
+	}
+	return out, Granted
+}
+
+func (c *Compiled) asking(in Circumstances) *asked {
+	return &asked{at: momentOf(in.At), context: in.Context}
+}
+
+// wanted is the set of the rights that are asked for.
+func (c *Compiled) wanted(id policy.RightID) (rightSet, bool) {
+	out := make(rightSet, c.words)
+	for i := range c.rightList {
+		if id == "" || c.rightList[i].id == id {
+			out.add(i)
+		}
+	}
+	_, ok := c.right(id)
+	return out, id == "" || ok
+}
+
+func (b rightSet) meets(o rightSet) bool {
+	for i := range b {
+		if b[i]&o[i] != 0 {
+			return true
+		}
+	}
+	return false
+}
+
+// sets are room for the rights that lines give and take.
+type sets struct{ given, taken rightSet }
+
+func (c *Compiled) newSets() sets { return sets{make(rightSet, c.words), make(rightSet, c.words)} }
+
+// allowed finds which of the wanted rights are allowed, all of them at once, and leaves them in set.given.
+func (c *Compiled) allowed(a *asked, in Circumstances, wanted rightSet, set *sets) bool {
+	if in.AnyTime {
+		return c.sometime(a, wanted, set)
+	}
+	clear(set.given)
+	clear(set.taken)
+	if _, barred := a.who.barred(a.at); barred || a.what.retired || !a.may() {
+		return false
+	}
+	var room [64]int32
+	for _, n := range c.counting(a, room[:0]) {
+		l := &c.lines[n]
+		if !l.valid.holds(a.at) || l.ifs != nil && !conditionsMet(l, a) || len(l.when) > 0 && !c.open(l, a) {
+			continue
+		}
+		if l.deny {
+			set.taken.addAll(l.rights)
+		} else {
+			set.given.addAll(l.rights)
+		}
+	}
+	return c.settle(a, wanted, set)
+}
+
+// settle takes away what is denied, not wanted, or ruled out by the device.
+func (c *Compiled) settle(a *asked, wanted rightSet, set *sets) bool {
+	locked := a.what.lockout.holds(a.at)
+	for i := range c.rightList {
+		r := &c.rightList[i]
+		if len(r.kinds) > 0 && !slices.Contains(r.kinds, a.what.facts.kind) || locked && r.controls {
+			set.taken.add(i)
+		}
+	}
+	left := uint64(0)
+	for i := range set.given {
+		set.given[i] &= wanted[i] &^ set.taken[i]
+		left |= set.given[i]
+	}
+	return left != 0
+}
+
+// sometime finds which of the wanted rights are allowed now or will be within 400 days.
+func (c *Compiled) sometime(a *asked, wanted rightSet, set *sets) bool {
+	clear(set.given)
+	if !a.may() {
+		return false
+	}
+	hope := make(rightSet, c.words)
+	for _, h := range a.who.held {
+		for _, n := range c.covering(h.subject, a, nil) {
+			if l := &c.lines[n]; !l.deny {
+				hope.addAll(l.rights)
+			}
+		}
+	}
+	some := false
+	for i := range c.rightList {
+		if !hope.has(i) || !wanted.has(i) {
+			continue
+		}
+		q := *a
+		q.right = i
+		_, changes := c.until(&q)
+		if changes || c.decide(&q).Allowed {
+			set.given.add(i)
+			some = true
+		}
+	}
+	return some
+}

@@ -1,0 +1,170 @@
+package decision_test
+
+import (
+	"fmt"
+	"maps"
+	"math/rand/v2"
+	"slices"
+	"testing"
+	"time"
+
+	"sentier/internal/decision"
+	"sentier/internal/policy"
+)
+
+// TestReachMatrixAndDecisionsNeverDisagree asks random policies the same in every way there is.
+func TestReachMatrixAndDecisionsNeverDisagree(t *testing.T) {
+	t.Parallel()
+	for seed := range uint64(60) {
+		m := maker{rand.New(rand.NewPCG(seed, 5))}
+		p := m.whole(t)
+		c := decision.Compile(p)
+		users, devices := ids[*policy.User](p), ids[*policy.Device](p)
+		for _, at := range probes {
+			in := decision.Circumstances{At: at}
+			byUser, byDevice := map[string]string{}, map[string]string{}
+			for _, u := range users {
+				reach, _ := c.DevicesOf(policy.UserID(u), in)
+				collect(t, reach, func(key, rights string) { byUser[u+" "+key] = rights })
+			}
+			var rows []decision.Who
+			var columns []decision.What
+			for _, u := range users {
+				rows = append(rows, decision.Who{User: policy.UserID(u)})
+			}
+			for _, d := range devices {
+				columns = append(columns, decision.What{Device: policy.DeviceID(d)})
+				for _, point := range []policy.PointID{"", "a"} {
+					reach, _ := c.UsersOf(policy.DeviceID(d), point, in)
+					collect(t, reach, func(key, rights string) {
+						byDevice[key+" "+(decision.Reached[policy.DeviceID]{ID: policy.DeviceID(d), Point: point}).Key()] = rights
+					})
+				}
+			}
+			matrix := c.Matrix(rows, columns, in)
+			for i, u := range users {
+				for k, d := range devices {
+					plain := rightsByDeciding(c, u, d, "", at)
+					told := map[string]string{
+						"the user's reach": byUser[u+" "+d], "the device's reach": byDevice[u+" "+d],
+						"the matrix": none(fmt.Sprint(matrix.Kinds[matrix.Cells[i][k]].Rights)),
+					}
+					for by, rights := range told {
+						if rights != plain {
+							t.Fatalf("seed %d: %s on %s at %s: deciding gives %q, %s %q", seed, u, d, at, plain, by, rights)
+						}
+					}
+					point := rightsByDeciding(c, u, d, "a", at)
+					if got := byDevice[u+" "+d+"/a"]; got != point {
+						t.Fatalf("seed %d: %s on %s/a at %s: deciding gives %q, the point's reach %q", seed, u, d, at, point, got)
+					}
+					if got, listed := byUser[u+" "+d+"/a"]; listed != (point != "" && point != plain) || listed && got != point {
+						t.Fatalf("seed %d: %s on %s/a at %s: deciding gives %q, the user's reach %q", seed, u, d, at, point, got)
+					}
+				}
+			}
+		}
+	}
+}
+
+// none writes no rights as nothing.
+func none(rights string) string {
+	if rights == "[]" {
+		return ""
+	}
+	return rights
+}
+
+func ids[R policy.Record](p *policy.Policy) []string {
+	var out []string
+	for r := range policy.Each[R](p) {
+		out = append(out, r.Key())
+	}
+	return out
+}
+
+// collect reads a reach by pages of two, and holds their total and order.
+func collect[ID ~string](t *testing.T, reach *decision.Reach[ID], add func(key, rights string)) {
+	t.Helper()
+	after, n := "", 0
+	for {
+		page := reach.Page(after, 2)
+		for _, r := range page {
+			if r.Key() <= after {
+				t.Fatalf("%s comes after %s", r.Key(), after)
+			}
+			after = r.Key()
+			add(after, fmt.Sprint(r.Rights))
+			n++
+		}
+		if len(page) < 2 {
+			break
+		}
+	}
+	if n != reach.Total || len(reach.IDs()) != n {
+		t.Fatalf("the pages hold %d, the total is %d and the ids are %d", n, reach.Total, len(reach.IDs()))
+	}
+}
+
+func rightsByDeciding(c *decision.Compiled, u, d string, point policy.PointID, at time.Time) string {
+	var out []policy.RightID
+	for r := range policy.Each[*policy.Right](c.Policy()) {
+		if c.Decide(decision.Question{User: policy.UserID(u), Device: policy.DeviceID(d), Point: point, Right: r.ID, At: at}).Allowed {
+			out = append(out, r.ID)
+		}
+	}
+	return none(fmt.Sprint(out))
+}
+
+func TestMatrixOfGroupsPlacesAndOtherTimes(t *testing.T) {
+	c := compile(t, corner)
+	at := instant(t, "2026-11-24T06:00:00Z") // day opens at 08:00
+	rows := []decision.Who{{Group: "crew"}, {User: "ana"}, {User: "nobody"}}
+	columns := []decision.What{{Site: "top"}, {Group: "outer"}, {Device: "pump-1"}, {Device: "none"}}
+	m := c.Matrix(rows, columns, decision.Circumstances{At: at, AnyTime: true})
+	got := map[string]string{}
+	for i, row := range rows {
+		for k, column := range columns {
+			cell := m.Kinds[m.Cells[i][k]]
+			got[fmt.Sprint(row, column)] = fmt.Sprint(cell.Rights, cell.Some, cell.Later)
+		}
+	}
+	want := map[string]string{
+		"{ crew} {  top}": "[] [control view] [setpoint]", "{ crew} { outer }": "[control view] [] [setpoint]",
+		"{ crew} {pump-1  }": "[control view] [] [setpoint]", "{ crew} {none  }": "[] [] []",
+		"{ana } {  top}": "[] [control view] [setpoint]", "{ana } { outer }": "[control view] [] [setpoint]",
+		"{ana } {pump-1  }": "[control view] [] [setpoint]", "{ana } {none  }": "[] [] []",
+		"{nobody } {  top}": "[] [] []", "{nobody } { outer }": "[] [] []", "{nobody } {pump-1  }": "[] [] []", "{nobody } {none  }": "[] [] []",
+	}
+	for _, key := range slices.Sorted(maps.Keys(want)) {
+		if got[key] != want[key] {
+			t.Errorf("%s: %s, want %s", key, got[key], want[key])
+		}
+	}
+}
+
+func TestAtAnyTimeIsNowOrWithinTheHorizon(t *testing.T) {
+	t.Parallel()
+	for seed := range uint64(15) {
+		m := maker{rand.New(rand.NewPCG(seed, 21))}
+		c := decision.Compile(m.whole(t))
+		for u := range policy.Each[*policy.User](c.Policy()) {
+			got := map[string]bool{}
+			reach, _ := c.DevicesOf(u.ID, decision.Circumstances{At: probes[0], AnyTime: true})
+			for _, r := range reach.Page("", 1000) {
+				for _, right := range r.Rights {
+					got[r.Key()+" "+string(right)] = true
+				}
+			}
+			for d := range policy.Each[*policy.Device](c.Policy()) {
+				for r := range policy.Each[*policy.Right](c.Policy()) {
+					q := decision.Question{User: u.ID, Device: d.ID, Right: r.ID, At: probes[0]}
+					_, changes := c.Until(q)
+					if want := c.Decide(q).Allowed || changes; got[string(d.ID)+" "+string(r.ID)] != want {
+						t.Fatalf("seed %d: %+v: at any time %t, deciding says %t", seed, q, !want, want)
+					}
+				}
+			}
+		}
+	}
+}
