@@ -178,7 +178,7 @@ func (r *run) imports(s *running, n int) {
 	db := s.bare("imports.db")
 	defer db.Close()
 	start := time.Now()
-	s.call("PUT", "/api/v1/sheets/users", sheet.String())
+	profiled(func() { s.call("PUT", "/api/v1/sheets/users", sheet.String()) })
 	took := time.Since(start)
 	start = time.Now()
 	tx, err := db.Begin()

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
 	"io"
 	"strings"
@@ -18,13 +19,16 @@ import (
 func (a *app) check() *cobra.Command {
 	var in wire.Check
 	var strong bool
-	var attended, file string
+	var attended, file, until string
+	var week, advise bool
 	cmd := &cobra.Command{
 		Use: "check USER RIGHT DEVICE[/POINT]", Short: "May this user do this to that device, and why?", Args: exactly("USER", "RIGHT", "DEVICE[/POINT]"),
 		Long: `Ask for one decision: the answer, why, and until when it holds. The exit code is 0
 where it is allowed, 1 where it is denied, 2 where it could not be answered.`,
 		Example: `  sentier check tomas.field control twin-bridge-north/deck
   sentier check yusuf.demir control twin-bridge-north --at "2026-11-24 23:30"
+  sentier check tomas.field control twin-bridge-north --week
+  sentier check noor.haddad control alder-gate-1 --advise
   sentier check asha.raman setpoint reservoir-pump-1 --ip 10.20.0.7 --policy larkmere.yaml`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			in.User, in.Right, in.Device = args[0], args[1], args[2]
@@ -39,6 +43,12 @@ where it is allowed, 1 where it is denied, 2 where it could not be answered.`,
 			default:
 				return fmt.Errorf("--attended %q is neither true nor false", attended)
 			}
+			if (week || advise) && file != "" {
+				return errors.New("--week and --advise ask the service: leave --policy out")
+			}
+			if week {
+				return a.week(cmd, in)
+			}
 			ask, err := a.asker(file)
 			if err != nil {
 				return err
@@ -47,13 +57,19 @@ where it is allowed, 1 where it is denied, 2 where it could not be answered.`,
 			if err != nil {
 				return err
 			}
-			return a.printAnswer(answer)
+			if !advise {
+				return a.printAnswer(answer)
+			}
+			return a.advised(cmd, answer, wire.AdviceQuestion{User: in.User, Right: in.Right, Device: in.Device, At: in.At, Context: in.Context, Until: until})
 		},
 	}
 	cmd.Flags().StringVar(&in.At, "at", "", "when: RFC 3339, or a local time of the device such as “2026-07-04 21:30” or “tomorrow 06:00” (default: now)")
 	cmd.Flags().StringVar(&in.Context.IP, "ip", "", "address that the user comes from")
 	cmd.Flags().BoolVar(&strong, "strong-sign-in", false, "the user signed in with a second factor")
 	cmd.Flags().StringVar(&attended, "attended", "", "whether someone is present at the device: true or false")
+	cmd.Flags().BoolVar(&week, "week", false, "show how the answer will run over seven days")
+	cmd.Flags().BoolVar(&advise, "advise", false, "say also which changes would turn the answer, and what else they would change")
+	cmd.Flags().StringVar(&until, "until", "", "with --advise: end of the memberships and grants that are advised, RFC 3339")
 	cmd.Flags().StringVar(&file, "policy", "", "ask this policy document instead of a service")
 	return cmd
 }
@@ -110,10 +126,64 @@ func (a *app) printAnswer(answer wire.Answer) error {
 	default:
 		_, err = io.WriteString(a.Out, answerText(answer))
 	}
-	if err == nil && !answer.Allowed {
-		err = answered{exitNo}
+	if err != nil {
+		return err
 	}
-	return err
+	return outcome(answer)
+}
+
+// outcome turns an answer into the exit code.
+func outcome(answer wire.Answer) error {
+	if answer.Allowed {
+		return nil
+	}
+	return answered{exitNo}
+}
+
+// advised prints an answer with what would turn it.
+func (a *app) advised(cmd *cobra.Command, answer wire.Answer, q wire.AdviceQuestion) error {
+	c, err := a.client()
+	if err != nil {
+		return err
+	}
+	var advice wire.Advice
+	if err := c.Do(cmd.Context(), "POST", "/api/v1/advice", nil, q, &advice); err != nil {
+		return err
+	}
+	switch a.format {
+	case "json":
+		err = printJSON(a.Out, struct {
+			wire.Answer
+			Advice []wire.Advise `json:"advice"`
+		}{answer, advice.Items})
+	case "csv":
+		err = a.printAdvice(advice)
+	default:
+		if _, err = io.WriteString(a.Out, answerText(answer)); err == nil {
+			err = a.printAdvice(advice)
+		}
+	}
+	if err != nil {
+		return err
+	}
+	return outcome(answer)
+}
+
+// week prints how an answer will run; the exit code is 0 whatever it is.
+func (a *app) week(cmd *cobra.Command, in wire.Check) error {
+	c, err := a.client()
+	if err != nil {
+		return err
+	}
+	var w wire.Week
+	q := wire.WeekQuestion{User: in.User, Device: in.Device, Right: in.Right, Context: in.Context}
+	if len(in.At) >= len(time.DateOnly) {
+		q.From = in.At[:len(time.DateOnly)]
+	}
+	if err := c.Do(cmd.Context(), "POST", "/api/v1/week", nil, q, &w); err != nil {
+		return err
+	}
+	return a.printWeek(w)
 }
 
 const textWidth = 92

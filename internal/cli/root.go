@@ -88,7 +88,7 @@ SENTIER_URL, and knows you by SENTIER_TOKEN or by “sentier sign-in”.`,
 		}
 		return fmt.Errorf("--format %q is not known: write table, json or csv", a.format)
 	}
-	root.AddCommand(a.demo(), a.serve(), a.init(), a.check(), a.policy(), a.expect(), a.signIn(), a.signOut(), a.token(), a.version(), a.find(), a.settings(), a.importSheet(), a.exportSheet())
+	root.AddCommand(a.demo(), a.serve(), a.init(), a.check(), a.policy(), a.expect(), a.signIn(), a.signOut(), a.token(), a.version(), a.find(), a.settings(), a.importSheet(), a.exportSheet(), a.reach(), a.matrix())
 	root.AddCommand(a.nouns()...)
 	return root
 }

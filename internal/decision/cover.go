@@ -1,6 +1,7 @@
 package decision
 
 import (
+	"iter"
 	"slices"
 	"time"
 
@@ -268,4 +269,18 @@ func (c *Compiled) InGroup(d *policy.Device, id policy.DeviceGroupID) bool {
 	return class != nil && slices.ContainsFunc(class.facts.groups(), func(g policy.DeviceGroupID) bool {
 		return slices.Contains(c.places.groupChain(g), id)
 	})
+}
+
+// Matching yields the devices that a match selects, in the order of their ids.
+func (c *Compiled) Matching(m *policy.Match) iter.Seq[*policy.Device] {
+	return func(yield func(*policy.Device) bool) {
+		if m == nil {
+			return
+		}
+		for d := range policy.Each[*policy.Device](c.policy) {
+			if matches(m, d, c.places.chains[d.Site]) && !yield(d) {
+				return
+			}
+		}
+	}
 }

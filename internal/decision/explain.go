@@ -20,8 +20,9 @@ type Answer struct {
 	Because []Trail // every line that decided
 	Missing []Trail // the nearest that would have made it a yes
 	Lockout *policy.Lockout
-	User    *policy.User   // nil: unknown
-	Device  *policy.Device // nil: unknown
+	User    *policy.User      // nil: unknown, or a group was asked about
+	Group   *policy.UserGroup // the group that was asked about
+	Device  *policy.Device    // nil: unknown
 }
 
 // Trail is the way from a user to a resource through one line of a grant.
@@ -97,29 +98,49 @@ func (c *Compiled) Explain(q Question) Answer {
 	if a.who != nil {
 		out.User, _ = policy.Find[*policy.User](c.policy, string(q.User))
 	}
+	c.explain(&a, reason, known, &out)
+	return out
+}
+
+func (c *Compiled) explain(a *inquiry, reason Reason, known bool, out *Answer) {
+	q := &a.Question
 	if a.what != nil {
 		out.Device, _ = policy.Find[*policy.Device](c.policy, string(q.Device))
 		out.Zone = a.what.facts.zone.String()
 	}
 	if !known {
 		out.Reason = reason
-		return out
+		return
 	}
 	out.Outcome = c.decide(&a.asked)
 	out.Until, _ = c.until(&a.asked)
 	switch out.Reason {
 	case Granted:
-		out.Because = c.trails(&a, func(l *line, m misses) bool { return !l.deny && m == 0 })
+		out.Because = c.trails(a, func(l *line, m misses) bool { return !l.deny && m == 0 })
 		out.Limits = limits(out.Because)
 	case Denied:
-		out.Because = c.trails(&a, func(l *line, m misses) bool { return l.deny && m == 0 })
+		out.Because = c.trails(a, func(l *line, m misses) bool { return l.deny && m == 0 })
 	case OutsideSchedule, ConditionNotMet, GrantNotInForce, RightNotGranted:
-		out.Missing = c.nearest(&a, out.Reason)
+		out.Missing = c.nearest(a, out.Reason)
 	case NoGrant:
-		out.Missing = c.strangers(&a)
+		out.Missing = c.strangers(a)
 	case DeviceLockedOut:
 		out.Lockout = out.Device.Lockout
 	}
+}
+
+// ExplainGroup is [Compiled.Explain] for somebody who is in a user group and in no other; q.User is left out.
+func (c *Compiled) ExplainGroup(group policy.UserGroupID, q Question) Answer {
+	q.User = ""
+	out := Answer{At: q.At}
+	a := inquiry{Question: q, asked: asked{who: c.memberOf(group)}}
+	if a.who == nil {
+		out.Reason = UnknownUser
+		return out
+	}
+	out.Group, _ = policy.Find[*policy.UserGroup](c.policy, string(group))
+	reason, known := c.findResource(&q, &a.asked)
+	c.explain(&a, reason, known, &out)
 	return out
 }
 

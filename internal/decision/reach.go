@@ -79,6 +79,24 @@ func (r *Reach[ID]) Page(after string, limit int) []Reached[ID] {
 	return out[:min(limit, len(out))]
 }
 
+// Devices is [Reach.Page] without points.
+func (r *Reach[ID]) Devices(after string, limit int) []Reached[ID] {
+	return r.whole().Page(after, limit)
+}
+
+// DeviceTotal counts what is reached without points.
+func (r *Reach[ID]) DeviceTotal() int { return r.whole().Total }
+
+func (r *Reach[ID]) whole() *Reach[ID] {
+	out := &Reach[ID]{c: r.c}
+	for _, s := range r.shares {
+		if s.point == "" {
+			out.add(s)
+		}
+	}
+	return out
+}
+
 // from lists up to n ids from one on.
 func (r roll[ID]) from(id ID, n int) []ID {
 	if r.size == 0 {

@@ -18,6 +18,7 @@ import (
 type (
 	settingsQuery struct {
 		Dry            bool   `query:"dry" description:"change nothing, and say what it would change"`
+		Impact         bool   `query:"impact" description:"on a dry run: say also who would gain and lose what now"`
 		IfMatch        string `header:"If-Match" description:"entity tag that the record must have"`
 		IfNoneMatch    string `header:"If-None-Match" description:"*: the record must not be there yet"`
 		IdempotencyKey string `header:"Idempotency-Key" description:"a repetition with the same key and body changes nothing more"`
@@ -38,6 +39,7 @@ type (
 	}
 	batchQuery struct {
 		Dry            bool   `query:"dry"`
+		Impact         bool   `query:"impact"`
 		IdempotencyKey string `header:"Idempotency-Key"`
 		wire.Edits
 	}
@@ -106,6 +108,9 @@ func (r *request) edit() (service.EditOptions, error) {
 	}
 	var err error
 	if o.Dry, err = r.flag("dry"); err != nil {
+		return o, err
+	}
+	if o.Look, err = r.flag("impact"); err != nil {
 		return o, err
 	}
 	// A batch may hold as much as a document.

@@ -30,6 +30,7 @@ func (r route) echoPath() string {
 // request is a request whose caller is known.
 type request struct {
 	*echo.Context
+	service *service.Service
 	caller  service.Caller
 	expires time.Time
 }
@@ -42,7 +43,7 @@ func (s *Server) handler(r route) echo.HandlerFunc {
 		if id := c.Request().Header.Get("X-Request-ID"); id != "" {
 			c.Response().Header().Set("X-Request-ID", id)
 		}
-		req := &request{Context: c}
+		req := &request{Context: c, service: s.service}
 		if !r.open {
 			var err error
 			if req.caller, req.expires, err = s.authenticate(c.Request()); err != nil {

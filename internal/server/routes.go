@@ -24,6 +24,23 @@ func (s *Server) routes() []route {
 		{method: "DELETE", path: "/api/v1/session", tag: "session", summary: "Sign out", status: 204, handle: s.signOut},
 
 		{method: "POST", path: "/api/v1/check", tag: "decisions", summary: "May this user do this to that device, why, and until when?", in: wire.Check{}, out: wire.Answer{}, handle: s.check},
+		{method: "POST", path: "/api/v1/advice", tag: "decisions", summary: "What would turn an answer, the change that changes least beside it first", in: wire.AdviceQuestion{}, out: wire.Advice{}, handle: answer((*service.Service).Advise)},
+		{method: "POST", path: "/api/v1/week", tag: "decisions", summary: "How answers run over some days", in: wire.WeekQuestion{}, out: wire.Week{}, handle: answer((*service.Service).Week)},
+		{method: "POST", path: "/api/v1/matrix", tag: "decisions", summary: "Users or user groups against devices, device groups or sites", in: wire.MatrixQuestion{}, out: wire.Matrix{}, handle: answer((*service.Service).Matrix)},
+		{method: "POST", path: "/api/v1/preview/schedule", tag: "decisions", summary: "How a schedule, saved or not, will run", in: wire.ScheduleQuestion{}, out: wire.Fortnight{}, handle: answer((*service.Service).PreviewSchedule)},
+		{method: "POST", path: "/api/v1/preview/match", tag: "decisions", summary: "Which devices a match, saved or not, selects", in: wire.MatchQuestion{}, out: wire.Matched{}, handle: answer((*service.Service).PreviewMatch)},
+		{method: "GET", path: "/api/v1/reach/users/{id}", tag: "reach", summary: "What a user reaches", in: reachQuery{}, out: wire.Reach{}, handle: s.reach("users")},
+		{method: "GET", path: "/api/v1/reach/user_groups/{id}", tag: "reach", summary: "What a user group amounts to: what somebody reaches who is in it alone", in: reachQuery{}, out: wire.Reach{}, handle: s.reach("user_groups")},
+		{method: "GET", path: "/api/v1/reach/devices/{id}", tag: "reach", summary: "Who reaches a device, or one of its points", in: deviceReachQuery{}, out: wire.Reach{}, handle: s.reach("devices")},
+		{method: "GET", path: "/api/v1/uses/{type}/{id}", tag: "reach", summary: "The lines of grants that make use of a grant, role, right, schedule, site, device group or user group", in: usesQuery{}, out: []wire.Use{}, handle: s.uses},
+		{method: "GET", path: "/api/v1/seen/{id}", tag: "reach", summary: "The service as a user would meet it; recorded", in: reachQuery{}, out: wire.Seen{}, handle: s.seen},
+		{method: "GET", path: "/api/v1/looks", tag: "reach", summary: "Who has looked at the service as another user sees it", out: []wire.Look{}, handle: s.looks},
+
+		{method: "GET", path: "/.well-known/authzen-configuration", tag: "decisions", summary: "OpenID AuthZEN metadata", out: wire.AuthZEN{}, handle: s.authzen},
+		{method: "POST", path: "/access/v1/evaluations", tag: "decisions", summary: "OpenID AuthZEN access evaluations, up to 10,000", in: wire.Evaluations{}, out: wire.Decisions{}, handle: s.evaluateMany},
+		{method: "POST", path: "/access/v1/search/subject", tag: "decisions", summary: "OpenID AuthZEN subject search", in: wire.Search{}, out: wire.SearchResult{}, handle: s.search(service.SearchSubjects)},
+		{method: "POST", path: "/access/v1/search/resource", tag: "decisions", summary: "OpenID AuthZEN resource search", in: wire.Search{}, out: wire.SearchResult{}, handle: s.search(service.SearchResources)},
+		{method: "POST", path: "/access/v1/search/action", tag: "decisions", summary: "OpenID AuthZEN action search", in: wire.Search{}, out: wire.SearchResult{}, handle: s.search(service.SearchActions)},
 		{method: "POST", path: "/access/v1/evaluation", tag: "decisions", summary: "OpenID AuthZEN access evaluation", in: wire.Evaluation{}, out: wire.Decision{}, handle: s.evaluate},
 
 		{method: "GET", path: "/api/v1/policy", tag: "policy", summary: "The whole policy as a document", in: dumpQuery{}, handle: s.dump},
@@ -57,7 +74,8 @@ type (
 		Format string `query:"format" enum:"yaml,json"`
 	}
 	loadQuery struct {
-		Dry bool `query:"dry" description:"change nothing, and say what it would change"`
+		Dry    bool `query:"dry" description:"change nothing, and say what it would change"`
+		Impact bool `query:"impact" description:"on a dry run: say also who would gain and lose what now"`
 	}
 	tokensQuery struct {
 		User string `query:"user"`
@@ -132,13 +150,9 @@ func (s *Server) check(r *request) error {
 
 // evaluate is lenient about unknown members, as the standard allows extensions.
 func (s *Server) evaluate(r *request) error {
-	data, err := body(r.Context, maxQuestion)
-	if err != nil {
-		return err
-	}
 	var in wire.Evaluation
-	if err := json.Unmarshal(data, &in); err != nil {
-		return jsonError(err)
+	if err := r.lenient(&in); err != nil {
+		return err
 	}
 	answer, err := s.service.Evaluate(r.caller, &in)
 	if err != nil {
@@ -204,7 +218,11 @@ func (s *Server) load(r *request) error {
 	if err != nil {
 		return err
 	}
-	loaded, err := s.service.Load(r.Request().Context(), r.caller, data, dry, expect)
+	look, err := r.flag("impact")
+	if err != nil {
+		return err
+	}
+	loaded, err := s.service.Load(r.Request().Context(), r.caller, data, dry, look, expect)
 	if err != nil {
 		return err
 	}
@@ -247,13 +265,7 @@ func (s *Server) list(typeName string) func(*request) error {
 		if err != nil {
 			return err
 		}
-		if page.Next != "" {
-			next := *r.Request().URL
-			query := next.Query()
-			query.Set("cursor", page.Next)
-			next.RawQuery = query.Encode()
-			r.Response().Header().Set("Link", fmt.Sprintf(`<%s>; rel="next"`, next.RequestURI()))
-		}
+		r.next(page.Next)
 		return r.JSON(http.StatusOK, page)
 	}
 }

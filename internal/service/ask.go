@@ -17,7 +17,14 @@ func (s *Service) Check(c Caller, in wire.Check) (wire.Answer, error) {
 	if err != nil {
 		return wire.Answer{}, err
 	}
-	out := wording.English.Answer(st.Policy, q, st.Compiled.Explain(q))
+	if (in.User == "") == (in.Group == "") {
+		return wire.Answer{}, &InputError{Field: "user", Problem: "give either a user or a group"}
+	}
+	answer := st.Compiled.Explain(q)
+	if in.Group != "" {
+		answer = st.Compiled.ExplainGroup(policy.UserGroupID(in.Group), q)
+	}
+	out := wording.English.Answer(st.Policy, q, answer)
 	out.Revision = st.Revision.Number
 	return out, nil
 }
@@ -32,12 +39,5 @@ func (s *Service) Evaluate(c Caller, in *wire.Evaluation) (wire.Decision, error)
 	if err != nil {
 		return wire.Decision{}, err
 	}
-	answer := st.Compiled.Answer(q)
-	out := wire.Decision{Decision: answer.Allowed, Context: wire.DecisionContext{
-		Reason: answer.Reason.String(), Limits: answer.Limits, Revision: st.Revision.Number,
-	}}
-	if !answer.Until.IsZero() {
-		out.Context.Until = &answer.Until
-	}
-	return out, nil
+	return decide(st, q), nil
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 
+	"sentier/internal/decision"
 	"sentier/internal/document"
 	"sentier/internal/policy"
 	"sentier/internal/translate"
@@ -20,9 +21,9 @@ func (s *Service) Dump(c Caller, syntax document.Syntax) ([]byte, error) {
 }
 
 // Load puts the policy of a document in the place of the current one. With dry it changes nothing and says what
-// it would do. expect, where it is not 0, is the revision that the caller has seen: it is refused where another has
+// it would do, and with look who would gain and lose what. expect, where it is not 0, is the revision that the caller has seen: it is refused where another has
 // come since. The error is of type [document.Faults] where the document is not sound.
-func (s *Service) Load(ctx context.Context, c Caller, data []byte, dry bool, expect uint64) (wire.Saved, error) {
+func (s *Service) Load(ctx context.Context, c Caller, data []byte, dry, look bool, expect uint64) (wire.Saved, error) {
 	do := Write
 	if dry {
 		do = Read
@@ -36,7 +37,13 @@ func (s *Service) Load(ctx context.Context, c Caller, data []byte, dry bool, exp
 	}
 	if dry {
 		now := s.State()
-		return wire.Saved{Revision: now.Revision.Number, Changes: translate.Changes(now.Policy.Compare(p))}, nil
+		done := now.Policy.Compare(p)
+		out := wire.Saved{Revision: now.Revision.Number, Changes: translate.Changes(done)}
+		if look && len(done) > 0 {
+			d := decision.Compare(now.Compiled, now.Compiled.Next(p, done), done, decision.Circumstances{At: s.now()}, mostItems)
+			out.Impact = impact(p, d)
+		}
+		return out, nil
 	}
 	s.writing.Lock()
 	defer s.writing.Unlock()

@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"time"
 
+	"sentier/internal/decision"
 	"sentier/internal/document"
 	"sentier/internal/policy"
 	"sentier/internal/store"
@@ -20,6 +21,7 @@ import (
 // EditOptions are how a change is asked for.
 type EditOptions struct {
 	Dry   bool   // change nothing, and say what it would change
+	Look  bool   // on a dry run: say also who would gain and lose what
 	Match string // entity tag that the record must have; empty: any
 	None  bool   // the record must not be there yet
 	Key   string // Idempotency-Key; empty: none
@@ -58,7 +60,7 @@ func Tag(r policy.Record) string {
 // come in between.
 func (s *Service) edit(ctx context.Context, c Caller, o EditOptions, build func(p *policy.Policy) ([]policy.Change, error)) (wire.Saved, error) {
 	if o.Dry {
-		return s.lookAhead(c, build)
+		return s.lookAhead(c, o, build)
 	}
 	s.writing.Lock()
 	defer s.writing.Unlock()
@@ -84,7 +86,7 @@ func (s *Service) edit(ctx context.Context, c Caller, o EditOptions, build func(
 	return wire.Saved{Saved: true, Revision: next.Revision.Number, Changes: translate.Changes(done)}, nil
 }
 
-func (s *Service) lookAhead(c Caller, build func(p *policy.Policy) ([]policy.Change, error)) (wire.Saved, error) {
+func (s *Service) lookAhead(c Caller, o EditOptions, build func(p *policy.Policy) ([]policy.Change, error)) (wire.Saved, error) {
 	now := s.State()
 	if err := s.may(now, c, Read, ""); err != nil {
 		return wire.Saved{}, err
@@ -93,11 +95,16 @@ func (s *Service) lookAhead(c Caller, build func(p *policy.Policy) ([]policy.Cha
 	if err != nil {
 		return wire.Saved{}, err
 	}
-	_, done, err := now.Policy.Apply(changes)
+	next, done, err := now.Policy.Apply(changes)
 	if err != nil {
 		return wire.Saved{}, err
 	}
-	return wire.Saved{Revision: now.Revision.Number, Changes: translate.Changes(done)}, nil
+	out := wire.Saved{Revision: now.Revision.Number, Changes: translate.Changes(done)}
+	if o.Look && len(done) > 0 {
+		d := decision.Compare(now.Compiled, now.Compiled.Next(next, done), done, decision.Circumstances{At: s.now()}, mostItems)
+		out.Impact = impact(next, d)
+	}
+	return out, nil
 }
 
 // repetition finds what an earlier request with the same key did. A request that changed nothing left no

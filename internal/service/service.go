@@ -91,7 +91,7 @@ func (s *Service) apply(ctx context.Context, now *State, caller Caller, o EditOp
 	if err != nil || len(done) == 0 {
 		return now, nil, err
 	}
-	next := &State{p, now.Compiled.Next(p, done), store.Revision{
+	next := &State{Policy: p, Revision: store.Revision{
 		Number: now.Revision.Number + 1, At: s.now().UTC().Truncate(time.Millisecond),
 		By: string(caller.User), Via: caller.Via, Note: o.Note,
 	}}
@@ -99,11 +99,15 @@ func (s *Service) apply(ctx context.Context, now *State, caller Caller, o EditOp
 		sum := sha256.Sum256(o.Body)
 		next.Revision.RequestKey, next.Revision.RequestHash = &o.Key, sum[:]
 	}
-	if err := s.keepsOwner(ctx, caller, now, next); err != nil {
-		return now, nil, err
-	}
+	// The policy is compiled while the rows are written, which are kept only where an owner is left.
+	compiled := make(chan *decision.Compiled, 1)
+	go func() { compiled <- now.Compiled.Next(p, done) }()
 	// What a caller was promised is finished, though the caller may have gone.
-	if err := s.store.Save(context.WithoutCancel(ctx), &next.Revision, done); err != nil {
+	err = s.store.Save(context.WithoutCancel(ctx), &next.Revision, done, func() error {
+		next.Compiled = <-compiled
+		return s.keepsOwner(ctx, caller, now, next)
+	})
+	if err != nil {
 		return now, nil, err
 	}
 	s.current.Store(next)

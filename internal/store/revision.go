@@ -7,10 +7,10 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"strings"
 	"time"
 
 	"gorm.io/gorm"
-	"gorm.io/gorm/clause"
 
 	"sentier/internal/policy"
 )
@@ -57,19 +57,17 @@ type entry struct {
 // TableName is GORM's name for the table.
 func (entry) TableName() string { return "entries" }
 
-// batch is how many rows go into one statement.
-const batch = 500
-
 // Save writes a revision with all that it did, in one transaction. The revision's number must follow the
-// last one's. Its chain is filled in.
-func (s *Store) Save(ctx context.Context, r *Revision, done []policy.RecordChange) error {
-	if err := s.save(ctx, r, done); err != nil {
+// last one's. Its chain is filled in. agree, where it is not nil, is asked when all is written and before it counts:
+// where it gives an error, nothing was written.
+func (s *Store) Save(ctx context.Context, r *Revision, done []policy.RecordChange, agree func() error) error {
+	if err := s.save(ctx, r, done, agree); err != nil {
 		return fmt.Errorf("save revision %d: %w", r.Number, err)
 	}
 	return nil
 }
 
-func (s *Store) save(ctx context.Context, r *Revision, done []policy.RecordChange) error {
+func (s *Store) save(ctx context.Context, r *Revision, done []policy.RecordChange, agree func() error) error {
 	s.saving.Lock()
 	defer s.saving.Unlock()
 	if s.last == nil {
@@ -93,7 +91,12 @@ func (s *Store) save(ctx context.Context, r *Revision, done []policy.RecordChang
 		return err
 	}
 	// The number is the key: where another process has saved one meanwhile, this one is refused.
-	err = s.writer.WithContext(ctx).Transaction(func(tx *gorm.DB) error { return w.write(tx, r) })
+	err = s.writer.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		if err := w.write(tx, r); err != nil || agree == nil {
+			return err
+		}
+		return agree()
+	})
 	if s.last = nil; err == nil {
 		saved := *r
 		s.last = &saved
@@ -163,7 +166,11 @@ func (w *writing) change(seq int, c policy.RecordChange) error {
 func (w *writing) write(tx *gorm.DB, r *Revision) error {
 	steps := []func() error{
 		func() error { return tx.Create(r).Error },
-		func() error { return create(tx, w.changes) },
+		func() error {
+			return insert(tx, "INSERT INTO changes (revision, seq, type, id, before, after, added, dropped) VALUES ", "", w.changes, func(c *Change) []any {
+				return []any{c.Revision, c.Seq, c.Type, c.ID, c.Before, c.After, c.Added, c.Dropped}
+			})
+		},
 		func() error {
 			for _, g := range w.gone {
 				if err := tx.Delete(&g).Error; err != nil {
@@ -172,7 +179,10 @@ func (w *writing) write(tx *gorm.DB, r *Revision) error {
 			}
 			return nil
 		},
-		func() error { return create(tx.Clauses(clause.OnConflict{UpdateAll: true}), w.records) },
+		func() error {
+			return insert(tx, "INSERT INTO records (type, id, body) VALUES ", " ON CONFLICT (type, id) DO UPDATE SET body = excluded.body", w.records,
+				func(r *record) []any { return []any{r.Type, r.ID, r.Body} })
+		},
 		func() error {
 			for _, e := range w.dropped {
 				if err := tx.Delete(&e).Error; err != nil {
@@ -181,7 +191,9 @@ func (w *writing) write(tx *gorm.DB, r *Revision) error {
 			}
 			return nil
 		},
-		func() error { return create(tx, w.added) },
+		func() error {
+			return insert(tx, "INSERT INTO entries (type, id, of, entry) VALUES ", "", w.added, func(e *entry) []any { return []any{e.Type, e.ID, e.Of, e.Entry} })
+		},
 	}
 	for _, step := range steps {
 		if err := step(); err != nil {
@@ -191,11 +203,26 @@ func (w *writing) write(tx *gorm.DB, r *Revision) error {
 	return nil
 }
 
-func create[T any](tx *gorm.DB, rows []T) error {
-	if len(rows) == 0 {
-		return nil
+// batches are how many rows go into one statement: few sizes, so that few statements are prepared.
+var batches = []int{250, 25, 1}
+
+// insert writes rows without the reflection that takes most of the time of a large import.
+func insert[T any](tx *gorm.DB, head, tail string, rows []T, columns func(*T) []any) error {
+	var values []any
+	for _, size := range batches {
+		for len(rows) >= size {
+			values = values[:0]
+			for i := range size {
+				values = append(values, columns(&rows[i])...)
+			}
+			one := "(?" + strings.Repeat(",?", len(values)/size-1) + ")"
+			if err := tx.Exec(head+one+strings.Repeat(","+one, size-1)+tail, values...).Error; err != nil {
+				return err
+			}
+			rows = rows[size:]
+		}
 	}
-	return tx.CreateInBatches(rows, batch).Error
+	return nil
 }
 
 // short writes a record as JSON without its long list.

@@ -11,7 +11,8 @@ import (
 
 // Check is a question as it is asked over POST /api/v1/check.
 type Check struct {
-	User    string  `json:"user" sentier:"required" description:"id of a user" example:"tomas.field"`
+	User    string  `json:"user,omitempty" description:"id of a user; or give group" example:"tomas.field"`
+	Group   string  `json:"group,omitempty" description:"id of a user group: somebody who is in it and in no other"`
 	Right   string  `json:"right" sentier:"required" description:"id of a right" example:"control"`
 	Device  string  `json:"device" sentier:"required" description:"id of a device, or device/point" example:"alder-bridge/deck"`
 	At      string  `json:"at,omitempty" description:"RFC 3339, or a local time of the device's site such as 2026-07-04 21:30 or tomorrow 06:00; left out: now"`
@@ -117,6 +118,7 @@ type Saved struct {
 	Revision uint64   `json:"revision" description:"the revision that holds it, or that it was compared with"`
 	ID       string   `json:"id,omitempty" description:"of the record that was added"`
 	Changes  []Change `json:"changes"`
+	Impact   *Impact  `json:"impact,omitempty" description:"who would gain and lose what now, where it was asked for"`
 }
 
 // Imported is the answer to a CSV file that was brought in, or looked at.
@@ -260,4 +262,11 @@ type DecisionContext struct {
 	Until    *time.Time              `json:"until,omitempty"`
 	Limits   map[string]policy.Limit `json:"limits,omitempty"`
 	Revision uint64                  `json:"revision"`
+	Error    *EvaluationError        `json:"error,omitempty" description:"one of many evaluations that could not be read"`
+}
+
+// EvaluationError says why one of many evaluations has no answer.
+type EvaluationError struct {
+	Status  int    `json:"status"`
+	Message string `json:"message"`
 }

@@ -16,7 +16,7 @@ func (c Catalogue) Answer(p *policy.Policy, q decision.Question, a decision.Answ
 	out := wire.Answer{
 		Allowed: a.Allowed, Reason: a.Reason.String(), At: a.At, Zone: a.Zone, Limits: a.Limits,
 		Because: []wire.Trail{}, Missing: []wire.Trail{},
-		User:   wire.Named{ID: string(q.User), Name: s.name(policy.Users, string(q.User))},
+		User:   s.who(q),
 		Right:  wire.Named{ID: string(q.Right), Name: s.name(policy.Rights, string(q.Right))},
 		Device: s.resource(q),
 	}
@@ -45,6 +45,14 @@ func (s sayer) name(t policy.Type, id string) string {
 		return r.Title()
 	}
 	return id
+}
+
+// who asks: a user, or somebody in a group.
+func (s sayer) who(q decision.Question) wire.Named {
+	if s.a.Group != nil {
+		return wire.Named{ID: string(s.a.Group.ID), Name: s.c.Say("answer.member_of", "group", s.a.Group.Title())}
+	}
+	return wire.Named{ID: string(q.User), Name: s.name(policy.Users, string(q.User))}
 }
 
 func (s sayer) time(t time.Time) string { return Time(t, s.a.Zone) }
@@ -143,8 +151,10 @@ func (s sayer) why(out wire.Answer, q decision.Question) string {
 // trail draws the stops of a trail: up to the first that breaks they hold, what comes after lies beyond it.
 func (s sayer) trail(t decision.Trail, q decision.Question) wire.Trail {
 	out := wire.Trail{Grant: string(t.Grant.ID), Line: t.Line, Effect: string(t.Grant.Effect)}
-	out.Stops = append(out.Stops, wire.Stop{Type: "users", ID: string(q.User), Name: s.name(policy.Users, string(q.User)),
-		State: "holds", Text: s.c.Say("stop.user")})
+	if s.a.Group == nil { // else the group is the first stop
+		out.Stops = append(out.Stops, wire.Stop{Type: "users", ID: string(q.User), Name: s.name(policy.Users, string(q.User)),
+			State: "holds", Text: s.c.Say("stop.user")})
+	}
 	out.Stops = append(out.Stops, s.way(t)...)
 	out.Stops = append(out.Stops, s.grant(t))
 	out.Stops = append(out.Stops, s.cover(t, q)...)

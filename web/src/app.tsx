@@ -5,7 +5,10 @@ import { CheckPage } from "./check/page";
 import { DeviceListPage, DevicesPage } from "./devices/page";
 import { EditPage } from "./edit/page";
 import { GrantsPage } from "./grants/page";
+import { MatrixPage } from "./matrix/page";
 import { PeoplePage } from "./people/page";
+import { PolicyPage } from "./policy/page";
+import { SeenPage } from "./reach/seen";
 import { RecordPage } from "./records/page";
 import { RightsPage } from "./rights/page";
 import { Frame } from "./session/frame";
@@ -39,6 +42,9 @@ export function App() {
           <Route path="/devices/groups" element={<DeviceListPage type="device_groups" />} />
           <Route path="/devices/sites" element={<DeviceListPage type="sites" />} />
           <Route path="/people/mandates" element={<PeoplePage type="mandates" />} />
+          <Route path="/people/:id/seen" element={<SeenPage />} />
+          <Route path="/matrix" element={<MatrixPage />} />
+          <Route path="/policy" element={<PolicyPage />} />
           <Route path="/sheets" element={<SheetsPage />} />
           <Route path="/records/:type/new" element={<EditPage />} />
           <Route path="/records/:type/:id/edit" element={<EditPage />} />

@@ -18,16 +18,16 @@ export async function read(type: string, id: string): Promise<Tagged> {
 export const put = (type: string, row: Row, tag: string | undefined, dry: boolean) =>
   answer(
     api.PUT(`/api/v1/${type}/{id}` as "/api/v1/users/{id}", {
-      params: { path: { id: row.id }, query: { dry }, header: tag ? { "If-Match": tag } : { "If-None-Match": "*" } },
+      params: { path: { id: row.id }, query: { dry, impact: dry }, header: tag ? { "If-Match": tag } : { "If-None-Match": "*" } },
       body: row as never,
     }),
   );
 
 export const create = (type: string, row: Row, dry: boolean) =>
-  answer(api.POST(`/api/v1/${type}` as "/api/v1/users", { params: { query: { dry } } as never, body: row as never }));
+  answer(api.POST(`/api/v1/${type}` as "/api/v1/users", { params: { query: { dry, impact: dry } } as never, body: row as never }));
 
 export const remove = (type: string, id: string, along: boolean, dry: boolean) =>
-  answer(api.DELETE(`/api/v1/${type}/{id}` as "/api/v1/users/{id}", { params: { path: { id }, query: { along, dry } } }));
+  answer(api.DELETE(`/api/v1/${type}/{id}` as "/api/v1/users/{id}", { params: { path: { id }, query: { along, dry, impact: dry } } }));
 
 export const change = (edits: Edit[], dry = false, note?: string) =>
   answer(api.POST("/api/v1/changes", { params: { query: { dry } }, body: { changes: edits, note } }));
@@ -48,3 +48,14 @@ export const bringIn = (sheet: string, text: string, dry: boolean) =>
       headers: { "Content-Type": "text/csv" },
     }),
   );
+
+/** loadPolicy puts a document in the place of the policy: dry, to compare them. seen is the revision that was compared with. */
+export const loadPolicy = (text: string, dry: boolean, seen?: number) =>
+  answer(
+    api.PUT("/api/v1/policy", {
+      params: { query: { dry, impact: dry } },
+      body: text as never,
+      bodySerializer: (body: unknown) => body as string,
+      headers: { "Content-Type": "application/yaml", ...(seen ? { "If-Match": `"${seen}"` } : {}) },
+    } as never),
+  ) as Promise<Saved>;

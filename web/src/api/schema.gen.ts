@@ -4,6 +4,51 @@
  */
 
 export interface paths {
+  "/.well-known/authzen-configuration": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** OpenID AuthZEN metadata */
+    get: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path?: never;
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["AuthZEN"];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
+    };
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   "/access/v1/evaluation": {
     parameters: {
       query?: never;
@@ -37,6 +82,251 @@ export interface paths {
               context: components["schemas"]["ContextType2"];
               decision: boolean;
             };
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
+    };
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/access/v1/evaluations": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** OpenID AuthZEN access evaluations, up to 10,000 */
+    post: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path?: never;
+        cookie?: never;
+      };
+      requestBody?: {
+        content: {
+          "application/json": components["schemas"]["Evaluations"];
+        };
+      };
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["s"];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
+    };
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/access/v1/search/action": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** OpenID AuthZEN action search */
+    post: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path?: never;
+        cookie?: never;
+      };
+      requestBody?: {
+        content: {
+          "application/json": components["schemas"]["Search"];
+        };
+      };
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["SearchResult"];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
+    };
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/access/v1/search/resource": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** OpenID AuthZEN resource search */
+    post: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path?: never;
+        cookie?: never;
+      };
+      requestBody?: {
+        content: {
+          "application/json": components["schemas"]["Search"];
+        };
+      };
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["SearchResult"];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
+    };
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/access/v1/search/subject": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** OpenID AuthZEN subject search */
+    post: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path?: never;
+        cookie?: never;
+      };
+      requestBody?: {
+        content: {
+          "application/json": components["schemas"]["Search"];
+        };
+      };
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["SearchResult"];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
+    };
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/advice": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** What would turn an answer, the change that changes least beside it first */
+    post: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path?: never;
+        cookie?: never;
+      };
+      requestBody?: {
+        content: {
+          "application/json": components["schemas"]["AdviceQuestion"];
+        };
+      };
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Advice"];
           };
         };
         /** @description What is wrong, RFC 9457 */
@@ -184,6 +474,8 @@ export interface paths {
         query?: {
           /** @description change nothing, and say what it would change */
           dry?: boolean;
+          /** @description on a dry run: say also who would gain and lose what now */
+          impact?: boolean;
         };
         header?: {
           /** @description entity tag that the record must have */
@@ -231,6 +523,8 @@ export interface paths {
         query?: {
           /** @description change nothing, and say what it would change */
           dry?: boolean;
+          /** @description on a dry run: say also who would gain and lose what now */
+          impact?: boolean;
           /** @description take every mention of the record along */
           along?: boolean;
         };
@@ -277,6 +571,8 @@ export interface paths {
         query?: {
           /** @description change nothing, and say what it would change */
           dry?: boolean;
+          /** @description on a dry run: say also who would gain and lose what now */
+          impact?: boolean;
         };
         header?: {
           /** @description entity tag that the record must have */
@@ -376,6 +672,7 @@ export interface paths {
       parameters: {
         query?: {
           dry?: boolean;
+          impact?: boolean;
         };
         header?: {
           "Idempotency-Key"?: string;
@@ -637,6 +934,8 @@ export interface paths {
         query?: {
           /** @description change nothing, and say what it would change */
           dry?: boolean;
+          /** @description on a dry run: say also who would gain and lose what now */
+          impact?: boolean;
         };
         header?: {
           /** @description entity tag that the record must have */
@@ -684,6 +983,8 @@ export interface paths {
         query?: {
           /** @description change nothing, and say what it would change */
           dry?: boolean;
+          /** @description on a dry run: say also who would gain and lose what now */
+          impact?: boolean;
           /** @description take every mention of the record along */
           along?: boolean;
         };
@@ -730,6 +1031,8 @@ export interface paths {
         query?: {
           /** @description change nothing, and say what it would change */
           dry?: boolean;
+          /** @description on a dry run: say also who would gain and lose what now */
+          impact?: boolean;
         };
         header?: {
           /** @description entity tag that the record must have */
@@ -1033,6 +1336,8 @@ export interface paths {
         query?: {
           /** @description change nothing, and say what it would change */
           dry?: boolean;
+          /** @description on a dry run: say also who would gain and lose what now */
+          impact?: boolean;
         };
         header?: {
           /** @description entity tag that the record must have */
@@ -1080,6 +1385,8 @@ export interface paths {
         query?: {
           /** @description change nothing, and say what it would change */
           dry?: boolean;
+          /** @description on a dry run: say also who would gain and lose what now */
+          impact?: boolean;
           /** @description take every mention of the record along */
           along?: boolean;
         };
@@ -1126,6 +1433,8 @@ export interface paths {
         query?: {
           /** @description change nothing, and say what it would change */
           dry?: boolean;
+          /** @description on a dry run: say also who would gain and lose what now */
+          impact?: boolean;
         };
         header?: {
           /** @description entity tag that the record must have */
@@ -1610,6 +1919,8 @@ export interface paths {
         query?: {
           /** @description change nothing, and say what it would change */
           dry?: boolean;
+          /** @description on a dry run: say also who would gain and lose what now */
+          impact?: boolean;
         };
         header?: {
           /** @description entity tag that the record must have */
@@ -1657,6 +1968,8 @@ export interface paths {
         query?: {
           /** @description change nothing, and say what it would change */
           dry?: boolean;
+          /** @description on a dry run: say also who would gain and lose what now */
+          impact?: boolean;
           /** @description take every mention of the record along */
           along?: boolean;
         };
@@ -1703,6 +2016,8 @@ export interface paths {
         query?: {
           /** @description change nothing, and say what it would change */
           dry?: boolean;
+          /** @description on a dry run: say also who would gain and lose what now */
+          impact?: boolean;
         };
         header?: {
           /** @description entity tag that the record must have */
@@ -1916,6 +2231,8 @@ export interface paths {
         query?: {
           /** @description change nothing, and say what it would change */
           dry?: boolean;
+          /** @description on a dry run: say also who would gain and lose what now */
+          impact?: boolean;
         };
         header?: {
           /** @description entity tag that the record must have */
@@ -1963,6 +2280,8 @@ export interface paths {
         query?: {
           /** @description change nothing, and say what it would change */
           dry?: boolean;
+          /** @description on a dry run: say also who would gain and lose what now */
+          impact?: boolean;
           /** @description take every mention of the record along */
           along?: boolean;
         };
@@ -2009,6 +2328,8 @@ export interface paths {
         query?: {
           /** @description change nothing, and say what it would change */
           dry?: boolean;
+          /** @description on a dry run: say also who would gain and lose what now */
+          impact?: boolean;
         };
         header?: {
           /** @description entity tag that the record must have */
@@ -2073,6 +2394,51 @@ export interface paths {
           };
           content: {
             "application/json": components["schemas"]["Mention"][];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
+    };
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/looks": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** Who has looked at the service as another user sees it */
+    get: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path?: never;
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Look"][];
           };
         };
         /** @description What is wrong, RFC 9457 */
@@ -2222,6 +2588,8 @@ export interface paths {
         query?: {
           /** @description change nothing, and say what it would change */
           dry?: boolean;
+          /** @description on a dry run: say also who would gain and lose what now */
+          impact?: boolean;
         };
         header?: {
           /** @description entity tag that the record must have */
@@ -2269,6 +2637,8 @@ export interface paths {
         query?: {
           /** @description change nothing, and say what it would change */
           dry?: boolean;
+          /** @description on a dry run: say also who would gain and lose what now */
+          impact?: boolean;
           /** @description take every mention of the record along */
           along?: boolean;
         };
@@ -2315,6 +2685,8 @@ export interface paths {
         query?: {
           /** @description change nothing, and say what it would change */
           dry?: boolean;
+          /** @description on a dry run: say also who would gain and lose what now */
+          impact?: boolean;
         };
         header?: {
           /** @description entity tag that the record must have */
@@ -2394,6 +2766,55 @@ export interface paths {
     };
     put?: never;
     post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/matrix": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** Users or user groups against devices, device groups or sites */
+    post: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path?: never;
+        cookie?: never;
+      };
+      requestBody?: {
+        content: {
+          "application/json": components["schemas"]["MatrixQuestion"];
+        };
+      };
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Matrix"];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
+    };
     delete?: never;
     options?: never;
     head?: never;
@@ -2535,6 +2956,8 @@ export interface paths {
         query?: {
           /** @description change nothing, and say what it would change */
           dry?: boolean;
+          /** @description on a dry run: say also who would gain and lose what now */
+          impact?: boolean;
         };
         header?: never;
         path?: never;
@@ -2569,6 +2992,286 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  "/api/v1/preview/match": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** Which devices a match, saved or not, selects */
+    post: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path?: never;
+        cookie?: never;
+      };
+      requestBody?: {
+        content: {
+          "application/json": components["schemas"]["Match"];
+        };
+      };
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Matched"];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
+    };
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/preview/schedule": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** How a schedule, saved or not, will run */
+    post: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path?: never;
+        cookie?: never;
+      };
+      requestBody?: {
+        content: {
+          "application/json": components["schemas"]["ScheduleQuestion"];
+        };
+      };
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Fortnight"];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
+    };
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/reach/devices/{id}": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** Who reaches a device, or one of its points */
+    get: {
+      parameters: {
+        query?: {
+          /** @description RFC 3339, or a local time; left out: now */
+          at?: string;
+          /** @description also what will be allowed within 400 days */
+          any_time?: boolean;
+          /** @description only this right */
+          right?: string;
+          limit?: number;
+          cursor?: string;
+          /** @description address that the request comes from */
+          ip?: string;
+          strong_sign_in?: null | boolean;
+          attended?: null | boolean;
+          /** @description of the device */
+          point?: string;
+        };
+        header?: never;
+        path: {
+          id: string;
+        };
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Reach"];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
+    };
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/reach/user_groups/{id}": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** What a user group amounts to: what somebody reaches who is in it alone */
+    get: {
+      parameters: {
+        query?: {
+          /** @description RFC 3339, or a local time; left out: now */
+          at?: string;
+          /** @description also what will be allowed within 400 days */
+          any_time?: boolean;
+          /** @description only this right */
+          right?: string;
+          limit?: number;
+          cursor?: string;
+          /** @description address that the request comes from */
+          ip?: string;
+          strong_sign_in?: null | boolean;
+          attended?: null | boolean;
+        };
+        header?: never;
+        path: {
+          id: string;
+        };
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Reach"];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
+    };
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/reach/users/{id}": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** What a user reaches */
+    get: {
+      parameters: {
+        query?: {
+          /** @description RFC 3339, or a local time; left out: now */
+          at?: string;
+          /** @description also what will be allowed within 400 days */
+          any_time?: boolean;
+          /** @description only this right */
+          right?: string;
+          limit?: number;
+          cursor?: string;
+          /** @description address that the request comes from */
+          ip?: string;
+          strong_sign_in?: null | boolean;
+          attended?: null | boolean;
+        };
+        header?: never;
+        path: {
+          id: string;
+        };
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Reach"];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
+    };
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   "/api/v1/revisions/{id}/undo": {
     parameters: {
       query?: never;
@@ -2584,6 +3287,8 @@ export interface paths {
         query?: {
           /** @description change nothing, and say what it would change */
           dry?: boolean;
+          /** @description on a dry run: say also who would gain and lose what now */
+          impact?: boolean;
         };
         header?: {
           /** @description entity tag that the record must have */
@@ -2754,6 +3459,8 @@ export interface paths {
         query?: {
           /** @description change nothing, and say what it would change */
           dry?: boolean;
+          /** @description on a dry run: say also who would gain and lose what now */
+          impact?: boolean;
         };
         header?: {
           /** @description entity tag that the record must have */
@@ -2801,6 +3508,8 @@ export interface paths {
         query?: {
           /** @description change nothing, and say what it would change */
           dry?: boolean;
+          /** @description on a dry run: say also who would gain and lose what now */
+          impact?: boolean;
           /** @description take every mention of the record along */
           along?: boolean;
         };
@@ -2847,6 +3556,8 @@ export interface paths {
         query?: {
           /** @description change nothing, and say what it would change */
           dry?: boolean;
+          /** @description on a dry run: say also who would gain and lose what now */
+          impact?: boolean;
         };
         header?: {
           /** @description entity tag that the record must have */
@@ -3060,6 +3771,8 @@ export interface paths {
         query?: {
           /** @description change nothing, and say what it would change */
           dry?: boolean;
+          /** @description on a dry run: say also who would gain and lose what now */
+          impact?: boolean;
         };
         header?: {
           /** @description entity tag that the record must have */
@@ -3107,6 +3820,8 @@ export interface paths {
         query?: {
           /** @description change nothing, and say what it would change */
           dry?: boolean;
+          /** @description on a dry run: say also who would gain and lose what now */
+          impact?: boolean;
           /** @description take every mention of the record along */
           along?: boolean;
         };
@@ -3153,6 +3868,8 @@ export interface paths {
         query?: {
           /** @description change nothing, and say what it would change */
           dry?: boolean;
+          /** @description on a dry run: say also who would gain and lose what now */
+          impact?: boolean;
         };
         header?: {
           /** @description entity tag that the record must have */
@@ -3366,6 +4083,8 @@ export interface paths {
         query?: {
           /** @description change nothing, and say what it would change */
           dry?: boolean;
+          /** @description on a dry run: say also who would gain and lose what now */
+          impact?: boolean;
         };
         header?: {
           /** @description entity tag that the record must have */
@@ -3413,6 +4132,8 @@ export interface paths {
         query?: {
           /** @description change nothing, and say what it would change */
           dry?: boolean;
+          /** @description on a dry run: say also who would gain and lose what now */
+          impact?: boolean;
           /** @description take every mention of the record along */
           along?: boolean;
         };
@@ -3459,6 +4180,8 @@ export interface paths {
         query?: {
           /** @description change nothing, and say what it would change */
           dry?: boolean;
+          /** @description on a dry run: say also who would gain and lose what now */
+          impact?: boolean;
         };
         header?: {
           /** @description entity tag that the record must have */
@@ -3523,6 +4246,66 @@ export interface paths {
           };
           content: {
             "application/json": components["schemas"]["Mention"][];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
+    };
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/seen/{id}": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** The service as a user would meet it; recorded */
+    get: {
+      parameters: {
+        query?: {
+          /** @description RFC 3339, or a local time; left out: now */
+          at?: string;
+          /** @description also what will be allowed within 400 days */
+          any_time?: boolean;
+          /** @description only this right */
+          right?: string;
+          limit?: number;
+          cursor?: string;
+          /** @description address that the request comes from */
+          ip?: string;
+          strong_sign_in?: null | boolean;
+          attended?: null | boolean;
+        };
+        header?: never;
+        path: {
+          id: string;
+        };
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Seen"];
           };
         };
         /** @description What is wrong, RFC 9457 */
@@ -3697,6 +4480,8 @@ export interface paths {
         query?: {
           /** @description change nothing, and say what it would change */
           dry?: boolean;
+          /** @description on a dry run: say also who would gain and lose what now */
+          impact?: boolean;
         };
         header?: {
           /** @description entity tag that the record must have */
@@ -3776,6 +4561,8 @@ export interface paths {
         query?: {
           /** @description change nothing, and say what it would change */
           dry?: boolean;
+          /** @description on a dry run: say also who would gain and lose what now */
+          impact?: boolean;
         };
         header?: {
           /** @description entity tag that the record must have */
@@ -3947,6 +4734,8 @@ export interface paths {
         query?: {
           /** @description change nothing, and say what it would change */
           dry?: boolean;
+          /** @description on a dry run: say also who would gain and lose what now */
+          impact?: boolean;
         };
         header?: {
           /** @description entity tag that the record must have */
@@ -3994,6 +4783,8 @@ export interface paths {
         query?: {
           /** @description change nothing, and say what it would change */
           dry?: boolean;
+          /** @description on a dry run: say also who would gain and lose what now */
+          impact?: boolean;
           /** @description take every mention of the record along */
           along?: boolean;
         };
@@ -4040,6 +4831,8 @@ export interface paths {
         query?: {
           /** @description change nothing, and say what it would change */
           dry?: boolean;
+          /** @description on a dry run: say also who would gain and lose what now */
+          impact?: boolean;
         };
         header?: {
           /** @description entity tag that the record must have */
@@ -4378,6 +5171,8 @@ export interface paths {
         query?: {
           /** @description change nothing, and say what it would change */
           dry?: boolean;
+          /** @description on a dry run: say also who would gain and lose what now */
+          impact?: boolean;
         };
         header?: {
           /** @description entity tag that the record must have */
@@ -4425,6 +5220,8 @@ export interface paths {
         query?: {
           /** @description change nothing, and say what it would change */
           dry?: boolean;
+          /** @description on a dry run: say also who would gain and lose what now */
+          impact?: boolean;
           /** @description take every mention of the record along */
           along?: boolean;
         };
@@ -4471,6 +5268,8 @@ export interface paths {
         query?: {
           /** @description change nothing, and say what it would change */
           dry?: boolean;
+          /** @description on a dry run: say also who would gain and lose what now */
+          impact?: boolean;
         };
         header?: {
           /** @description entity tag that the record must have */
@@ -4774,6 +5573,8 @@ export interface paths {
         query?: {
           /** @description change nothing, and say what it would change */
           dry?: boolean;
+          /** @description on a dry run: say also who would gain and lose what now */
+          impact?: boolean;
         };
         header?: {
           /** @description entity tag that the record must have */
@@ -4821,6 +5622,8 @@ export interface paths {
         query?: {
           /** @description change nothing, and say what it would change */
           dry?: boolean;
+          /** @description on a dry run: say also who would gain and lose what now */
+          impact?: boolean;
           /** @description take every mention of the record along */
           along?: boolean;
         };
@@ -4867,6 +5670,8 @@ export interface paths {
         query?: {
           /** @description change nothing, and say what it would change */
           dry?: boolean;
+          /** @description on a dry run: say also who would gain and lose what now */
+          impact?: boolean;
         };
         header?: {
           /** @description entity tag that the record must have */
@@ -4946,6 +5751,105 @@ export interface paths {
     };
     put?: never;
     post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/uses/{type}/{id}": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** The lines of grants that make use of a grant, role, right, schedule, site, device group or user group */
+    get: {
+      parameters: {
+        query?: {
+          at?: string;
+        };
+        header?: never;
+        path: {
+          type: string;
+          id: string;
+        };
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Use"][];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
+    };
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
+  "/api/v1/week": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    get?: never;
+    put?: never;
+    /** How answers run over some days */
+    post: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path?: never;
+        cookie?: never;
+      };
+      requestBody?: {
+        content: {
+          "application/json": components["schemas"]["WeekQuestion"];
+        };
+      };
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Week"];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
+    };
     delete?: never;
     options?: never;
     head?: never;
@@ -5095,6 +5999,33 @@ export interface components {
         [key: string]: unknown;
       };
     };
+    Advice: {
+      /** @description the answer as it is */
+      allowed: boolean;
+      items: components["schemas"]["Advise"][];
+    };
+    AdviceQuestion: {
+      /** @description as in a check */
+      at?: string;
+      context?: components["schemas"]["Context"];
+      /** @description id of a device, or device/point */
+      device: string;
+      right: string;
+      /** @description end of the memberships and grants that are advised, RFC 3339; left out: none */
+      until?: string;
+      user: string;
+    };
+    Advise: {
+      /** @description what they do to records */
+      changes: components["schemas"]["Change"][];
+      /** @description to be sent to /api/v1/changes */
+      edits: components["schemas"]["Edit"][];
+      /** @description rights of users on devices that change beside the one asked for */
+      else: number;
+      impact: components["schemas"]["Impact"];
+      kind: string;
+      text: string;
+    };
     Answer: {
       allowed: boolean;
       /** Format: date-time */
@@ -5128,6 +6059,23 @@ export interface components {
       /** @description IANA zone of the device's site */
       zone: string;
     };
+    AuthZEN: {
+      access_evaluation_endpoint: string;
+      access_evaluations_endpoint: string;
+      policy_decision_point: string;
+      search_action_endpoint: string;
+      search_resource_endpoint: string;
+      search_subject_endpoint: string;
+    };
+    Axis: {
+      filter?: {
+        [key: string]: string;
+      };
+      ids?: string[];
+      q?: string;
+      /** @enum {string} */
+      type: "users" | "user_groups" | "devices" | "device_groups" | "sites";
+    };
     BatchQuery: {
       changes: components["schemas"]["Edit"][];
       note?: string;
@@ -5142,6 +6090,14 @@ export interface components {
       from?: string;
       name?: string;
       to?: string;
+    };
+    Cell: {
+      /** @description not now, but at another time */
+      later?: string[];
+      /** @description on all that is in the column */
+      rights: string[];
+      /** @description on some of it, but not on all */
+      some?: string[];
     };
     Change: {
       fields?: components["schemas"]["FieldChange"][];
@@ -5160,16 +6116,25 @@ export interface components {
        * @example alder-bridge/deck
        */
       device: string;
+      /** @description id of a user group: somebody who is in it and in no other */
+      group?: string;
       /**
        * @description id of a right
        * @example control
        */
       right: string;
       /**
-       * @description id of a user
+       * @description id of a user; or give group
        * @example tomas.field
        */
-      user: string;
+      user?: string;
+    };
+    ClockChange: {
+      after: string;
+      /** Format: date-time */
+      at: string;
+      /** @description offset from UTC, as +01:00 */
+      before: string;
     };
     Context: {
       /** @description someone is present at the device */
@@ -5180,6 +6145,8 @@ export interface components {
       strong_sign_in?: null | boolean;
     };
     ContextType2: {
+      /** @description one of many evaluations that could not be read */
+      error?: components["schemas"]["EvaluationError"];
       limits?: {
         [key: string]: unknown;
       };
@@ -5211,6 +6178,14 @@ export interface components {
       from?: string;
       to?: string;
     };
+    Day: {
+      change?: components["schemas"]["ClockChange"];
+      date: string;
+      /** Format: date-time */
+      from: string;
+      /** Format: date-time */
+      until: string;
+    };
     Device: {
       address?: string;
       id: string;
@@ -5228,6 +6203,12 @@ export interface components {
       match?: components["schemas"]["Match"];
       name?: string;
       parent?: string;
+    };
+    Difference: {
+      device: components["schemas"]["Named"];
+      gained?: string[];
+      lost?: string[];
+      user: components["schemas"]["Named"];
     };
     Edit: {
       along?: boolean;
@@ -5275,6 +6256,22 @@ export interface components {
       resource: components["schemas"]["Entity"];
       subject: components["schemas"]["Entity"];
     };
+    EvaluationError: {
+      message: string;
+      status: number;
+    };
+    Evaluations: {
+      action?: components["schemas"]["Action"];
+      context?: unknown;
+      evaluations: components["schemas"]["PartEvaluation"][];
+      options?: components["schemas"]["EvaluationsOption"];
+      resource?: components["schemas"]["Entity"];
+      subject?: components["schemas"]["Entity"];
+    };
+    EvaluationsOption: {
+      /** @enum {string} */
+      evaluations_semantic?: "execute_all" | "deny_on_first_deny" | "permit_on_first_permit";
+    };
     Fault: {
       column?: number;
       line?: number;
@@ -5289,6 +6286,13 @@ export interface components {
       /** @description entries that went out of a set */
       dropped?: unknown[];
       field: string;
+    };
+    Fortnight: {
+      days: components["schemas"]["Day"][];
+      stretches: components["schemas"]["Stretch"][];
+      zone: string;
+      /** @description zones of the sites */
+      zones: string[];
     };
     Found: {
       id: string;
@@ -5319,6 +6323,17 @@ export interface components {
       networks?: string[];
       states?: string[];
       strong_sign_in?: null | boolean;
+    };
+    Impact: {
+      /** @description devices on which anybody does */
+      devices: number;
+      /** @description rights of users on devices */
+      gained: number;
+      /** @description the first of them */
+      items: components["schemas"]["Difference"][];
+      lost: number;
+      /** @description users who gain or lose anything */
+      users: number;
     };
     Imported: {
       /** @description records that the file makes */
@@ -5440,6 +6455,12 @@ export interface components {
       /** Format: date-time */
       until?: string;
     };
+    Look: {
+      /** Format: date-time */
+      at: string;
+      by: string;
+      user: string;
+    };
     Mandate: {
       enabled?: boolean;
       groups?: string[];
@@ -5455,6 +6476,35 @@ export interface components {
       kinds?: string[];
       sites?: string[];
       tags?: string[];
+    };
+    Matched: {
+      /** @description the first of them */
+      items: components["schemas"]["Named"][];
+      total: number;
+    };
+    Matrix: {
+      /** Format: date-time */
+      at: string;
+      /** @description by row and column, the number of the cell in kinds */
+      cells: number[][];
+      columns: components["schemas"]["Named"][];
+      columns_of: number;
+      /** @description the cells that there are, each once */
+      kinds: components["schemas"]["Cell"][];
+      revision: number;
+      rows: components["schemas"]["Named"][];
+      /** @description how many rows there would be without the bound of 1,000 */
+      rows_of: number;
+      zone: string;
+    };
+    MatrixQuestion: {
+      /** @description tell also what is allowed at other times */
+      any_time?: boolean;
+      /** @description RFC 3339, or a local time of the settings' zone; left out: now */
+      at?: string;
+      columns: components["schemas"]["Axis"];
+      context?: components["schemas"]["Context"];
+      rows: components["schemas"]["Axis"];
     };
     Mention: {
       field: string;
@@ -5472,6 +6522,12 @@ export interface components {
       name: string;
       user: string;
     };
+    PartEvaluation: {
+      action?: components["schemas"]["Action"];
+      context?: unknown;
+      resource?: components["schemas"]["Entity"];
+      subject?: components["schemas"]["Entity"];
+    };
     Point: {
       id: string;
       name?: string;
@@ -5482,6 +6538,50 @@ export interface components {
       faults?: components["schemas"]["Fault"][];
       status: number;
       title: string;
+      type: string;
+    };
+    Reach: {
+      /** @description also what will be allowed within 400 days */
+      any_time: boolean;
+      /** Format: date-time */
+      at: string;
+      /** @description why nothing at all is allowed, such as user_suspended */
+      barred?: string;
+      items: components["schemas"]["Reached"][];
+      /** @description cursor of the next page */
+      next?: string;
+      /** @description whom or what it was asked of */
+      of: components["schemas"]["Ref"];
+      revision: number;
+      /** @description how many there are on all pages */
+      total: number;
+      /** @description IANA zone in which its times are best told */
+      zone: string;
+    };
+    Reached: {
+      /** @description of a user, or of a device, or device/point */
+      id: string;
+      name: string;
+      rights: components["schemas"]["ReachedRight"][];
+      /** @description id of a device's site */
+      site?: string;
+      /** @description the shortest way: groups, then the grant */
+      through?: components["schemas"]["Ref"][];
+    };
+    ReachedRight: {
+      /** @description false: not now, but later */
+      allowed: boolean;
+      id: string;
+      name: string;
+      /**
+       * Format: date-time
+       * @description when allowed changes; null: not within 400 days
+       */
+      until: null | string;
+    };
+    Ref: {
+      id: string;
+      name: string;
       type: string;
     };
     Right: {
@@ -5500,6 +6600,8 @@ export interface components {
       changes: components["schemas"]["Change"][];
       /** @description of the record that was added */
       id?: string;
+      /** @description who would gain and lose what now, where it was asked for */
+      impact?: components["schemas"]["Impact"];
       /** @description the revision that holds it, or that it was compared with */
       revision: number;
       saved: boolean;
@@ -5514,9 +6616,56 @@ export interface components {
       windows?: components["schemas"]["Window"][];
       zone?: string;
     };
+    ScheduleQuestion: {
+      /** @description 1 to 31; left out: 14 */
+      days?: number;
+      /** @description first day; left out: today */
+      from?: string;
+      schedule: components["schemas"]["Schedule"];
+      /** @description IANA zone by whose clock it is told, and judged where its zone is site; left out: the settings' */
+      zone?: string;
+    };
+    Search: {
+      action?: components["schemas"]["Action"];
+      context?: {
+        [key: string]: unknown;
+      };
+      page?: components["schemas"]["SearchPage"];
+      resource: components["schemas"]["Entity"];
+      subject: components["schemas"]["Entity"];
+    };
+    SearchNext: {
+      count: number;
+      /** @description empty: this is the last page */
+      next_token: string;
+      total: number;
+    };
+    SearchPage: {
+      /** @description 1 to 1,000; left out: 100 */
+      limit?: number;
+      token?: string;
+    };
+    SearchResult: {
+      page: components["schemas"]["SearchNext"];
+      results: {
+        [key: string]: unknown;
+      }[];
+    };
     Season: {
       from: string;
       to: string;
+    };
+    Seen: {
+      /** @description the groups that the user is in now */
+      groups: components["schemas"]["Ref"][];
+      /** @description how many devices and points are reached now */
+      now: number;
+      reach: components["schemas"]["Reach"];
+      /** @description in words: how much, or why nothing */
+      text: string;
+      user: components["schemas"]["Ref"];
+      /** @description owners, whom to ask */
+      whom: components["schemas"]["Named"][];
     };
     Session: {
       /** Format: date-time */
@@ -5569,6 +6718,14 @@ export interface components {
       /** @description record type, or everyone, everything, condition */
       type: string;
     };
+    Stretch: {
+      allowed: boolean;
+      /** Format: date-time */
+      from: string;
+      reason?: string;
+      /** Format: date-time */
+      until: string;
+    };
     To: {
       everyone?: boolean;
       groups?: string[];
@@ -5600,6 +6757,21 @@ export interface components {
       /** @description what is missing, or what it does, in one sentence */
       text: string;
     };
+    Use: {
+      /** @description how many it covers */
+      devices: number;
+      /** @enum {string} */
+      effect: "allow" | "deny";
+      /** @description the grant is in force at the instant */
+      force: boolean;
+      grant: components["schemas"]["Named"];
+      /** @description number of the line, from 0 */
+      line: number;
+      /** @description names of the rights that it gives or takes, with what follows from them */
+      rights: string[];
+      /** @description how many it reaches at the instant */
+      users: number;
+    };
     User: {
       email?: string;
       id: string;
@@ -5616,6 +6788,30 @@ export interface components {
       name?: string;
       sign_in?: components["schemas"]["SignIn"];
     };
+    Week: {
+      days: components["schemas"]["Day"][];
+      rights: components["schemas"]["WeekOfRight"][];
+      zone: string;
+    };
+    WeekOfRight: {
+      right: components["schemas"]["Named"];
+      stretches: components["schemas"]["Stretch"][];
+    };
+    WeekQuestion: {
+      context?: components["schemas"]["Context"];
+      /** @description 1 to 31; left out: 7 */
+      days?: number;
+      /** @description id of a device, or device/point */
+      device: string;
+      /** @description first day, as 2026-11-23; left out: today */
+      from?: string;
+      /** @description id of a user group: somebody who is in it and in no other */
+      group?: string;
+      /** @description id of a right; left out: all that are allowed at some time of the days */
+      right?: string;
+      /** @description id of a user; or give group */
+      user?: string;
+    };
     Where: {
       device_groups?: string[];
       devices?: string[];
@@ -5627,6 +6823,12 @@ export interface components {
       days?: string[];
       from: string;
       to: string;
+    };
+    s: {
+      evaluations: {
+        context: components["schemas"]["ContextType2"];
+        decision: boolean;
+      }[];
     };
   };
   responses: never;

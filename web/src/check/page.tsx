@@ -3,12 +3,15 @@ import { Check as Tick, Link2 } from "lucide-react";
 import { useState, type FormEvent } from "react";
 import { useSearchParams } from "react-router";
 import { check, list, type Answer } from "../api/client";
+import { week } from "../api/reach";
 import { Choose } from "../ui/choose";
 import { Busy, Trouble } from "../ui/notice";
 import { Picker } from "../ui/picker";
 import { Instant } from "../ui/time";
+import { WeekStrip } from "../ui/strip";
 import { Sign, TrailView } from "../ui/trail";
 import { say } from "../words";
+import { AdviceView } from "./advice";
 
 const parts = ["user", "right", "device", "at", "ip", "strong", "attended"] as const;
 type Question = Record<(typeof parts)[number], string>;
@@ -47,7 +50,7 @@ export function CheckPage() {
       {!complete && <p className="px-1 text-soft">{say("console.check.begin")}</p>}
       {complete && answer.isPending && <Busy />}
       {answer.error && <Trouble error={answer.error} />}
-      {answer.data && complete && <AnswerView answer={answer.data} />}
+      {answer.data && complete && <AnswerView answer={answer.data} asked={asked} />}
     </div>
   );
 }
@@ -98,7 +101,10 @@ function RightChoice({ value, onChange }: { value: string; onChange: (v: string)
   return <Choose label={say("console.field.right")} value={value} options={options} onChange={onChange} />;
 }
 
-function AnswerView({ answer }: { answer: Answer }) {
+function AnswerView({ answer, asked }: { answer: Answer; asked: Question }) {
+  const [advised, setAdvised] = useState(false);
+  const known = !answer.reason.startsWith("unknown_");
+  const context = { ip: asked.ip || undefined, strong_sign_in: tri(asked.strong), attended: tri(asked.attended) };
   const state = answer.allowed ? "holds" : answer.reason === "denied" || answer.reason === "device_locked_out" ? "closes" : "breaks";
   const limits = Object.entries(answer.limits ?? {});
   return (
@@ -141,8 +147,30 @@ function AnswerView({ answer }: { answer: Answer }) {
           </div>
         )}
         {answer.because.length + answer.missing.length === 0 && <p className="text-soft">{say("console.check.no_trail")}</p>}
+        {known && <WeekView asked={asked} context={context} at={answer.at} />}
+        {known && !advised && (
+          <button type="button" className="button self-start" onClick={() => setAdvised(true)}>
+            {say(answer.allowed ? "console.advice.ask_away" : "console.advice.ask_towards")}
+          </button>
+        )}
+        {known && advised && <AdviceView question={{ user: asked.user, right: asked.right, device: asked.device, at: asked.at || undefined, context }} />}
       </div>
     </section>
+  );
+}
+
+/** WeekView is the strip of the week from the day that was asked about. */
+function WeekView({ asked, context, at }: { asked: Question; context: object; at: string }) {
+  const question = { user: asked.user, device: asked.device, from: asked.at ? at.slice(0, 10) : undefined, context };
+  const found = useQuery({ queryKey: ["week", question], queryFn: () => week(question), staleTime: 30_000 });
+  if (!found.data) return null;
+  return (
+    <div>
+      <h2 className="mb-2">
+        {say("console.check.week")} <span className="font-normal text-soft">{found.data.zone}</span>
+      </h2>
+      <WeekStrip days={found.data.days} zone={found.data.zone} lanes={found.data.rights.map((r) => ({ name: r.right.name, stretches: r.stretches }))} />
+    </div>
   );
 }
 

@@ -8,6 +8,8 @@ import { recordPath } from "../ui/record-link";
 import { useToast } from "../ui/toast";
 import { say } from "../words";
 import { ChangeList } from "./changes";
+import { ImpactView } from "./impact";
+import { MatchPreview, SchedulePreview } from "./previews";
 import { at, fieldsOf, withField, type Field } from "./fields";
 import { Input, Labelled, TextInput } from "./inputs";
 
@@ -28,7 +30,8 @@ export function EditPage() {
   const kept = useQuery({ queryKey: ["edit", type, id], queryFn: () => read(type, id ?? ""), enabled: id !== undefined, staleTime: Infinity, gcTime: 0 });
   if (!(type in fieldsOf)) return <Trouble error={new Error(say("console.nothing_here"))} />;
   if (id === undefined) {
-    const begin = Object.fromEntries(params) as object;
+    const { with: given, ...plain } = Object.fromEntries(params);
+    const begin = { ...plain, ...(JSON.parse(given ?? "{}") as object) };
     return <EditForm key={type} type={type} begin={{ row: { ...fresh[type], ...begin } as Row, tag: "" }} isNew />;
   }
   if (kept.error) return <Trouble error={kept.error} />;
@@ -111,30 +114,40 @@ function EditForm({ type, begin, isNew }: { type: string; begin: Tagged; isNew: 
             </Fragment>
           ))}
         </div>
-        <aside className="sheet sticky top-4 overflow-hidden" aria-label={say("console.edit.effect")}>
-          {/* The buttons stand above what changes as one types, so that they stay where they are. */}
-          <div className="flex items-center gap-2 border-b border-line px-4 py-2.5">
-            <h2 className="mr-auto">{say("console.edit.effect")}</h2>
-            <button type="button" className="button" onClick={cancel}>
-              {say("console.edit.cancel")}
-            </button>
-            <button type="submit" className="button primary" disabled={busy || conflict !== undefined || (look.data?.changes.length === 0 && !isNew)}>
-              {say("console.edit.save")}
-            </button>
-          </div>
-          <div className="max-h-[60vh] overflow-auto px-4 py-3" aria-live="polite">
-            {conflict && <Conflict mine={row} theirs={conflict} again={again} />}
-            {elsewhere.map((f) => (
-              <p key={f.path} role="alert" className="mb-2 border-l-4 border-breaks pl-3">
-                {f.problem}
-              </p>
-            ))}
-            {refused && faults.length === 0 && !conflict && <p role="alert">{refused.message}</p>}
-            {faults.length > 0 && <p className="text-breaks">{say("console.edit.faults", { n: faults.length })}</p>}
-            {!refused && !look.data && !look.isFetching && <p className="text-soft">{say("console.edit.nothing")}</p>}
-            {!refused && look.data && <ChangeList changes={look.data.changes} none={say("console.edit.nothing")} />}
-          </div>
-        </aside>
+        <div className="sticky top-4 flex flex-col gap-5">
+          <aside className="sheet overflow-hidden" aria-label={say("console.edit.effect")}>
+            {/* The buttons stand above what changes as one types, so that they stay where they are. */}
+            <div className="flex items-center gap-2 border-b border-line px-4 py-2.5">
+              <h2 className="mr-auto">{say("console.edit.effect")}</h2>
+              <button type="button" className="button" onClick={cancel}>
+                {say("console.edit.cancel")}
+              </button>
+              <button type="submit" className="button primary" disabled={busy || conflict !== undefined || (look.data?.changes.length === 0 && !isNew)}>
+                {say("console.edit.save")}
+              </button>
+            </div>
+            <div className="max-h-[60vh] overflow-auto px-4 py-3" aria-live="polite">
+              {conflict && <Conflict mine={row} theirs={conflict} again={again} />}
+              {elsewhere.map((f) => (
+                <p key={f.path} role="alert" className="mb-2 border-l-4 border-breaks pl-3">
+                  {f.problem}
+                </p>
+              ))}
+              {refused && faults.length === 0 && !conflict && <p role="alert">{refused.message}</p>}
+              {faults.length > 0 && <p className="text-breaks">{say("console.edit.faults", { n: faults.length })}</p>}
+              {!refused && !look.data && !look.isFetching && <p className="text-soft">{say("console.edit.nothing")}</p>}
+              {!refused && look.data && <ChangeList changes={look.data.changes} none={say("console.edit.nothing")} />}
+              {!refused && look.data?.impact && (
+                <div className="mt-3 border-t border-line pt-2">
+                  <h3 className="text-xs font-medium text-soft">{say("console.impact.title")}</h3>
+                  <ImpactView impact={look.data.impact} />
+                </div>
+              )}
+            </div>
+          </aside>
+          {type === "device_groups" && <MatchPreview match={(row as { match?: object }).match} />}
+          {type === "schedules" && <SchedulePreview schedule={row} />}
+        </div>
       </div>
     </form>
   );

@@ -8,6 +8,9 @@ type Window = { days?: string[]; from: string; to: string };
 const days = ["mon", "tue", "wed", "thu", "fri", "sat", "sun"];
 const quarters = 96;
 
+type Drag = { day: number; from: number; to: number; grip: "new" | "from" | "to" | "all"; window?: number };
+
+const wrap = (q: number) => ((q % quarters) + quarters) % quarters;
 const clock = (q: number) => `${String(Math.floor(q / 4)).padStart(2, "0")}:${String((q % 4) * 15).padStart(2, "0")}`;
 const quarter = (text: string) => {
   const [h, m] = text.split(":").map(Number);
@@ -22,19 +25,19 @@ function bars(windows: Window[]) {
     return (w.days?.length ? w.days : days).flatMap((d) => {
       const day = days.indexOf(d);
       if (day < 0) return [];
-      if (to > from) return [{ day, from, to, i }];
+      if (to > from) return [{ day, from, to, i, starts: true, ends: true }];
       return [
-        { day, from, to: quarters, i },
-        { day: (day + 1) % 7, from: 0, to, i },
+        { day, from, to: quarters, i, starts: true, ends: false },
+        { day: (day + 1) % 7, from: 0, to, i, starts: false, ends: true },
       ].filter((b) => b.to > b.from);
     });
   });
 }
 
-/** WindowsInput is a week: drag over a day to open a window, or type it below. */
+/** WindowsInput is a week: drag over a day to open a window, drag a window or one of its ends to move it, or type it below. */
 export function WindowsInput({ label, value, onChange }: { label: string; value: Value; onChange: (v: Value) => void }) {
   const windows = (value as Window[] | undefined) ?? [];
-  const [drag, setDrag] = useState<{ day: number; from: number; to: number }>();
+  const [drag, setDrag] = useState<Drag>();
   const grid = useRef<SVGSVGElement>(null);
   const place = (e: React.PointerEvent) => {
     const box = grid.current?.getBoundingClientRect();
@@ -43,11 +46,33 @@ export function WindowsInput({ label, value, onChange }: { label: string; value:
     return { day: Math.max(0, Math.min(6, Math.floor(((e.clientY - box.top) / box.height) * 7))), q: Math.max(0, Math.min(quarters, q)) };
   };
   const set = (i: number, w: Partial<Window>) => onChange(windows.map((old, k) => (k === i ? { ...old, ...w } : old)));
+  const begin = (day: number, q: number): Drag => {
+    // Near an end of a window it is that end which moves; elsewhere in one, all of it; outside, a new one is drawn.
+    const bar = bars(windows).find((b) => b.day === day && q >= b.from - 1 && q <= b.to + 1);
+    const w = bar && windows[bar.i];
+    if (!bar || !w) return { day, from: q, to: q, grip: "new" };
+    const grip = Math.abs(q - bar.from) <= 1 && bar.starts ? "from" : Math.abs(q - bar.to) <= 1 && bar.ends ? "to" : "all";
+    return { day, from: q, to: q, grip, window: bar.i };
+  };
+  /** dragged gives the windows as they would be if the drag ended at a quarter. */
+  const dragged = (d: Drag): Window[] => {
+    if (d.window === undefined) {
+      const [from, to] = [Math.min(d.from, d.to), Math.max(d.from, d.to)];
+      return to > from ? [...windows, { days: [days[d.day] ?? "mon"], from: clock(from), to: clock(to) }] : windows;
+    }
+    const by = d.to - d.from;
+    return windows.map((w, i) => {
+      if (i !== d.window || by === 0) return w;
+      const from = quarter(w.from) + (d.grip === "to" ? 0 : by);
+      const to = quarter(w.to) + (d.grip === "from" ? 0 : by);
+      return { ...w, from: clock(wrap(from)), to: clock(to === quarters ? to : wrap(to)) };
+    });
+  };
   const end = (last: number) => {
     if (!drag) return;
-    const [from, to] = [Math.min(drag.from, last), Math.max(drag.from, last)];
+    const next = dragged({ ...drag, to: last });
     setDrag(undefined);
-    if (to > from) onChange([...windows, { days: [days[drag.day] ?? "mon"], from: clock(from), to: clock(to) }]);
+    if (next !== windows) onChange(next);
   };
   return (
     <fieldset className="flex flex-col gap-2">
@@ -71,7 +96,7 @@ export function WindowsInput({ label, value, onChange }: { label: string; value:
           onPointerDown={(e) => {
             e.currentTarget.setPointerCapture(e.pointerId);
             const p = place(e);
-            setDrag({ day: p.day, from: p.q, to: p.q });
+            setDrag(begin(p.day, p.q));
           }}
           onPointerMove={(e) => drag && setDrag({ ...drag, to: place(e).q })}
           onPointerUp={(e) => end(place(e).q)}
@@ -82,10 +107,12 @@ export function WindowsInput({ label, value, onChange }: { label: string; value:
           {[24, 48, 72].map((q) => (
             <line key={q} x1={q} x2={q} y1={0} y2={168} stroke="var(--line)" strokeWidth={1} vectorEffect="non-scaling-stroke" />
           ))}
-          {bars(windows).map((b, k) => (
-            <rect key={k} x={b.from} y={b.day * 24 + 4} width={b.to - b.from} height={16} rx={1} fill="var(--holds)" opacity={0.85} />
+          {bars(drag?.window !== undefined ? dragged(drag) : windows).map((b, k) => (
+            <rect key={k} x={b.from} y={b.day * 24 + 4} width={b.to - b.from} height={16} rx={1} fill="var(--holds)" opacity={0.85} className="cursor-grab" />
           ))}
-          {drag && <rect x={Math.min(drag.from, drag.to)} y={drag.day * 24 + 4} width={Math.abs(drag.to - drag.from)} height={16} fill="var(--focus)" />}
+          {drag?.grip === "new" && (
+            <rect x={Math.min(drag.from, drag.to)} y={drag.day * 24 + 4} width={Math.abs(drag.to - drag.from)} height={16} fill="var(--focus)" />
+          )}
         </svg>
         <span />
         <div className="flex justify-between text-[0.7rem] text-soft" aria-hidden>

@@ -17,6 +17,12 @@ export function Actions({ type, row }: { type: string; row: Row }) {
   return (
     <div className="ml-auto flex flex-wrap gap-2">
       <Ask type={type} id={row.id} />
+      {type === "users" && (
+        <Link className="button" to={`/people/${row.id}/seen`}>
+          {say("console.seen.button")}
+        </Link>
+      )}
+      <Give type={type} id={row.id} />
       {type === "users" && <Suspend row={row} />}
       {type === "users" && <Move row={row} />}
       {type === "devices" && <LockOut row={row} />}
@@ -35,6 +41,19 @@ function Ask({ type, id }: { type: string; id: string }) {
   return (
     <Link className="button" to={`/check?${part}=${encodeURIComponent(id)}`}>
       {say("console.check.about")}
+    </Link>
+  );
+}
+
+/** Give begins a grant of, or to, the record. */
+function Give({ type, id }: { type: string; id: string }) {
+  const to: Record<string, object> = { users: { users: [id] }, user_groups: { groups: [id] } };
+  const on: Record<string, object> = { devices: { devices: [id] }, device_groups: { device_groups: [id] }, sites: { sites: [id] } };
+  const fields = type in to ? { to: to[type] } : type in on ? { lines: [{ on: on[type] }] } : undefined;
+  if (!fields) return null;
+  return (
+    <Link className="button" to={`/records/grants/new?with=${encodeURIComponent(JSON.stringify(fields))}`}>
+      {say("console.edit.give")}
     </Link>
   );
 }

@@ -3,11 +3,15 @@ import clsx from "clsx";
 import { Link, useParams } from "react-router";
 import { get, list, mentions, type Grant, type Row, type User } from "../api/client";
 import { OnlyIf, On, What, When } from "../grants/lines";
+import { SchedulePreview } from "../edit/previews";
+import { ReachSection } from "../reach/table";
+import { Uses } from "../reach/uses";
 import { Busy, Trouble } from "../ui/notice";
 import { RecordLink } from "../ui/record-link";
 import { say } from "../words";
 import { Actions } from "./actions";
 import { Facts } from "./facts";
+import { Members } from "./members";
 
 /** The page of one record: what it is, what it refers to, and what refers to it. */
 export function RecordPage() {
@@ -30,10 +34,15 @@ export function RecordPage() {
           <Facts type={type} row={row} />
           {type === "grants" && <Lines grant={row as unknown as Grant} />}
           {type === "sites" && <Inside filter="site" id={id} of="devices" />}
-          {type === "user_groups" && <Inside filter="group" id={id} of="users" />}
-          {type === "device_groups" && <Inside filter="group" id={id} of="devices" />}
+          {type === "schedules" && <SchedulePreview schedule={row} />}
+          {type === "user_groups" && <Members group={row} />}
         </div>
         {referable && <Mentioned type={type} id={id} />}
+      </div>
+      <div className="mt-5 flex flex-col gap-5">
+        {(type === "users" || type === "devices" || type === "user_groups") && <ReachSection type={type} id={id} />}
+        {["rights", "roles", "schedules", "sites", "device_groups", "grants", "user_groups"].includes(type) && <Uses type={type} id={id} />}
+        {type === "device_groups" && <Inside filter="group" id={id} of="devices" />}
       </div>
     </div>
   );

@@ -1,3 +1,4 @@
+import { Levels } from "./levels";
 import { idColumn, nameColumn, refsColumn, textColumn } from "../ui/columns";
 import { RecordTable, type Column } from "../ui/table";
 import { PlaceHead } from "../ui/tabs";
@@ -21,6 +22,7 @@ export function RightsPage({ type }: { type: "rights" | "roles" | "kinds" }) {
           { to: "/rights/kinds", type: "kinds" },
         ]}
       />
+      {type === "rights" && <Levels />}
       <RecordTable key={type} type={type} columns={columns[type] ?? []} />
     </>
   );

@@ -1,5 +1,5 @@
 import clsx from "clsx";
-import { Cpu, Clock, KeyRound, Layers, LogOut, Moon, Route as RouteIcon, Sun, Users } from "lucide-react";
+import { Cpu, FileText, Grid3x3, Clock, KeyRound, Layers, LogOut, Moon, Route as RouteIcon, Sun, Users } from "lucide-react";
 import { useState, type ReactNode } from "react";
 import { NavLink, useLocation } from "react-router";
 import { signOut, type Session } from "../api/client";
@@ -15,7 +15,9 @@ const places = [
   { to: "/people", key: "people", icon: Users, types: ["users", "user_groups", "mandates"] },
   { to: "/grants", key: "grants", icon: KeyRound, types: ["grants"] },
   { to: "/times", key: "times", icon: Clock, types: ["schedules", "calendars"] },
+  { to: "/matrix", key: "matrix", icon: Grid3x3, types: [] },
   { to: "/rights", key: "rights", icon: Layers, types: ["rights", "roles", "kinds"] },
+  { to: "/policy", key: "policy", icon: FileText, types: [] },
 ];
 
 export function Frame({ session, children }: { session: Session; children: ReactNode }) {

@@ -1,0 +1,433 @@
+package cli
+
+import (
+	"fmt"
+	"net/url"
+	"strings"
+	"time"
+
+	"charm.land/lipgloss/v2"
+	"github.com/spf13/cobra"
+
+	"sentier/internal/policy"
+	"sentier/internal/wire"
+	"sentier/internal/wording"
+)
+
+// reachFlags are the circumstances in which a reach is asked for.
+type reachFlags struct {
+	at, right, ip string
+	anyTime, all  bool
+	limit         int
+}
+
+func (f *reachFlags) add(cmd *cobra.Command) {
+	cmd.Flags().StringVar(&f.at, "at", "", "when: RFC 3339 or local time (default: now)")
+	cmd.Flags().StringVar(&f.right, "right", "", "only this right")
+	cmd.Flags().StringVar(&f.ip, "ip", "", "address that is asked from")
+	cmd.Flags().BoolVar(&f.anyTime, "any-time", false, "also what will be allowed within 400 days")
+	cmd.Flags().IntVar(&f.limit, "limit", 50, "how many to show")
+	cmd.Flags().BoolVar(&f.all, "all", false, "show all, however many")
+}
+
+func (f *reachFlags) query() url.Values {
+	q := url.Values{}
+	for name, value := range map[string]string{"at": f.at, "right": f.right, "ip": f.ip} {
+		if value != "" {
+			q.Set(name, value)
+		}
+	}
+	if f.anyTime {
+		q.Set("any_time", "true")
+	}
+	q.Set("limit", fmt.Sprint(min(f.limit, 1000)))
+	if f.all {
+		q.Set("limit", "1000")
+	}
+	return q
+}
+
+func (a *app) reach() *cobra.Command {
+	cmd := &cobra.Command{
+		Use: "reach", Short: "Who and what can be reached, with which rights, through what, until when",
+		Long:    "List what a user or a user group reaches, or who reaches a device or one of its points: now, at a time, or at any time.",
+		Example: "  sentier reach user tomas.field\n  sentier reach device twin-bridge-north/deck --right control\n  sentier reach group bridge-crew --any-time",
+	}
+	for _, of := range []struct{ use, typeName, short, example string }{
+		{"user USER", "users", "What a user reaches", "sentier reach user tomas.field --at \"2026-11-24 10:00\""},
+		{"device DEVICE[/POINT]", "devices", "Who reaches a device or a point", "sentier reach device twin-bridge-north --right control --any-time"},
+		{"group GROUP", "user_groups", "What a user group amounts to: what somebody reaches who is in it alone", "sentier reach group bridge-crew --any-time"},
+	} {
+		var f reachFlags
+		part := &cobra.Command{
+			Use: of.use, Short: of.short, Args: exactly(strings.Fields(of.use)[1]), Long: of.short + ".", Example: "  " + of.example,
+			RunE: func(cmd *cobra.Command, args []string) error { return a.printReach(cmd, of.typeName, args[0], f) },
+		}
+		f.add(part)
+		cmd.AddCommand(part)
+	}
+	return cmd
+}
+
+func (a *app) printReach(cmd *cobra.Command, typeName, id string, f reachFlags) error {
+	c, err := a.client()
+	if err != nil {
+		return err
+	}
+	q := f.query()
+	if device, point, ok := policy.SplitPoint(id); ok && typeName == "devices" {
+		id = string(device)
+		q.Set("point", string(point))
+	}
+	var all wire.Reach
+	for {
+		var page wire.Reach
+		if err := c.Do(cmd.Context(), "GET", "/api/v1/reach/"+typeName+"/"+url.PathEscape(id), q, nil, &page); err != nil {
+			return err
+		}
+		page.Items = append(all.Items, page.Items...)
+		all = page
+		if all.Next == "" || !f.all && len(all.Items) >= f.limit {
+			break
+		}
+		q.Set("cursor", all.Next)
+	}
+	if err := a.print(all, reachSheet(all)); err != nil {
+		return err
+	}
+	switch {
+	case all.Barred != "":
+		fmt.Fprintf(a.Err, "Nothing: %s.\n", wording.English.Say("code."+all.Barred))
+	case len(all.Items) < all.Total:
+		fmt.Fprintf(a.Err, "%d of %d: see more with --limit, or all with --all.\n", len(all.Items), all.Total)
+	default:
+		fmt.Fprintf(a.Err, "%d in all.\n", all.Total)
+	}
+	return nil
+}
+
+func reachSheet(r wire.Reach) sheet {
+	s := sheet{head: []string{"ID", "NAME", "RIGHTS", "UNTIL", "THROUGH"}}
+	for _, item := range r.Items {
+		var now, later []string
+		var until *time.Time
+		for _, right := range item.Rights {
+			if right.Until != nil && (until == nil || right.Until.Before(*until)) {
+				until = right.Until
+			}
+			if right.Allowed {
+				now = append(now, right.ID)
+			} else {
+				later = append(later, right.ID)
+			}
+		}
+		rights := strings.Join(now, " ")
+		if len(later) > 0 {
+			rights = strings.TrimSpace(rights + " (later: " + strings.Join(later, " ") + ")")
+		}
+		var through []string
+		for _, t := range item.Through {
+			through = append(through, t.Name)
+		}
+		end := ""
+		if until != nil {
+			end = wording.Time(*until, r.Zone)
+		}
+		s.rows = append(s.rows, []string{item.ID, item.Name, rights, end, strings.Join(through, " → ")})
+	}
+	return s
+}
+
+// asSeen shows the service as a user would meet it.
+func (a *app) asSeen() *cobra.Command {
+	var f reachFlags
+	cmd := &cobra.Command{
+		Use: "as-seen USER", Short: "As they see it: what a user reaches now and later, and why nothing where it is nothing", Args: exactly("USER"),
+		Long:    "Show the service as a user would meet it, without being able to act as them. That you looked is recorded.",
+		Example: "  sentier user as-seen noor.haddad",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			var seen wire.Seen
+			if err := c.Do(cmd.Context(), "GET", "/api/v1/seen/"+url.PathEscape(args[0]), f.query(), nil, &seen); err != nil {
+				return err
+			}
+			if a.format == "table" {
+				fmt.Fprintf(a.Out, "%s\n", wrap(seen.Text, "", textWidth))
+				if len(seen.Reach.Items) > 0 {
+					fmt.Fprintln(a.Out)
+				}
+			}
+			if len(seen.Reach.Items) == 0 && a.format == "table" {
+				return nil
+			}
+			return a.print(seen, reachSheet(seen.Reach))
+		},
+	}
+	f.add(cmd)
+	return cmd
+}
+
+func (a *app) matrix() *cobra.Command {
+	q := wire.MatrixQuestion{Rows: wire.Axis{Filter: map[string]string{}}, Columns: wire.Axis{Filter: map[string]string{}}}
+	var users, groups, devices, deviceGroups, sites []string
+	var inGroup, inSite string
+	cmd := &cobra.Command{
+		Use: "matrix", Short: "Users or user groups against devices, device groups or sites, at a time", Args: cobra.NoArgs,
+		Long: `Show who has which rights where, as a sheet, by the first letters of the rights; in
+brackets what holds for some devices of a column only; · for what is allowed at
+other times. Without rows and columns: user groups against sites.`,
+		Example: `  sentier matrix
+  sentier matrix --in-group bridge-crew --in-site twin-bridges --at "2026-11-24 23:30"
+  sentier matrix --user tomas.field,yusuf.demir --device-group bridges --format csv`,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if inGroup != "" {
+				q.Rows.Filter["group"] = inGroup
+			}
+			if inSite != "" {
+				q.Columns.Filter["site"] = inSite
+			}
+			q.Rows.Type, q.Rows.IDs = "user_groups", groups
+			if len(users) > 0 || inGroup != "" {
+				q.Rows.Type, q.Rows.IDs = "users", users
+			}
+			q.Columns.Type, q.Columns.IDs = "sites", sites
+			switch {
+			case len(devices) > 0 || inSite != "":
+				q.Columns.Type, q.Columns.IDs = "devices", devices
+			case len(deviceGroups) > 0:
+				q.Columns.Type, q.Columns.IDs = "device_groups", deviceGroups
+			}
+			q.AnyTime = true
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			var m wire.Matrix
+			if err := c.Do(cmd.Context(), "POST", "/api/v1/matrix", nil, q, &m); err != nil {
+				return err
+			}
+			if a.format == "table" {
+				fmt.Fprintf(a.Out, "%s\n\n", "At "+wording.Time(m.At, m.Zone)+".")
+			}
+			if err := a.print(m, matrixSheet(m, a.format == "csv")); err != nil {
+				return err
+			}
+			if a.format == "table" {
+				fmt.Fprintf(a.Out, "\n%s; ( ) on some of it; · at other times.\n", legend(m))
+			}
+			if m.RowsOf > len(m.Rows) || m.ColsOf > len(m.Columns) {
+				fmt.Fprintf(a.Err, "%d of %d rows and %d of %d columns: name fewer to see them all.\n", len(m.Rows), m.RowsOf, len(m.Columns), m.ColsOf)
+			}
+			return nil
+		},
+	}
+	flags := cmd.Flags()
+	flags.StringSliceVar(&users, "user", nil, "users as rows")
+	flags.StringSliceVar(&groups, "group", nil, "user groups as rows (default: all)")
+	flags.StringVar(&inGroup, "in-group", "", "the members of a user group as rows")
+	flags.StringSliceVar(&devices, "device", nil, "devices as columns")
+	flags.StringSliceVar(&deviceGroups, "device-group", nil, "device groups as columns")
+	flags.StringSliceVar(&sites, "site", nil, "sites as columns (default: all)")
+	flags.StringVar(&inSite, "in-site", "", "the devices in a site as columns")
+	flags.StringVar(&q.At, "at", "", "when: RFC 3339 or local time (default: now)")
+	return cmd
+}
+
+func matrixSheet(m wire.Matrix, ids bool) sheet {
+	s := sheet{head: []string{""}}
+	for _, c := range m.Columns {
+		if ids {
+			s.head = append(s.head, c.ID)
+		} else {
+			s.head = append(s.head, c.Name)
+		}
+	}
+	if ids {
+		s.head[0] = "row"
+	}
+	for i, row := range m.Rows {
+		line := []string{row.Name}
+		if ids {
+			line[0] = row.ID
+		}
+		for _, n := range m.Cells[i] {
+			cell := m.Kinds[n]
+			if ids {
+				line = append(line, strings.Join(cell.Rights, " "))
+				continue
+			}
+			text := letters(cell.Rights)
+			if len(cell.Some) > 0 {
+				text += "(" + letters(cell.Some) + ")"
+			}
+			if len(cell.Later) > 0 {
+				text += "·"
+			}
+			line = append(line, text)
+		}
+		s.rows = append(s.rows, line)
+	}
+	return s
+}
+
+// legend spells out the letters that a matrix shows.
+func legend(m wire.Matrix) string {
+	seen := map[string]bool{}
+	for _, k := range m.Kinds {
+		for _, r := range append(k.Rights, k.Some...) {
+			seen[r] = true
+		}
+	}
+	var parts []string
+	for _, r := range sortedKeys(seen) {
+		parts = append(parts, letters([]string{r})+" "+r)
+	}
+	return strings.Join(parts, ", ")
+}
+
+// letters are the first letters of rights; view first, as all others imply it in most policies.
+func letters(rights []string) string {
+	var out strings.Builder
+	for _, first := range []string{"view", "control"} {
+		for _, r := range rights {
+			if r == first {
+				out.WriteString(strings.ToUpper(r[:1]))
+			}
+		}
+	}
+	for _, r := range rights {
+		if r != "view" && r != "control" {
+			out.WriteString(r[:1])
+		}
+	}
+	return out.String()
+}
+
+// weekText draws the strip of each day: a mark every half hour.
+func weekText(w wire.Week) string {
+	loc, err := time.LoadLocation(w.Zone)
+	if err != nil {
+		loc = time.UTC
+	}
+	var out strings.Builder
+	const marks = 48
+	width := len("Mon 23 Nov")
+	for _, r := range w.Rights {
+		fmt.Fprintf(&out, "%s\n", r.Right.Name)
+		fmt.Fprintf(&out, "  %*s  00    03    06    09    12    15    18    21    24\n", width, "")
+		for _, day := range w.Days {
+			var line strings.Builder
+			for i := range marks {
+				// By the wall clock, so that a mark stands under its hour on days of 23 and 25 hours too.
+				at := time.Date(day.From.In(loc).Year(), day.From.In(loc).Month(), day.From.In(loc).Day(), i/2, 30*(i%2), 0, 0, loc)
+				if allowedAt(r.Stretches, at) {
+					line.WriteString("█")
+				} else {
+					line.WriteString("·")
+				}
+			}
+			note := ""
+			if day.Change != nil {
+				note = "  clock " + day.Change.Before + " → " + day.Change.After
+			}
+			fmt.Fprintf(&out, "  %-*s  %s%s\n", width, day.From.In(loc).Format("Mon _2 Jan"), line.String(), note)
+		}
+		for _, s := range r.Stretches {
+			if s.Allowed {
+				fmt.Fprintf(&out, "  allowed %s to %s\n", s.From.In(loc).Format("Mon _2 Jan 15:04"), s.Until.In(loc).Format("Mon _2 Jan 15:04"))
+			}
+		}
+		out.WriteString("\n")
+	}
+	fmt.Fprintf(&out, "█ allowed  · not, by the clock of %s.\n", w.Zone)
+	return out.String()
+}
+
+func allowedAt(list []wire.Stretch, at time.Time) bool {
+	for _, s := range list {
+		if !at.Before(s.From) && at.Before(s.Until) {
+			return s.Allowed
+		}
+	}
+	return false
+}
+
+func (a *app) printWeek(w wire.Week) error {
+	s := sheet{head: []string{"RIGHT", "FROM", "UNTIL", "ALLOWED", "REASON"}}
+	for _, r := range w.Rights {
+		for _, x := range r.Stretches {
+			s.rows = append(s.rows, []string{r.Right.ID, x.From.Format(time.RFC3339), x.Until.Format(time.RFC3339), fmt.Sprint(x.Allowed), x.Reason})
+		}
+	}
+	if a.format != "table" {
+		return a.print(w, s)
+	}
+	_, err := lipgloss.Fprint(a.Out, weekText(w))
+	return err
+}
+
+func (a *app) printAdvice(advice wire.Advice) error {
+	if a.format != "table" {
+		s := sheet{head: []string{"KIND", "ELSE", "WHAT", "COMMAND"}}
+		for _, i := range advice.Items {
+			s.rows = append(s.rows, []string{i.Kind, fmt.Sprint(i.Else), i.Text, adviceCommand(i)})
+		}
+		return a.print(advice, s)
+	}
+	verb := "make it a yes"
+	if advice.Allowed {
+		verb = "take it away"
+	}
+	if len(advice.Items) == 0 {
+		fmt.Fprintf(a.Out, "\nNo single change of the policy would %s.\n", verb)
+		return nil
+	}
+	fmt.Fprintf(a.Out, "\nWhat would %s, least first:\n", verb)
+	for n, i := range advice.Items {
+		fmt.Fprintf(a.Out, "\n%2d. %s\n", n+1, strings.TrimLeft(wrap(i.Text, "    ", textWidth), " "))
+		if command := adviceCommand(i); command != "" {
+			fmt.Fprintf(a.Out, "    %s\n", command)
+		}
+		for k, d := range i.Impact.Items {
+			if k == 3 {
+				fmt.Fprintf(a.Out, "      … %d people and %d devices in all\n", i.Impact.Users, i.Impact.Devices)
+				break
+			}
+			text := strings.Join(prefixed("+", d.Gained), " ") + " " + strings.Join(prefixed("−", d.Lost), " ")
+			fmt.Fprintf(a.Out, "      %s on %s: %s\n", d.User.Name, d.Device.Name, strings.TrimSpace(text))
+		}
+	}
+	return nil
+}
+
+func prefixed(sign string, list []string) []string {
+	out := make([]string, len(list))
+	for i, v := range list {
+		out[i] = sign + v
+	}
+	return out
+}
+
+// adviceCommand is the command that follows an advice, where one does.
+func adviceCommand(i wire.Advise) string {
+	if len(i.Edits) != 1 {
+		return ""
+	}
+	e := i.Edits[0]
+	until := ""
+	if e.Until != "" {
+		until = " --until " + e.Until
+	}
+	switch i.Kind {
+	case "join":
+		return "sentier group add-member " + e.ID + " " + e.Value + until
+	case "leave":
+		return "sentier group drop-member " + e.ID + " " + e.Value
+	case "disable":
+		return "sentier grant edit " + e.ID + " --enabled=false"
+	}
+	return ""
+}

@@ -1,0 +1,205 @@
+package server
+
+import (
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"strconv"
+
+	"sentier/internal/service"
+	"sentier/internal/wire"
+)
+
+type (
+	reachQuery struct {
+		ID           string `path:"id"`
+		At           string `query:"at" description:"RFC 3339, or a local time; left out: now"`
+		AnyTime      bool   `query:"any_time" description:"also what will be allowed within 400 days"`
+		Right        string `query:"right" description:"only this right"`
+		Limit        int    `query:"limit" minimum:"1" maximum:"1000"`
+		Cursor       string `query:"cursor"`
+		IP           string `query:"ip" description:"address that the request comes from"`
+		StrongSignIn *bool  `query:"strong_sign_in"`
+		Attended     *bool  `query:"attended"`
+	}
+	deviceReachQuery struct {
+		reachQuery
+		Point string `query:"point" description:"of the device"`
+	}
+	usesQuery struct {
+		Type string `path:"type"`
+		ID   string `path:"id"`
+		At   string `query:"at"`
+	}
+)
+
+// answer serves a question whose body is read strictly and whose answer is sent as it is.
+func answer[In, Out any](ask func(*service.Service, service.Caller, In) (Out, error)) func(*request) error {
+	return func(r *request) error {
+		var in In
+		if err := r.decode(&in); err != nil {
+			return err
+		}
+		out, err := ask(r.service, r.caller, in)
+		if err != nil {
+			return err
+		}
+		return r.JSON(http.StatusOK, out)
+	}
+}
+
+func (r *request) reachQuery() (q service.ReachQuery, err error) {
+	q = service.ReachQuery{At: r.QueryParam("at"), Right: r.QueryParam("right"), Point: r.QueryParam("point"), Cursor: r.QueryParam("cursor")}
+	q.Context.IP = r.QueryParam("ip")
+	if q.AnyTime, err = r.flag("any_time"); err != nil {
+		return q, err
+	}
+	for name, into := range map[string]**bool{"strong_sign_in": &q.Context.StrongSignIn, "attended": &q.Context.Attended} {
+		if r.QueryParam(name) == "" {
+			continue
+		}
+		v, err := r.flag(name)
+		if err != nil {
+			return q, err
+		}
+		*into = &v
+	}
+	if text := r.QueryParam("limit"); text != "" {
+		if q.Limit, err = strconv.Atoi(text); err != nil || q.Limit == 0 {
+			return q, &service.InputError{Field: "limit", Problem: fmt.Sprintf("%q is no number of records", text)}
+		}
+	}
+	return q, nil
+}
+
+func (s *Server) reach(typeName string) func(*request) error {
+	return func(r *request) error {
+		q, err := r.reachQuery()
+		if err != nil {
+			return err
+		}
+		out, err := s.service.Reach(r.caller, typeName, r.id(), q)
+		if err != nil {
+			return err
+		}
+		r.next(out.Next)
+		return r.JSON(http.StatusOK, out)
+	}
+}
+
+func (s *Server) seen(r *request) error {
+	q, err := r.reachQuery()
+	if err != nil {
+		return err
+	}
+	out, err := s.service.Seen(r.Request().Context(), r.caller, r.id(), q)
+	if err != nil {
+		return err
+	}
+	return r.JSON(http.StatusOK, out)
+}
+
+func (s *Server) looks(r *request) error {
+	list, err := s.service.Looks(r.Request().Context(), r.caller)
+	if err != nil {
+		return err
+	}
+	return r.JSON(http.StatusOK, list)
+}
+
+func (s *Server) uses(r *request) error {
+	list, err := s.service.Uses(r.caller, r.Param("type"), r.id(), r.QueryParam("at"))
+	if err != nil {
+		return err
+	}
+	return r.JSON(http.StatusOK, list)
+}
+
+// next links the next page of a list, RFC 8288.
+func (r *request) next(cursor string) {
+	if cursor == "" {
+		return
+	}
+	next := *r.Request().URL
+	query := next.Query()
+	query.Set("cursor", cursor)
+	next.RawQuery = query.Encode()
+	r.Response().Header().Set("Link", fmt.Sprintf(`<%s>; rel="next"`, next.RequestURI()))
+}
+
+// lenient reads a body of the AuthZEN interface, which allows members that are not known here.
+func (r *request) lenient(into any) error {
+	data, err := body(r.Context, maxDocument)
+	if err != nil {
+		return err
+	}
+	if err := json.Unmarshal(data, into); err != nil {
+		return jsonError(err)
+	}
+	return nil
+}
+
+func (s *Server) evaluateMany(r *request) error {
+	var in wire.Evaluations
+	if err := r.lenient(&in); err != nil {
+		return err
+	}
+	if len(in.Evaluations) == 0 { // the standard: then it is one evaluation
+		one := wire.Evaluation{}
+		if in.Subject != nil {
+			one.Subject = *in.Subject
+		}
+		if in.Action != nil {
+			one.Action = *in.Action
+		}
+		if in.Resource != nil {
+			one.Resource = *in.Resource
+		}
+		if len(in.Context) > 0 {
+			if err := json.Unmarshal(in.Context, &one.Context); err != nil {
+				return jsonError(err)
+			}
+		}
+		out, err := s.service.Evaluate(r.caller, &one)
+		if err != nil {
+			return err
+		}
+		s.metrics.decided(out.Decision)
+		return r.JSON(http.StatusOK, out)
+	}
+	out, err := s.service.EvaluateMany(r.caller, &in)
+	if err != nil {
+		return err
+	}
+	for _, d := range out.Evaluations {
+		s.metrics.decided(d.Decision)
+	}
+	return r.JSON(http.StatusOK, out)
+}
+
+func (s *Server) search(what service.SearchFor) func(*request) error {
+	return func(r *request) error {
+		var in wire.Search
+		if err := r.lenient(&in); err != nil {
+			return err
+		}
+		out, err := s.service.Search(r.caller, what, &in)
+		if err != nil {
+			return err
+		}
+		return r.JSON(http.StatusOK, out)
+	}
+}
+
+// authzen describes the endpoints where the request found them.
+func (s *Server) authzen(r *request) error {
+	scheme := "http"
+	if r.IsTLS() {
+		scheme = "https"
+	}
+	base := scheme + "://" + r.Request().Host
+	return r.JSON(http.StatusOK, wire.AuthZEN{
+		Point: base, Evaluation: base + "/access/v1/evaluation", Evaluations: base + "/access/v1/evaluations",
+		SearchSubject: base + "/access/v1/search/subject", SearchResource: base + "/access/v1/search/resource", SearchAction: base + "/access/v1/search/action",
+	})
+}

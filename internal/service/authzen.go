@@ -1,0 +1,255 @@
+package service
+
+import (
+	"encoding/base64"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"slices"
+
+	"sentier/internal/decision"
+	"sentier/internal/policy"
+	"sentier/internal/translate"
+	"sentier/internal/wire"
+)
+
+// MaxEvaluations is how many evaluations one request can have.
+const MaxEvaluations = 10_000
+
+// EvaluateMany answers many questions of one AuthZEN request, in their order, until its semantics end it.
+func (s *Service) EvaluateMany(c Caller, in *wire.Evaluations) (wire.Decisions, error) {
+	out := wire.Decisions{Evaluations: []wire.Decision{}}
+	if len(in.Evaluations) > MaxEvaluations {
+		return out, &InputError{Field: "evaluations", Problem: fmt.Sprintf("has %d: one request has up to %d", len(in.Evaluations), MaxEvaluations)}
+	}
+	semantic := ""
+	if in.Options != nil {
+		semantic = in.Options.Semantic
+	}
+	switch semantic {
+	case "", "execute_all", "deny_on_first_deny", "permit_on_first_permit":
+	default:
+		return out, &InputError{Field: "options.evaluations_semantic", Problem: fmt.Sprintf("%q is not known: write execute_all, deny_on_first_deny or permit_on_first_permit", semantic)}
+	}
+	st := s.State()
+	asks := asker{s: s, st: st, caller: c}
+	shared, sharedErr := readMembers(in.Context)
+	for i := range in.Evaluations {
+		d, err := asks.part(in, &in.Evaluations[i], shared, sharedErr)
+		if err != nil {
+			return out, err
+		}
+		out.Evaluations = append(out.Evaluations, d)
+		if semantic == "deny_on_first_deny" && !d.Decision || semantic == "permit_on_first_permit" && d.Decision {
+			break
+		}
+	}
+	return out, nil
+}
+
+func readMembers(context json.RawMessage) (map[string]any, error) {
+	var out map[string]any
+	if len(context) == 0 {
+		return nil, nil
+	}
+	if err := json.Unmarshal(context, &out); err != nil {
+		return nil, &InputError{Field: "context", Problem: "is no object"}
+	}
+	return out, nil
+}
+
+// asker asks on behalf of one caller, and looks once whether they may ask about anybody.
+type asker struct {
+	s       *Service
+	st      *State
+	caller  Caller
+	anybody bool
+	known   bool
+}
+
+func (a *asker) may(about policy.UserID) error {
+	if !a.known {
+		a.known, a.anybody = true, a.s.may(a.st, a.caller, Ask, "") == nil
+	}
+	if a.anybody {
+		return nil
+	}
+	return a.s.may(a.st, a.caller, Ask, about)
+}
+
+// part answers one of many: one that cannot be read is denied with its error, and the others are answered.
+func (a *asker) part(in *wire.Evaluations, e *wire.PartEvaluation, shared map[string]any, sharedErr error) (wire.Decision, error) {
+	var full wire.Evaluation
+	for _, subject := range []*wire.Entity{in.Subject, e.Subject} {
+		if subject != nil {
+			full.Subject = *subject
+		}
+	}
+	for _, action := range []*wire.Action{in.Action, e.Action} {
+		if action != nil {
+			full.Action = *action
+		}
+	}
+	for _, resource := range []*wire.Entity{in.Resource, e.Resource} {
+		if resource != nil {
+			full.Resource = *resource
+		}
+	}
+	err := sharedErr
+	if full.Context = shared; len(e.Context) > 0 {
+		full.Context, err = readMembers(e.Context)
+	}
+	if err := a.may(policy.UserID(full.Subject.ID)); err != nil {
+		return wire.Decision{}, err
+	}
+	var q decision.Question
+	if err == nil {
+		q, err = translate.Evaluation(&full, a.s.now())
+	}
+	if err != nil {
+		return wire.Decision{Context: wire.DecisionContext{Revision: a.st.Revision.Number,
+			Error: &wire.EvaluationError{Status: http.StatusBadRequest, Message: err.Error()}}}, nil
+	}
+	return decide(a.st, q), nil
+}
+
+func decide(st *State, q decision.Question) wire.Decision {
+	answer := st.Compiled.Answer(q)
+	out := wire.Decision{Decision: answer.Allowed, Context: wire.DecisionContext{
+		Reason: answer.Reason.String(), Limits: answer.Limits, Revision: st.Revision.Number,
+	}}
+	if !answer.Until.IsZero() {
+		out.Context.Until = &answer.Until
+	}
+	return out
+}
+
+// defaultSearch is how many results a page of a search has where nobody says.
+const defaultSearch = 100
+
+// SearchFor says what a search is for.
+type SearchFor string
+
+// What can be searched for.
+const (
+	SearchSubjects  SearchFor = "subject"
+	SearchResources SearchFor = "resource"
+	SearchActions   SearchFor = "action"
+)
+
+// Search answers an AuthZEN search: exactly those for which the decision is allowed, by id.
+func (s *Service) Search(c Caller, what SearchFor, in *wire.Search) (wire.SearchResult, error) {
+	st := s.State()
+	out := wire.SearchResult{Results: []map[string]any{}}
+	about := policy.UserID(in.Subject.ID)
+	if what == SearchSubjects {
+		about = ""
+	}
+	if err := s.may(st, c, Ask, about); err != nil {
+		return out, err
+	}
+	limit, after, err := searchPage(in.Page)
+	if err != nil {
+		return out, err
+	}
+	full := wire.Evaluation{Subject: in.Subject, Resource: in.Resource, Context: in.Context}
+	if in.Action != nil {
+		full.Action = *in.Action
+	}
+	// What is searched for has a type, and an id that does not count.
+	switch what {
+	case SearchSubjects:
+		full.Subject.ID = "anybody"
+	case SearchResources:
+		full.Resource.ID = "any/thing"
+	case SearchActions:
+		full.Action.Name = "any"
+	}
+	q, err := translate.Evaluation(&full, s.now())
+	if err != nil {
+		return out, err
+	}
+	in2 := decision.Circumstances{At: q.At, Context: q.Context, Right: q.Right}
+	switch what {
+	case SearchSubjects:
+		found, _ := st.Compiled.UsersOf(q.Device, q.Point, in2)
+		for _, r := range found.Page(after, limit) {
+			out.Results = append(out.Results, map[string]any{"type": "user", "id": string(r.ID)})
+		}
+		out.Page.Total = found.Total
+	case SearchResources:
+		s.searchResources(st, q, in2, in.Resource.Type, after, limit, &out)
+	case SearchActions:
+		in2.Right = ""
+		for r := range policy.Each[*policy.Right](st.Policy) {
+			q.Right = r.ID
+			if st.Compiled.Decide(q).Allowed {
+				out.Page.Total++
+				if string(r.ID) > after && len(out.Results) < limit {
+					out.Results = append(out.Results, map[string]any{"name": string(r.ID)})
+				}
+			}
+		}
+	}
+	out.Page.Count = len(out.Results)
+	if n := len(out.Results); n == limit {
+		last, _ := out.Results[n-1]["id"].(string)
+		if what == SearchActions {
+			last, _ = out.Results[n-1]["name"].(string)
+		}
+		out.Page.Next = base64.RawURLEncoding.EncodeToString([]byte(last))
+	}
+	return out, nil
+}
+
+// searchResources finds devices, or all points on which the right is allowed.
+func (s *Service) searchResources(st *State, q decision.Question, in decision.Circumstances, kind, after string, limit int, out *wire.SearchResult) {
+	if kind == "device" {
+		found, _ := st.Compiled.DevicesOf(q.User, in)
+		// Points that are granted by themselves are no devices.
+		for _, r := range found.Devices(after, limit) {
+			out.Results = append(out.Results, map[string]any{"type": "device", "id": string(r.ID)})
+		}
+		out.Page.Total = found.DeviceTotal()
+		return
+	}
+	for d := range policy.Each[*policy.Device](st.Policy) {
+		for _, id := range sortedPoints(d) {
+			q.Device, q.Point = d.ID, id
+			if !st.Compiled.Decide(q).Allowed {
+				continue
+			}
+			out.Page.Total++
+			if key := string(d.ID) + "/" + string(id); key > after && len(out.Results) < limit {
+				out.Results = append(out.Results, map[string]any{"type": "point", "id": key})
+			}
+		}
+	}
+}
+
+// sortedPoints lists a device's points in the order in which pages tell them.
+func sortedPoints(d *policy.Device) []policy.PointID {
+	out := make([]policy.PointID, len(d.Points))
+	for i, p := range d.Points {
+		out[i] = p.ID
+	}
+	slices.Sort(out)
+	return out
+}
+
+func searchPage(p *wire.SearchPage) (limit int, after string, err error) {
+	if p == nil {
+		return defaultSearch, "", nil
+	}
+	if limit = p.Limit; limit == 0 {
+		limit = defaultSearch
+	}
+	if limit < 1 || limit > MaxPage {
+		return 0, "", &InputError{Field: "page.limit", Problem: fmt.Sprintf("%d is out of range: 1 to %d", limit, MaxPage)}
+	}
+	text, err := base64.RawURLEncoding.DecodeString(p.Token)
+	if err != nil {
+		return 0, "", &InputError{Field: "page.token", Problem: "is none that was given here"}
+	}
+	return limit, string(text), nil
+}

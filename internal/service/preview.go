@@ -1,0 +1,180 @@
+package service
+
+import (
+	"encoding/json"
+	"errors"
+	"maps"
+	"slices"
+	"time"
+
+	"sentier/internal/decision"
+	"sentier/internal/policy"
+	"sentier/internal/schedule"
+	"sentier/internal/translate"
+	"sentier/internal/wire"
+	"sentier/internal/wording"
+)
+
+// mostItems is how many devices or differences are told one by one.
+const mostItems = 50
+
+// PreviewSchedule tells how a schedule, saved or not, will run.
+func (s *Service) PreviewSchedule(c Caller, q wire.ScheduleQuestion) (wire.Fortnight, error) {
+	st := s.State()
+	if err := s.may(st, c, Read, ""); err != nil {
+		return wire.Fortnight{}, err
+	}
+	r, err := sound(st.Policy, &q.Schedule)
+	if err != nil {
+		return wire.Fortnight{}, err
+	}
+	zones := map[string]bool{st.Policy.Settings().Zone: true}
+	for site := range policy.Each[*policy.Site](st.Policy) {
+		zones[decision.SiteZone(st.Policy, site.ID)] = true
+	}
+	out := wire.Fortnight{Zone: q.Zone, Zones: slices.Sorted(maps.Keys(zones)), Stretches: []wire.Stretch{}}
+	record := r.(*policy.Schedule)
+	if out.Zone == "" {
+		out.Zone = st.Policy.Settings().Zone
+		if record.Zone != policy.SiteZone {
+			out.Zone = record.Zone
+		}
+	}
+	loc, days, err := s.days(q.From, out.Zone, q.Days, 14)
+	if err != nil {
+		return out, err
+	}
+	out.Days = days
+	judged := loc
+	if record.Zone != policy.SiteZone {
+		if judged, err = policy.LoadZone(record.Zone); err != nil {
+			return out, err
+		}
+	}
+	compiled := schedule.Compile(record, func(id policy.CalendarID) (*policy.Calendar, bool) {
+		return policy.Find[*policy.Calendar](st.Policy, string(id))
+	})
+	compiled.Openings(judged, days[0].From.Unix(), days[len(days)-1].Until.Unix(), func(o schedule.Opening) bool {
+		out.Stretches = append(out.Stretches, wire.Stretch{From: time.Unix(o.From, 0).UTC(), Until: time.Unix(o.Until, 0).UTC(), Allowed: true})
+		return true
+	})
+	return out, nil
+}
+
+// sound gives a record in its normal form, or its faults.
+func sound(p *policy.Policy, r policy.Record) (policy.Record, error) {
+	const nobody = "preview"
+	switch r := r.(type) {
+	case *policy.Schedule:
+		r.ID, r.Name = nobody, ""
+	case *policy.DeviceGroup:
+		r.ID, r.Name = nobody, ""
+	}
+	next, _, err := p.Apply([]policy.Change{{Op: policy.Put, Type: r.Type(), ID: nobody, Record: r}})
+	if err != nil {
+		return nil, err
+	}
+	out, _ := next.Get(r.Type(), nobody)
+	return out, nil
+}
+
+// PreviewMatch tells which devices a match, saved or not, selects.
+func (s *Service) PreviewMatch(c Caller, m wire.MatchQuestion) (wire.Matched, error) {
+	st := s.State()
+	if err := s.may(st, c, Read, ""); err != nil {
+		return wire.Matched{}, err
+	}
+	r, err := sound(st.Policy, &policy.DeviceGroup{Match: &m})
+	if err != nil {
+		return wire.Matched{}, err
+	}
+	out := wire.Matched{Items: []wire.Named{}}
+	for d := range st.Compiled.Matching(r.(*policy.DeviceGroup).Match) {
+		if out.Total++; len(out.Items) < mostItems {
+			out.Items = append(out.Items, wire.Named{ID: string(d.ID), Name: d.Title()})
+		}
+	}
+	return out, nil
+}
+
+// Advise tells what would turn an answer.
+func (s *Service) Advise(c Caller, in wire.AdviceQuestion) (wire.Advice, error) {
+	st := s.State()
+	if err := s.may(st, c, Read, ""); err != nil {
+		return wire.Advice{}, err
+	}
+	q, err := translate.Question(st.Policy, wire.Check{User: in.User, Right: in.Right, Device: in.Device, At: in.At, Context: in.Context}, s.now())
+	if err != nil {
+		return wire.Advice{}, err
+	}
+	var until time.Time
+	if in.Until != "" {
+		if until, err = time.Parse(time.RFC3339, in.Until); err != nil {
+			return wire.Advice{}, &InputError{Field: "until", Problem: "is no instant: write it as in RFC 3339"}
+		}
+	}
+	return Advice(st.Compiled, q, until)
+}
+
+// mostAdvice is how many changes are advised.
+const mostAdvice = 5
+
+// Advice finds what would turn an answer, in words.
+func Advice(c *decision.Compiled, q decision.Question, until time.Time) (wire.Advice, error) {
+	out := wire.Advice{Allowed: c.Decide(q).Allowed, Items: []wire.Advise{}}
+	for _, a := range c.Advise(q, until, mostAdvice) {
+		_, done, err := c.Policy().Apply(a.Changes)
+		if err != nil {
+			return out, err
+		}
+		item := wire.Advise{Kind: string(a.Kind), Else: a.Else, Impact: *impact(c.Policy(), a.Impact), Changes: translate.Changes(done)}
+		item.Text = wording.English.Advice(c.Policy(), q, a)
+		for _, change := range a.Changes {
+			e, err := edit(change)
+			if err != nil {
+				return out, err
+			}
+			item.Edits = append(item.Edits, e)
+		}
+		out.Items = append(out.Items, item)
+	}
+	return out, nil
+}
+
+// edit writes a change as it is sent.
+func edit(c policy.Change) (wire.Edit, error) {
+	e := wire.Edit{Op: string(c.Op), Type: c.Type.String(), ID: c.ID, List: c.List, Value: c.Value}
+	switch c.Op {
+	case policy.Put:
+		body, err := json.Marshal(c.Record)
+		e.Record = body
+		return e, err
+	case policy.Add, policy.Drop:
+		if c.List == "members" {
+			e.Value = string(c.Member.User)
+		}
+		if !c.Member.Until.IsZero() {
+			e.Until = c.Member.Until.Format(time.RFC3339)
+		}
+		return e, nil
+	}
+	return e, errors.New("an advice of the operation " + string(c.Op) + " cannot be written")
+}
+
+func impact(p *policy.Policy, d decision.Differences) *wire.Impact {
+	out := &wire.Impact{Gained: d.Gained, Lost: d.Lost, Users: d.Users, Devices: d.Devices, Items: []wire.Difference{}}
+	for _, i := range d.Items {
+		out.Items = append(out.Items, wire.Difference{
+			User:   wire.Named{ID: string(i.User), Name: nameOf(p, policy.Users, string(i.User))},
+			Device: wire.Named{ID: string(i.Device), Name: nameOf(p, policy.Devices, string(i.Device))},
+			Gained: texts(i.Gained), Lost: texts(i.Lost),
+		})
+	}
+	return out
+}
+
+// Impact finds who gains and loses what at an instant by what was done between two policies.
+func Impact(before, after *policy.Policy, at time.Time) *wire.Impact {
+	d := decision.Compare(decision.Compile(before), decision.Compile(after), nil, decision.Circumstances{At: at}, mostItems)
+	return impact(after, d)
+}

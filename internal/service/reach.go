@@ -1,0 +1,468 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"time"
+
+	"sentier/internal/decision"
+	"sentier/internal/document"
+	"sentier/internal/policy"
+	"sentier/internal/store"
+	"sentier/internal/translate"
+	"sentier/internal/wire"
+	"sentier/internal/wording"
+)
+
+// ReachQuery asks for a page of a reach.
+type ReachQuery struct {
+	At      string // RFC 3339 or local; empty: now
+	AnyTime bool
+	Right   string // empty: every right
+	Point   string // of a device
+	Limit   int    // 0: DefaultPage
+	Cursor  string
+	Context wire.Context
+}
+
+// Reach tells what a user or a user group reaches, or who reaches a device or point.
+func (s *Service) Reach(c Caller, typeName, id string, q ReachQuery) (wire.Reach, error) {
+	st := s.State()
+	about := policy.UserID("")
+	if typeName == policy.Users.String() {
+		about = policy.UserID(id)
+	}
+	if err := s.may(st, c, Ask, about); err != nil {
+		return wire.Reach{}, err
+	}
+	return s.reach(st, typeName, id, q)
+}
+
+func (s *Service) reach(st *State, typeName, id string, q ReachQuery) (wire.Reach, error) {
+	t, _ := policy.TypeNamed(typeName)
+	r, ok := st.Policy.Get(t, id)
+	if !ok {
+		return wire.Reach{}, ErrNotFound
+	}
+	if q.Limit == 0 {
+		q.Limit = DefaultPage
+	}
+	if q.Limit < 1 || q.Limit > MaxPage {
+		return wire.Reach{}, pageError(q.Limit)
+	}
+	zone := st.Policy.Settings().Zone
+	if d, ok := r.(*policy.Device); ok {
+		zone = decision.SiteZone(st.Policy, d.Site)
+	}
+	in, err := s.circumstances(st, q.At, zone, q.Context)
+	if err != nil {
+		return wire.Reach{}, err
+	}
+	in.AnyTime, in.Right = q.AnyTime, policy.RightID(q.Right)
+	v := &reachView{st: st, in: in, out: wire.Reach{
+		Of: wire.Ref{Type: typeName, ID: id, Name: r.Title()}, At: in.At, Zone: zone, AnyTime: q.AnyTime, Revision: st.Revision.Number, Items: []wire.Reached{},
+	}}
+	switch t {
+	case policy.Users:
+		if reason, ok := st.Compiled.MaySignIn(policy.UserID(id), in.At); !ok {
+			v.out.Barred = reason.String()
+		}
+		found, reason := st.Compiled.DevicesOf(policy.UserID(id), in)
+		return v.devices(policy.UserID(id), found, reason, q)
+	case policy.UserGroups:
+		v.group = policy.UserGroupID(id)
+		found, reason := st.Compiled.DevicesOfGroup(v.group, in)
+		return v.devices("", found, reason, q)
+	case policy.Devices:
+		found, reason := st.Compiled.UsersOf(policy.DeviceID(id), policy.PointID(q.Point), in)
+		return v.users(policy.DeviceID(id), policy.PointID(q.Point), found, reason, q)
+	}
+	return wire.Reach{}, ErrNotFound
+}
+
+func pageError(limit int) error {
+	return &InputError{Field: "limit", Problem: fmt.Sprintf("%d is out of range: a page has 1 to %d records", limit, MaxPage)}
+}
+
+// circumstances reads an instant and a context.
+func (s *Service) circumstances(st *State, at, zone string, in wire.Context) (decision.Circumstances, error) {
+	loc, err := policy.LoadZone(zone)
+	if err != nil {
+		return decision.Circumstances{}, &InputError{Field: "zone", Problem: err.Error()}
+	}
+	q, err := translate.Question(st.Policy, wire.Check{Context: in}, s.now())
+	if err != nil {
+		return decision.Circumstances{}, err
+	}
+	if at != "" {
+		if q.At, err = document.ParseInstant(at, s.now(), loc); err != nil {
+			return decision.Circumstances{}, &InputError{Field: "at", Problem: err.Error()}
+		}
+	}
+	return decision.Circumstances{At: q.At, Context: q.Context}, nil
+}
+
+// reachView fills a page of a reach with names, ends and ways.
+type reachView struct {
+	st    *State
+	in    decision.Circumstances
+	group policy.UserGroupID // of which it is asked; empty: a user or a device
+	out   wire.Reach
+}
+
+func (v *reachView) devices(user policy.UserID, found *decision.Reach[policy.DeviceID], reason decision.Reason, q ReachQuery) (wire.Reach, error) {
+	if err := v.begin(found.Total, reason, q); err != nil {
+		return v.out, err
+	}
+	for _, r := range found.Page(q.Cursor, q.Limit) {
+		d, _ := policy.Find[*policy.Device](v.st.Policy, string(r.ID))
+		item := wire.Reached{ID: r.Key(), Name: pointName(d, r.Point), Site: string(d.Site)}
+		v.rights(&item, r.Rights, decision.Question{User: user, Device: r.ID, Point: r.Point})
+		v.out.Items = append(v.out.Items, item)
+	}
+	v.end(q)
+	return v.out, nil
+}
+
+func (v *reachView) users(device policy.DeviceID, point policy.PointID, found *decision.Reach[policy.UserID], reason decision.Reason, q ReachQuery) (wire.Reach, error) {
+	if d, _ := policy.Find[*policy.Device](v.st.Policy, string(device)); point != "" && d != nil {
+		v.out.Of.ID, v.out.Of.Name = string(device)+"/"+string(point), pointName(d, point)
+	}
+	if err := v.begin(found.Total, reason, q); err != nil {
+		return v.out, err
+	}
+	for _, r := range found.Page(q.Cursor, q.Limit) {
+		u, _ := policy.Find[*policy.User](v.st.Policy, string(r.ID))
+		item := wire.Reached{ID: string(r.ID), Name: u.Title()}
+		v.rights(&item, r.Rights, decision.Question{User: r.ID, Device: device, Point: point})
+		v.out.Items = append(v.out.Items, item)
+	}
+	v.end(q)
+	return v.out, nil
+}
+
+func pointName(d *policy.Device, point policy.PointID) string {
+	if point == "" {
+		return d.Title()
+	}
+	name := string(point)
+	for _, p := range d.Points {
+		if p.ID == point && p.Name != "" {
+			name = p.Name
+		}
+	}
+	return d.Title() + " / " + name
+}
+
+func (v *reachView) begin(total int, reason decision.Reason, q ReachQuery) error {
+	switch reason {
+	case decision.UnknownRight:
+		return &InputError{Field: "right", Problem: fmt.Sprintf("there is no right %q", q.Right)}
+	case decision.UnknownPoint:
+		return &InputError{Field: "point", Problem: fmt.Sprintf("the device has no point %q", q.Point)}
+	}
+	v.out.Total = total
+	return nil
+}
+
+func (v *reachView) end(q ReachQuery) {
+	if n := len(v.out.Items); n == q.Limit && n > 0 {
+		v.out.Next = v.out.Items[n-1].ID
+	}
+}
+
+// rights tells each right with its end, and the shortest way to the one that reaches furthest.
+func (v *reachView) rights(item *wire.Reached, rights []policy.RightID, q decision.Question) {
+	q.At, q.Context = v.in.At, v.in.Context
+	item.Rights = []wire.ReachedRight{}
+	for _, id := range rights {
+		q.Right = id
+		a := v.explain(q)
+		r := wire.ReachedRight{ID: string(id), Name: v.name(policy.Rights, string(id)), Allowed: a.Allowed}
+		if !a.Until.IsZero() {
+			r.Until = &a.Until
+		}
+		item.Rights = append(item.Rights, r)
+		if a.Allowed && (item.Through == nil || id == policy.Control) {
+			item.Through = v.through(a.Because[0])
+		}
+	}
+}
+
+func (v *reachView) explain(q decision.Question) decision.Answer {
+	if v.group != "" {
+		return v.st.Compiled.ExplainGroup(v.group, q)
+	}
+	return v.st.Compiled.Explain(q)
+}
+
+func (v *reachView) through(t decision.Trail) []wire.Ref {
+	var out []wire.Ref
+	for _, id := range t.Membership.Groups {
+		out = append(out, wire.Ref{Type: "user_groups", ID: string(id), Name: v.name(policy.UserGroups, string(id))})
+	}
+	return append(out, wire.Ref{Type: "grants", ID: string(t.Grant.ID), Name: t.Grant.Title()})
+}
+
+func (v *reachView) name(t policy.Type, id string) string { return nameOf(v.st.Policy, t, id) }
+
+func nameOf(p *policy.Policy, t policy.Type, id string) string {
+	if r, ok := p.Get(t, id); ok {
+		return r.Title()
+	}
+	return id
+}
+
+// Seen shows the service as a user would meet it. It is recorded, unless the user asks about themself.
+func (s *Service) Seen(ctx context.Context, c Caller, id string, q ReachQuery) (wire.Seen, error) {
+	st := s.State()
+	if err := s.may(st, c, Ask, policy.UserID(id)); err != nil {
+		return wire.Seen{}, err
+	}
+	if id != string(c.User) {
+		if err := s.may(st, c, Read, ""); err != nil {
+			return wire.Seen{}, err
+		}
+	}
+	q.AnyTime = true
+	reach, err := s.reach(st, policy.Users.String(), id, q)
+	if err != nil {
+		return wire.Seen{}, err
+	}
+	out := wire.Seen{User: reach.Of, Reach: reach, Groups: []wire.Ref{}, Whom: []wire.Named{}}
+	in, err := s.circumstances(st, q.At, st.Policy.Settings().Zone, q.Context)
+	if err != nil {
+		return wire.Seen{}, err
+	}
+	now, _ := st.Compiled.DevicesOf(policy.UserID(id), in)
+	out.Now = now.Total
+	for _, g := range st.Compiled.Groups(policy.UserID(id), in.At) {
+		out.Groups = append(out.Groups, wire.Ref{Type: "user_groups", ID: string(g), Name: nameOf(st.Policy, policy.UserGroups, string(g))})
+	}
+	for m := range policy.Each[*policy.Mandate](st.Policy) {
+		if m.Role == policy.Owner {
+			for _, u := range m.To.Users {
+				out.Whom = append(out.Whom, wire.Named{ID: string(u), Name: nameOf(st.Policy, policy.Users, string(u))})
+			}
+		}
+	}
+	u, _ := policy.Find[*policy.User](st.Policy, id)
+	out.Text = wording.English.Seen(u, out, in.At)
+	if id != string(c.User) {
+		err = s.store.AddLook(ctx, store.Look{At: s.now().UTC(), By: string(c.User), UserID: id})
+	}
+	return out, err
+}
+
+// Looks lists who has looked at the service as another user sees it, newest first.
+func (s *Service) Looks(ctx context.Context, c Caller) ([]wire.Look, error) {
+	if err := s.may(s.State(), c, Read, ""); err != nil {
+		return nil, err
+	}
+	list, err := s.store.Looks(ctx, MaxPage)
+	out := []wire.Look{}
+	for _, l := range list {
+		out = append(out, wire.Look{At: l.At, By: l.By, User: l.UserID})
+	}
+	return out, err
+}
+
+// Uses lists the lines of grants that make use of a record.
+func (s *Service) Uses(c Caller, typeName, id, at string) ([]wire.Use, error) {
+	r, err := s.Get(c, typeName, id)
+	if err != nil {
+		return nil, err
+	}
+	st := s.State()
+	in, err := s.circumstances(st, at, st.Policy.Settings().Zone, wire.Context{})
+	if err != nil {
+		return nil, err
+	}
+	out := []wire.Use{}
+	for _, u := range st.Compiled.Uses(r.Type(), id, in.At) {
+		use := wire.Use{Grant: wire.Named{ID: string(u.Grant.ID), Name: u.Grant.Title()}, Line: u.Line, Effect: string(u.Grant.Effect), Users: u.Users, Devices: u.Devices, Force: u.Force, Rights: []string{}}
+		for _, right := range u.Rights {
+			use.Rights = append(use.Rights, nameOf(st.Policy, policy.Rights, string(right)))
+		}
+		out = append(out, use)
+	}
+	return out, nil
+}
+
+// Matrix tells the rights of rows in columns.
+func (s *Service) Matrix(c Caller, q wire.MatrixQuestion) (wire.Matrix, error) {
+	st := s.State()
+	zone := st.Policy.Settings().Zone
+	if err := s.may(st, c, Read, ""); err != nil {
+		return wire.Matrix{}, err
+	}
+	in, err := s.circumstances(st, q.At, zone, q.Context)
+	if err != nil {
+		return wire.Matrix{}, err
+	}
+	in.AnyTime = q.AnyTime
+	out := wire.Matrix{At: in.At, Zone: zone, Revision: st.Revision.Number}
+	if out.Rows, out.RowsOf, err = s.axis(c, st, q.Rows, "rows", policy.Users, policy.UserGroups); err != nil {
+		return out, err
+	}
+	if out.Columns, out.ColsOf, err = s.axis(c, st, q.Columns, "columns", policy.Devices, policy.DeviceGroups, policy.Sites); err != nil {
+		return out, err
+	}
+	var rows []decision.Who
+	for _, r := range out.Rows {
+		if q.Rows.Type == policy.Users.String() {
+			rows = append(rows, decision.Who{User: policy.UserID(r.ID)})
+		} else {
+			rows = append(rows, decision.Who{Group: policy.UserGroupID(r.ID)})
+		}
+	}
+	var columns []decision.What
+	for _, r := range out.Columns {
+		switch q.Columns.Type {
+		case policy.Devices.String():
+			columns = append(columns, decision.What{Device: policy.DeviceID(r.ID)})
+		case policy.Sites.String():
+			columns = append(columns, decision.What{Site: policy.SiteID(r.ID)})
+		default:
+			columns = append(columns, decision.What{Group: policy.DeviceGroupID(r.ID)})
+		}
+	}
+	m := st.Compiled.Matrix(rows, columns, in)
+	out.Cells, out.Kinds = m.Cells, []wire.Cell{}
+	if out.Cells == nil {
+		out.Cells = [][]int32{}
+	}
+	for _, k := range m.Kinds {
+		out.Kinds = append(out.Kinds, wire.Cell{Rights: texts(k.Rights), Some: texts(k.Some), Later: texts(k.Later)})
+	}
+	return out, nil
+}
+
+func texts[T ~string](list []T) []string {
+	out := make([]string, len(list))
+	for i, v := range list {
+		out[i] = string(v)
+	}
+	return out
+}
+
+// axis finds the rows or columns of a matrix.
+func (s *Service) axis(c Caller, st *State, a wire.Axis, field string, types ...policy.Type) ([]wire.Named, int, error) {
+	t, ok := policy.TypeNamed(a.Type)
+	if !ok || !slices.Contains(types, t) {
+		return nil, 0, &InputError{Field: field + ".type", Problem: fmt.Sprintf("%q cannot be %s: write %v", a.Type, field, types)}
+	}
+	out := []wire.Named{}
+	if len(a.IDs) > 0 {
+		if len(a.IDs) > MaxPage {
+			return nil, 0, &InputError{Field: field + ".ids", Problem: fmt.Sprintf("names %d: a matrix has up to %d", len(a.IDs), MaxPage)}
+		}
+		for i, id := range a.IDs {
+			r, ok := st.Policy.Get(t, id)
+			if !ok {
+				return nil, 0, &InputError{Field: fmt.Sprintf("%s.ids[%d]", field, i), Problem: fmt.Sprintf("there is no %s %q", t.Noun(), id)}
+			}
+			out = append(out, wire.Named{ID: id, Name: r.Title()})
+		}
+		return out, len(out), nil
+	}
+	page, err := s.List(c, a.Type, Query{Limit: MaxPage, Search: a.Q, Filter: a.Filter})
+	if err != nil {
+		return nil, 0, err
+	}
+	for _, r := range page.Items {
+		out = append(out, wire.Named{ID: r.Key(), Name: r.Title()})
+	}
+	return out, page.Total, nil
+}
+
+// day is a bound of local days.
+func (s *Service) days(from, zone string, days, standard int) (*time.Location, []wire.Day, error) {
+	loc, err := policy.LoadZone(zone)
+	if err != nil {
+		return nil, nil, &InputError{Field: "zone", Problem: err.Error()}
+	}
+	if days == 0 {
+		days = standard
+	}
+	if days < 1 || days > 31 {
+		return nil, nil, &InputError{Field: "days", Problem: fmt.Sprintf("%d is out of range: 1 to 31 days", days)}
+	}
+	now := s.now().In(loc)
+	first := time.Date(now.Year(), now.Month(), now.Day(), 0, 0, 0, 0, loc)
+	if from != "" {
+		if first, err = time.ParseInLocation(time.DateOnly, from, loc); err != nil {
+			return nil, nil, &InputError{Field: "from", Problem: fmt.Sprintf("%q is no day: write it as 2026-11-23", from)}
+		}
+	}
+	return loc, localDays(first, days), nil
+}
+
+// localDays lists days by the clock of a zone, and where that clock changes.
+func localDays(first time.Time, n int) []wire.Day {
+	var out []wire.Day
+	for i := range n {
+		begin := time.Date(first.Year(), first.Month(), first.Day()+i, 0, 0, 0, 0, first.Location())
+		end := time.Date(first.Year(), first.Month(), first.Day()+i+1, 0, 0, 0, 0, first.Location())
+		day := wire.Day{Date: begin.Format(time.DateOnly), From: begin, Until: end}
+		if _, change := begin.ZoneBounds(); !change.IsZero() && change.Before(end) {
+			day.Change = &wire.ClockChange{At: change, Before: begin.Format("-07:00"), After: change.In(first.Location()).Format("-07:00")}
+		}
+		out = append(out, day)
+	}
+	return out
+}
+
+// Week tells how answers run over some days.
+func (s *Service) Week(c Caller, q wire.WeekQuestion) (wire.Week, error) {
+	st := s.State()
+	if err := s.may(st, c, Ask, policy.UserID(q.User)); err != nil {
+		return wire.Week{}, err
+	}
+	if (q.User == "") == (q.Group == "") {
+		return wire.Week{}, &InputError{Field: "user", Problem: "give either a user or a group"}
+	}
+	ask, err := translate.Question(st.Policy, wire.Check{User: q.User, Right: q.Right, Device: q.Device, Context: q.Context}, s.now())
+	if err != nil {
+		return wire.Week{}, err
+	}
+	zone := st.Policy.Settings().Zone
+	if d, ok := policy.Find[*policy.Device](st.Policy, string(ask.Device)); ok {
+		zone = decision.SiteZone(st.Policy, d.Site)
+	}
+	_, days, err := s.days(q.From, zone, q.Days, 7)
+	if err != nil {
+		return wire.Week{}, err
+	}
+	out := wire.Week{Zone: zone, Days: days, Rights: []wire.WeekOfRight{}}
+	ask.At = days[0].From
+	end := days[len(days)-1].Until
+	rights := []policy.RightID{policy.RightID(q.Right)}
+	if q.Right == "" {
+		rights = nil
+		for r := range policy.Each[*policy.Right](st.Policy) {
+			rights = append(rights, r.ID)
+		}
+	}
+	for _, right := range rights {
+		ask.Right = right
+		list, reason := st.Compiled.Stretches(ask, end)
+		if q.Group != "" {
+			list, reason = st.Compiled.StretchesOfGroup(policy.UserGroupID(q.Group), ask, end)
+		}
+		if reason != decision.Granted {
+			return out, &InputError{Field: map[decision.Reason]string{decision.UnknownRight: "right", decision.UnknownUser: "user"}[reason], Problem: "is not known: " + reason.String()}
+		}
+		of := wire.WeekOfRight{Right: wire.Named{ID: string(right), Name: nameOf(st.Policy, policy.Rights, string(right))}}
+		some := q.Right != "" || right == policy.View || right == policy.Control
+		for _, x := range list {
+			some = some || x.Allowed
+			of.Stretches = append(of.Stretches, wire.Stretch{From: x.From, Until: x.Until, Allowed: x.Allowed, Reason: x.Reason.String()})
+		}
+		if some {
+			out.Rights = append(out.Rights, of)
+		}
+	}
+	return out, nil
+}

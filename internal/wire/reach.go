@@ -1,0 +1,293 @@
+package wire
+
+import (
+	"encoding/json"
+	"time"
+
+	"sentier/internal/policy"
+)
+
+// Reach is a page of what somebody reaches, or of who reaches something.
+type Reach struct {
+	Of       Ref       `json:"of" description:"whom or what it was asked of"`
+	At       time.Time `json:"at"`
+	Zone     string    `json:"zone" description:"IANA zone in which its times are best told"`
+	AnyTime  bool      `json:"any_time" description:"also what will be allowed within 400 days"`
+	Revision uint64    `json:"revision"`
+	Barred   string    `json:"barred,omitempty" description:"why nothing at all is allowed, such as user_suspended"`
+	Items    []Reached `json:"items"`
+	Total    int       `json:"total" description:"how many there are on all pages"`
+	Next     string    `json:"next,omitempty" description:"cursor of the next page"`
+}
+
+// Ref is a record by its type, id and name.
+type Ref struct {
+	Type string `json:"type"`
+	ID   string `json:"id"`
+	Name string `json:"name"`
+}
+
+// Reached is one device, point or user of a [Reach].
+type Reached struct {
+	ID      string         `json:"id" description:"of a user, or of a device, or device/point"`
+	Name    string         `json:"name"`
+	Site    string         `json:"site,omitempty" description:"id of a device's site"`
+	Rights  []ReachedRight `json:"rights"`
+	Through []Ref          `json:"through,omitempty" description:"the shortest way: groups, then the grant"`
+}
+
+// ReachedRight is one right of what is reached.
+type ReachedRight struct {
+	ID      string     `json:"id"`
+	Name    string     `json:"name"`
+	Allowed bool       `json:"allowed" description:"false: not now, but later"`
+	Until   *time.Time `json:"until" description:"when allowed changes; null: not within 400 days"`
+}
+
+// Seen is the service as a user would meet it: what they reach now and later, and why nothing where it is nothing.
+type Seen struct {
+	User   Ref     `json:"user"`
+	Text   string  `json:"text" description:"in words: how much, or why nothing"`
+	Groups []Ref   `json:"groups" description:"the groups that the user is in now"`
+	Now    int     `json:"now" description:"how many devices and points are reached now"`
+	Whom   []Named `json:"whom" description:"owners, whom to ask"`
+	Reach  Reach   `json:"reach"`
+}
+
+// Look is a record of somebody's having looked at the service as another user sees it.
+type Look struct {
+	At   time.Time `json:"at"`
+	By   string    `json:"by"`
+	User string    `json:"user"`
+}
+
+// Use is a line of a grant that makes use of a record.
+type Use struct {
+	Grant   Named    `json:"grant"`
+	Line    int      `json:"line" description:"number of the line, from 0"`
+	Effect  string   `json:"effect" enum:"allow,deny"`
+	Rights  []string `json:"rights" description:"names of the rights that it gives or takes, with what follows from them"`
+	Users   int      `json:"users" description:"how many it reaches at the instant"`
+	Devices int      `json:"devices" description:"how many it covers"`
+	Force   bool     `json:"force" description:"the grant is in force at the instant"`
+}
+
+// MatrixQuestion asks for a matrix.
+type MatrixQuestion struct {
+	Rows    Axis    `json:"rows"`
+	Columns Axis    `json:"columns"`
+	At      string  `json:"at,omitempty" description:"RFC 3339, or a local time of the settings' zone; left out: now"`
+	Context Context `json:"context,omitzero"`
+	AnyTime bool    `json:"any_time,omitempty" description:"tell also what is allowed at other times"`
+}
+
+// Axis selects the rows or the columns of a matrix, up to 1,000: those named, or those that a list of the type
+// shows for a word and filters.
+type Axis struct {
+	Type   string            `json:"type" sentier:"required" enum:"users,user_groups,devices,device_groups,sites"`
+	IDs    []string          `json:"ids,omitempty"`
+	Q      string            `json:"q,omitempty"`
+	Filter map[string]string `json:"filter,omitempty"`
+}
+
+// Matrix is the rights of each row in each column.
+type Matrix struct {
+	At       time.Time `json:"at"`
+	Zone     string    `json:"zone"`
+	Revision uint64    `json:"revision"`
+	Rows     []Named   `json:"rows"`
+	Columns  []Named   `json:"columns"`
+	RowsOf   int       `json:"rows_of" description:"how many rows there would be without the bound of 1,000"`
+	ColsOf   int       `json:"columns_of"`
+	Kinds    []Cell    `json:"kinds" description:"the cells that there are, each once"`
+	Cells    [][]int32 `json:"cells" description:"by row and column, the number of the cell in kinds"`
+}
+
+// Cell is what a row may do in a column: ids of rights.
+type Cell struct {
+	Rights []string `json:"rights" description:"on all that is in the column"`
+	Some   []string `json:"some,omitempty" description:"on some of it, but not on all"`
+	Later  []string `json:"later,omitempty" description:"not now, but at another time"`
+}
+
+// WeekQuestion asks how an answer will run.
+type WeekQuestion struct {
+	User    string  `json:"user,omitempty" description:"id of a user; or give group"`
+	Group   string  `json:"group,omitempty" description:"id of a user group: somebody who is in it and in no other"`
+	Device  string  `json:"device" sentier:"required" description:"id of a device, or device/point"`
+	Right   string  `json:"right,omitempty" description:"id of a right; left out: all that are allowed at some time of the days"`
+	From    string  `json:"from,omitempty" description:"first day, as 2026-11-23; left out: today"`
+	Days    int     `json:"days,omitempty" description:"1 to 31; left out: 7"`
+	Context Context `json:"context,omitzero"`
+}
+
+// Week is how answers run over some days.
+type Week struct {
+	Zone   string        `json:"zone"`
+	Days   []Day         `json:"days"`
+	Rights []WeekOfRight `json:"rights"`
+}
+
+// Day is a day by the clock of a zone; one on which the clock changes has not 24 hours.
+type Day struct {
+	Date   string       `json:"date"`
+	From   time.Time    `json:"from"`
+	Until  time.Time    `json:"until"`
+	Change *ClockChange `json:"change,omitempty"`
+}
+
+// ClockChange is a change of the clock on a day.
+type ClockChange struct {
+	At     time.Time `json:"at"`
+	Before string    `json:"before" description:"offset from UTC, as +01:00"`
+	After  string    `json:"after"`
+}
+
+// WeekOfRight is how the answer about one right runs.
+type WeekOfRight struct {
+	Right     Named     `json:"right"`
+	Stretches []Stretch `json:"stretches"`
+}
+
+// Stretch is a time in which an answer stays the same.
+type Stretch struct {
+	From    time.Time `json:"from"`
+	Until   time.Time `json:"until"`
+	Allowed bool      `json:"allowed"`
+	Reason  string    `json:"reason,omitempty"`
+}
+
+// ScheduleQuestion asks how a schedule, saved or not, will run.
+type ScheduleQuestion struct {
+	Schedule policy.Schedule `json:"schedule"`
+	Zone     string          `json:"zone,omitempty" description:"IANA zone by whose clock it is told, and judged where its zone is site; left out: the settings'"`
+	From     string          `json:"from,omitempty" description:"first day; left out: today"`
+	Days     int             `json:"days,omitempty" description:"1 to 31; left out: 14"`
+}
+
+// Fortnight is how a schedule runs over some days; only the open stretches are there.
+type Fortnight struct {
+	Zone      string    `json:"zone"`
+	Zones     []string  `json:"zones" description:"zones of the sites"`
+	Days      []Day     `json:"days"`
+	Stretches []Stretch `json:"stretches"`
+}
+
+// MatchQuestion asks which devices a match, saved or not, selects.
+type MatchQuestion = policy.Match
+
+// Matched is the devices that a match, saved or not, selects.
+type Matched struct {
+	Total int     `json:"total"`
+	Items []Named `json:"items" description:"the first of them"`
+}
+
+// AdviceQuestion asks what would turn an answer.
+type AdviceQuestion struct {
+	User    string  `json:"user" sentier:"required"`
+	Right   string  `json:"right" sentier:"required"`
+	Device  string  `json:"device" sentier:"required" description:"id of a device, or device/point"`
+	At      string  `json:"at,omitempty" description:"as in a check"`
+	Context Context `json:"context,omitzero"`
+	Until   string  `json:"until,omitempty" description:"end of the memberships and grants that are advised, RFC 3339; left out: none"`
+}
+
+// Advice is the changes that would turn an answer, the one that changes least beside it first.
+type Advice struct {
+	Allowed bool     `json:"allowed" description:"the answer as it is"`
+	Items   []Advise `json:"items"`
+}
+
+// Advise is one change that would turn an answer.
+type Advise struct {
+	Kind    string   `json:"kind"`
+	Text    string   `json:"text"`
+	Else    int      `json:"else" description:"rights of users on devices that change beside the one asked for"`
+	Impact  Impact   `json:"impact"`
+	Edits   []Edit   `json:"edits" description:"to be sent to /api/v1/changes"`
+	Changes []Change `json:"changes" description:"what they do to records"`
+}
+
+// Impact is who gains and loses what by a change, at one instant.
+type Impact struct {
+	Gained  int          `json:"gained" description:"rights of users on devices"`
+	Lost    int          `json:"lost"`
+	Users   int          `json:"users" description:"users who gain or lose anything"`
+	Devices int          `json:"devices" description:"devices on which anybody does"`
+	Items   []Difference `json:"items" description:"the first of them"`
+}
+
+// Difference is what one user gains and loses on one device.
+type Difference struct {
+	User   Named    `json:"user"`
+	Device Named    `json:"device"`
+	Gained []string `json:"gained,omitempty"`
+	Lost   []string `json:"lost,omitempty"`
+}
+
+// Evaluations is a request for many decisions of the OpenID AuthZEN Authorization API 1.0. What an evaluation leaves
+// out is taken from the top.
+type Evaluations struct {
+	Subject     *Entity            `json:"subject,omitempty"`
+	Action      *Action            `json:"action,omitempty"`
+	Resource    *Entity            `json:"resource,omitempty"`
+	Context     json.RawMessage    `json:"context,omitempty"`
+	Evaluations []PartEvaluation   `json:"evaluations"`
+	Options     *EvaluationsOption `json:"options,omitempty"`
+}
+
+// PartEvaluation is one of many evaluations.
+type PartEvaluation struct {
+	Subject  *Entity         `json:"subject,omitempty"`
+	Action   *Action         `json:"action,omitempty"`
+	Resource *Entity         `json:"resource,omitempty"`
+	Context  json.RawMessage `json:"context,omitempty"`
+}
+
+// EvaluationsOption says whether many evaluations end early.
+type EvaluationsOption struct {
+	Semantic string `json:"evaluations_semantic,omitempty" enum:"execute_all,deny_on_first_deny,permit_on_first_permit"`
+}
+
+// Decisions are the answers to [Evaluations], in their order.
+type Decisions struct {
+	Evaluations []Decision `json:"evaluations"`
+}
+
+// Search is a request of the AuthZEN search interfaces.
+type Search struct {
+	Subject  Entity         `json:"subject"`
+	Action   *Action        `json:"action,omitempty"`
+	Resource Entity         `json:"resource"`
+	Context  map[string]any `json:"context,omitempty"`
+	Page     *SearchPage    `json:"page,omitempty"`
+}
+
+// SearchPage asks for a page.
+type SearchPage struct {
+	Token string `json:"token,omitempty"`
+	Limit int    `json:"limit,omitempty" description:"1 to 1,000; left out: 100"`
+}
+
+// SearchResult is a page of what a search found.
+type SearchResult struct {
+	Page    SearchNext       `json:"page"`
+	Results []map[string]any `json:"results"`
+}
+
+// SearchNext tells of the other pages.
+type SearchNext struct {
+	Next  string `json:"next_token" description:"empty: this is the last page"`
+	Count int    `json:"count"`
+	Total int    `json:"total"`
+}
+
+// AuthZEN describes the endpoints, as /.well-known/authzen-configuration gives it.
+type AuthZEN struct {
+	Point          string `json:"policy_decision_point"`
+	Evaluation     string `json:"access_evaluation_endpoint"`
+	Evaluations    string `json:"access_evaluations_endpoint"`
+	SearchSubject  string `json:"search_subject_endpoint"`
+	SearchResource string `json:"search_resource_endpoint"`
+	SearchAction   string `json:"search_action_endpoint"`
+}

@@ -1,0 +1,63 @@
+package wording
+
+import (
+	"strconv"
+	"strings"
+	"time"
+
+	"sentier/internal/decision"
+	"sentier/internal/policy"
+	"sentier/internal/wire"
+)
+
+// Advice puts an advice into words.
+func (c Catalogue) Advice(p *policy.Policy, q decision.Question, a decision.Advice) string {
+	name := func(t policy.Type, id string) string {
+		if r, ok := p.Get(t, id); ok {
+			return r.Title()
+		}
+		return id
+	}
+	grant := name(policy.Grants, string(a.Grant))
+	for _, change := range a.Changes { // a new one has its name in the change alone
+		if change.Type == policy.Grants && change.ID == string(a.Grant) && change.Record != nil {
+			grant = change.Record.Title()
+		}
+	}
+	sentence := c.Say("advice."+string(a.Kind), "user", name(policy.Users, string(q.User)), "device", name(policy.Devices, string(q.Device)),
+		"right", name(policy.Rights, string(q.Right)), "group", name(policy.UserGroups, string(a.Group)), "grant", grant,
+		"line", strconv.Itoa(a.Line+1), "n", strconv.Itoa(len(a.Changes)))
+	switch a.Else {
+	case 0:
+		return sentence + " " + c.Say("advice.else_none")
+	case 1:
+		return sentence + " " + c.Say("advice.else_one")
+	}
+	key := "advice.else"
+	if a.Impact.Users == 1 {
+		key = "advice.else_person"
+	}
+	return sentence + " " + c.Say(key, "n", strconv.Itoa(a.Else), "users", strconv.Itoa(a.Impact.Users), "devices", strconv.Itoa(a.Impact.Devices))
+}
+
+// Seen says how much a user reaches, or why it is nothing.
+func (c Catalogue) Seen(u *policy.User, s wire.Seen, at time.Time) string {
+	var groups []string
+	for _, g := range s.Groups {
+		groups = append(groups, g.Name)
+	}
+	key := "seen.some"
+	switch {
+	case s.Reach.Barred != "":
+		return c.Say("reason."+s.Reach.Barred, "user", u.Title(), "from", Time(u.Valid.From, s.Reach.Zone), "until", Time(u.Valid.Until, s.Reach.Zone))
+	case s.Reach.Total == 0 && len(groups) == 0:
+		key = "seen.no_group"
+	case s.Reach.Total == 0:
+		key = "seen.nothing"
+	case s.Now == s.Reach.Total:
+		key = "seen.same"
+	case s.Now == 0:
+		key = "seen.later"
+	}
+	return c.Say(key, "user", u.Title(), "now", strconv.Itoa(s.Now), "all", strconv.Itoa(s.Reach.Total), "groups", strings.Join(groups, ", "))
+}

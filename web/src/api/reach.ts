@@ -1,0 +1,35 @@
+import { answer, api, type Refused } from "./client";
+import type { components } from "./schema.gen";
+
+type Schemas = components["schemas"];
+export type Reach = Schemas["Reach"];
+export type Reached = Schemas["Reached"];
+export type Seen = Schemas["Seen"];
+export type Use = Schemas["Use"];
+export type Matrix = Schemas["Matrix"];
+export type MatrixQuestion = Schemas["MatrixQuestion"];
+export type Cell = Schemas["Cell"];
+export type Week = Schemas["Week"];
+export type WeekQuestion = Schemas["WeekQuestion"];
+export type Day = Schemas["Day"];
+export type Stretch = Schemas["Stretch"];
+export type Fortnight = Schemas["Fortnight"];
+export type Advice = Schemas["Advice"];
+export type Advise = Schemas["Advise"];
+export type AdviceQuestion = Schemas["AdviceQuestion"];
+export type Impact = Schemas["Impact"];
+export type { Refused };
+
+export type ReachQuery = { at?: string; any_time?: boolean; right?: string; limit?: number; cursor?: string; point?: string };
+
+/** reach reads a page of what is reached from a user or group, or of who reaches a device. */
+export const reach = (type: string, id: string, query: ReachQuery) =>
+  answer(api.GET(`/api/v1/reach/${type}/{id}` as "/api/v1/reach/devices/{id}", { params: { path: { id }, query } }));
+export const seen = (id: string, query: ReachQuery) => answer(api.GET("/api/v1/seen/{id}", { params: { path: { id }, query } }));
+export const uses = (type: string, id: string) => answer(api.GET("/api/v1/uses/{type}/{id}", { params: { path: { type, id } } }));
+export const matrix = (body: MatrixQuestion) => answer(api.POST("/api/v1/matrix", { body }));
+export const week = (body: WeekQuestion) => answer(api.POST("/api/v1/week", { body }));
+export const advice = (body: AdviceQuestion) => answer(api.POST("/api/v1/advice", { body }));
+export const previewSchedule = (schedule: object, zone: string) =>
+  answer(api.POST("/api/v1/preview/schedule", { body: { schedule: schedule as Schemas["Schedule"], zone: zone || undefined } }));
+export const previewMatch = (match: object) => answer(api.POST("/api/v1/preview/match", { body: match }));

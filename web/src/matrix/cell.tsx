@@ -1,0 +1,114 @@
+import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { Link } from "react-router";
+import { check } from "../api/client";
+import { matrix, type Cell } from "../api/reach";
+import { Busy, Trouble } from "../ui/notice";
+import { TrailView } from "../ui/trail";
+import { say } from "../words";
+
+type Named = { id: string; name: string };
+
+/** Spot is a cell that was opened. */
+export type Spot = { row: Named; column: Named; rowType: string; columnType: string; cell: Cell; at: string };
+
+/** letters are the first letters of rights: view and control in capitals, before the others. */
+export function letters(rights: string[]) {
+  const first = ["view", "control"].filter((r) => rights.includes(r)).map((r) => r.charAt(0).toUpperCase());
+  const rest = rights.filter((r) => r !== "view" && r !== "control").map((r) => r.charAt(0));
+  return first.concat(rest).join("");
+}
+
+/** CellTrail opens a cell: its trail, or, where the column is many devices, those devices. */
+export function CellTrail({ spot }: { spot: Spot }) {
+  const [device, setDevice] = useState<Named | undefined>(spot.columnType === "devices" ? spot.column : undefined);
+  if (device) {
+    return (
+      <>
+        {spot.columnType !== "devices" && (
+          <button type="button" className="link self-start" onClick={() => setDevice(undefined)}>
+            ← {spot.column.name}
+          </button>
+        )}
+        <Trails spot={spot} device={device} />
+      </>
+    );
+  }
+  return <Devices spot={spot} onPick={setDevice} />;
+}
+
+function Trails({ spot, device }: { spot: Spot; device: Named }) {
+  const [right, setRight] = useState([...spot.cell.rights, ...(spot.cell.some ?? [])].includes("control") ? "control" : "view");
+  const who = spot.rowType === "users" ? { user: spot.row.id } : { group: spot.row.id };
+  const question = { ...who, right, device: device.id, at: spot.at || undefined };
+  const answer = useQuery({ queryKey: ["check", question], queryFn: () => check(question), staleTime: 0 });
+  const rights = [...new Set(["view", "control", ...spot.cell.rights, ...(spot.cell.some ?? []), ...(spot.cell.later ?? [])])];
+  return (
+    <>
+      <div className="flex flex-wrap gap-1" role="group" aria-label={say("console.field.right")}>
+        {rights.map((r) => (
+          <button
+            key={r}
+            type="button"
+            aria-pressed={r === right}
+            className={`button ${r === right ? "bg-sunk font-semibold" : "text-soft"}`}
+            onClick={() => setRight(r)}
+          >
+            {r}
+          </button>
+        ))}
+      </div>
+      {answer.error && <Trouble error={answer.error} />}
+      {answer.isPending && <Busy />}
+      {answer.data && (
+        <>
+          <p>{answer.data.text}</p>
+          {[...answer.data.because, ...answer.data.missing].map((t) => (
+            <TrailView key={`${t.grant}/${t.line}`} trail={t} />
+          ))}
+          {spot.rowType === "users" && (
+            <Link className="link" to={`/check?${new URLSearchParams({ user: spot.row.id, right, device: device.id, at: spot.at }).toString()}`}>
+              {say("console.matrix.check")}
+            </Link>
+          )}
+        </>
+      )}
+    </>
+  );
+}
+
+function Devices({ spot, onPick }: { spot: Spot; onPick: (device: Named) => void }) {
+  const filter: Record<string, string> = spot.columnType === "sites" ? { site: spot.column.id } : { group: spot.column.id };
+  const question = {
+    rows: { type: spot.rowType as "users", ids: [spot.row.id] },
+    columns: { type: "devices" as const, filter },
+    at: spot.at || undefined,
+    any_time: true,
+  };
+  const found = useQuery({ queryKey: ["matrix", question], queryFn: () => matrix(question) });
+  if (found.error) return <Trouble error={found.error} />;
+  if (!found.data) return <Busy />;
+  const m = found.data;
+  return (
+    <ul className="grid gap-x-6 sm:grid-cols-2">
+      {m.columns.map((c, i) => {
+        const cell = m.kinds[m.cells[0]?.[i] ?? 0];
+        return (
+          <li key={c.id}>
+            <button
+              type="button"
+              className="flex w-full cursor-pointer items-baseline justify-between gap-3 rounded px-2 py-1 text-left hover:bg-sunk"
+              onClick={() => onPick(c)}
+            >
+              <span className="truncate">{c.name}</span>
+              <span className="font-mono text-[0.86rem]">
+                {letters(cell?.rights ?? [])}
+                {cell?.later?.length ? "·" : ""}
+              </span>
+            </button>
+          </li>
+        );
+      })}
+    </ul>
+  );
+}

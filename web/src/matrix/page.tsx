@@ -1,0 +1,301 @@
+import { useQuery } from "@tanstack/react-query";
+import { useVirtualizer } from "@tanstack/react-virtual";
+import { Dialog } from "radix-ui";
+import { ArrowDownWideNarrow, Download, Pin } from "lucide-react";
+import { useMemo, useRef, useState } from "react";
+import { useSearchParams } from "react-router";
+import { matrix, type Cell, type Matrix } from "../api/reach";
+import { Choose } from "../ui/choose";
+import { Busy, Empty, Trouble } from "../ui/notice";
+import { Picker } from "../ui/picker";
+import { Instant } from "../ui/time";
+import { say } from "../words";
+import { CellTrail, letters, type Spot } from "./cell";
+
+const rowHeight = 28;
+const columnWidth = 74;
+const headWidth = 208;
+
+/** The matrix: people or groups against devices, device groups or sites. What is asked stands in the address. */
+export function MatrixPage() {
+  const [params, setParams] = useSearchParams();
+  const get = (name: string, standard = "") => params.get(name) ?? standard;
+  const set = (values: Record<string, string>) =>
+    setParams((p) => {
+      const next = new URLSearchParams(p);
+      for (const [name, v] of Object.entries(values)) {
+        if (v) next.set(name, v);
+        else next.delete(name);
+      }
+      return next;
+    });
+  const rows = get("rows", "user_groups");
+  const columns = get("columns", "sites");
+  const question = {
+    rows: { type: rows as "users", q: get("rq") || undefined, filter: rows === "users" && get("group") ? { group: get("group") } : undefined },
+    columns: { type: columns as "devices", q: get("cq") || undefined, filter: columns === "devices" && get("site") ? { site: get("site") } : undefined },
+    at: get("at") || undefined,
+    any_time: true,
+  };
+  const found = useQuery({ queryKey: ["matrix", question], queryFn: () => matrix(question), placeholderData: (before) => before });
+  return (
+    <>
+      <h1 className="mb-3">{say("console.place.matrix")}</h1>
+      <div className="mb-3 flex flex-wrap items-end gap-3">
+        <div className="w-40">
+          <Choose label={say("console.matrix.rows")} value={rows} options={kinds("users", "user_groups")} onChange={(v) => set({ rows: v, group: "" })} />
+        </div>
+        {rows === "users" && (
+          <div className="w-48">
+            <Picker label={say("console.matrix.in_group")} type="user_groups" value={get("group")} onChange={(v) => set({ group: v })} />
+          </div>
+        )}
+        <Word label={say("console.matrix.filter_rows")} value={get("rq")} onChange={(v) => set({ rq: v })} />
+        <div className="w-40">
+          <Choose
+            label={say("console.matrix.columns")}
+            value={columns}
+            options={kinds("devices", "device_groups", "sites")}
+            onChange={(v) => set({ columns: v, site: "" })}
+          />
+        </div>
+        {columns === "devices" && (
+          <div className="w-48">
+            <Picker label={say("console.matrix.in_site")} type="sites" value={get("site")} onChange={(v) => set({ site: v })} />
+          </div>
+        )}
+        <Word label={say("console.matrix.filter_columns")} value={get("cq")} onChange={(v) => set({ cq: v })} />
+        <Word label={say("console.matrix.at")} hint={say("console.check.at_hint")} value={get("at")} onChange={(v) => set({ at: v })} />
+      </div>
+      {found.error && <Trouble error={found.error} />}
+      {found.isPending && <Busy />}
+      {found.data && <Sheet key={`${rows} ${columns}`} m={found.data} rows={rows} columns={columns} at={get("at")} />}
+    </>
+  );
+}
+
+const kinds = (...types: string[]) => types.map((t) => ({ value: t, label: say(`console.types.${t}`) }));
+
+function Word({ label, hint, value, onChange }: { label: string; hint?: string; value: string; onChange: (v: string) => void }) {
+  const [typed, setTyped] = useState(value);
+  return (
+    <label className="flex w-36 flex-col gap-1">
+      <span className="text-xs font-medium text-soft">{label}</span>
+      <input
+        className="field"
+        value={typed}
+        placeholder={hint}
+        onChange={(e) => setTyped(e.target.value)}
+        onBlur={() => typed !== value && onChange(typed)}
+        onKeyDown={(e) => e.key === "Enter" && onChange(typed)}
+      />
+    </label>
+  );
+}
+
+/** order puts the pinned first, then sorts by how much there is, or leaves the order of the list. */
+function order(n: number, pinned: Set<number>, weight: ((i: number) => number) | undefined) {
+  return Array.from({ length: n }, (_, i) => i).sort((a, b) => Number(pinned.has(b)) - Number(pinned.has(a)) || (weight ? weight(b) - weight(a) : 0) || a - b);
+}
+
+function Sheet({ m, rows, columns, at }: { m: Matrix; rows: string; columns: string; at: string }) {
+  const [spot, setSpot] = useState<Spot>();
+  const [pinnedRows, setPinnedRows] = useState(new Set<number>());
+  const [pinnedColumns, setPinnedColumns] = useState(new Set<number>());
+  const [byAmount, setByAmount] = useState(false);
+  const shown = useMemo(() => m.kinds.map(cellText), [m]);
+  const weights = useMemo(() => m.kinds.map((k) => k.rights.length * 2 + (k.some?.length ?? 0)), [m]);
+  const amounts = useMemo(() => {
+    const row = m.rows.map((_, r) => (m.cells[r] ?? []).reduce((sum, n) => sum + (weights[n] ?? 0), 0));
+    const column = m.columns.map((_, c) => m.cells.reduce((sum, line) => sum + (weights[line[c] ?? 0] ?? 0), 0));
+    return { row, column };
+  }, [m, weights]);
+  const rowOrder = useMemo(() => order(m.rows.length, pinnedRows, byAmount ? (i) => amounts.row[i] ?? 0 : undefined), [m, pinnedRows, byAmount, amounts]);
+  const columnOrder = useMemo(
+    () => order(m.columns.length, pinnedColumns, byAmount ? (i) => amounts.column[i] ?? 0 : undefined),
+    [m, pinnedColumns, byAmount, amounts],
+  );
+  const scroller = useRef<HTMLDivElement>(null);
+  const down = useVirtualizer({ count: rowOrder.length, getScrollElement: () => scroller.current, estimateSize: () => rowHeight, overscan: 10 });
+  const across = useVirtualizer({
+    count: columnOrder.length,
+    horizontal: true,
+    getScrollElement: () => scroller.current,
+    estimateSize: () => columnWidth,
+    overscan: 5,
+  });
+  if (m.rows.length === 0 || m.columns.length === 0) return <Empty>{say("console.matrix.empty")}</Empty>;
+  const toggle = (set: Set<number>, i: number) => new Set(set.has(i) ? [...set].filter((x) => x !== i) : [...set, i]);
+  return (
+    <>
+      <div className="mb-2 flex flex-wrap items-center gap-3">
+        <p className="text-soft tabular-nums" role="status">
+          {say("console.matrix.size", { rows: m.rows.length, rows_of: m.rows_of, columns: m.columns.length, columns_of: m.columns_of })}
+        </p>
+        <Instant at={m.at} zone={m.zone} />
+        <button type="button" className="button ml-auto" aria-pressed={byAmount} onClick={() => setByAmount(!byAmount)}>
+          <ArrowDownWideNarrow size={15} aria-hidden /> {say("console.matrix.by_amount")}
+        </button>
+        <button type="button" className="button" onClick={() => save(m)}>
+          <Download size={15} aria-hidden /> {say("console.matrix.export")}
+        </button>
+      </div>
+      <div
+        ref={scroller}
+        className="sheet relative h-[calc(100vh-16rem)] min-h-64 overflow-auto"
+        tabIndex={0}
+        role="region"
+        aria-label={say("console.place.matrix")}
+      >
+        <div style={{ height: down.getTotalSize() + 76, width: across.getTotalSize() + headWidth }} className="relative">
+          <div className="sticky top-0 z-20 h-[76px] bg-sheet" style={{ width: across.getTotalSize() + headWidth }}>
+            <div className="sticky left-0 z-30 h-[76px] border-r border-b border-line bg-sheet" style={{ width: headWidth }} />
+            {across.getVirtualItems().map((v) => {
+              const c = columnOrder[v.index] ?? 0;
+              return (
+                <div
+                  key={v.key}
+                  className="absolute top-0 flex h-[76px] flex-col justify-end border-r border-b border-line/60 px-1 pb-1 text-xs leading-tight"
+                  style={{ left: headWidth + v.start, width: columnWidth }}
+                >
+                  <PinButton on={pinnedColumns.has(c)} name={m.columns[c]?.name ?? ""} onPin={() => setPinnedColumns(toggle(pinnedColumns, c))} />
+                  <span className="line-clamp-3 break-words" title={m.columns[c]?.name}>
+                    {m.columns[c]?.name}
+                  </span>
+                </div>
+              );
+            })}
+          </div>
+          {down.getVirtualItems().map((v) => {
+            const r = rowOrder[v.index] ?? 0;
+            const line = m.cells[r] ?? [];
+            return (
+              <div
+                key={v.key}
+                className="absolute left-0 flex"
+                style={{ top: v.start + 76, height: rowHeight, width: across.getTotalSize() + headWidth }}
+                data-row={m.rows[r]?.id}
+              >
+                <div
+                  className="sticky left-0 z-10 flex items-center gap-1 border-r border-b border-line/60 bg-sheet px-2 text-[0.9rem]"
+                  style={{ width: headWidth }}
+                >
+                  <span className="min-w-0 flex-1 truncate" title={m.rows[r]?.name}>
+                    {m.rows[r]?.name}
+                  </span>
+                  <PinButton on={pinnedRows.has(r)} name={m.rows[r]?.name ?? ""} onPin={() => setPinnedRows(toggle(pinnedRows, r))} />
+                </div>
+                {across.getVirtualItems().map((h) => {
+                  const c = columnOrder[h.index] ?? 0;
+                  const n = line[c] ?? 0;
+                  const cell = m.kinds[n];
+                  const text = shown[n];
+                  return (
+                    <button
+                      key={h.key}
+                      type="button"
+                      className="absolute cursor-pointer overflow-hidden border-r border-b border-line/60 px-1 font-mono text-[0.8rem] whitespace-nowrap hover:bg-sunk"
+                      style={{ left: headWidth + h.start, width: columnWidth, height: rowHeight, background: tint(cell) }}
+                      aria-label={`${text ?? ""} ${m.rows[r]?.name ?? ""}, ${m.columns[c]?.name ?? ""}: ${cell ? spoken(cell) : ""}`}
+                      onClick={() => {
+                        const [row, column] = [m.rows[r], m.columns[c]];
+                        if (row && column && cell) setSpot({ row, column, rowType: rows, columnType: columns, cell, at });
+                      }}
+                    >
+                      {text}
+                    </button>
+                  );
+                })}
+              </div>
+            );
+          })}
+        </div>
+      </div>
+      <Legend m={m} />
+      <Dialog.Root open={spot !== undefined} onOpenChange={(open) => !open && setSpot(undefined)}>
+        <Dialog.Portal>
+          <Dialog.Overlay className="fixed inset-0 z-40 bg-black/40" />
+          <Dialog.Content
+            aria-describedby={undefined}
+            className="sheet fixed top-[8vh] left-1/2 z-50 flex max-h-[84vh] w-[min(94vw,56rem)] -translate-x-1/2 flex-col gap-4 overflow-auto p-6"
+          >
+            {spot && (
+              <>
+                <Dialog.Title className="text-lg font-semibold">
+                  {spot.row.name} · {spot.column.name}
+                </Dialog.Title>
+                <CellTrail spot={spot} />
+                <Dialog.Close className="button self-end">{say("console.close")}</Dialog.Close>
+              </>
+            )}
+          </Dialog.Content>
+        </Dialog.Portal>
+      </Dialog.Root>
+    </>
+  );
+}
+
+function PinButton({ on, name, onPin }: { on: boolean; name: string; onPin: () => void }) {
+  return (
+    <button
+      type="button"
+      aria-pressed={on}
+      aria-label={say("console.matrix.pin", { name })}
+      className={`flex size-[24px] shrink-0 cursor-pointer items-center justify-center rounded hover:bg-sunk ${on ? "text-accent" : "text-soft/70"}`}
+      onClick={onPin}
+    >
+      <Pin size={13} aria-hidden fill={on ? "currentColor" : "none"} />
+    </button>
+  );
+}
+
+const cellText = (k: Cell) => `${letters(k.rights)}${k.some?.length ? `(${letters(k.some)})` : ""}${k.later?.length ? "·" : ""}`;
+
+const spoken = (k: Cell) =>
+  [
+    k.rights.join(" ") || say("console.matrix.none"),
+    k.some?.length && `${say("console.matrix.some")}: ${k.some.join(" ")}`,
+    k.later?.length && `${say("console.matrix.later")}: ${k.later.join(" ")}`,
+  ]
+    .filter(Boolean)
+    .join("; ");
+
+/** tint is how strongly a cell is filled: its letters say what it holds. */
+function tint(k: Cell | undefined) {
+  if (!k || k.rights.length + (k.some?.length ?? 0) === 0) return undefined;
+  const strength = k.rights.includes("control") ? 26 : k.rights.length > 0 ? 13 : 6;
+  return `color-mix(in srgb, var(--holds) ${strength}%, transparent)`;
+}
+
+function Legend({ m }: { m: Matrix }) {
+  const rights = [...new Set(m.kinds.flatMap((k) => [...k.rights, ...(k.some ?? []), ...(k.later ?? [])]))].sort();
+  return (
+    <p className="mt-2 text-[0.86rem] text-soft">
+      {rights.map((r) => (
+        <span key={r} className="mr-3">
+          <b className="font-mono text-ink">{letters([r])}</b> {r}
+        </span>
+      ))}
+      <span className="mr-3">
+        <b className="font-mono text-ink">( )</b> {say("console.matrix.some")}
+      </span>
+      <span>
+        <b className="font-mono text-ink">·</b> {say("console.matrix.later")}
+      </span>
+    </p>
+  );
+}
+
+/** save writes the sheet as CSV, RFC 4180. */
+function save(m: Matrix) {
+  const quote = (text: string) => (/[",\r\n]/.test(text) ? `"${text.replaceAll('"', '""')}"` : text);
+  const lines = [
+    ["", ...m.columns.map((c) => c.id)],
+    ...m.rows.map((row, r) => [row.id, ...(m.cells[r] ?? []).map((n) => m.kinds[n]?.rights.join(" ") ?? "")]),
+  ];
+  const link = document.createElement("a");
+  link.href = URL.createObjectURL(new Blob([lines.map((l) => l.map(quote).join(",")).join("\r\n")], { type: "text/csv" }));
+  link.download = "matrix.csv";
+  link.click();
+  URL.revokeObjectURL(link.href);
+}

@@ -1,0 +1,65 @@
+import { useQuery } from "@tanstack/react-query";
+import { Eye } from "lucide-react";
+import { Link, useParams } from "react-router";
+import { seen } from "../api/reach";
+import { Busy, Trouble } from "../ui/notice";
+import { RecordLink } from "../ui/record-link";
+import { say } from "../words";
+import { ReachTable } from "./table";
+
+/** As they see it: the service as a user would meet it, without being able to act as them. That one looked is recorded. */
+export function SeenPage() {
+  const { id = "" } = useParams();
+  const found = useQuery({ queryKey: ["seen", id], queryFn: () => seen(id, { limit: 200 }), staleTime: 60_000 });
+  if (found.error) return <Trouble error={found.error} />;
+  if (!found.data) return <Busy />;
+  const { user, text, groups, whom, reach, now } = found.data;
+  const later = reach.total - now;
+  return (
+    <div className="mx-auto max-w-6xl">
+      <p className="flex items-center gap-2 rounded-md border border-focus bg-focus/10 px-3 py-2">
+        <Eye size={16} aria-hidden />
+        {say("console.seen.banner", { user: user.name })}
+        <Link className="link ml-auto" to={`/records/users/${user.id}`}>
+          {say("console.seen.back")}
+        </Link>
+      </p>
+      <h1 className="mt-4 mb-1">{say("console.seen.title", { user: user.name })}</h1>
+      <p className="mb-4 max-w-[75ch] text-[1.02rem]">{text}</p>
+      <dl className="sheet mb-5 grid gap-4 px-5 py-3 sm:grid-cols-4">
+        <Fact name={say("console.seen.now")} value={String(now)} />
+        <Fact name={say("console.seen.later")} value={String(Math.max(0, later))} />
+        <div>
+          <dt className="text-xs text-soft">{say("console.types.user_groups")}</dt>
+          <dd>
+            {groups.length === 0 && <span className="text-breaks">{say("console.seen.no_groups")}</span>}
+            {groups.map((g, i) => (
+              <span key={g.id}>
+                {i > 0 && ", "}
+                <RecordLink type="user_groups" id={g.id} name={g.name} />
+              </span>
+            ))}
+          </dd>
+        </div>
+        <div>
+          <dt className="text-xs text-soft">{say("console.seen.whom")}</dt>
+          <dd>{whom.map((w) => w.name).join(", ")}</dd>
+        </div>
+      </dl>
+      {reach.total > 0 && (
+        <section className="sheet">
+          <ReachTable of={reach} items={reach.items} />
+        </section>
+      )}
+    </div>
+  );
+}
+
+function Fact({ name, value }: { name: string; value: string }) {
+  return (
+    <div>
+      <dt className="text-xs text-soft">{name}</dt>
+      <dd className="text-2xl font-semibold tabular-nums">{value}</dd>
+    </div>
+  );
+}

@@ -1,0 +1,50 @@
+import { useQuery } from "@tanstack/react-query";
+import { uses } from "../api/reach";
+import { Busy } from "../ui/notice";
+import { RecordLink } from "../ui/record-link";
+import { StateMark } from "../ui/state-mark";
+import { say } from "../words";
+
+/** Uses lists the lines of grants that make use of a record, and how much each comes to. */
+export function Uses({ type, id }: { type: string; id: string }) {
+  const found = useQuery({ queryKey: ["uses", type, id], queryFn: () => uses(type, id) });
+  if (!found.data) return <Busy />;
+  return (
+    <section className="sheet" data-uses>
+      <h2 className="border-b border-line px-4 py-2.5">{say(`console.uses.${type}`)}</h2>
+      {found.data.length === 0 && <p className="px-4 py-3 text-soft">{say("console.uses.none")}</p>}
+      {found.data.length > 0 && (
+        <div className="overflow-x-auto">
+          <table className="w-full">
+            <thead>
+              <tr className="text-xs text-soft">
+                {["type.grants", "field.effect", "field.rights", "types.users", "types.devices"].map((k, i) => (
+                  <th key={k} scope="col" className={`px-4 py-2 ${i > 2 ? "text-right" : ""}`}>
+                    {say(`console.${k}`)}
+                  </th>
+                ))}
+              </tr>
+            </thead>
+            <tbody>
+              {found.data.map((u) => (
+                <tr key={`${u.grant.id}/${u.line}`} className="border-t border-line/60 align-top">
+                  <td className="px-4 py-1.5">
+                    <RecordLink type="grants" id={u.grant.id} name={u.grant.name} />{" "}
+                    <span className="text-soft">{say("console.uses.line", { n: u.line + 1 })}</span>
+                    {!u.force && <span className="text-breaks"> {say("console.uses.not_in_force")}</span>}
+                  </td>
+                  <td className="px-4 py-1.5">
+                    <StateMark value={u.effect} />
+                  </td>
+                  <td className="px-4 py-1.5">{u.rights.join(", ")}</td>
+                  <td className="px-4 py-1.5 text-right tabular-nums">{u.users.toLocaleString("en")}</td>
+                  <td className="px-4 py-1.5 text-right tabular-nums">{u.devices.toLocaleString("en")}</td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+        </div>
+      )}
+    </section>
+  );
+}
