@@ -239,13 +239,16 @@ func (a *app) post(cmd *cobra.Command, e editing, path string, body any) (saved 
 	if e.dry {
 		query.Set("dry", "true")
 	}
+	if e.note != "" {
+		query.Set("note", e.note)
+	}
 	err = c.Do(cmd.Context(), "POST", path, query, body, &saved)
 	return saved, err
 }
 
 // send makes changes, all or none, and prints what they did.
 func (a *app) send(cmd *cobra.Command, e editing, edits ...wire.Edit) error {
-	saved, err := a.post(cmd, e, "/api/v1/changes", wire.Edits{Changes: edits, Note: e.note})
+	saved, err := a.post(cmd, e, "/api/v1/changes", wire.Edits{Changes: edits})
 	if err != nil {
 		return err
 	}

@@ -1,11 +1,17 @@
 package cli
 
 import (
+	"context"
+	"crypto/rand"
 	"errors"
 	"fmt"
 	"net/url"
+	"os"
+	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
+	"golang.org/x/term"
 
 	"sentier/internal/client"
 	"sentier/internal/wire"
@@ -52,8 +58,12 @@ devices that are left out stay as they are. Entries of one cell are parted by �
 					return err
 				}
 			}
-			if err := c.Do(cmd.Context(), "PUT", path, nil, data, &done); err != nil {
-				return a.sheetFaults(args[1], err)
+			key := "import-" + rand.Text()
+			bar := a.progressBar(cmd.Context(), c, key)
+			err = c.Keyed(key).Do(cmd.Context(), "PUT", path, nil, data, &done)
+			bar()
+			if err != nil {
+				return a.outcomeOf(cmd.Context(), c, key, a.sheetFaults(args[1], err))
 			}
 			fmt.Fprintf(a.Err, "Brought in, as revision %d.\n", done.Revision)
 			return nil
@@ -85,6 +95,67 @@ func (a *app) sheetFaults(file string, err error) error {
 	}
 	fmt.Fprintf(a.Err, "Nothing was brought in: %s has %d faults.\n", file, len(refused.Faults))
 	return answered{exitError}
+}
+
+// progressBar draws how far a request is, where there is a terminal to draw on, until the function that it gives is called.
+func (a *app) progressBar(ctx context.Context, c *client.Client, key string) (end func()) {
+	out, ok := a.Err.(*os.File)
+	if !ok || !term.IsTerminal(int(out.Fd())) {
+		return func() {}
+	}
+	ctx, cancel := context.WithCancel(ctx)
+	ended := make(chan struct{})
+	go func() {
+		defer close(ended)
+		for {
+			select {
+			case <-ctx.Done():
+				fmt.Fprintf(out, "\r\x1b[K")
+				return
+			case <-time.After(barEvery):
+			}
+			var p wire.Progress
+			if err := c.Do(ctx, "GET", "/api/v1/progress/"+key, nil, nil, &p); err == nil && p.State == "running" {
+				fmt.Fprintf(out, "\r\x1b[K%s", barText(p))
+			}
+		}
+	}()
+	return func() {
+		cancel()
+		<-ended
+	}
+}
+
+const (
+	barEvery = 150 * time.Millisecond
+	barWidth = 40
+)
+
+func barText(p wire.Progress) string {
+	if p.Of == 0 {
+		return "Reading and checking …"
+	}
+	full := barWidth * p.Done / p.Of
+	return fmt.Sprintf("Writing %s%s %3d %%  %d of %d rows", strings.Repeat("█", full), strings.Repeat("░", barWidth-full), 100*p.Done/p.Of, p.Done, p.Of)
+}
+
+// outcomeOf says what became of a request whose answer did not come.
+func (a *app) outcomeOf(ctx context.Context, c *client.Client, key string, err error) error {
+	var refused *client.Error
+	if errors.As(err, &refused) || errors.As(err, new(answered)) {
+		return err
+	}
+	var p wire.Progress
+	if c.Do(ctx, "GET", "/api/v1/progress/"+key, nil, nil, &p) != nil {
+		return fmt.Errorf("%w; whether anything was brought in cannot be told now: ask “sentier export” once the service answers", err)
+	}
+	switch p.State {
+	case "done":
+		return fmt.Errorf("%w; all of it was brought in, as revision %d", err, p.Revision)
+	case "running":
+		return fmt.Errorf("%w; the service is still bringing it in", err)
+	}
+	return fmt.Errorf("%w; nothing was brought in", err)
 }
 
 func (a *app) exportSheet() *cobra.Command {

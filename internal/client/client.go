@@ -21,13 +21,20 @@ type Client struct {
 	Token string
 	HTTP  *http.Client // nil: one with a time limit of its own
 
-	match string
+	match, key string
 }
 
 // If gives a client whose requests are refused where the policy has gone on from a revision.
 func (c *Client) If(revision uint64) *Client {
 	same := *c
 	same.match = fmt.Sprintf("%q", fmt.Sprint(revision))
+	return &same
+}
+
+// Keyed gives a client whose requests carry an Idempotency-Key.
+func (c *Client) Keyed(key string) *Client {
+	same := *c
+	same.key = key
 	return &same
 }
 
@@ -79,6 +86,9 @@ func (c *Client) Do(ctx context.Context, method, path string, query url.Values, 
 	}
 	if c.match != "" {
 		req.Header.Set("If-Match", c.match)
+	}
+	if c.key != "" {
+		req.Header.Set("Idempotency-Key", c.key)
 	}
 	if c.Token != "" {
 		req.Header.Set("Authorization", "Bearer "+c.Token)

@@ -22,6 +22,7 @@ type (
 		IfMatch        string `header:"If-Match" description:"entity tag that the record must have"`
 		IfNoneMatch    string `header:"If-None-Match" description:"*: the record must not be there yet"`
 		IdempotencyKey string `header:"Idempotency-Key" description:"a repetition with the same key and body changes nothing more"`
+		Note           string `query:"note" description:"why, for the record of changes"`
 	}
 	editQuery struct {
 		ID string `path:"id"`
@@ -39,6 +40,7 @@ type (
 	}
 	batchQuery struct {
 		Dry            bool   `query:"dry"`
+		Note           string `query:"note"`
 		Impact         bool   `query:"impact"`
 		IdempotencyKey string `header:"Idempotency-Key"`
 		wire.Edits
@@ -61,6 +63,7 @@ func (s *Server) editRoutes() []route {
 		{method: "GET", path: "/api/v1/events", tag: "changes", summary: "Server-sent events of every revision, resumable with Last-Event-ID", handle: s.events},
 		{method: "GET", path: "/api/v1/sheets/{id}", tag: "sheets", summary: "Users, devices, members or device_lists as CSV", in: idPath{}, handle: s.export},
 		{method: "PUT", path: "/api/v1/sheets/{id}", tag: "sheets", summary: "Bring in a CSV file, all of it or nothing", in: editQuery{}, out: wire.Imported{}, handle: s.importSheet},
+		{method: "GET", path: "/api/v1/progress/{id}", tag: "changes", summary: "How far a request with an Idempotency-Key is, and whether it changed anything", in: idPath{}, out: wire.Progress{}, handle: s.progress},
 		{method: "GET", path: "/api/v1/find", tag: "records", summary: "Search everything", in: findQuery{}, out: []wire.Found{}, handle: s.find},
 		{method: "PATCH", path: "/api/v1/settings", tag: "records", summary: "Change the settings by a JSON Merge Patch", in: settingsQuery{}, out: wire.Saved{}, handle: s.patch("settings")},
 		{method: "GET", path: "/api/v1/settings", tag: "records", summary: "The settings", out: wire.Settings(), handle: s.get("settings")},
@@ -102,7 +105,7 @@ const maxKey = 200
 // edit reads how a change is asked for, and its body.
 func (r *request) edit() (service.EditOptions, error) {
 	h := r.Request().Header
-	o := service.EditOptions{Match: h.Get("If-Match"), None: h.Get("If-None-Match") == "*", Key: h.Get("Idempotency-Key")}
+	o := service.EditOptions{Note: r.QueryParam("note"), Match: h.Get("If-Match"), None: h.Get("If-None-Match") == "*", Key: h.Get("Idempotency-Key")}
 	if len(o.Key) > maxKey {
 		return o, &service.InputError{Field: "Idempotency-Key", Problem: fmt.Sprintf("has %d characters: keep it to %d", len(o.Key), maxKey)}
 	}
@@ -256,6 +259,14 @@ func (s *Server) importSheet(r *request) error {
 		return err
 	}
 	return r.JSON(http.StatusOK, imported)
+}
+
+func (s *Server) progress(r *request) error {
+	p, err := s.service.Progress(r.Request().Context(), r.caller, r.id())
+	if err != nil {
+		return err
+	}
+	return r.JSON(http.StatusOK, p)
 }
 
 // strictJSON reads what holds records that are read later, by their types.

@@ -43,7 +43,7 @@ func Begin(ctx context.Context, st *store.Store, b Beginning, at time.Time) erro
 		return err
 	}
 	r := store.Revision{Number: 1, At: at.UTC().Truncate(time.Millisecond), By: string(b.Owner), Via: "terminal", Note: "the beginning"}
-	return st.Save(ctx, &r, (&policy.Policy{}).Compare(p), nil)
+	return st.Save(ctx, &r, (&policy.Policy{}).Compare(p), store.Saving{})
 }
 
 // withOwner adds the owner, and a mandate, where the policy does not have them.

@@ -62,6 +62,8 @@ func (s *Service) edit(ctx context.Context, c Caller, o EditOptions, build func(
 	if o.Dry {
 		return s.lookAhead(c, o, build)
 	}
+	defer s.progress.begin(c, o.Key)()
+	ctx = context.WithoutCancel(ctx) // a change that was asked for in full is made, though the caller may have gone
 	s.writing.Lock()
 	defer s.writing.Unlock()
 	now := s.State()
@@ -278,7 +280,9 @@ func (s *Service) Edit(ctx context.Context, c Caller, edits wire.Edits, o EditOp
 	if len(edits.Changes) == 0 {
 		return wire.Saved{}, &InputError{Field: "changes", Problem: "is empty: say what to change"}
 	}
-	o.Note = edits.Note
+	if edits.Note != "" {
+		o.Note = edits.Note
+	}
 	return s.edit(ctx, c, o, func(p *policy.Policy) ([]policy.Change, error) {
 		var out []policy.Change
 		for i, e := range edits.Changes {

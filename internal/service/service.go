@@ -28,6 +28,7 @@ type Service struct {
 	tokens  tokenCache
 	// passwords are users seen to have a password. A password is never taken away, only changed.
 	passwords knownUsers
+	progress  progress
 	guard     guard
 	bell      bell
 }
@@ -102,10 +103,12 @@ func (s *Service) apply(ctx context.Context, now *State, caller Caller, o EditOp
 	// The policy is compiled while the rows are written, which are kept only where an owner is left.
 	compiled := make(chan *decision.Compiled, 1)
 	go func() { compiled <- now.Compiled.Next(p, done) }()
-	// What a caller was promised is finished, though the caller may have gone.
-	err = s.store.Save(context.WithoutCancel(ctx), &next.Revision, done, func() error {
-		next.Compiled = <-compiled
-		return s.keepsOwner(ctx, caller, now, next)
+	err = s.store.Save(context.WithoutCancel(ctx), &next.Revision, done, store.Saving{
+		Wrote: func(n, of int) { s.progress.wrote(caller, o.Key, n, of) },
+		Agree: func() error {
+			next.Compiled = <-compiled
+			return s.keepsOwner(ctx, caller, now, next)
+		},
 	})
 	if err != nil {
 		return now, nil, err

@@ -57,17 +57,22 @@ type entry struct {
 // TableName is GORM's name for the table.
 func (entry) TableName() string { return "entries" }
 
+// Saving is what goes on beside the writing of a revision.
+type Saving struct {
+	Wrote func(n, of int) // is told how many of the rows are written; nil: nobody is
+	Agree func() error    // is asked when all is written and before it counts: where it gives an error, nothing was written
+}
+
 // Save writes a revision with all that it did, in one transaction. The revision's number must follow the
-// last one's. Its chain is filled in. agree, where it is not nil, is asked when all is written and before it counts:
-// where it gives an error, nothing was written.
-func (s *Store) Save(ctx context.Context, r *Revision, done []policy.RecordChange, agree func() error) error {
-	if err := s.save(ctx, r, done, agree); err != nil {
+// last one's. Its chain is filled in.
+func (s *Store) Save(ctx context.Context, r *Revision, done []policy.RecordChange, how Saving) error {
+	if err := s.save(ctx, r, done, how); err != nil {
 		return fmt.Errorf("save revision %d: %w", r.Number, err)
 	}
 	return nil
 }
 
-func (s *Store) save(ctx context.Context, r *Revision, done []policy.RecordChange, agree func() error) error {
+func (s *Store) save(ctx context.Context, r *Revision, done []policy.RecordChange, how Saving) error {
 	s.saving.Lock()
 	defer s.saving.Unlock()
 	if s.last == nil {
@@ -92,10 +97,10 @@ func (s *Store) save(ctx context.Context, r *Revision, done []policy.RecordChang
 	}
 	// The number is the key: where another process has saved one meanwhile, this one is refused.
 	err = s.writer.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
-		if err := w.write(tx, r); err != nil || agree == nil {
+		if err := w.write(tx, r, how.Wrote); err != nil || how.Agree == nil {
 			return err
 		}
-		return agree()
+		return how.Agree()
 	})
 	if s.last = nil; err == nil {
 		saved := *r
@@ -163,11 +168,17 @@ func (w *writing) change(seq int, c policy.RecordChange) error {
 	return nil
 }
 
-func (w *writing) write(tx *gorm.DB, r *Revision) error {
+func (w *writing) write(tx *gorm.DB, r *Revision, wrote func(n, of int)) error {
+	rows, all := 0, len(w.changes)+len(w.records)+len(w.added)
+	batch := func(n int) {
+		if rows += n; wrote != nil {
+			wrote(rows, all)
+		}
+	}
 	steps := []func() error{
 		func() error { return tx.Create(r).Error },
 		func() error {
-			return insert(tx, "INSERT INTO changes (revision, seq, type, id, before, after, added, dropped) VALUES ", "", w.changes, func(c *Change) []any {
+			return insert(tx, "INSERT INTO changes (revision, seq, type, id, before, after, added, dropped) VALUES ", "", w.changes, batch, func(c *Change) []any {
 				return []any{c.Revision, c.Seq, c.Type, c.ID, c.Before, c.After, c.Added, c.Dropped}
 			})
 		},
@@ -180,7 +191,7 @@ func (w *writing) write(tx *gorm.DB, r *Revision) error {
 			return nil
 		},
 		func() error {
-			return insert(tx, "INSERT INTO records (type, id, body) VALUES ", " ON CONFLICT (type, id) DO UPDATE SET body = excluded.body", w.records,
+			return insert(tx, "INSERT INTO records (type, id, body) VALUES ", " ON CONFLICT (type, id) DO UPDATE SET body = excluded.body", w.records, batch,
 				func(r *record) []any { return []any{r.Type, r.ID, r.Body} })
 		},
 		func() error {
@@ -192,7 +203,7 @@ func (w *writing) write(tx *gorm.DB, r *Revision) error {
 			return nil
 		},
 		func() error {
-			return insert(tx, "INSERT INTO entries (type, id, of, entry) VALUES ", "", w.added, func(e *entry) []any { return []any{e.Type, e.ID, e.Of, e.Entry} })
+			return insert(tx, "INSERT INTO entries (type, id, of, entry) VALUES ", "", w.added, batch, func(e *entry) []any { return []any{e.Type, e.ID, e.Of, e.Entry} })
 		},
 	}
 	for _, step := range steps {
@@ -207,7 +218,7 @@ func (w *writing) write(tx *gorm.DB, r *Revision) error {
 var batches = []int{250, 25, 1}
 
 // insert writes rows without the reflection that takes most of the time of a large import.
-func insert[T any](tx *gorm.DB, head, tail string, rows []T, columns func(*T) []any) error {
+func insert[T any](tx *gorm.DB, head, tail string, rows []T, wrote func(n int), columns func(*T) []any) error {
 	var values []any
 	for _, size := range batches {
 		for len(rows) >= size {
@@ -220,6 +231,7 @@ func insert[T any](tx *gorm.DB, head, tail string, rows []T, columns func(*T) []
 				return err
 			}
 			rows = rows[size:]
+			wrote(size)
 		}
 	}
 	return nil

@@ -26,7 +26,7 @@ func opened(t *testing.T, dir string) *Store {
 func save(t *testing.T, s *Store, number uint64, from, to *policy.Policy) {
 	t.Helper()
 	r := Revision{Number: number, At: time.Date(2026, 11, 23, 9, 0, int(number), 0, time.UTC), By: "ines.carvalho", Via: "test"}
-	if err := s.Save(context.Background(), &r, from.Compare(to), nil); err != nil {
+	if err := s.Save(context.Background(), &r, from.Compare(to), Saving{}); err != nil {
 		t.Fatal(err)
 	}
 }
@@ -68,7 +68,7 @@ func TestWhatIsSavedIsLoaded(t *testing.T) {
 		}
 	}
 	stale := Revision{Number: 2}
-	if err := s.Save(ctx, &stale, nil, nil); err == nil {
+	if err := s.Save(ctx, &stale, nil, Saving{}); err == nil {
 		t.Error("a revision was written over another")
 	}
 	if n, err := s.Verify(ctx); n != 2 || err != nil {

@@ -132,6 +132,14 @@ type Imported struct {
 	Changes  []Change `json:"changes,omitempty" description:"the first of the changes"`
 }
 
+// Progress is how far a request with an Idempotency-Key is.
+type Progress struct {
+	State    string `json:"state" enum:"running,done,nothing" description:"nothing: no request with the key is running, and none has changed anything"`
+	Done     int    `json:"done" description:"rows that are written, while it runs"`
+	Of       int    `json:"of" description:"rows in all; 0: they are being read"`
+	Revision uint64 `json:"revision,omitempty" description:"the revision that it made"`
+}
+
 // Edits are changes that are made all together, or not at all.
 type Edits struct {
 	Changes []Edit `json:"changes"`

@@ -39,13 +39,13 @@ export const find = (q: string) => answer(api.GET("/api/v1/find", { params: { qu
 export type Imported = components["schemas"]["Imported"];
 
 /** bringIn reads a CSV file: dry, to look at what it would do. */
-export const bringIn = (sheet: string, text: string, dry: boolean) =>
+export const bringIn = (sheet: string, text: string, dry: boolean, key?: string) =>
   answer(
     api.PUT("/api/v1/sheets/{id}", {
       params: { path: { id: sheet }, query: { dry } },
       body: text as never,
       bodySerializer: (body) => body as unknown as string,
-      headers: { "Content-Type": "text/csv" },
+      headers: { "Content-Type": "text/csv", ...(key ? { "Idempotency-Key": key } : {}) },
     }),
   );
 
@@ -59,3 +59,8 @@ export const loadPolicy = (text: string, dry: boolean, seen?: number) =>
       headers: { "Content-Type": "application/yaml", ...(seen ? { "If-Match": `"${seen}"` } : {}) },
     } as never),
   ) as Promise<Saved>;
+
+export type Progress = components["schemas"]["Progress"];
+
+/** progress tells how far a request with a key is, and of one that has ended, whether it changed anything. */
+export const progress = (key: string) => answer(api.GET("/api/v1/progress/{id}", { params: { path: { id: key } } }));

@@ -476,6 +476,8 @@ export interface paths {
           dry?: boolean;
           /** @description on a dry run: say also who would gain and lose what now */
           impact?: boolean;
+          /** @description why, for the record of changes */
+          note?: string;
         };
         header?: {
           /** @description entity tag that the record must have */
@@ -525,6 +527,8 @@ export interface paths {
           dry?: boolean;
           /** @description on a dry run: say also who would gain and lose what now */
           impact?: boolean;
+          /** @description why, for the record of changes */
+          note?: string;
           /** @description take every mention of the record along */
           along?: boolean;
         };
@@ -573,6 +577,8 @@ export interface paths {
           dry?: boolean;
           /** @description on a dry run: say also who would gain and lose what now */
           impact?: boolean;
+          /** @description why, for the record of changes */
+          note?: string;
         };
         header?: {
           /** @description entity tag that the record must have */
@@ -672,6 +678,7 @@ export interface paths {
       parameters: {
         query?: {
           dry?: boolean;
+          note?: string;
           impact?: boolean;
         };
         header?: {
@@ -936,6 +943,8 @@ export interface paths {
           dry?: boolean;
           /** @description on a dry run: say also who would gain and lose what now */
           impact?: boolean;
+          /** @description why, for the record of changes */
+          note?: string;
         };
         header?: {
           /** @description entity tag that the record must have */
@@ -985,6 +994,8 @@ export interface paths {
           dry?: boolean;
           /** @description on a dry run: say also who would gain and lose what now */
           impact?: boolean;
+          /** @description why, for the record of changes */
+          note?: string;
           /** @description take every mention of the record along */
           along?: boolean;
         };
@@ -1033,6 +1044,8 @@ export interface paths {
           dry?: boolean;
           /** @description on a dry run: say also who would gain and lose what now */
           impact?: boolean;
+          /** @description why, for the record of changes */
+          note?: string;
         };
         header?: {
           /** @description entity tag that the record must have */
@@ -1338,6 +1351,8 @@ export interface paths {
           dry?: boolean;
           /** @description on a dry run: say also who would gain and lose what now */
           impact?: boolean;
+          /** @description why, for the record of changes */
+          note?: string;
         };
         header?: {
           /** @description entity tag that the record must have */
@@ -1387,6 +1402,8 @@ export interface paths {
           dry?: boolean;
           /** @description on a dry run: say also who would gain and lose what now */
           impact?: boolean;
+          /** @description why, for the record of changes */
+          note?: string;
           /** @description take every mention of the record along */
           along?: boolean;
         };
@@ -1435,6 +1452,8 @@ export interface paths {
           dry?: boolean;
           /** @description on a dry run: say also who would gain and lose what now */
           impact?: boolean;
+          /** @description why, for the record of changes */
+          note?: string;
         };
         header?: {
           /** @description entity tag that the record must have */
@@ -1921,6 +1940,8 @@ export interface paths {
           dry?: boolean;
           /** @description on a dry run: say also who would gain and lose what now */
           impact?: boolean;
+          /** @description why, for the record of changes */
+          note?: string;
         };
         header?: {
           /** @description entity tag that the record must have */
@@ -1970,6 +1991,8 @@ export interface paths {
           dry?: boolean;
           /** @description on a dry run: say also who would gain and lose what now */
           impact?: boolean;
+          /** @description why, for the record of changes */
+          note?: string;
           /** @description take every mention of the record along */
           along?: boolean;
         };
@@ -2018,6 +2041,8 @@ export interface paths {
           dry?: boolean;
           /** @description on a dry run: say also who would gain and lose what now */
           impact?: boolean;
+          /** @description why, for the record of changes */
+          note?: string;
         };
         header?: {
           /** @description entity tag that the record must have */
@@ -2233,6 +2258,8 @@ export interface paths {
           dry?: boolean;
           /** @description on a dry run: say also who would gain and lose what now */
           impact?: boolean;
+          /** @description why, for the record of changes */
+          note?: string;
         };
         header?: {
           /** @description entity tag that the record must have */
@@ -2282,6 +2309,8 @@ export interface paths {
           dry?: boolean;
           /** @description on a dry run: say also who would gain and lose what now */
           impact?: boolean;
+          /** @description why, for the record of changes */
+          note?: string;
           /** @description take every mention of the record along */
           along?: boolean;
         };
@@ -2330,6 +2359,8 @@ export interface paths {
           dry?: boolean;
           /** @description on a dry run: say also who would gain and lose what now */
           impact?: boolean;
+          /** @description why, for the record of changes */
+          note?: string;
         };
         header?: {
           /** @description entity tag that the record must have */
@@ -2590,6 +2621,8 @@ export interface paths {
           dry?: boolean;
           /** @description on a dry run: say also who would gain and lose what now */
           impact?: boolean;
+          /** @description why, for the record of changes */
+          note?: string;
         };
         header?: {
           /** @description entity tag that the record must have */
@@ -2639,6 +2672,8 @@ export interface paths {
           dry?: boolean;
           /** @description on a dry run: say also who would gain and lose what now */
           impact?: boolean;
+          /** @description why, for the record of changes */
+          note?: string;
           /** @description take every mention of the record along */
           along?: boolean;
         };
@@ -2687,6 +2722,8 @@ export interface paths {
           dry?: boolean;
           /** @description on a dry run: say also who would gain and lose what now */
           impact?: boolean;
+          /** @description why, for the record of changes */
+          note?: string;
         };
         header?: {
           /** @description entity tag that the record must have */
@@ -3090,6 +3127,53 @@ export interface paths {
     patch?: never;
     trace?: never;
   };
+  "/api/v1/progress/{id}": {
+    parameters: {
+      query?: never;
+      header?: never;
+      path?: never;
+      cookie?: never;
+    };
+    /** How far a request with an Idempotency-Key is, and whether it changed anything */
+    get: {
+      parameters: {
+        query?: never;
+        header?: never;
+        path: {
+          id: string;
+        };
+        cookie?: never;
+      };
+      requestBody?: never;
+      responses: {
+        /** @description OK */
+        200: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/json": components["schemas"]["Progress"];
+          };
+        };
+        /** @description What is wrong, RFC 9457 */
+        default: {
+          headers: {
+            [name: string]: unknown;
+          };
+          content: {
+            "application/problem+json": components["schemas"]["Problem"];
+          };
+        };
+      };
+    };
+    put?: never;
+    post?: never;
+    delete?: never;
+    options?: never;
+    head?: never;
+    patch?: never;
+    trace?: never;
+  };
   "/api/v1/reach/devices/{id}": {
     parameters: {
       query?: never;
@@ -3289,6 +3373,8 @@ export interface paths {
           dry?: boolean;
           /** @description on a dry run: say also who would gain and lose what now */
           impact?: boolean;
+          /** @description why, for the record of changes */
+          note?: string;
         };
         header?: {
           /** @description entity tag that the record must have */
@@ -3461,6 +3547,8 @@ export interface paths {
           dry?: boolean;
           /** @description on a dry run: say also who would gain and lose what now */
           impact?: boolean;
+          /** @description why, for the record of changes */
+          note?: string;
         };
         header?: {
           /** @description entity tag that the record must have */
@@ -3510,6 +3598,8 @@ export interface paths {
           dry?: boolean;
           /** @description on a dry run: say also who would gain and lose what now */
           impact?: boolean;
+          /** @description why, for the record of changes */
+          note?: string;
           /** @description take every mention of the record along */
           along?: boolean;
         };
@@ -3558,6 +3648,8 @@ export interface paths {
           dry?: boolean;
           /** @description on a dry run: say also who would gain and lose what now */
           impact?: boolean;
+          /** @description why, for the record of changes */
+          note?: string;
         };
         header?: {
           /** @description entity tag that the record must have */
@@ -3773,6 +3865,8 @@ export interface paths {
           dry?: boolean;
           /** @description on a dry run: say also who would gain and lose what now */
           impact?: boolean;
+          /** @description why, for the record of changes */
+          note?: string;
         };
         header?: {
           /** @description entity tag that the record must have */
@@ -3822,6 +3916,8 @@ export interface paths {
           dry?: boolean;
           /** @description on a dry run: say also who would gain and lose what now */
           impact?: boolean;
+          /** @description why, for the record of changes */
+          note?: string;
           /** @description take every mention of the record along */
           along?: boolean;
         };
@@ -3870,6 +3966,8 @@ export interface paths {
           dry?: boolean;
           /** @description on a dry run: say also who would gain and lose what now */
           impact?: boolean;
+          /** @description why, for the record of changes */
+          note?: string;
         };
         header?: {
           /** @description entity tag that the record must have */
@@ -4085,6 +4183,8 @@ export interface paths {
           dry?: boolean;
           /** @description on a dry run: say also who would gain and lose what now */
           impact?: boolean;
+          /** @description why, for the record of changes */
+          note?: string;
         };
         header?: {
           /** @description entity tag that the record must have */
@@ -4134,6 +4234,8 @@ export interface paths {
           dry?: boolean;
           /** @description on a dry run: say also who would gain and lose what now */
           impact?: boolean;
+          /** @description why, for the record of changes */
+          note?: string;
           /** @description take every mention of the record along */
           along?: boolean;
         };
@@ -4182,6 +4284,8 @@ export interface paths {
           dry?: boolean;
           /** @description on a dry run: say also who would gain and lose what now */
           impact?: boolean;
+          /** @description why, for the record of changes */
+          note?: string;
         };
         header?: {
           /** @description entity tag that the record must have */
@@ -4482,6 +4586,8 @@ export interface paths {
           dry?: boolean;
           /** @description on a dry run: say also who would gain and lose what now */
           impact?: boolean;
+          /** @description why, for the record of changes */
+          note?: string;
         };
         header?: {
           /** @description entity tag that the record must have */
@@ -4563,6 +4669,8 @@ export interface paths {
           dry?: boolean;
           /** @description on a dry run: say also who would gain and lose what now */
           impact?: boolean;
+          /** @description why, for the record of changes */
+          note?: string;
         };
         header?: {
           /** @description entity tag that the record must have */
@@ -4736,6 +4844,8 @@ export interface paths {
           dry?: boolean;
           /** @description on a dry run: say also who would gain and lose what now */
           impact?: boolean;
+          /** @description why, for the record of changes */
+          note?: string;
         };
         header?: {
           /** @description entity tag that the record must have */
@@ -4785,6 +4895,8 @@ export interface paths {
           dry?: boolean;
           /** @description on a dry run: say also who would gain and lose what now */
           impact?: boolean;
+          /** @description why, for the record of changes */
+          note?: string;
           /** @description take every mention of the record along */
           along?: boolean;
         };
@@ -4833,6 +4945,8 @@ export interface paths {
           dry?: boolean;
           /** @description on a dry run: say also who would gain and lose what now */
           impact?: boolean;
+          /** @description why, for the record of changes */
+          note?: string;
         };
         header?: {
           /** @description entity tag that the record must have */
@@ -5173,6 +5287,8 @@ export interface paths {
           dry?: boolean;
           /** @description on a dry run: say also who would gain and lose what now */
           impact?: boolean;
+          /** @description why, for the record of changes */
+          note?: string;
         };
         header?: {
           /** @description entity tag that the record must have */
@@ -5222,6 +5338,8 @@ export interface paths {
           dry?: boolean;
           /** @description on a dry run: say also who would gain and lose what now */
           impact?: boolean;
+          /** @description why, for the record of changes */
+          note?: string;
           /** @description take every mention of the record along */
           along?: boolean;
         };
@@ -5270,6 +5388,8 @@ export interface paths {
           dry?: boolean;
           /** @description on a dry run: say also who would gain and lose what now */
           impact?: boolean;
+          /** @description why, for the record of changes */
+          note?: string;
         };
         header?: {
           /** @description entity tag that the record must have */
@@ -5575,6 +5695,8 @@ export interface paths {
           dry?: boolean;
           /** @description on a dry run: say also who would gain and lose what now */
           impact?: boolean;
+          /** @description why, for the record of changes */
+          note?: string;
         };
         header?: {
           /** @description entity tag that the record must have */
@@ -5624,6 +5746,8 @@ export interface paths {
           dry?: boolean;
           /** @description on a dry run: say also who would gain and lose what now */
           impact?: boolean;
+          /** @description why, for the record of changes */
+          note?: string;
           /** @description take every mention of the record along */
           along?: boolean;
         };
@@ -5672,6 +5796,8 @@ export interface paths {
           dry?: boolean;
           /** @description on a dry run: say also who would gain and lose what now */
           impact?: boolean;
+          /** @description why, for the record of changes */
+          note?: string;
         };
         header?: {
           /** @description entity tag that the record must have */
@@ -6539,6 +6665,19 @@ export interface components {
       status: number;
       title: string;
       type: string;
+    };
+    Progress: {
+      /** @description rows that are written, while it runs */
+      done: number;
+      /** @description rows in all; 0: they are being read */
+      of: number;
+      /** @description the revision that it made */
+      revision?: number;
+      /**
+       * @description nothing: no request with the key is running, and none has changed anything
+       * @enum {string}
+       */
+      state: "running" | "done" | "nothing";
     };
     Reach: {
       /** @description also what will be allowed within 400 days */

@@ -60,11 +60,11 @@ function Give({ type, id }: { type: string; id: string }) {
 
 function Suspend({ row }: { row: Row }) {
   const { make } = useChange();
-  const suspended = row.status === "suspended";
+  const suspended = row.status !== "active";
   const status = suspended ? "active" : "suspended";
   return (
     <button type="button" className="button" onClick={() => void make([{ op: "patch", type: "users", id: row.id, record: { status } as never }])}>
-      {say(suspended ? "console.edit.reinstate" : "console.edit.suspend")}
+      {say(row.status === "invited" ? "console.edit.let_in" : suspended ? "console.edit.reinstate" : "console.edit.suspend")}
     </button>
   );
 }

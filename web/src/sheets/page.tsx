@@ -1,14 +1,43 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { Upload } from "lucide-react";
-import { useState } from "react";
+import { useEffect, useState } from "react";
 import { useSearchParams } from "react-router";
 import { Refused, type Problem } from "../api/client";
-import { bringIn, type Imported } from "../api/edits";
+import { bringIn, progress, type Imported, type Progress } from "../api/edits";
 import { ChangeList } from "../edit/changes";
 import { Choose } from "../ui/choose";
 import { say } from "../words";
 
 const sheets = ["users", "devices", "members", "device_lists"];
+
+/** useProgress asks, while there is a key, how far its request is. */
+function useProgress(key: string) {
+  const [far, setFar] = useState<Progress>();
+  useEffect(() => {
+    if (!key) return;
+    const timer = setInterval(() => void progress(key).then(setFar, () => undefined), 300);
+    return () => {
+      clearInterval(timer);
+      setFar(undefined);
+    };
+  }, [key]);
+  return far;
+}
+
+/** outcome says what became of a request whose answer was lost: nothing, or everything. */
+async function outcome(key: string): Promise<string> {
+  if (!key) return say("console.sheets.lost");
+  for (let tries = 0; tries < 60; tries++) {
+    try {
+      const p = await progress(key);
+      if (p.state !== "running") return say(p.state === "done" ? "console.sheets.lost_done" : "console.sheets.lost_nothing", { revision: p.revision ?? 0 });
+    } catch (error) {
+      if (error instanceof Refused) break; // somebody else by now
+    }
+    await new Promise((resolve) => setTimeout(resolve, 1000));
+  }
+  return say("console.sheets.lost");
+}
 
 /** CSV files in and out: an import is looked at first, then all of it is brought in, or nothing. */
 export function SheetsPage() {
@@ -20,19 +49,23 @@ export function SheetsPage() {
   const [look, setLook] = useState<Imported>();
   const [problem, setProblem] = useState<Problem>();
   const [busy, setBusy] = useState(false);
+  const [key, setKey] = useState("");
+  const far = useProgress(busy ? key : "");
 
   const send = async (body: string, dry: boolean) => {
+    const run = dry ? "" : `import-${crypto.randomUUID()}`;
     setBusy(true);
+    setKey(run);
     setProblem(undefined);
     try {
-      setLook(await bringIn(sheet, body, dry));
+      setLook(await bringIn(sheet, body, dry, run));
       if (!dry) {
         setText("");
         await queries.invalidateQueries();
       }
     } catch (error) {
       setLook(undefined);
-      setProblem(error instanceof Refused ? error.problem : { type: "", title: "", status: 0, detail: say("console.sheets.lost") });
+      setProblem(error instanceof Refused ? error.problem : { type: "", title: "", status: 0, detail: await outcome(run) });
     } finally {
       setBusy(false);
     }
@@ -72,7 +105,21 @@ export function SheetsPage() {
         <p className="basis-full text-[0.86rem] text-soft">{say(`console.sheets.help_${sheet}`)}</p>
       </section>
       <div aria-live="polite">
-        {busy && <progress className="mb-4 w-full accent-(--accent)" aria-label={say("console.busy")} />}
+        {busy && (
+          <p className="mb-4">
+            <progress
+              className="w-full accent-(--accent)"
+              aria-label={say("console.busy")}
+              value={far?.of ? far.done : undefined}
+              max={far?.of ? far.of : undefined}
+            />
+            <span className="text-[0.86rem] text-soft tabular-nums">
+              {far?.of
+                ? say("console.sheets.writing", { done: far.done.toLocaleString("en"), of: far.of.toLocaleString("en") })
+                : say("console.sheets.reading")}
+            </span>
+          </p>
+        )}
         {problem && (
           <section className="sheet mb-5 border-l-4 border-l-breaks p-4">
             <h2>{say("console.sheets.refused", { file })}</h2>

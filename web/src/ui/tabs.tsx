@@ -30,6 +30,11 @@ export function PlaceHead({ place, tabs, type }: { place: string; tabs: { to: st
           {say("console.sheets.title")}
         </Link>
       )}
+      {type === "users" && (
+        <Link className="button" to="/records/users/new?status=invited">
+          {say("console.people.invite")}
+        </Link>
+      )}
       <Link className={clsx("button primary", !sheets[type] && "ml-auto")} to={`/records/${type}/new`}>
         <Plus size={15} aria-hidden /> {say("console.edit.new", { type: say(`console.type.${type}`) })}
       </Link>
