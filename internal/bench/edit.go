@@ -11,6 +11,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"runtime"
 	"runtime/pprof"
 	"slices"
 	"strings"
@@ -35,19 +36,66 @@ type running struct {
 func (r *run) start(w *world) *running {
 	dir, err := os.MkdirTemp("", "sentier-bench-")
 	check(err)
+	s := &running{world: w, dir: dir}
+	profiled(func() { s.open() })
+	return s
+}
+
+// open starts the service, which fills a database that is empty, and gives how long it took to be ready.
+func (s *running) open() time.Duration {
 	ctx, cancel := context.WithCancel(context.Background())
-	d, err := daemon.Open(ctx, daemon.Options{Dir: dir, Listen: "127.0.0.1:0", Log: slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelWarn}))})
+	start := time.Now()
+	d, err := daemon.Open(ctx, daemon.Options{Dir: s.dir, Listen: "127.0.0.1:0", Log: slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelWarn}))})
 	check(err)
-	check(d.Prepare(ctx, daemon.Beginning{Owner: demo.Owner, Password: "bench-only-1234", Policy: w.policy}))
-	token, err := d.OwnerToken(ctx, demo.Owner, "bench")
+	ready := time.Since(start)
+	check(d.Prepare(ctx, daemon.Beginning{Owner: demo.Owner, Password: "bench-only-1234", Policy: s.world.policy}))
+	s.token, err = d.OwnerToken(ctx, demo.Owner, "bench")
 	check(err)
 	done := make(chan error, 1)
 	go func() { done <- d.Run(ctx) }()
-	return &running{world: w, dir: dir, url: d.Address(), token: token, stop: func() {
+	s.url = d.Address()
+	s.stop = func() {
 		cancel()
 		check(<-done)
-		check(os.RemoveAll(dir))
-	}}
+	}
+	return ready
+}
+
+// starts measures a start to ready against reading the same rows with plain SQL.
+func (r *run) starts(s *running, n int) {
+	s.stop()
+	runtime.GC()
+	start := time.Now()
+	db, err := sql.Open("sqlite", "file:"+filepath.Join(s.dir, "sentier.db")+"?_pragma=query_only(1)")
+	check(err)
+	for _, query := range []string{"SELECT type, id, body FROM records", "SELECT type, id, of, entry FROM entries"} {
+		rows, err := db.Query(query)
+		check(err)
+		columns, err := rows.Columns()
+		check(err)
+		values := make([]string, len(columns))
+		into := make([]any, len(columns))
+		for i := range values {
+			into[i] = &values[i]
+		}
+		for rows.Next() {
+			check(rows.Scan(into...))
+			sink += len(values[1])
+		}
+		check(rows.Err())
+	}
+	check(db.Close())
+	floor := time.Since(start)
+	runtime.GC()
+	var took time.Duration
+	profiled(func() { took = s.open() })
+	r.report(figure{"start, to ready", n, ratio(took, floor), 3, false, fmt.Sprintf("%v, reading the rows with plain SQL %v", took, floor)})
+}
+
+// end stops the service and takes its folder away.
+func (s *running) end() {
+	s.stop()
+	check(os.RemoveAll(s.dir))
 }
 
 var client = &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: 16}}

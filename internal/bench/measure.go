@@ -18,26 +18,50 @@ func (r *run) measure(n int) {
 	w.compiled = decision.Compile(w.policy)
 	took := time.Since(start)
 	fmt.Fprintf(os.Stderr, "%d: made %v, compiled %v\n", n, made, took)
-	if r.wants("memory") {
+	if r.wants("memory") && n >= large {
 		r.memory(w, n, heap()-before)
 	}
-	if r.wants("plain") {
-		r.plain(w, n)
+	for name, measure := range map[string]func(*world, int){"plain": r.plain, "explain": r.explain} {
+		if r.wants(name) {
+			measure(w, n)
+		}
 	}
-	if r.wants("edit|page|import") {
-		start = time.Now()
-		s := r.start(w)
-		defer s.stop()
-		fmt.Fprintf(os.Stderr, "%d: started %v\n", n, time.Since(start))
-		if r.wants("edit") {
-			r.edits(s, n)
-		}
-		if r.wants("page") {
-			r.pages(s, n)
-		}
-		if r.wants("import") {
-			r.imports(s, n)
-		}
+	if r.wants("matrix") && n >= 100_000 && n < large {
+		r.matrix(w, n)
+	}
+	if r.wants("reach") && n >= large {
+		r.reach(w, n)
+	}
+	if r.wants("service") || r.wants("edit|page|import|http|sql|start") {
+		r.service(w, n)
+	}
+}
+
+// large is the size of the figures that are told for a million users and as many devices.
+const large = 1_000_000
+
+func (r *run) service(w *world, n int) {
+	start := time.Now()
+	s := r.start(w)
+	defer s.end()
+	fmt.Fprintf(os.Stderr, "%d: stored %v\n", n, time.Since(start))
+	if r.wants("start") && n >= large {
+		r.starts(s, n)
+	}
+	if r.wants("edit") {
+		r.edits(s, n)
+	}
+	if r.wants("http") {
+		r.overHTTP(s, n)
+	}
+	if r.wants("sql") {
+		r.bySQL(s, n)
+	}
+	if r.wants("page") && n < large {
+		r.pages(s, n)
+	}
+	if r.wants("import") && n == 100_000 {
+		r.imports(s, n)
 	}
 }
 

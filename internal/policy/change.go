@@ -52,13 +52,19 @@ func (c RecordChange) Record() Record {
 // draft is a policy that is being changed.
 type draft struct {
 	base    *Policy
-	pending [typeCount]map[string]Record // nil record: removed
-	place   map[target]int               // 1 + index of the records that came from lists
+	pending [typeCount]map[string]*pending
+	order   [typeCount][]string // keys of pending, sorted, once all steps are made
 	faults  Faults
 
-	entries []entryRef      // of lists to which entries are added one by one
-	whole   map[target]bool // records of which more may have changed than entries
+	entries []entryRef // of lists to which entries are added one by one
 	removes bool
+}
+
+// pending is what a draft makes of a record.
+type pending struct {
+	record Record // nil: removed
+	place  int    // 1 + its index, where it came from a list
+	whole  bool   // more may have changed than entries of its long list
 }
 
 // entryRef is a mention that an added entry makes.
@@ -68,30 +74,54 @@ type entryRef struct {
 }
 
 func (d *draft) get(t Type, id string) (Record, bool) {
-	if r, ok := d.pending[t][id]; ok {
-		return r, r != nil
+	if p, ok := d.pending[t][id]; ok {
+		return p.record, p.record != nil
 	}
 	return d.base.Get(t, id)
 }
 
-func (d *draft) set(t Type, id string, r Record) {
-	if d.pending[t] == nil {
-		d.pending[t] = map[string]Record{}
+func (d *draft) set(c *Change, r Record) {
+	if d.pending[c.Type] == nil {
+		d.pending[c.Type] = map[string]*pending{}
 	}
-	d.pending[t][id] = r
+	whole := c.Op != Add && c.Op != Drop
+	if p, ok := d.pending[c.Type][c.ID]; ok {
+		p.record, p.whole = r, p.whole || whole
+		return
+	}
+	d.pending[c.Type][c.ID] = &pending{r, c.Place, whole}
+}
+
+// whole tells whether more of a record may have changed than entries of its long list.
+func (d *draft) whole(t Type, id string) bool {
+	p, ok := d.pending[t][id]
+	return ok && p.whole
 }
 
 func (d *draft) checker(t Type, id string) *checker {
-	return &checker{&d.faults, t, id, d.place[target{Type: t, ID: id}] - 1}
+	place := 0
+	if p, ok := d.pending[t][id]; ok {
+		place = p.place
+	}
+	return &checker{&d.faults, t, id, place - 1}
+}
+
+// changed tells whether the draft puts or removes a record.
+func (d *draft) changed(t Type, id string) bool {
+	_, ok := d.pending[t][id]
+	return ok
 }
 
 // Apply gives the policy that the changes, one after the other, lead to, and what they did to
 // each record (records that stay as they were are left out). The error is of type [Faults] and
 // holds every fault at once; p itself never changes.
 func (p *Policy) Apply(changes []Change) (*Policy, []RecordChange, error) {
-	d := &draft{base: p, place: map[target]int{}, whole: map[target]bool{}}
-	for _, c := range changes {
-		d.step(c)
+	d := &draft{base: p}
+	for i := range changes {
+		d.step(&changes[i])
+	}
+	for t := range d.pending {
+		d.order[t] = slices.Sorted(maps.Keys(d.pending[t]))
 	}
 	d.checkReferences()
 	d.checkEntries()
@@ -113,9 +143,9 @@ func (d *draft) finish() (*Policy, []RecordChange, error) {
 	var done []RecordChange
 	for t := SettingsType; t < typeCount; t++ {
 		var edits []edit
-		for _, id := range slices.Sorted(maps.Keys(d.pending[t])) {
+		for _, id := range d.order[t] {
 			before, _ := d.base.Get(t, id)
-			after := d.pending[t][id]
+			after := d.pending[t][id].record
 			if before == nil && after == nil || before != nil && after != nil && equal(before, after) {
 				continue
 			}
@@ -134,19 +164,13 @@ func equal(a, b Record) bool {
 }
 
 // step carries out one change on the draft, with the faults that the record has by itself.
-func (d *draft) step(c Change) {
-	if c.Place > 0 {
-		d.place[target{Type: c.Type, ID: c.ID}] = c.Place
-	}
-	check := d.checker(c.Type, c.ID)
+func (d *draft) step(c *Change) {
+	check := &checker{&d.faults, c.Type, c.ID, c.Place - 1}
 	d.removes = d.removes || c.Op == Remove
-	if c.Op != Add && c.Op != Drop {
-		d.whole[target{Type: c.Type, ID: c.ID}] = true
-	}
 	switch c.Op {
 	case Put:
 		c.Record.check(check)
-		d.set(c.Type, c.ID, c.Record.normal())
+		d.set(c, c.Record.normal())
 	case Remove:
 		if _, ok := d.get(c.Type, c.ID); !ok {
 			check.fault("", "%s", d.unknown(c.Type, c.ID))
@@ -156,7 +180,7 @@ func (d *draft) step(c Change) {
 			check.fault("", "%s is built in and cannot be removed", c.ID)
 			return
 		}
-		d.set(c.Type, c.ID, nil)
+		d.set(c, nil)
 	case Add, Drop, Patch:
 		old, ok := d.get(c.Type, c.ID)
 		if !ok {
@@ -170,12 +194,12 @@ func (d *draft) step(c Change) {
 				return
 			}
 			next.check(check)
-			d.set(c.Type, c.ID, next.normal())
+			d.set(c, next.normal())
 			return
 		}
-		if r := changeList(old, c, check); r != nil {
-			d.set(c.Type, c.ID, r)
-			d.mention(c)
+		if r := changeList(old, *c, check); r != nil {
+			d.set(c, r)
+			d.mention(*c)
 		}
 	default:
 		check.fault("", "%q is no operation: use put, patch, remove, add or drop", c.Op)
@@ -308,8 +332,8 @@ func Undo(done []RecordChange) []Change {
 
 func (d *draft) unknown(t Type, id string) string {
 	near := nearest(id, func(yield func(string) bool) {
-		for r := range d.pending[t] {
-			if d.pending[t][r] != nil && !yield(r) {
+		for r, p := range d.pending[t] {
+			if p.record != nil && !yield(r) {
 				return
 			}
 		}

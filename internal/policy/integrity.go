@@ -15,8 +15,8 @@ import (
 func (d *draft) touched(types ...Type) []Record {
 	var out []Record
 	for _, t := range types {
-		for _, id := range slices.Sorted(maps.Keys(d.pending[t])) {
-			if r := d.pending[t][id]; r != nil {
+		for _, id := range d.order[t] {
+			if r := d.pending[t][id].record; r != nil {
 				out = append(out, r)
 			}
 		}
@@ -27,11 +27,12 @@ func (d *draft) touched(types ...Type) []Record {
 // checkReferences faults every mention, new in this draft, of something that is not there.
 func (d *draft) checkReferences() {
 	for _, r := range d.touched(Types()...) {
-		if LongList(r.Type()) != "" && !d.removes && !d.whole[target{Type: r.Type(), ID: r.Key()}] {
+		if LongList(r.Type()) != "" && !d.removes && !d.whole(r.Type(), r.Key()) {
 			continue // a list of thousands in which one entry is new
 		}
-		old := map[target]bool{}
+		var old map[target]bool
 		if before, ok := d.base.Get(r.Type(), r.Key()); ok {
+			old = map[target]bool{}
 			before.references(func(ref Reference) { old[ref.target()] = true })
 		}
 		r.references(func(ref Reference) {
@@ -48,7 +49,7 @@ func (d *draft) checkReferences() {
 // checkEntries faults every added entry of something that is not there.
 func (d *draft) checkEntries() {
 	for _, e := range d.entries {
-		if problem := d.missing(e.ref); problem != "" && !d.removes && !d.whole[e.by] {
+		if problem := d.missing(e.ref); problem != "" && !d.removes && !d.whole(e.by.Type, e.by.ID) {
 			d.checker(e.by.Type, e.by.ID).fault(e.ref.Field(), "%s", problem)
 		}
 	}
@@ -129,7 +130,8 @@ func (d *draft) checkRemovals() {
 		}
 	}
 	for t := Rights; t < typeCount; t++ {
-		for id, r := range d.pending[t] {
+		for id, p := range d.pending[t] {
+			r := p.record
 			before, ok := d.base.Get(t, id)
 			switch {
 			case !ok:
@@ -149,7 +151,7 @@ func (d *draft) checkRemovals() {
 			continue
 		}
 		for r := range d.base.tables[t].All() {
-			if _, changed := d.pending[t][r.Key()]; changed {
+			if d.changed(t, r.Key()) {
 				continue // checkReferences looks at it
 			}
 			r.references(func(ref Reference) {
@@ -251,20 +253,34 @@ func (d *draft) checkNames() {
 			}
 		}
 		for r := range d.base.tables[t].All() {
-			if _, changed := d.pending[t][r.Key()]; !changed {
+			if !d.changed(t, r.Key()) {
 				own(r)
 			}
 		}
 		for _, r := range kept {
 			own(r)
 		}
-		slices.SortFunc(fresh, func(a, b Record) int {
-			return d.place[target{Type: t, ID: a.Key()}] - d.place[target{Type: t, ID: b.Key()}]
-		})
+		d.byPlace(t, fresh)
 		for _, r := range fresh {
 			d.checkName(r, owner)
 			own(r)
 		}
+	}
+}
+
+// byPlace sorts records as they came in their list.
+func (d *draft) byPlace(t Type, list []Record) {
+	type placed struct {
+		place  int
+		record Record
+	}
+	order := make([]placed, len(list))
+	for i, r := range list {
+		order[i] = placed{d.pending[t][r.Key()].place, r}
+	}
+	slices.SortStableFunc(order, func(a, b placed) int { return a.place - b.place })
+	for i, o := range order {
+		list[i] = o.record
 	}
 }
 
@@ -320,7 +336,7 @@ func (d *draft) checkLimits() {
 		}
 	}
 	for r := range d.base.tables[Grants].All() {
-		if _, changed := d.pending[Grants][r.Key()]; !changed {
+		if !d.changed(Grants, r.Key()) {
 			look(r, false)
 		}
 	}

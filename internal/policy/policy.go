@@ -26,20 +26,19 @@ func Empty() *Policy {
 func FromRecords(records *Records) (*Policy, error) {
 	var faults Faults
 	var changes []Change
-	seen := map[target]bool{}
-	index, last := 0, SettingsType
+	var seen map[string]bool // ids of a type
+	index, last := 0, typeCount
 	for _, r := range records.All() {
 		if r.Type() != last {
-			index, last = 0, r.Type()
+			index, last, seen = 0, r.Type(), map[string]bool{}
 		}
 		index++
-		id := target{Type: r.Type(), ID: r.Key()}
-		if seen[id] {
+		if seen[r.Key()] {
 			faults = append(faults, Fault{r.Type(), r.Key(), index - 1, "id",
 				"the id " + r.Key() + " is there twice: give each " + r.Type().Noun() + " an id of its own"})
 			continue
 		}
-		seen[id] = r.Key() != ""
+		seen[r.Key()] = r.Key() != ""
 		changes = append(changes, Change{Op: Put, Type: r.Type(), ID: r.Key(), Record: r, Place: index})
 	}
 	p, _, err := Empty().Apply(changes)

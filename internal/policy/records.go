@@ -442,6 +442,18 @@ func appendAll[T any, P interface {
 	return out
 }
 
+// Append adds all lists of another to the ends of these; its settings take the place of those here where it has any.
+func (r *Records) Append(o *Records) {
+	if o.Settings != (Settings{}) {
+		r.Settings = o.Settings
+	}
+	r.Rights, r.Roles, r.Kinds = append(r.Rights, o.Rights...), append(r.Roles, o.Roles...), append(r.Kinds, o.Kinds...)
+	r.Sites, r.Devices, r.DeviceGroups = append(r.Sites, o.Sites...), append(r.Devices, o.Devices...), append(r.DeviceGroups, o.DeviceGroups...)
+	r.Users, r.UserGroups = append(r.Users, o.Users...), append(r.UserGroups, o.UserGroups...)
+	r.Calendars, r.Schedules = append(r.Calendars, o.Calendars...), append(r.Schedules, o.Schedules...)
+	r.Grants, r.Mandates = append(r.Grants, o.Grants...), append(r.Mandates, o.Mandates...)
+}
+
 // AddJSON appends a record, written as JSON by this package, to the list of its type. It is for
 // what a store kept, and is not strict.
 func (r *Records) AddJSON(typeName string, body []byte) error {

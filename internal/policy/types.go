@@ -4,7 +4,7 @@
 // the time of day.
 package policy
 
-import "regexp"
+import "strings"
 
 // Type names one of the twelve types of record, or the settings.
 type Type uint8
@@ -87,7 +87,20 @@ type (
 	MandateID     string
 )
 
-var idPattern = regexp.MustCompile(`^[a-z0-9][a-z0-9._@+-]{0,127}$`)
+// maxID bounds ids, in bytes.
+const maxID = 128
 
-// ValidID tells whether s can be the id of a record.
-func ValidID(s string) bool { return idPattern.MatchString(s) }
+// ValidID tells whether s can be the id of a record: [a-z0-9][a-z0-9._@+-]{0,127}.
+func ValidID(s string) bool {
+	if s == "" || len(s) > maxID {
+		return false
+	}
+	for i := range len(s) {
+		c := s[i]
+		if 'a' <= c && c <= 'z' || '0' <= c && c <= '9' || i > 0 && strings.IndexByte("._@+-", c) >= 0 {
+			continue
+		}
+		return false
+	}
+	return true
+}

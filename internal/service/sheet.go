@@ -41,7 +41,10 @@ func (s *Service) Import(ctx context.Context, c Caller, sheet string, data []byt
 	if err != nil {
 		return wire.Imported{}, err
 	}
-	out := wire.Imported{Saved: saved.Saved, Revision: saved.Revision, Rows: read.Rows}
+	out := wire.Imported{Saved: saved.Saved, Revision: saved.Revision, Rows: len(saved.Changes)}
+	if read != nil { // else it is a repetition, of which only what it changed is known
+		out.Rows = read.Rows
+	}
 	for _, change := range saved.Changes {
 		switch change.Op {
 		case "added":
@@ -53,7 +56,7 @@ func (s *Service) Import(ctx context.Context, c Caller, sheet string, data []byt
 			out.Changes = append(out.Changes, change)
 		}
 	}
-	out.Same = max(0, read.Rows-out.Added-out.Changed)
+	out.Same = max(0, out.Rows-out.Added-out.Changed)
 	return out, nil
 }
 

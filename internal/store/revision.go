@@ -7,9 +7,11 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"runtime"
 	"strings"
 	"time"
 
+	"golang.org/x/sync/errgroup"
 	"gorm.io/gorm"
 
 	"sentier/internal/policy"
@@ -300,44 +302,30 @@ func (s *Store) Load(ctx context.Context) (*policy.Policy, Revision, error) {
 	return p, last, nil
 }
 
+// chunk is how many rows are decoded at a time, beside the reading of those after them.
+const chunk = 2000
+
 func readRecords(tx *gorm.DB, into *policy.Records) error {
-	members := map[string][]policy.Member{}
-	devices := map[string][]policy.DeviceID{}
-	rows, err := tx.Raw("SELECT type, id, entry FROM entries").Rows()
+	members, devices, err := readEntries(tx)
+	if err != nil {
+		return err
+	}
+	rows, err := tx.Raw("SELECT type, body FROM records ORDER BY type, id").Rows()
 	if err != nil {
 		return err
 	}
 	defer rows.Close()
+	d := newDecoding()
 	for rows.Next() {
-		var typ, id, body string
-		if err := rows.Scan(&typ, &id, &body); err != nil {
-			return err
+		var typ string
+		var body []byte
+		if err := rows.Scan(&typ, &body); err != nil {
+			return errors.Join(err, d.end(into))
 		}
-		if typ == policy.UserGroups.String() {
-			err = appendJSON(members, id, body)
-		} else {
-			err = appendJSON(devices, id, body)
-		}
-		if err != nil {
-			return err
-		}
+		d.add(typ, body)
 	}
-	if err := rows.Err(); err != nil {
+	if err := errors.Join(rows.Err(), d.end(into)); err != nil {
 		return err
-	}
-	bodies, err := tx.Raw("SELECT type, body FROM records ORDER BY type, id").Rows()
-	if err != nil {
-		return err
-	}
-	defer bodies.Close()
-	for bodies.Next() {
-		var typ, body string
-		if err := bodies.Scan(&typ, &body); err != nil {
-			return err
-		}
-		if err := into.AddJSON(typ, []byte(body)); err != nil {
-			return errors.Join(ErrDamaged, err)
-		}
 	}
 	for i, g := range into.UserGroups {
 		into.UserGroups[i].Members = members[g.Key()]
@@ -345,7 +333,85 @@ func readRecords(tx *gorm.DB, into *policy.Records) error {
 	for i, g := range into.DeviceGroups {
 		into.DeviceGroups[i].Devices = devices[g.Key()]
 	}
-	return bodies.Err()
+	return nil
+}
+
+// decoding reads the bodies of records, some thousand at a time and several at once.
+type decoding struct {
+	types  []string
+	bodies [][]byte
+	parts  []*policy.Records
+	group  errgroup.Group
+}
+
+func newDecoding() *decoding {
+	d := &decoding{}
+	d.group.SetLimit(runtime.GOMAXPROCS(0))
+	return d
+}
+
+func (d *decoding) add(typ string, body []byte) {
+	d.types, d.bodies = append(d.types, typ), append(d.bodies, body)
+	if len(d.types) == chunk {
+		d.decode()
+	}
+}
+
+func (d *decoding) decode() {
+	types, bodies, part := d.types, d.bodies, &policy.Records{}
+	d.types, d.bodies = nil, nil
+	d.parts = append(d.parts, part)
+	d.group.Go(func() error {
+		for i, body := range bodies {
+			if err := part.AddJSON(types[i], body); err != nil {
+				return errors.Join(ErrDamaged, err)
+			}
+		}
+		return nil
+	})
+}
+
+// end puts what was decoded together, in the order in which it came.
+func (d *decoding) end(into *policy.Records) error {
+	d.decode()
+	if err := d.group.Wait(); err != nil {
+		return err
+	}
+	for _, part := range d.parts {
+		into.Append(part)
+	}
+	return nil
+}
+
+// readEntries reads the long lists by the ids of their records. Most entries are an id and nothing else, which needs no decoding.
+func readEntries(tx *gorm.DB) (members map[string][]policy.Member, devices map[string][]policy.DeviceID, err error) {
+	members, devices = map[string][]policy.Member{}, map[string][]policy.DeviceID{}
+	rows, err := tx.Raw(`SELECT type, id, of, CASE WHEN entry = '"' || of || '"' THEN NULL ELSE entry END FROM entries ORDER BY type, id, of, entry`).Rows()
+	if err != nil {
+		return nil, nil, err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var typ, id, of string
+		var body *string
+		if err := rows.Scan(&typ, &id, &of, &body); err != nil {
+			return nil, nil, err
+		}
+		switch {
+		case typ == policy.DeviceGroups.String() && body == nil:
+			devices[id] = append(devices[id], policy.DeviceID(of))
+		case body == nil:
+			members[id] = append(members[id], policy.Member{User: policy.UserID(of)})
+		case typ == policy.DeviceGroups.String():
+			err = appendJSON(devices, id, *body)
+		default:
+			err = appendJSON(members, id, *body)
+		}
+		if err != nil {
+			return nil, nil, err
+		}
+	}
+	return members, devices, rows.Err()
 }
 
 func appendJSON[T any](lists map[string][]T, id, body string) error {
