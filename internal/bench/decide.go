@@ -9,6 +9,7 @@ import (
 	"net"
 	"net/http"
 	"path/filepath"
+	"runtime/pprof"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -160,6 +161,10 @@ func (r *run) overHTTP(s *running, n int) {
 			fmt.Fprintf(&parts, `,{"subject":{"type":"user","id":%q},"resource":{"type":"device","id":%q}}`, q.User, q.Device)
 		}
 		many = append(many, fmt.Sprintf(`{"action":{"name":"control"},"context":{"time":%q},"evaluations":[%s]}`, at.Format(time.RFC3339), parts.String()[1:]))
+	}
+	if profileTo != nil {
+		check(pprof.StartCPUProfile(profileTo))
+		defer pprof.StopCPUProfile()
 	}
 	single, batch := 0.0, 0.0
 	for range 3 {

@@ -37,7 +37,7 @@ func (r *run) start(w *world) *running {
 	dir, err := os.MkdirTemp("", "sentier-bench-")
 	check(err)
 	s := &running{world: w, dir: dir}
-	profiled(func() { s.open() })
+	s.open()
 	return s
 }
 

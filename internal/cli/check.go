@@ -105,7 +105,7 @@ func (a *app) asker(file string) (func(*cobra.Command, wire.Check) (wire.Answer,
 		if err != nil {
 			return wire.Answer{}, err
 		}
-		return wording.English.Answer(p, q, compiled.Explain(q)), nil
+		return wording.Accepted(a.language).Answer(p, q, compiled.Explain(q)), nil
 	}, nil
 }
 

@@ -36,8 +36,9 @@ type Program struct {
 // app is a program with its global options.
 type app struct {
 	Program
-	server string
-	format string
+	server   string
+	format   string
+	language string
 }
 
 // answered is the error of a command that has said all there is to say, and ends with a code of its own.
@@ -81,6 +82,7 @@ SENTIER_URL, and knows you by SENTIER_TOKEN or by “sentier sign-in”.`,
 	}
 	root.PersistentFlags().StringVar(&a.server, "server", "", "address of the service (default: SENTIER_URL, then the last sign-in, then "+defaultServer+")")
 	root.PersistentFlags().StringVar(&a.format, "format", "table", "how answers are written: table, json or csv")
+	root.PersistentFlags().StringVar(&a.language, "language", os.Getenv("SENTIER_LANGUAGE"), "in which the service says why: en or fr (default: SENTIER_LANGUAGE, then en)")
 	root.PersistentPreRunE = func(*cobra.Command, []string) error {
 		switch a.format {
 		case "table", "json", "csv":
@@ -115,7 +117,7 @@ func (a *app) client() (*client.Client, error) {
 		base = "http://" + base
 	}
 	base = strings.TrimSuffix(base, "/")
-	c := &client.Client{Base: base, Token: os.Getenv("SENTIER_TOKEN")}
+	c := &client.Client{Base: base, Token: os.Getenv("SENTIER_TOKEN"), Language: a.language}
 	if c.Token == "" && kept.Server == base {
 		c.Token = kept.Token
 	}

@@ -21,6 +21,8 @@ type Client struct {
 	Token string
 	HTTP  *http.Client // nil: one with a time limit of its own
 
+	Language string // in which the service says why; empty: English
+
 	match, key string
 }
 
@@ -89,6 +91,9 @@ func (c *Client) Do(ctx context.Context, method, path string, query url.Values, 
 	}
 	if c.key != "" {
 		req.Header.Set("Idempotency-Key", c.key)
+	}
+	if c.Language != "" {
+		req.Header.Set("Accept-Language", c.Language)
 	}
 	if c.Token != "" {
 		req.Header.Set("Authorization", "Bearer "+c.Token)

@@ -89,6 +89,7 @@ type deviceClass struct {
 	few     bool   // near holds all marks
 	none    bool   // no line covers the device
 	retired bool
+	plain   bool // in service or maintenance, never locked out, and near holds all there is
 }
 
 // deviceFacts tell one class of devices from another.
@@ -177,7 +178,9 @@ func (c *Compiled) deviceClass(f deviceFacts) deviceClass {
 	}
 	slices.Sort(near)
 	near = slices.Compact(near)
-	if out.few = len(near) <= fewMarks; out.few && !out.none {
+	out.few = len(near) <= fewMarks
+	out.plain = out.few && !out.none && !out.retired && f.lockout == (period{})
+	if out.few && !out.none {
 		for i := range out.near {
 			out.near[i] = near[min(i, len(near)-1)]
 		}

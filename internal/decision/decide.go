@@ -20,8 +20,24 @@ type asked struct {
 
 // Decide answers a question by the eight steps of "The decision".
 func (c *Compiled) Decide(q Question) Outcome {
+	us, ds := c.users.where.find(string(q.User)), c.devices.where.find(string(q.Device))
+	right, ok := c.right(q.Right)
+	if us == nil || ds == nil || !ok || q.Point != "" {
+		return c.decideSlowly(&q)
+	}
+	who, what := c.users.classes.at(us.class), c.devices.classes.at(ds.class)
+	if who.plain && what.plain && len(c.rightList[right].kinds) == 0 && !who.marks.meet(&what.near) {
+		// Nothing ends it before its lines, and no line concerns it: most pairs have nothing to do with each other.
+		return Outcome{Reason: NoGrant}
+	}
+	a := asked{who: who, what: what, right: right, at: momentOf(q.At), context: q.Context}
+	return c.decide(&a)
+}
+
+// decideSlowly decides about points, and about what is not there.
+func (c *Compiled) decideSlowly(q *Question) Outcome {
 	var a asked
-	if reason, known := c.find(&q, &a); !known {
+	if reason, known := c.find(q, &a); !known {
 		return Outcome{Reason: reason}
 	}
 	return c.decide(&a)
@@ -117,11 +133,7 @@ func (a *asked) may() bool {
 	if a.what.none {
 		return false
 	}
-	any := uint64(0)
-	for _, b := range &a.what.near {
-		any |= a.who.marks.bit(b)
-	}
-	return any&1 != 0
+	return a.who.marks.meet(&a.what.near)
 }
 
 // byLines is steps 6 to 8.
@@ -178,6 +190,9 @@ func (c *Compiled) onlyDirect(a *asked, out []int32) []int32 {
 // covering appends the lines that hang on a subject and any target of the resource.
 func (c *Compiled) covering(s subject, a *asked, out []int32) []int32 {
 	list, marks := c.bySubject[s], &c.marks[s]
+	if a.what.few && a.point == 0 && !marks.meet(&a.what.near) {
+		return out
+	}
 	for _, t := range a.what.facts.targets {
 		if marks.has(c.mark(t)) {
 			list, out = take(list, t, out)

@@ -184,23 +184,99 @@ func (c *Compiled) strangers(a *inquiry) []Trail {
 	if c.onlyDirect(&a.asked, nil) != nil {
 		return nil
 	}
-	var out []Trail
-	seen := map[int32]bool{}
-	for _, t := range append(slices.Clone(a.what.facts.targets), a.point) {
+	type candidate struct {
+		line, length int32
+		misses       misses
+	}
+	var room [64]candidate
+	list := room[:0]
+	for _, t := range append(slices.Clip(a.what.facts.targets), a.point) {
 		for _, n := range c.byTarget[t] {
-			l := &c.lines[n]
-			if seen[n] || l.deny || !l.rights.has(a.right) {
-				continue
+			if l := &c.lines[n]; !l.deny && l.rights.has(a.right) {
+				list = append(list, candidate{n, 0, c.misses(l, &a.asked)})
 			}
-			seen[n] = true
-			out = append(out, c.trail(l, c.misses(l, &a.asked), a))
 		}
 	}
-	sortTrails(out)
-	slices.SortStableFunc(out, func(x, y Trail) int {
-		return cmp.Or(len(x.Misses)-len(y.Misses), slices.Compare(x.Misses, y.Misses))
+	// Least is missing first, then as the grants and lines come; a line that covers in several ways is there several times.
+	slices.SortFunc(list, func(x, y candidate) int { return cmp.Or(lackRank[x.misses]-lackRank[y.misses], int(x.line-y.line)) })
+	list = slices.CompactFunc(list, func(x, y candidate) bool { return x.line == y.line })
+	// Only those that lack as little as the last one shown are looked at any closer.
+	for i := range list {
+		if i >= maxMissing && list[maxMissing-1].misses != list[i].misses {
+			list = list[:i]
+			break
+		}
+		grant, number := c.lines[list[i].line].grant, c.lines[list[i].line].number
+		list[i].length = int32(c.coverLength(&grant.Lines[number], a) + min(1, len(grant.To.Groups)))
+	}
+	slices.SortStableFunc(list, func(x, y candidate) int {
+		return cmp.Or(lackRank[x.misses]-lackRank[y.misses], int(x.length-y.length))
 	})
-	return out[:min(len(out), maxMissing)]
+	var out []Trail
+	for _, x := range list[:min(len(list), maxMissing)] {
+		out = append(out, c.trail(&c.lines[x.line], x.misses, a))
+	}
+	return out
+}
+
+// lackRank orders sets of misses: fewer first, then by their codes in order.
+var lackRank = func() (rank [16]int) {
+	sets := make([]misses, len(rank))
+	for i := range sets {
+		sets[i] = misses(i)
+	}
+	slices.SortFunc(sets, func(x, y misses) int {
+		a, b := x.codes(), y.codes()
+		return cmp.Or(len(a)-len(b), slices.Compare(a, b))
+	})
+	for i, m := range sets {
+		rank[m] = i
+	}
+	return rank
+}()
+
+// coverLength is the length of the chain that [Compiled.cover] draws.
+func (c *Compiled) coverLength(l *policy.Line, a *inquiry) int {
+	if len(l.On.Devices)+len(l.On.Points) > 0 && len(c.cover(l, a).Chain) == 1 {
+		return 1
+	}
+	best := 0
+	take := func(n int) {
+		if best == 0 || n < best {
+			best = n
+		}
+	}
+	f := a.what.facts
+	for _, list := range [][]policy.DeviceGroupID{f.listed, f.matched} {
+		for _, g := range list {
+			n := 1
+			for id := g; id != ""; id = c.places.parents[id] {
+				if slices.Contains(l.On.DeviceGroups, id) && (n == 1 || l.Depth != policy.Here) {
+					take(n)
+				}
+				n++
+			}
+		}
+	}
+	if best > 0 {
+		return best
+	}
+	for i, id := range c.places.chains[f.site] {
+		if slices.Contains(l.On.Sites, id) && (i == 0 || l.Depth != policy.Here) {
+			return i + 1
+		}
+	}
+	return 0
+}
+
+// codes are the reasons of misses, after those before.
+func (m misses) codes(before ...Reason) []Reason {
+	for bit := missesSchedule; bit <= missesRight; bit <<= 1 {
+		if m&bit != 0 {
+			before = append(before, bit.first())
+		}
+	}
+	return before
 }
 
 func (c *Compiled) trail(l *line, m misses, a *inquiry) Trail {
@@ -216,11 +292,7 @@ func (c *Compiled) trail(l *line, m misses, a *inquiry) Trail {
 	if t.Via == Stranger {
 		t.Misses = append(t.Misses, NoGrant)
 	}
-	for bit := missesSchedule; bit <= missesRight; bit <<= 1 {
-		if m&bit != 0 {
-			t.Misses = append(t.Misses, bit.first())
-		}
-	}
+	t.Misses = m.codes(t.Misses...)
 	return t
 }
 

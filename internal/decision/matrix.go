@@ -36,7 +36,7 @@ type Matrix struct {
 // Matrix finds the rights of every row in every column. A row or column that is not there has none. With
 // in.AnyTime the cells tell also what is allowed at other times.
 func (c *Compiled) Matrix(rows []Who, columns []What, in Circumstances) Matrix {
-	m := &matrix{c: c, in: in, numbers: map[string]int32{}, set: c.newSets(), later: c.newSets()}
+	m := &matrix{c: c, in: in, numbers: map[string]int32{}, set: c.newSets(), later: c.newSets(), nothing: -1}
 	m.wanted, _ = c.wanted(in.Right)
 	m.sheet = newSheet(c, in)
 	m.layOut(columns)
@@ -69,6 +69,8 @@ type matrix struct {
 	numbers map[string]int32
 	set     sets
 	later   sets
+	key     []byte
+	nothing int32 // the number of the empty cell; -1: not known yet
 	out     Matrix
 }
 
@@ -153,69 +155,89 @@ func (c *Compiled) groupsOf(f *deviceFacts) []policy.DeviceGroupID {
 func (m *matrix) row(who *userClass) []int32 {
 	cells := make([]int32, len(m.columns))
 	if who == nil {
-		none := m.number(make(rightSet, m.c.words), nil, nil)
+		if m.nothing < 0 {
+			m.nothing = m.number(make(rightSet, m.c.words), nil, nil)
+		}
 		for i := range cells {
-			cells[i] = none
+			cells[i] = m.nothing
 		}
 		return cells
 	}
 	m.sheet.begin(who)
 	words := m.c.words
-	have := make(rightSet, words*len(m.classes))
-	later := make(rightSet, words*len(m.classes))
+	if m.nothing < 0 {
+		m.nothing = m.number(make(rightSet, words), nil, nil)
+	}
+	have, later := make(rightSet, words*len(m.classes)), make(rightSet, words*len(m.classes))
+	some := make([]bool, len(m.classes)) // classes with anything at all
 	for i, n := range m.classes {
 		given, hope := m.sheet.rights(m.c.devices.classes.at(n), m.wanted)
+		if given == nil {
+			continue
+		}
+		some[i] = true
 		copy(have[i*words:], given)
 		if m.in.AnyTime && !hope.within(given) && m.c.sometime(m.sheet.asked(n), m.wanted, &m.later) {
 			copy(later[i*words:], m.later.given)
 		}
 	}
-	single := map[int32]int32{} // cells of columns of one class
-	all, some, then := make(rightSet, words), make(rightSet, words), make(rightSet, words)
+	set := newCells(words)
 	for col, at := range m.columns {
-		if len(at) == 1 {
-			if n, ok := single[at[0]]; ok {
-				cells[col] = n
-				continue
-			}
+		if !slices.ContainsFunc(at, func(i int32) bool { return some[i] }) {
+			cells[col] = m.nothing
+			continue
 		}
-		clear(some)
-		clear(then)
-		for w := range all {
-			all[w] = ^uint64(0)
-			if len(at) == 0 {
-				all[w] = 0
-			}
-		}
+		set.begin()
 		for _, i := range at {
-			for w := range all {
-				word := have[int(i)*words+w]
-				all[w] &= word
-				some[w] |= word
-				then[w] |= later[int(i)*words+w]
-			}
+			set.add(have[int(i)*words:int(i+1)*words], later[int(i)*words:int(i+1)*words])
 		}
-		for w := range all {
-			then[w] &^= some[w]
-			some[w] &^= all[w]
-		}
-		cells[col] = m.number(all, some, then)
-		if len(at) == 1 {
-			single[at[0]] = cells[col]
-		}
+		set.end()
+		cells[col] = m.number(set.all, set.some, set.later)
 	}
 	return cells
 }
 
+// cellSets gathers what holds in the classes of a column.
+type cellSets struct{ all, some, later rightSet }
+
+func newCells(words int) *cellSets {
+	return &cellSets{make(rightSet, words), make(rightSet, words), make(rightSet, words)}
+}
+
+func (s *cellSets) begin() {
+	for w := range s.all {
+		s.all[w], s.some[w], s.later[w] = ^uint64(0), 0, 0
+	}
+}
+
+func (s *cellSets) add(have, later rightSet) {
+	for w := range s.all {
+		s.all[w] &= have[w]
+		s.some[w] |= have[w]
+		s.later[w] |= later[w]
+	}
+}
+
+func (s *cellSets) end() {
+	for w := range s.all {
+		s.later[w] &^= s.some[w]
+		s.some[w] &^= s.all[w]
+	}
+}
+
 // number gives the number of a cell like this one.
 func (m *matrix) number(all, some, later rightSet) int32 {
-	var key []byte
+	key := m.key[:0]
 	for _, set := range []rightSet{all, some, later} {
-		for _, word := range set {
+		for w := range all { // nil is the empty set
+			word := uint64(0)
+			if set != nil {
+				word = set[w]
+			}
 			key = binary.LittleEndian.AppendUint64(key, word)
 		}
-		key = append(key, '|')
 	}
+	m.key = key
 	n, ok := m.numbers[string(key)]
 	if !ok {
 		n = int32(len(m.out.Kinds))
@@ -282,16 +304,17 @@ func (s *sheet) asked(class int32) *asked {
 	return &s.question
 }
 
-// rights gives what the user may do on a device, and what lines would give at some time. Both last until the next call.
+// rights gives what the user may do on a device, and what lines would give at some time; nil where no line concerns both.
+// Both last until the next call.
 func (s *sheet) rights(what *deviceClass, wanted rightSet) (given, hope rightSet) {
 	c, a := s.c, &s.question
 	a.what, a.point = what, 0
+	if !a.may() {
+		return nil, nil
+	}
 	clear(s.set.given)
 	clear(s.set.taken)
 	clear(s.hope)
-	if !a.may() {
-		return s.set.given, s.hope
-	}
 	t := s.laidOut(climate{what.clock, what.facts.state})
 	for _, target := range what.facts.targets {
 		for w := range s.hope {

@@ -70,6 +70,11 @@ func (m *marks) has(b uint16) bool { return m.bit(b)&1 != 0 }
 // bit has the mark of a neighbourhood as its lowest bit.
 func (m *marks) bit(b uint16) uint64 { return m[b>>6&7] >> (b & 63) }
 
+// meet tells whether any of a few neighbourhoods is in the set.
+func (m *marks) meet(near *[fewMarks]uint16) bool {
+	return (m.bit(near[0])|m.bit(near[1])|m.bit(near[2])|m.bit(near[3]))&1 != 0
+}
+
 // mark is the neighbourhood of a target.
 func (r *rules) mark(t target) uint16 { return uint16(t >> r.nearby) }
 

@@ -28,6 +28,9 @@ type part struct {
 }
 
 func (c *Compiled) until(a *asked) (time.Time, bool) {
+	if !a.may() {
+		return time.Time{}, false // no line concerns it, at any time
+	}
 	at := *a
 	allowed := c.decide(&at).Allowed
 	parts := c.parts(a)

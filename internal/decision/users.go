@@ -37,6 +37,7 @@ type userClass struct {
 	facts *userFacts
 	self  subject // 0: no grant names the user
 	bar   Reason  // what keeps the user from everything; 0: nothing but valid
+	plain bool    // nothing ever keeps the user from everything
 }
 
 // userFacts tell one class of users from another.
@@ -89,6 +90,7 @@ func (c *Compiled) userClass(f userFacts) userClass {
 	case policy.Invited:
 		out.bar = UserInvited
 	}
+	out.plain = out.bar == 0 && f.valid == always
 	if f.named != "" {
 		out.self = c.subjects[subjectKey{user: f.named}]
 	}

@@ -88,7 +88,7 @@ func gearID(i, n int) policy.DeviceGroupID {
 func (g *growth) district(i int) {
 	r := g.records
 	if i%inOneDivision == 0 {
-		r.Sites = append(r.Sites, policy.Site{ID: divisionID(i), Name: fmt.Sprintf("Division %02d", i/inOneDivision), Parent: "larkmere"})
+		r.Sites = append(r.Sites, policy.Site{ID: divisionID(i), Name: fmt.Sprintf("Division %02d", i/inOneDivision)})
 	}
 	r.Sites = append(r.Sites, policy.Site{ID: districtID(i), Name: fmt.Sprintf("District %03d", i), Parent: divisionID(i)})
 	for n := range poundsEach {
@@ -120,6 +120,9 @@ func (g *growth) grants(i, n int) {
 				line.On.Sites = []policy.SiteID{poundID(i, (n+k)%poundsEach)}
 			default:
 				line.On.Sites = []policy.SiteID{districtID(i)}
+				if k == linesOfGroup-2 {
+					line.On.Sites, line.Depth = []policy.SiteID{poundID(i, n%poundsEach)}, policy.Here
+				}
 			}
 			grant.Lines = append(grant.Lines, line)
 		}

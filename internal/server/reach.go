@@ -6,6 +6,9 @@ import (
 	"net/http"
 	"strconv"
 
+	fastjson "github.com/goccy/go-json"
+	"github.com/labstack/echo/v5"
+
 	"sentier/internal/service"
 	"sentier/internal/wire"
 )
@@ -133,10 +136,23 @@ func (r *request) lenient(into any) error {
 	if err != nil {
 		return err
 	}
+	if fastjson.Unmarshal(data, into) == nil {
+		return nil
+	}
+	// What the fast reader does not take is read again by the standard one, which says what is wrong.
 	if err := json.Unmarshal(data, into); err != nil {
 		return jsonError(err)
 	}
 	return nil
+}
+
+// quick answers as [echo.Context.JSON] does, for what is asked tens of thousands of times a second.
+func (r *request) quick(v any) error {
+	data, err := fastjson.Marshal(v)
+	if err != nil {
+		return err
+	}
+	return r.Blob(http.StatusOK, echo.MIMEApplicationJSON, data)
 }
 
 func (s *Server) evaluateMany(r *request) error {
@@ -174,7 +190,7 @@ func (s *Server) evaluateMany(r *request) error {
 	for _, d := range out.Evaluations {
 		s.metrics.decided(d.Decision)
 	}
-	return r.JSON(http.StatusOK, out)
+	return r.quick(out)
 }
 
 func (s *Server) search(what service.SearchFor) func(*request) error {

@@ -55,6 +55,7 @@ func (s *Server) handler(r route) echo.HandlerFunc {
 				return &httpError{http.StatusForbidden, "the request comes from another site"}
 			}
 		}
+		req.caller.Language = c.Request().Header.Get("Accept-Language")
 		return r.handle(req)
 	}
 }

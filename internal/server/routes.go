@@ -159,7 +159,7 @@ func (s *Server) evaluate(r *request) error {
 		return err
 	}
 	s.metrics.decided(answer.Decision)
-	return r.JSON(http.StatusOK, answer)
+	return r.quick(answer)
 }
 
 func jsonError(err error) error {

@@ -24,7 +24,7 @@ func (s *Service) Check(c Caller, in wire.Check) (wire.Answer, error) {
 	if in.Group != "" {
 		answer = st.Compiled.ExplainGroup(policy.UserGroupID(in.Group), q)
 	}
-	out := wording.English.Answer(st.Policy, q, answer)
+	out := wording.Accepted(c.Language).Answer(st.Policy, q, answer)
 	out.Revision = st.Revision.Number
 	return out, nil
 }

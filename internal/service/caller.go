@@ -13,6 +13,8 @@ type Caller struct {
 	User  policy.UserID
 	Via   string // console, terminal or token
 	Token string // id of the credential
+
+	Language string // Accept-Language of the request; empty: English
 }
 
 // Action is what a caller wants to do.

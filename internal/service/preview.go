@@ -113,14 +113,14 @@ func (s *Service) Advise(c Caller, in wire.AdviceQuestion) (wire.Advice, error) 
 			return wire.Advice{}, &InputError{Field: "until", Problem: "is no instant: write it as in RFC 3339"}
 		}
 	}
-	return Advice(st.Compiled, q, until)
+	return advice(st.Compiled, q, until, wording.Accepted(c.Language))
 }
 
 // mostAdvice is how many changes are advised.
 const mostAdvice = 5
 
-// Advice finds what would turn an answer, in words.
-func Advice(c *decision.Compiled, q decision.Question, until time.Time) (wire.Advice, error) {
+// advice finds what would turn an answer, in words.
+func advice(c *decision.Compiled, q decision.Question, until time.Time, words wording.Catalogue) (wire.Advice, error) {
 	out := wire.Advice{Allowed: c.Decide(q).Allowed, Items: []wire.Advise{}}
 	for _, a := range c.Advise(q, until, mostAdvice) {
 		_, done, err := c.Policy().Apply(a.Changes)
@@ -128,7 +128,7 @@ func Advice(c *decision.Compiled, q decision.Question, until time.Time) (wire.Ad
 			return out, err
 		}
 		item := wire.Advise{Kind: string(a.Kind), Else: a.Else, Impact: *impact(c.Policy(), a.Impact), Changes: translate.Changes(done)}
-		item.Text = wording.English.Advice(c.Policy(), q, a)
+		item.Text = words.Advice(c.Policy(), q, a)
 		for _, change := range a.Changes {
 			e, err := edit(change)
 			if err != nil {
@@ -171,10 +171,4 @@ func impact(p *policy.Policy, d decision.Differences) *wire.Impact {
 		})
 	}
 	return out
-}
-
-// Impact finds who gains and loses what at an instant by what was done between two policies.
-func Impact(before, after *policy.Policy, at time.Time) *wire.Impact {
-	d := decision.Compare(decision.Compile(before), decision.Compile(after), nil, decision.Circumstances{At: at}, mostItems)
-	return impact(after, d)
 }

@@ -248,7 +248,7 @@ func (s *Service) Seen(ctx context.Context, c Caller, id string, q ReachQuery) (
 		}
 	}
 	u, _ := policy.Find[*policy.User](st.Policy, id)
-	out.Text = wording.English.Seen(u, out, in.At)
+	out.Text = wording.Accepted(c.Language).Seen(u, out, in.At)
 	if id != string(c.User) {
 		err = s.store.AddLook(ctx, store.Look{At: s.now().UTC(), By: string(c.User), UserID: id})
 	}

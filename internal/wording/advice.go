@@ -49,7 +49,7 @@ func (c Catalogue) Seen(u *policy.User, s wire.Seen, at time.Time) string {
 	key := "seen.some"
 	switch {
 	case s.Reach.Barred != "":
-		return c.Say("reason."+s.Reach.Barred, "user", u.Title(), "from", Time(u.Valid.From, s.Reach.Zone), "until", Time(u.Valid.Until, s.Reach.Zone))
+		return c.Say("reason."+s.Reach.Barred, "user", u.Title(), "from", c.Time(u.Valid.From, s.Reach.Zone), "until", c.Time(u.Valid.Until, s.Reach.Zone))
 	case s.Reach.Total == 0 && len(groups) == 0:
 		key = "seen.no_group"
 	case s.Reach.Total == 0:

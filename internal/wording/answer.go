@@ -55,7 +55,7 @@ func (s sayer) who(q decision.Question) wire.Named {
 	return wire.Named{ID: string(q.User), Name: s.name(policy.Users, string(q.User))}
 }
 
-func (s sayer) time(t time.Time) string { return Time(t, s.a.Zone) }
+func (s sayer) time(t time.Time) string { return s.c.Time(t, s.a.Zone) }
 
 func (s sayer) resource(q decision.Question) wire.Named {
 	n := wire.Named{ID: string(q.Device), Name: s.name(policy.Devices, string(q.Device))}

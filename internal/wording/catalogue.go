@@ -8,6 +8,8 @@ import (
 	"fmt"
 	"strings"
 	"time"
+
+	"golang.org/x/text/language"
 )
 
 //go:embed *.json
@@ -16,8 +18,25 @@ var files embed.FS
 // Catalogue is the words of one language.
 type Catalogue struct{ words map[string]string }
 
-// English is the catalogue that is complete by definition.
-var English = mustLoad("en")
+// English is the catalogue that is complete by definition. French has all that the service says, and not yet the console.
+var (
+	English = mustLoad("en")
+	French  = mustLoad("fr")
+)
+
+var matcher = language.NewMatcher([]language.Tag{language.English, language.French})
+
+// Accepted chooses the catalogue for an Accept-Language header, RFC 9110; English where it asks for none of ours.
+func Accepted(header string) Catalogue {
+	tags, _, err := language.ParseAcceptLanguage(header)
+	if err != nil {
+		return English // a header that cannot be read asks for nothing
+	}
+	if _, i, _ := matcher.Match(tags...); i == 1 {
+		return French
+	}
+	return English
+}
 
 func mustLoad(language string) Catalogue {
 	data, err := files.ReadFile(language + ".json")
@@ -60,11 +79,16 @@ func (c Catalogue) Say(key string, pairs ...string) string {
 	return sentence
 }
 
+// Time writes an instant in English by the clock of a zone, with the zone's name.
+func Time(t time.Time, zone string) string { return English.Time(t, zone) }
+
 // Time writes an instant by the clock of a zone, with the zone's name.
-func Time(t time.Time, zone string) string {
+func (c Catalogue) Time(t time.Time, zone string) string {
 	loc, err := time.LoadLocation(zone)
 	if err != nil {
 		loc = time.UTC
 	}
-	return t.In(loc).Format("Mon 2 Jan 2006 15:04") + " (" + loc.String() + ")"
+	t = t.In(loc)
+	day, month := strings.Fields(c.Say("time.weekdays")), strings.Fields(c.Say("time.months"))
+	return fmt.Sprintf("%s %d %s %s (%s)", day[t.Weekday()], t.Day(), month[t.Month()-1], t.Format("2006 15:04"), loc)
 }

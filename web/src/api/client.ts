@@ -17,7 +17,8 @@ export type Row = Record<string, unknown> & { id: string; name?: string };
 export type Page = { items: Row[]; total: number; next?: string };
 export type Names = Record<string, Record<string, string>>;
 
-export const api = createClient<paths>({ baseUrl: "/" });
+// The console speaks one language as yet, and so do the answers in it.
+export const api = createClient<paths>({ baseUrl: "/", headers: { "Accept-Language": "en" } });
 
 /** Refused is what the service said no to: its status and its problem. */
 export class Refused extends Error {
