@@ -49,7 +49,7 @@ lines: ## lines of code, and the share of tests
 	echo "$$code lines of code, $$tests lines of tests: $$((100 * tests / (code + tests))) % are tests"
 
 bench: ## speeds, as ratios to floors measured in the same run
-	go test -run '^$$' -bench . -benchmem ./internal/...
+	go run ./internal/bench -write docs/performance.md
 
 screenshots: build test-tools ## the pictures in docs/screenshots
 	@command -v Xvfb >/dev/null && command -v xterm >/dev/null && command -v import >/dev/null || { echo "apt: installing a terminal to take pictures of"; $(SUDO) apt-get install -y -qq --no-install-recommends xvfb xterm imagemagick x11-utils fonts-dejavu-core fonts-jetbrains-mono >/dev/null; }

@@ -8,6 +8,7 @@ import (
 	"io/fs"
 	"log/slog"
 	"net"
+	"runtime/debug"
 	"time"
 
 	"sentier/internal/policy"
@@ -53,12 +54,17 @@ func (d *Daemon) prepare(ctx context.Context) (err error) {
 	if d.listener, err = net.Listen("tcp", d.options.Listen); err != nil {
 		return fmt.Errorf("listen on %s: %w: stop what uses the address, or give another with --listen", d.options.Listen, err)
 	}
+	// Next to nothing of what is read at the start becomes garbage: looking for some again and again would be in vain.
+	defer debug.SetGCPercent(debug.SetGCPercent(startPercent))
 	if d.Service, err = service.Open(ctx, d.store, d.options.Log, time.Now); err != nil {
 		return err
 	}
 	d.server, err = server.New(d.Service, server.Options{Console: d.options.Console, Log: d.options.Log, Version: d.options.Version})
 	return err
 }
+
+// startPercent is how much the memory may grow at the start before garbage is looked for, as GOGC counts.
+const startPercent = 400
 
 // Close gives up what Open took. It is for a daemon that does not run.
 func (d *Daemon) Close() error {

@@ -3,6 +3,7 @@ package decision
 import (
 	"cmp"
 	"slices"
+	"sync"
 	"time"
 
 	"sentier/internal/policy"
@@ -45,8 +46,10 @@ func Compile(p *policy.Policy) *Compiled {
 	c.rules = c.compileRules()
 	c.groups = compileGroups(p)
 	c.places = compilePlaces(p)
-	c.gatherUsers()
-	c.gatherDevices()
+	var both sync.WaitGroup
+	both.Go(c.gatherUsers)
+	both.Go(c.gatherDevices)
+	both.Wait()
 	c.inverse = &inverse{}
 	return c
 }

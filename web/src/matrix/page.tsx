@@ -116,13 +116,13 @@ function Sheet({ m, rows, columns, at }: { m: Matrix; rows: string; columns: str
     [m, pinnedColumns, byAmount, amounts],
   );
   const scroller = useRef<HTMLDivElement>(null);
-  const down = useVirtualizer({ count: rowOrder.length, getScrollElement: () => scroller.current, estimateSize: () => rowHeight, overscan: 10 });
+  const down = useVirtualizer({ count: rowOrder.length, getScrollElement: () => scroller.current, estimateSize: () => rowHeight, overscan: 4 });
   const across = useVirtualizer({
     count: columnOrder.length,
     horizontal: true,
     getScrollElement: () => scroller.current,
     estimateSize: () => columnWidth,
-    overscan: 5,
+    overscan: 2,
   });
   if (m.rows.length === 0 || m.columns.length === 0) return <Empty>{say("console.matrix.empty")}</Empty>;
   const toggle = (set: Set<number>, i: number) => new Set(set.has(i) ? [...set].filter((x) => x !== i) : [...set, i]);
