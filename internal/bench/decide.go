@@ -67,7 +67,11 @@ func (r *run) matrix(w *world, n int) {
 		rows[i].User = w.userIDs[i*len(w.userIDs)/side]
 		columns[i].Device = w.deviceIDs[i*len(w.deviceIDs)/side]
 	}
-	took, floor := against(3, func() {
+	if profileTo != nil {
+		check(pprof.StartCPUProfile(profileTo))
+		defer pprof.StopCPUProfile()
+	}
+	took, floor := against(7, func() {
 		sink += len(w.compiled.Matrix(rows, columns, decision.Circumstances{At: at}).Kinds)
 	}, func() {
 		q := decision.Question{Right: "control", At: at}

@@ -238,7 +238,9 @@ func (p *comparison) look(s *sheet, who *userClass, what *deviceClass, wanted ri
 	if who == nil || what == nil {
 		return nil
 	}
-	given, _ := s.rights(what, wanted)
+	possible := make(rightSet, len(wanted))
+	s.c.possible(what, s.question.at, wanted, possible)
+	given, _ := s.rights(what, possible)
 	return given
 }
 

@@ -60,18 +60,23 @@ func (c *Compiled) Matrix(rows []Who, columns []What, in Circumstances) Matrix {
 }
 
 type matrix struct {
-	c       *Compiled
-	in      Circumstances
-	wanted  rightSet
-	sheet   *sheet
-	classes []int32   // of devices, each once
-	columns [][]int32 // places in classes
-	numbers map[string]int32
-	set     sets
-	later   sets
-	key     []byte
-	nothing int32 // the number of the empty cell; -1: not known yet
-	out     Matrix
+	c        *Compiled
+	in       Circumstances
+	wanted   rightSet
+	sheet    *sheet
+	classes  []int32   // of devices, each once
+	columns  [][]int32 // places in classes
+	numbers  map[string]int32
+	set      sets
+	later    sets
+	key      []byte
+	devices  []*deviceClass // by place in classes
+	possible rightSet       // by place in classes
+	have     rightSet       // of the row at hand, by place in classes
+	then     rightSet
+	some     []bool // whether there is anything in them
+	nothing  int32  // the number of the empty cell; -1: not known yet
+	out      Matrix
 }
 
 // layOut finds the classes of devices in each column.
@@ -168,27 +173,50 @@ func (m *matrix) row(who *userClass) []int32 {
 	if m.nothing < 0 {
 		m.nothing = m.number(make(rightSet, words), nil, nil)
 	}
-	have, later := make(rightSet, words*len(m.classes)), make(rightSet, words*len(m.classes))
-	some := make([]bool, len(m.classes)) // classes with anything at all
-	for i, n := range m.classes {
-		given, hope := m.sheet.rights(m.c.devices.classes.at(n), m.wanted)
+	if m.some == nil {
+		m.have, m.then = make(rightSet, words*len(m.classes)), make(rightSet, words*len(m.classes))
+		m.some = make([]bool, len(m.classes))
+		for _, n := range m.classes {
+			m.devices = append(m.devices, m.c.devices.classes.at(n))
+		}
+		m.possible = make(rightSet, words*len(m.classes))
+		for i, what := range m.devices {
+			m.c.possible(what, m.sheet.question.at, m.wanted, m.possible[i*words:(i+1)*words])
+		}
+	}
+	have, later, some := m.have, m.then, m.some
+	clear(some)
+	for i, what := range m.devices {
+		if what.few && !who.marks.meet(&what.near) {
+			continue // most have nothing to do with each other
+		}
+		given, hope := m.sheet.rights(what, m.possible[i*words:(i+1)*words])
 		if given == nil {
 			continue
 		}
 		some[i] = true
+		clear(later[i*words : (i+1)*words])
 		copy(have[i*words:], given)
-		if m.in.AnyTime && !hope.within(given) && m.c.sometime(m.sheet.asked(n), m.wanted, &m.later) {
+		if m.in.AnyTime && !hope.within(given) && m.c.sometime(m.sheet.asked(what), m.wanted, &m.later) {
 			copy(later[i*words:], m.later.given)
 		}
 	}
 	set := newCells(words)
 	for col, at := range m.columns {
-		if !slices.ContainsFunc(at, func(i int32) bool { return some[i] }) {
+		any := false
+		for _, i := range at {
+			any = any || some[i]
+		}
+		if !any {
 			cells[col] = m.nothing
 			continue
 		}
 		set.begin()
 		for _, i := range at {
+			if !some[i] {
+				clear(set.all)
+				continue
+			}
 			set.add(have[int(i)*words:int(i+1)*words], later[int(i)*words:int(i+1)*words])
 		}
 		set.end()
@@ -271,6 +299,9 @@ type sheet struct {
 	room     map[climate]*targets
 	set      sets
 	hope     rightSet
+
+	last        *targets
+	lastClimate climate
 }
 
 // climate is what of a device decides whether a line is in force.
@@ -299,14 +330,15 @@ func (s *sheet) begin(who *userClass) {
 	}
 }
 
-func (s *sheet) asked(class int32) *asked {
-	s.question.what, s.question.point = s.c.devices.classes.at(class), 0
+func (s *sheet) asked(what *deviceClass) *asked {
+	s.question.what, s.question.point = what, 0
 	return &s.question
 }
 
 // rights gives what the user may do on a device, and what lines would give at some time; nil where no line concerns both.
 // Both last until the next call.
-func (s *sheet) rights(what *deviceClass, wanted rightSet) (given, hope rightSet) {
+// possible are the rights that can be exercised on the device, as [Compiled.possible] finds them.
+func (s *sheet) rights(what *deviceClass, possible rightSet) (given, hope rightSet) {
 	c, a := s.c, &s.question
 	a.what, a.point = what, 0
 	if !a.may() {
@@ -315,7 +347,11 @@ func (s *sheet) rights(what *deviceClass, wanted rightSet) (given, hope rightSet
 	clear(s.set.given)
 	clear(s.set.taken)
 	clear(s.hope)
-	t := s.laidOut(climate{what.clock, what.facts.state})
+	k := climate{what.clock, what.facts.state}
+	if s.last == nil || s.lastClimate != k || !s.last.ready { // most devices share one
+		s.last, s.lastClimate = s.laidOut(k), k
+	}
+	t := s.last
 	for _, target := range what.facts.targets {
 		for w := range s.hope {
 			i := int(target)*c.words + w
@@ -325,16 +361,18 @@ func (s *sheet) rights(what *deviceClass, wanted rightSet) (given, hope rightSet
 		}
 	}
 	for w := range s.hope {
-		s.hope[w] &= wanted[w]
+		s.hope[w] &= possible[w]
 	}
 	_, barred := a.who.barred(a.at)
 	switch {
 	case barred || what.retired:
 		clear(s.set.given)
 	case c.directFirst && a.who.self != 0: // which lines count depends on the device
-		c.allowed(a, Circumstances{At: s.in.At, Context: s.in.Context}, wanted, &s.set)
+		c.allowed(a, Circumstances{At: s.in.At, Context: s.in.Context}, possible, &s.set)
 	default:
-		c.settle(a, wanted, &s.set)
+		for w := range possible {
+			s.set.given[w] &= possible[w] &^ s.set.taken[w]
+		}
 	}
 	return s.set.given, s.hope
 }

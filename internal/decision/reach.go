@@ -258,9 +258,11 @@ func (b rightSet) meets(o rightSet) bool {
 }
 
 // sets are room for the rights that lines give and take.
-type sets struct{ given, taken rightSet }
+type sets struct{ given, taken, possible rightSet }
 
-func (c *Compiled) newSets() sets { return sets{make(rightSet, c.words), make(rightSet, c.words)} }
+func (c *Compiled) newSets() sets {
+	return sets{make(rightSet, c.words), make(rightSet, c.words), make(rightSet, c.words)}
+}
 
 // allowed finds which of the wanted rights are allowed, all of them at once, and leaves them in set.given.
 func (c *Compiled) allowed(a *asked, in Circumstances, wanted rightSet, set *sets) bool {
@@ -289,19 +291,26 @@ func (c *Compiled) allowed(a *asked, in Circumstances, wanted rightSet, set *set
 
 // settle takes away what is denied, not wanted, or ruled out by the device.
 func (c *Compiled) settle(a *asked, wanted rightSet, set *sets) bool {
-	locked := a.what.lockout.holds(a.at)
-	for i := range c.rightList {
-		r := &c.rightList[i]
-		if len(r.kinds) > 0 && !slices.Contains(r.kinds, a.what.facts.kind) || locked && r.controls {
-			set.taken.add(i)
-		}
-	}
+	possible := set.possible
+	c.possible(a.what, a.at, wanted, possible)
 	left := uint64(0)
 	for i := range set.given {
-		set.given[i] &= wanted[i] &^ set.taken[i]
+		set.given[i] &= possible[i] &^ set.taken[i]
 		left |= set.given[i]
 	}
 	return left != 0
+}
+
+// possible finds which of the wanted rights a device can have exercised on it at all: steps 4 and 5.
+func (c *Compiled) possible(what *deviceClass, at moment, wanted, into rightSet) {
+	copy(into, wanted)
+	locked := what.lockout.holds(at)
+	for i := range c.rightList {
+		r := &c.rightList[i]
+		if len(r.kinds) > 0 && !slices.Contains(r.kinds, what.facts.kind) || locked && r.controls {
+			into[i>>6] &^= 1 << (i & 63)
+		}
+	}
 }
 
 // sometime finds which of the wanted rights are allowed now or will be within 400 days.
