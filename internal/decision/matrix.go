@@ -70,9 +70,10 @@ type matrix struct {
 	set      sets
 	later    sets
 	key      []byte
-	devices  []*deviceClass // by place in classes
-	possible rightSet       // by place in classes
-	have     rightSet       // of the row at hand, by place in classes
+	devices  []*deviceClass     // by place in classes
+	near     [][fewMarks]uint16 // of those, close together
+	possible rightSet           // by place in classes
+	have     rightSet           // of the row at hand, by place in classes
 	then     rightSet
 	some     []bool // whether there is anything in them
 	nothing  int32  // the number of the empty cell; -1: not known yet
@@ -177,7 +178,8 @@ func (m *matrix) row(who *userClass) []int32 {
 		m.have, m.then = make(rightSet, words*len(m.classes)), make(rightSet, words*len(m.classes))
 		m.some = make([]bool, len(m.classes))
 		for _, n := range m.classes {
-			m.devices = append(m.devices, m.c.devices.classes.at(n))
+			what := m.c.devices.classes.at(n)
+			m.devices, m.near = append(m.devices, what), append(m.near, what.near)
 		}
 		m.possible = make(rightSet, words*len(m.classes))
 		for i, what := range m.devices {
@@ -186,10 +188,11 @@ func (m *matrix) row(who *userClass) []int32 {
 	}
 	have, later, some := m.have, m.then, m.some
 	clear(some)
-	for i, what := range m.devices {
-		if what.few && !who.marks.meet(&what.near) {
+	for i := range m.near {
+		if !who.marks.meet(&m.near[i]) && m.devices[i].few {
 			continue // most have nothing to do with each other
 		}
+		what := m.devices[i]
 		given, hope := m.sheet.rights(what, m.possible[i*words:(i+1)*words])
 		if given == nil {
 			continue
