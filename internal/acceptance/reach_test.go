@@ -290,3 +290,33 @@ func TestAConnectionLostInAnImport(t *testing.T) {
 		t.Errorf("the repetition came as %d %.300s", status, text)
 	}
 }
+
+func TestAnswersInFrench(t *testing.T) {
+	w := start(t, nil)
+	body := `{"user":"agnes.lindqvist","right":"control","device":"alder-gate-1","at":"2026-11-24 20:00"}`
+	status, _, text := w.ask("POST", "/api/v1/check", w.token, body, "Accept-Language", "fr-FR,fr;q=0.9,en;q=0.5")
+	for _, want := range []string{"Non : Agnes Lindqvist n’a pas le droit", "« Lock keeping, north » le permettrait, mais", "fermé jusqu’au mer. 25 nov. 2026 08:00 (Europe/Madrid)"} {
+		if status != 200 || !strings.Contains(text, want) {
+			t.Errorf("%q is not in %d %s", want, status, text)
+		}
+	}
+	if code, out, errOut := w.run("check", "noor.haddad", "control", "alder-gate-1", "--advise", "--language", "fr", "--at", tuesday); code != 1 || !strings.Contains(out, "Ajouter Noor Haddad à Lock keepers, north") {
+		t.Errorf("exit code %d\n%s%s", code, out, errOut)
+	}
+}
+
+// TestWhoGainsAndLosesByADocument compares documents and the running policy on the command line.
+func TestWhoGainsAndLosesByADocument(t *testing.T) {
+	w := start(t, nil)
+	_, dump, _ := w.run("policy", "dump")
+	old, changed := write(t, t.TempDir()+"/old.yaml", dump), write(t, t.TempDir()+"/new.yaml", strings.Replace(dump, "id: look-around\n    name: Everyone looks at the weather\n    effect: allow\n    enabled: true", "id: look-around\n    name: Everyone looks at the weather\n    effect: allow\n    enabled: false", 1))
+	for _, args := range [][]string{{"policy", "compare", changed}, {"policy", "compare", old, changed}} {
+		code, out, errOut := w.run(args...)
+		if code != 1 || !strings.Contains(out, "enabled true → false") || !strings.Contains(out, "0 rights are gained and") || !strings.Contains(out, "Noor Haddad on") {
+			t.Errorf("sentier %v: exit code %d\n%s%s", args, code, out, errOut)
+		}
+	}
+	if code, out, _ := w.run("policy", "compare", old, old); code != 0 || strings.Contains(out, "gained") {
+		t.Errorf("a document compared with itself: exit code %d\n%s", code, out)
+	}
+}

@@ -40,12 +40,25 @@ func TestScreenshots(t *testing.T) {
 		{"edit-grant", "/records/grants/bridge-watch/edit", "Line 1"},
 		{"edit-schedule", "/records/schedules/navigation-winter/edit", "Add a window"},
 		{"times", "/times", "Night watch"},
+		{"matrix", "/matrix?at=2026-11-24+10:00", "Winter contractors"},
 	} {
 		b.open(page.path)
 		b.see(page.shows)
 		time.Sleep(400 * time.Millisecond) // fonts and the last rows
 		b.shot(filepath.Join(dir, page.name+".png"))
 	}
+	b.open(question("user", "tomas.field", "right", "control", "device", "alder-gate-1", "at", "2026-11-24 10:00"))
+	b.click("What would make it a yes?")
+	b.see("Make a new grant of just this")
+	b.do("the foot of the page", chromedp.Evaluate[chromedp.Void](`window.scrollTo(0, document.body.scrollHeight)`))
+	time.Sleep(400 * time.Millisecond)
+	b.shot(filepath.Join(dir, "check-advice.png"))
+	b.open("/records/devices/twin-bridge-north")
+	b.see("Bridge crew → Bridge watch")
+	b.do("at any time", chromedp.Click(chromedp.CSS(`[data-reach] input[type=checkbox]`)))
+	b.do("the reach", chromedp.Evaluate[chromedp.Void](`document.querySelector("[data-reach]").scrollIntoView()`))
+	time.Sleep(900 * time.Millisecond)
+	b.shot(filepath.Join(dir, "device-reach.png"))
 	b.click("Dark look")
 	b.open(question("user", "yusuf.demir", "right", "control", "device", "mill-bridge", "at", "2026-11-24 23:30"))
 	b.see("Nothing that is planned")

@@ -11,10 +11,12 @@ import (
 	"os"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
+	"sentier/internal/decision"
 	"sentier/internal/document"
 	"sentier/internal/translate"
 	"sentier/internal/wire"
@@ -175,7 +177,7 @@ func (a *app) confirm(question string) error {
 func (a *app) policyCompare() *cobra.Command {
 	return &cobra.Command{
 		Use: "compare FILE [FILE2]", Short: "What differs between the policy and a document, or between two documents", Args: cobra.RangeArgs(1, 2),
-		Long:    "Show, record by record, what leads from the policy to the document, or from the first document to the second.\nThe exit code is 0 where they are the same, 1 where they differ.",
+		Long:    "Show, record by record, what leads from the policy to the document, or from the first\ndocument to the second; and who gains and loses what by it now.\nThe exit code is 0 where they are the same, 1 where they differ.",
 		Example: "  sentier policy compare larkmere.yaml\n  sentier policy compare march.yaml april.yaml",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			found, err := a.compare(cmd, args)
@@ -186,6 +188,7 @@ func (a *app) policyCompare() *cobra.Command {
 				return err
 			}
 			if len(found.Changes) > 0 {
+				a.printImpact(found.Impact)
 				return answered{exitNo}
 			}
 			fmt.Fprintln(a.Err, "They are the same.")
@@ -205,6 +208,8 @@ func (a *app) compare(cmd *cobra.Command, files []string) (out wire.Saved, err e
 			return out, a.notSound(files[1], err)
 		}
 		out.Changes = translate.Changes(first.Compare(second))
+		d := decision.Compare(decision.Compile(first), decision.Compile(second), nil, decision.Circumstances{At: time.Now()}, shownDifferences)
+		out.Impact = translate.Impact(second, d)
 		return out, nil
 	}
 	data, err := readFile(files[0])
@@ -215,7 +220,26 @@ func (a *app) compare(cmd *cobra.Command, files []string) (out wire.Saved, err e
 	if err != nil {
 		return out, err
 	}
-	return out, c.Do(cmd.Context(), "PUT", "/api/v1/policy", url.Values{"dry": {"true"}}, data, &out)
+	return out, c.Do(cmd.Context(), "PUT", "/api/v1/policy", url.Values{"dry": {"true"}, "impact": {"true"}}, data, &out)
+}
+
+// shownDifferences is how many people and devices are told of one by one.
+const shownDifferences = 50
+
+// printImpact says who gains and loses what, after the changes that bring it about.
+func (a *app) printImpact(i *wire.Impact) {
+	if i == nil || a.format != "table" {
+		return
+	}
+	if i.Gained+i.Lost == 0 {
+		fmt.Fprintln(a.Out, "\nNobody gains or loses anything now.")
+		return
+	}
+	fmt.Fprintf(a.Out, "\nNow %d rights are gained and %d lost, of %d people on %d devices:\n", i.Gained, i.Lost, i.Users, i.Devices)
+	for _, d := range i.Items {
+		text := strings.Join(prefixed("+", d.Gained), " ") + " " + strings.Join(prefixed("−", d.Lost), " ")
+		fmt.Fprintf(a.Out, "  %s on %s: %s\n", d.User.Name, d.Device.Name, strings.TrimSpace(text))
+	}
 }
 
 func (a *app) printChanges(l wire.Saved) error {

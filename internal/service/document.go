@@ -41,7 +41,7 @@ func (s *Service) Load(ctx context.Context, c Caller, data []byte, dry, look boo
 		out := wire.Saved{Revision: now.Revision.Number, Changes: translate.Changes(done)}
 		if look && len(done) > 0 {
 			d := decision.Compare(now.Compiled, now.Compiled.Next(p, done), done, decision.Circumstances{At: s.now()}, mostItems)
-			out.Impact = impact(p, d)
+			out.Impact = translate.Impact(p, d)
 		}
 		return out, nil
 	}

@@ -104,7 +104,7 @@ func (s *Service) lookAhead(c Caller, o EditOptions, build func(p *policy.Policy
 	out := wire.Saved{Revision: now.Revision.Number, Changes: translate.Changes(done)}
 	if o.Look && len(done) > 0 {
 		d := decision.Compare(now.Compiled, now.Compiled.Next(next, done), done, decision.Circumstances{At: s.now()}, mostItems)
-		out.Impact = impact(next, d)
+		out.Impact = translate.Impact(next, d)
 	}
 	return out, nil
 }

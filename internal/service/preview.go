@@ -127,7 +127,7 @@ func advice(c *decision.Compiled, q decision.Question, until time.Time, words wo
 		if err != nil {
 			return out, err
 		}
-		item := wire.Advise{Kind: string(a.Kind), Else: a.Else, Impact: *impact(c.Policy(), a.Impact), Changes: translate.Changes(done)}
+		item := wire.Advise{Kind: string(a.Kind), Else: a.Else, Impact: *translate.Impact(c.Policy(), a.Impact), Changes: translate.Changes(done)}
 		item.Text = words.Advice(c.Policy(), q, a)
 		for _, change := range a.Changes {
 			e, err := edit(change)
@@ -159,16 +159,4 @@ func edit(c policy.Change) (wire.Edit, error) {
 		return e, nil
 	}
 	return e, errors.New("an advice of the operation " + string(c.Op) + " cannot be written")
-}
-
-func impact(p *policy.Policy, d decision.Differences) *wire.Impact {
-	out := &wire.Impact{Gained: d.Gained, Lost: d.Lost, Users: d.Users, Devices: d.Devices, Items: []wire.Difference{}}
-	for _, i := range d.Items {
-		out.Items = append(out.Items, wire.Difference{
-			User:   wire.Named{ID: string(i.User), Name: nameOf(p, policy.Users, string(i.User))},
-			Device: wire.Named{ID: string(i.Device), Name: nameOf(p, policy.Devices, string(i.Device))},
-			Gained: texts(i.Gained), Lost: texts(i.Lost),
-		})
-	}
-	return out
 }

@@ -306,7 +306,7 @@ func (s sayer) times(t decision.Trail) []wire.Stop {
 		key := map[bool]string{true: "stop.open", false: "stop.closed"}[w.Open]
 		stop := wire.Stop{Type: "schedules", ID: string(w.Schedule.ID), Name: w.Schedule.Title(), State: "holds"}
 		if !w.Until.IsZero() {
-			stop.Text = s.c.Say(key+"_until", "time", Time(w.Until, w.Zone))
+			stop.Text = s.c.Say(key+"_until", "time", s.c.Time(w.Until, w.Zone))
 		} else {
 			stop.Text = s.c.Say(key)
 		}
@@ -344,7 +344,7 @@ func (s sayer) condition(c decision.Condition) string {
 
 // lacks says in one sentence what the first miss of a trail is, and that there are more.
 func (s sayer) lacks(t decision.Trail) string {
-	grant := "“" + t.Grant.Title() + "”"
+	grant := s.c.Say("quoted", "name", t.Grant.Title())
 	if len(t.Misses) == 0 {
 		key := "reason.granted"
 		if t.Grant.Effect == policy.Deny {
@@ -392,9 +392,9 @@ func (s sayer) closed(t decision.Trail, grant string) string {
 			best = w
 		}
 	}
-	name := "“" + best.Schedule.Title() + "”"
+	name := s.c.Say("quoted", "name", best.Schedule.Title())
 	if best.Until.IsZero() {
 		return s.c.Say("missing.outside_schedule_never", "grant", grant, "schedule", name)
 	}
-	return s.c.Say("missing.outside_schedule", "grant", grant, "schedule", name, "time", Time(best.Until, best.Zone))
+	return s.c.Say("missing.outside_schedule", "grant", grant, "schedule", name, "time", s.c.Time(best.Until, best.Zone))
 }

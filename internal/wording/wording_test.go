@@ -5,6 +5,7 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -60,6 +61,46 @@ func TestEveryWordIsThere(t *testing.T) {
 	for key, where := range used {
 		if !English.Has(key) && !strings.HasSuffix(key, ".") {
 			t.Errorf("%s, said in %s, is not in the catalogue", key, where)
+		}
+	}
+}
+
+// TestFrenchSaysWhatEnglishSays holds the French catalogue against the English one, but for the console.
+func TestFrenchSaysWhatEnglishSays(t *testing.T) {
+	places := regexp.MustCompile(`\{\{[a-z]+\}\}`)
+	sorted := func(sentence string) []string {
+		list := places.FindAllString(sentence, -1)
+		slices.Sort(list)
+		return slices.Compact(list)
+	}
+	for key, sentence := range English.words {
+		if strings.HasPrefix(key, "console.") {
+			continue
+		}
+		french, ok := French.words[key]
+		if !ok {
+			t.Errorf("%s is not said in French", key)
+			continue
+		}
+		if !slices.Equal(sorted(sentence), sorted(french)) {
+			t.Errorf("%s has the places %v in English and %v in French", key, sorted(sentence), sorted(french))
+		}
+	}
+	for key := range French.words {
+		if !English.Has(key) {
+			t.Errorf("%s is said in French alone", key)
+		}
+	}
+}
+
+func TestTheLanguageIsTheOneThatIsAskedFor(t *testing.T) {
+	at := time.Date(2026, 12, 4, 20, 30, 0, 0, time.UTC)
+	for header, want := range map[string]string{
+		"": "Fri 4 Dec 2026 21:30 (Europe/Madrid)", "fr": "ven. 4 déc. 2026 21:30 (Europe/Madrid)", "fr-CA, en;q=0.5": "ven. 4 déc. 2026 21:30 (Europe/Madrid)",
+		"en-GB, fr;q=0.9": "Fri 4 Dec 2026 21:30 (Europe/Madrid)", "pt, fr;q=0.3": "ven. 4 déc. 2026 21:30 (Europe/Madrid)", "zz": "Fri 4 Dec 2026 21:30 (Europe/Madrid)", ";;;": "Fri 4 Dec 2026 21:30 (Europe/Madrid)",
+	} {
+		if got := Accepted(header).Time(at, "Europe/Madrid"); got != want {
+			t.Errorf("Accept-Language %q: %s, want %s", header, got, want)
 		}
 	}
 }
