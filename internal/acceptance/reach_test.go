@@ -312,7 +312,7 @@ func TestWhoGainsAndLosesByADocument(t *testing.T) {
 	old, changed := write(t, t.TempDir()+"/old.yaml", dump), write(t, t.TempDir()+"/new.yaml", strings.Replace(dump, "id: look-around\n    name: Everyone looks at the weather\n    effect: allow\n    enabled: true", "id: look-around\n    name: Everyone looks at the weather\n    effect: allow\n    enabled: false", 1))
 	for _, args := range [][]string{{"policy", "compare", changed}, {"policy", "compare", old, changed}} {
 		code, out, errOut := w.run(args...)
-		if code != 1 || !strings.Contains(out, "enabled true → false") || !strings.Contains(out, "0 rights are gained and") || !strings.Contains(out, "Noor Haddad on") {
+		if code != 1 || !strings.Contains(out, "enabled true → false") || !strings.Contains(out, "0 rights are gained and") || !strings.Contains(out, "Carla Pires on") {
 			t.Errorf("sentier %v: exit code %d\n%s%s", args, code, out, errOut)
 		}
 	}

@@ -6,6 +6,7 @@ import (
 	"maps"
 	"reflect"
 	"slices"
+	"sync"
 )
 
 // Op is what a change does.
@@ -123,12 +124,7 @@ func (p *Policy) Apply(changes []Change) (*Policy, []RecordChange, error) {
 	for t := range d.pending {
 		d.order[t] = slices.Sorted(maps.Keys(d.pending[t]))
 	}
-	d.checkReferences()
-	d.checkEntries()
-	d.checkRemovals()
-	d.checkCircles()
-	d.checkNames()
-	d.checkLimits()
+	d.checkAll()
 	if len(d.faults) > 0 {
 		slices.SortStableFunc(d.faults, func(a, b Fault) int {
 			return cmp.Or(cmp.Compare(a.Type, b.Type), cmp.Compare(a.Index, b.Index), cmp.Compare(a.ID, b.ID))
@@ -136,6 +132,37 @@ func (p *Policy) Apply(changes []Change) (*Policy, []RecordChange, error) {
 		return nil, nil, d.faults
 	}
 	return d.finish()
+}
+
+// manyChanges is how many changes are worth checking on several processors.
+const manyChanges = 10_000
+
+// checkAll makes the checks between records. Each only reads the draft, so that those of many changes go side by side.
+func (d *draft) checkAll() {
+	checks := []func(*draft){
+		(*draft).checkReferences, (*draft).checkEntries, (*draft).checkRemovals, (*draft).checkCircles, (*draft).checkNames, (*draft).checkLimits,
+	}
+	size := 0
+	for _, p := range d.pending {
+		size += len(p)
+	}
+	if size < manyChanges {
+		for _, check := range checks {
+			check(d)
+		}
+		return
+	}
+	parts := make([]draft, len(checks))
+	var all sync.WaitGroup
+	for i, check := range checks {
+		parts[i] = *d
+		parts[i].faults = nil
+		all.Go(func() { check(&parts[i]) })
+	}
+	all.Wait()
+	for _, part := range parts {
+		d.faults = append(d.faults, part.faults...)
+	}
 }
 
 func (d *draft) finish() (*Policy, []RecordChange, error) {

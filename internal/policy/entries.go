@@ -53,7 +53,14 @@ func EntryChanges(before, after Record) (added, dropped []Entry) {
 }
 
 // Diff walks two lists in the order of compare, and calls gone and come for what only one of them has.
-func Diff[T any](before, after []T, compare func(a, b T) int, gone, come func(T)) {
+func Diff[T comparable](before, after []T, compare func(a, b T) int, gone, come func(T)) {
+	// Most lists of thousands differ in one place: what is the same at both ends is passed over quickly.
+	for len(before) > 0 && len(after) > 0 && before[0] == after[0] {
+		before, after = before[1:], after[1:]
+	}
+	for len(before) > 0 && len(after) > 0 && before[len(before)-1] == after[len(after)-1] {
+		before, after = before[:len(before)-1], after[:len(after)-1]
+	}
 	for len(before) > 0 || len(after) > 0 {
 		order := 0
 		switch {

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"net/http"
 	"slices"
+	"time"
 
 	"sentier/internal/decision"
 	"sentier/internal/policy"
@@ -33,9 +34,9 @@ func (s *Service) EvaluateMany(c Caller, in *wire.Evaluations) (wire.Decisions, 
 	}
 	st := s.State()
 	asks := asker{s: s, st: st, caller: c}
-	shared, sharedErr := readMembers(in.Context)
+	asks.at, asks.context, asks.err = readContext(in.Context, s.now())
 	for i := range in.Evaluations {
-		d, err := asks.part(in, &in.Evaluations[i], shared, sharedErr)
+		d, err := asks.part(in, &in.Evaluations[i])
 		if err != nil {
 			return out, err
 		}
@@ -47,15 +48,14 @@ func (s *Service) EvaluateMany(c Caller, in *wire.Evaluations) (wire.Decisions, 
 	return out, nil
 }
 
-func readMembers(context json.RawMessage) (map[string]any, error) {
-	var out map[string]any
-	if len(context) == 0 {
-		return nil, nil
+func readContext(context json.RawMessage, now time.Time) (time.Time, decision.Context, error) {
+	var members map[string]any
+	if len(context) > 0 {
+		if err := json.Unmarshal(context, &members); err != nil {
+			return now, decision.Context{}, &InputError{Field: "context", Problem: "is no object"}
+		}
 	}
-	if err := json.Unmarshal(context, &out); err != nil {
-		return nil, &InputError{Field: "context", Problem: "is no object"}
-	}
-	return out, nil
+	return translate.EvaluationContext(members, now)
 }
 
 // asker asks on behalf of one caller, and looks once whether they may ask about anybody.
@@ -65,6 +65,11 @@ type asker struct {
 	caller  Caller
 	anybody bool
 	known   bool
+
+	// What the top of the request says of the circumstances, read once.
+	at      time.Time
+	context decision.Context
+	err     error
 }
 
 func (a *asker) may(about policy.UserID) error {
@@ -78,39 +83,33 @@ func (a *asker) may(about policy.UserID) error {
 }
 
 // part answers one of many: one that cannot be read is denied with its error, and the others are answered.
-func (a *asker) part(in *wire.Evaluations, e *wire.PartEvaluation, shared map[string]any, sharedErr error) (wire.Decision, error) {
-	var full wire.Evaluation
-	for _, subject := range []*wire.Entity{in.Subject, e.Subject} {
-		if subject != nil {
-			full.Subject = *subject
-		}
-	}
-	for _, action := range []*wire.Action{in.Action, e.Action} {
-		if action != nil {
-			full.Action = *action
-		}
-	}
-	for _, resource := range []*wire.Entity{in.Resource, e.Resource} {
-		if resource != nil {
-			full.Resource = *resource
-		}
-	}
-	err := sharedErr
-	if full.Context = shared; len(e.Context) > 0 {
-		full.Context, err = readMembers(e.Context)
-	}
-	if err := a.may(policy.UserID(full.Subject.ID)); err != nil {
+func (a *asker) part(in *wire.Evaluations, e *wire.PartEvaluation) (wire.Decision, error) {
+	subject, action, resource := first(e.Subject, in.Subject), first(e.Action, in.Action), first(e.Resource, in.Resource)
+	if err := a.may(policy.UserID(subject.ID)); err != nil {
 		return wire.Decision{}, err
 	}
-	var q decision.Question
+	q, err := translate.EvaluationParts(subject, action, resource)
 	if err == nil {
-		q, err = translate.Evaluation(&full, a.s.now())
+		if q.At, q.Context, err = a.at, a.context, a.err; len(e.Context) > 0 {
+			q.At, q.Context, err = readContext(e.Context, a.s.now())
+		}
 	}
 	if err != nil {
 		return wire.Decision{Context: wire.DecisionContext{Revision: a.st.Revision.Number,
 			Error: &wire.EvaluationError{Status: http.StatusBadRequest, Message: err.Error()}}}, nil
 	}
 	return decide(a.st, q), nil
+}
+
+// first is what a part says, or else the top.
+func first[T any](part, top *T) *T {
+	switch {
+	case part != nil:
+		return part
+	case top != nil:
+		return top
+	}
+	return new(T)
 }
 
 func decide(st *State, q decision.Question) wire.Decision {

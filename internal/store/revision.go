@@ -171,14 +171,19 @@ func (w *writing) change(seq int, c policy.RecordChange) error {
 }
 
 func (w *writing) write(tx *gorm.DB, r *Revision, wrote func(n, of int)) error {
-	rows, all := 0, len(w.changes)+len(w.records)+len(w.added)
+	rows, all := 0, 1+len(w.changes)+len(w.records)+len(w.added)
 	batch := func(n int) {
 		if rows += n; wrote != nil {
 			wrote(rows, all)
 		}
 	}
 	steps := []func() error{
-		func() error { return tx.Create(r).Error },
+		func() error {
+			return insert(tx, "INSERT INTO revisions (number, at, by, via, note, chain, request_key, request_hash) VALUES ", "", []*Revision{r}, batch, func(r **Revision) []any {
+				v := *r
+				return []any{v.Number, v.At, v.By, v.Via, v.Note, v.Chain, v.RequestKey, v.RequestHash}
+			})
+		},
 		func() error {
 			return insert(tx, "INSERT INTO changes (revision, seq, type, id, before, after, added, dropped) VALUES ", "", w.changes, batch, func(c *Change) []any {
 				return []any{c.Revision, c.Seq, c.Type, c.ID, c.Before, c.After, c.Added, c.Dropped}

@@ -55,32 +55,49 @@ func deviceZone(p *policy.Policy, id policy.DeviceID) *time.Location {
 
 // Evaluation reads a question as the AuthZEN Authorization API asks it. The error is of type [*InputError].
 func Evaluation(in *wire.Evaluation, now time.Time) (decision.Question, error) {
-	q := decision.Question{User: policy.UserID(in.Subject.ID), Right: policy.RightID(in.Action.Name), At: now}
-	switch {
-	case in.Subject.Type != "user":
-		return q, &InputError{"subject.type", fmt.Sprintf("%q is not answered about: write user", in.Subject.Type)}
-	case in.Subject.ID == "":
-		return q, &InputError{"subject.id", "is missing"}
-	case in.Action.Name == "":
-		return q, &InputError{"action.name", "is missing: name a right"}
-	case in.Resource.ID == "":
-		return q, &InputError{"resource.id", "is missing"}
+	q, err := EvaluationParts(&in.Subject, &in.Action, &in.Resource)
+	if err != nil {
+		return q, err
 	}
-	switch in.Resource.Type {
-	case "device":
-		q.Device = policy.DeviceID(in.Resource.ID)
-	case "point":
-		var ok bool
-		if q.Device, q.Point, ok = policy.SplitPoint(in.Resource.ID); !ok {
-			return q, &InputError{"resource.id", fmt.Sprintf("%q names no point: write device/point", in.Resource.ID)}
-		}
-	default:
-		return q, &InputError{"resource.type", fmt.Sprintf("%q is not answered about: write device or point", in.Resource.Type)}
-	}
-	return q, readContext(&q, in.Context)
+	q.At, q.Context, err = EvaluationContext(in.Context, now)
+	return q, err
 }
 
-// readContext takes the members of a context that bear on a decision; the others are for others.
+// EvaluationParts is [Evaluation] without the context.
+func EvaluationParts(subject *wire.Entity, action *wire.Action, resource *wire.Entity) (decision.Question, error) {
+	q := decision.Question{User: policy.UserID(subject.ID), Right: policy.RightID(action.Name)}
+	switch {
+	case subject.Type != "user":
+		return q, &InputError{"subject.type", fmt.Sprintf("%q is not answered about: write user", subject.Type)}
+	case subject.ID == "":
+		return q, &InputError{"subject.id", "is missing"}
+	case action.Name == "":
+		return q, &InputError{"action.name", "is missing: name a right"}
+	case resource.ID == "":
+		return q, &InputError{"resource.id", "is missing"}
+	}
+	switch resource.Type {
+	case "device":
+		q.Device = policy.DeviceID(resource.ID)
+	case "point":
+		var ok bool
+		if q.Device, q.Point, ok = policy.SplitPoint(resource.ID); !ok {
+			return q, &InputError{"resource.id", fmt.Sprintf("%q names no point: write device/point", resource.ID)}
+		}
+	default:
+		return q, &InputError{"resource.type", fmt.Sprintf("%q is not answered about: write device or point", resource.Type)}
+	}
+	return q, nil
+}
+
+// EvaluationContext takes the members of a context that bear on a decision; the others are for others. The error is of type
+// [*InputError].
+func EvaluationContext(context map[string]any, now time.Time) (time.Time, decision.Context, error) {
+	q := decision.Question{At: now}
+	err := readContext(&q, context)
+	return q.At, q.Context, err
+}
+
 func readContext(q *decision.Question, context map[string]any) error {
 	for name, value := range context {
 		if value == nil {
