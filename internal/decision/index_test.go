@@ -1,0 +1,141 @@
+package decision
+
+import (
+	"fmt"
+	"maps"
+	"math/rand/v2"
+	"slices"
+	"testing"
+)
+
+// TestIndexesKeepWhatTheyWere changes indexes at random and holds each version, old ones too, against a map.
+func TestIndexesKeepWhatTheyWere(t *testing.T) {
+	t.Parallel()
+	type version struct {
+		index index
+		want  map[string]int32
+	}
+	random := rand.New(rand.NewPCG(1, 2))
+	versions := []version{{newIndex(0), map[string]int32{}}}
+	for range 300 {
+		old := versions[random.IntN(len(versions))]
+		want, puts := maps.Clone(old.want), map[string]slot{}
+		for range random.IntN(60) {
+			key := fmt.Sprint("key-", random.IntN(400))
+			if random.IntN(3) == 0 {
+				puts[key] = slot{}
+				delete(want, key)
+				continue
+			}
+			n := int32(random.IntN(1000))
+			puts[key] = slot{key: key, class: n, hash: 1}
+			want[key] = n
+		}
+		versions = append(versions, version{old.index.with(puts), want})
+	}
+	for i, v := range versions {
+		found := 0
+		for n := range 400 {
+			key := fmt.Sprint("key-", n)
+			s, want := v.index.find(key), v.want[key]
+			_, there := v.want[key]
+			if (s != nil) != there || s != nil && s.class != want {
+				t.Fatalf("version %d: %s is %+v, want %d (%t)", i, key, s, want, there)
+			}
+			if s != nil {
+				found++
+			}
+		}
+		if found != len(v.want) {
+			t.Fatalf("version %d holds %d, want %d", i, found, len(v.want))
+		}
+	}
+}
+
+func TestRollsStaySortedAndKeepWhatTheyWere(t *testing.T) {
+	t.Parallel()
+	random := rand.New(rand.NewPCG(3, 4))
+	var start []string
+	for i := range 2000 {
+		start = append(start, fmt.Sprintf("%05d", 3*i))
+	}
+	r, want := rollOf(slices.Clone(start)), slices.Clone(start)
+	for range 3000 {
+		id := fmt.Sprintf("%05d", random.IntN(6200))
+		at, there := slices.BinarySearch(want, id)
+		if random.IntN(2) == 0 {
+			r = r.with(id)
+			if !there {
+				want = slices.Insert(slices.Clone(want), at, id)
+			}
+		} else {
+			r = r.without(id)
+			if there {
+				want = slices.Delete(slices.Clone(want), at, at+1)
+			}
+		}
+	}
+	if got := slices.Concat(r.parts...); !slices.Equal(got, want) || r.size != len(want) {
+		t.Fatalf("the roll holds %d, %d by its size, want %d", len(got), r.size, len(want))
+	}
+	for _, part := range r.parts {
+		if len(part) == 0 || len(part) > rollPart+1 {
+			t.Errorf("a part holds %d", len(part))
+		}
+	}
+	for _, from := range []string{"", "00003", "00004", want[len(want)-1], "99999"} {
+		at, _ := slices.BinarySearch(want, from)
+		if got := r.from(from, 700); !slices.Equal(got, want[at:min(at+700, len(want))]) {
+			t.Errorf("from %q on there are %d", from, len(got))
+		}
+	}
+	if first := rollOf(slices.Clone(start)); !slices.Equal(slices.Concat(first.parts...), start) {
+		t.Error("the first roll has changed")
+	}
+}
+
+func TestSectionsKeepWhatTheyWere(t *testing.T) {
+	d := (sections[int]{}).draft()
+	for i := range 700 {
+		if n := d.add(i); int(n) != i {
+			t.Fatalf("entry %d has the number %d", i, n)
+		}
+	}
+	before := d.sections
+	next := before.draft()
+	*next.edit(3), *next.edit(699) = -3, -699
+	next.add(700)
+	for i := range int32(700) {
+		if *before.at(i) != int(i) {
+			t.Errorf("entry %d of the list before is %d", i, *before.at(i))
+		}
+	}
+	if *next.at(3) != -3 || *next.at(4) != 4 || *next.at(699) != -699 || *next.at(700) != 700 || next.size != 701 {
+		t.Error("the list after is not as it was changed")
+	}
+}
+
+// TestMarksNeverMissATarget: they may say yes where there is nothing, and must not say no where there is something.
+func TestMarksNeverMissATarget(t *testing.T) {
+	random := rand.New(rand.NewPCG(5, 6))
+	for range 500 {
+		r := rules{nearby: uint(random.IntN(4))}
+		var m marks
+		held := map[target]bool{}
+		for range random.IntN(40) {
+			at := target(random.IntN(512 << r.nearby))
+			held[at] = true
+			m.add(r.mark(at))
+		}
+		var near [fewMarks]uint16
+		meets := false
+		for i := range near {
+			at := target(random.IntN(512 << r.nearby))
+			near[i] = r.mark(at)
+			meets = meets || held[at]
+		}
+		if meets && !m.meet(&near) {
+			t.Fatalf("%v meets %v", near, held)
+		}
+	}
+}
