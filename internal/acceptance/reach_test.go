@@ -179,6 +179,11 @@ func TestReachInTheTerminal(t *testing.T) {
 		{[]string{"check", "tomas.field", "control", "twin-bridge-north", "--week", "--at", "2026-10-23"}, 0, []string{"clock +02:00 → +01:00", "allowed Sun 25 Oct 07:00 to Sun 25 Oct 20:00"}},
 		{[]string{"check", "noor.haddad", "control", "alder-gate-1", "--advise", "--at", tuesday}, 1, []string{"What would make it a yes, least first", "sentier group add-member lock-keepers-north noor.haddad"}},
 		{[]string{"check", "tomas.field", "control", "mill-bridge", "--advise", "--at", tuesday}, 0, []string{"What would take it away", "Drop Tomas Field from Bridge crew"}},
+		{[]string{"check", "bridge-crew", "control", "mill-bridge", "--group", "--at", tuesday}, 0, []string{"Yes: somebody in Bridge crew has Control"}},
+		{[]string{"check", "bridge-crew", "control", "mill-bridge", "--group", "--week", "--at", "2026-11-24"}, 0, []string{"allowed Tue 24 Nov 08:00 to Tue 24 Nov 16:00"}},
+		{[]string{"check", "bridge-crew", "control", "mill-bridge", "--group", "--advise"}, 2, []string{"nothing is advised about a group"}},
+		{[]string{"role", "uses", "bridge-watch"}, 0, []string{"bridge-watch", "Acknowledge alarms, Control, View", "6", "3"}},
+		{[]string{"schedule", "uses", "none"}, 2, []string{"there is nothing here"}},
 		{[]string{"user", "as-seen", "noor.haddad", "--at", tuesday}, 0, []string{"Noor Haddad reaches 13"}},
 	} {
 		code, out, errOut := w.run(x.args...)

@@ -20,7 +20,7 @@ func (a *app) check() *cobra.Command {
 	var in wire.Check
 	var strong bool
 	var attended, file, until string
-	var week, advise bool
+	var week, advise, group bool
 	cmd := &cobra.Command{
 		Use: "check USER RIGHT DEVICE[/POINT]", Short: "May this user do this to that device, and why?", Args: exactly("USER", "RIGHT", "DEVICE[/POINT]"),
 		Long: `Ask for one decision: the answer, why, and until when it holds. The exit code is 0
@@ -42,6 +42,12 @@ where it is allowed, 1 where it is denied, 2 where it could not be answered.`,
 				in.Context.Attended = &there
 			default:
 				return fmt.Errorf("--attended %q is neither true nor false", attended)
+			}
+			if group {
+				if advise || file != "" {
+					return errors.New("--group asks the service, and nothing is advised about a group: leave --advise and --policy out")
+				}
+				in.User, in.Group = "", in.User
 			}
 			if (week || advise) && file != "" {
 				return errors.New("--week and --advise ask the service: leave --policy out")
@@ -67,6 +73,7 @@ where it is allowed, 1 where it is denied, 2 where it could not be answered.`,
 	cmd.Flags().StringVar(&in.Context.IP, "ip", "", "address that the user comes from")
 	cmd.Flags().BoolVar(&strong, "strong-sign-in", false, "the user signed in with a second factor")
 	cmd.Flags().StringVar(&attended, "attended", "", "whether someone is present at the device: true or false")
+	cmd.Flags().BoolVar(&group, "group", false, "USER is a user group: ask about somebody who is in it and in no other")
 	cmd.Flags().BoolVar(&week, "week", false, "show how the answer will run over seven days")
 	cmd.Flags().BoolVar(&advise, "advise", false, "say also which changes would turn the answer, and what else they would change")
 	cmd.Flags().StringVar(&until, "until", "", "with --advise: end of the memberships and grants that are advised, RFC 3339")
@@ -176,7 +183,7 @@ func (a *app) week(cmd *cobra.Command, in wire.Check) error {
 		return err
 	}
 	var w wire.Week
-	q := wire.WeekQuestion{User: in.User, Device: in.Device, Right: in.Right, Context: in.Context}
+	q := wire.WeekQuestion{User: in.User, Group: in.Group, Device: in.Device, Right: in.Right, Context: in.Context}
 	if len(in.At) >= len(time.DateOnly) {
 		q.From = in.At[:len(time.DateOnly)]
 	}

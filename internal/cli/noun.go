@@ -27,6 +27,9 @@ func (a *app) nouns() []*cobra.Command {
 	for _, n := range allNouns {
 		cmd := &cobra.Command{Use: n.word, Short: n.short, Example: n.example}
 		cmd.AddCommand(a.nounList(n), a.nounShow(n), a.nounAdd(n), a.nounEdit(n), a.nounRemove(n), a.nounCopy(n), a.nounRename(n))
+		if usedNouns[n.typeName] {
+			cmd.AddCommand(a.nounUses(n))
+		}
 		if n.more != nil {
 			cmd.AddCommand(n.more(a, n)...)
 		}

@@ -138,6 +138,41 @@ func reachSheet(r wire.Reach) sheet {
 	return s
 }
 
+// usedNouns are the types that lines of grants make use of.
+var usedNouns = map[string]bool{"grants": true, "roles": true, "rights": true, "schedules": true, "sites": true, "device_groups": true, "user_groups": true}
+
+func (a *app) nounUses(n noun) *cobra.Command {
+	var at string
+	cmd := &cobra.Command{
+		Use: "uses ID", Short: "The lines of grants that make use of it: whom each reaches, and what it covers", Args: exactly("ID"),
+		Example: fmt.Sprintf("  sentier %s uses ID", n.word),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			query := url.Values{}
+			if at != "" {
+				query.Set("at", at)
+			}
+			var uses []wire.Use
+			if err := c.Do(cmd.Context(), "GET", "/api/v1/uses/"+n.typeName+"/"+url.PathEscape(args[0]), query, nil, &uses); err != nil {
+				return err
+			}
+			s := sheet{head: []string{"GRANT", "LINE", "EFFECT", "IN FORCE", "RIGHTS", "USERS", "DEVICES"}}
+			for _, u := range uses {
+				s.rows = append(s.rows, []string{u.Grant.ID, fmt.Sprint(u.Line + 1), u.Effect, fmt.Sprint(u.Force), strings.Join(u.Rights, ", "), fmt.Sprint(u.Users), fmt.Sprint(u.Devices)})
+			}
+			if len(uses) == 0 {
+				fmt.Fprintln(a.Err, "No line of a grant makes use of it.")
+			}
+			return a.print(uses, s)
+		},
+	}
+	cmd.Flags().StringVar(&at, "at", "", "when: RFC 3339 or local time (default: now)")
+	return cmd
+}
+
 // asSeen shows the service as a user would meet it.
 func (a *app) asSeen() *cobra.Command {
 	var f reachFlags

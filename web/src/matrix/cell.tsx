@@ -2,8 +2,9 @@ import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
 import { check } from "../api/client";
-import { matrix, type Cell } from "../api/reach";
+import { matrix, week, type Cell } from "../api/reach";
 import { Busy, Trouble } from "../ui/notice";
+import { WeekStrip } from "../ui/strip";
 import { TrailView } from "../ui/trail";
 import { say } from "../words";
 
@@ -66,6 +67,7 @@ function Trails({ spot, device }: { spot: Spot; device: Named }) {
           {[...answer.data.because, ...answer.data.missing].map((t) => (
             <TrailView key={`${t.grant}/${t.line}`} trail={t} />
           ))}
+          <CellWeek who={who} device={device.id} />
           {spot.rowType === "users" && (
             <Link className="link" to={`/check?${new URLSearchParams({ user: spot.row.id, right, device: device.id, at: spot.at }).toString()}`}>
               {say("console.matrix.check")}
@@ -75,6 +77,14 @@ function Trails({ spot, device }: { spot: Spot; device: Named }) {
       )}
     </>
   );
+}
+
+/** CellWeek is the strip of the week of a row, person or group, on a device. */
+function CellWeek({ who, device }: { who: { user?: string; group?: string }; device: string }) {
+  const question = { ...who, device };
+  const found = useQuery({ queryKey: ["week", question], queryFn: () => week(question), staleTime: 30_000 });
+  if (!found.data) return null;
+  return <WeekStrip days={found.data.days} zone={found.data.zone} lanes={found.data.rights.map((r) => ({ name: r.right.name, stretches: r.stretches }))} />;
 }
 
 function Devices({ spot, onPick }: { spot: Spot; onPick: (device: Named) => void }) {
