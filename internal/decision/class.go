@@ -30,6 +30,16 @@ func (c *crowd[ID, C]) inhabited(yield func(int32) bool) {
 	}
 }
 
+// derive makes all classes again of their facts, on other rules, groups or places.
+func (c *crowd[ID, C]) derive(again func(*C) C) {
+	classes := c.classes.draft()
+	for n := range c.inhabited {
+		class := classes.edit(n)
+		*class = again(class)
+	}
+	c.classes = classes.sections
+}
+
 // gathering fills an empty crowd, in the order of the ids.
 type gathering[ID ~string, C any] struct {
 	crowd   *crowd[ID, C]

@@ -85,7 +85,7 @@ func (c *Compiled) Next(p *policy.Policy, done []policy.RecordChange) *Compiled 
 	// Those that the change touches move first: then no class is left of what is gone.
 	n.moveUsers(t.users)
 	if t.rules || t.groups {
-		n.deriveUsers()
+		n.users.derive(func(class *userClass) userClass { return n.userClass(*class.facts) })
 	}
 	if t.everyDevice {
 		n.gatherDevices()
@@ -93,7 +93,7 @@ func (c *Compiled) Next(p *policy.Policy, done []policy.RecordChange) *Compiled 
 	}
 	n.moveDevices(t.devices)
 	if t.rules || t.places {
-		n.deriveDevices()
+		n.devices.derive(func(class *deviceClass) deviceClass { return n.deviceClass(*class.facts) })
 	}
 	return &n
 }

@@ -234,16 +234,6 @@ func (c *Compiled) gatherDevices() {
 	into.end()
 }
 
-// deriveDevices makes the classes of devices again, on other rules or places.
-func (c *Compiled) deriveDevices() {
-	classes := c.devices.classes.draft()
-	for n := range c.devices.inhabited {
-		class := classes.edit(n)
-		*class = c.deviceClass(*class.facts)
-	}
-	c.devices.classes = classes.sections
-}
-
 // moveDevices compiles the devices that a change touches.
 func (c *Compiled) moveDevices(changed map[policy.DeviceID]*listings) {
 	if len(changed) == 0 {

@@ -183,16 +183,6 @@ func (c *Compiled) memberships(users policy.Table) [][]membership {
 	return out
 }
 
-// deriveUsers makes the classes of users again, on other rules or groups.
-func (c *Compiled) deriveUsers() {
-	classes := c.users.classes.draft()
-	for n := range c.users.inhabited {
-		class := classes.edit(n)
-		*class = c.userClass(*class.facts)
-	}
-	c.users.classes = classes.sections
-}
-
 // moveUsers compiles the users that a change touches.
 func (c *Compiled) moveUsers(changed map[policy.UserID]*joins) {
 	if len(changed) == 0 {

@@ -377,7 +377,7 @@ func (s *Service) axis(c Caller, st *State, a wire.Axis, field string, types ...
 	return out, page.Total, nil
 }
 
-// day is a bound of local days.
+// days lists the local days that a question is about: from a day, or from today, so many, or the usual number.
 func (s *Service) days(from, zone string, days, standard int) (*time.Location, []wire.Day, error) {
 	loc, err := policy.LoadZone(zone)
 	if err != nil {
