@@ -28,4 +28,4 @@ trap 'kill $screen $service' EXIT
 sleep 3
 eval "$(grep 'export SENTIER_URL' /tmp/sentier-pictures.out)"
 export SENTIER_URL SENTIER_TOKEN
-picture terminal-week 'sentier check tomas.field control twin-bridge-north --week --at 2026-10-23; sentier check noor.haddad control alder-gate-1 --advise --at "2026-11-24 10:00" | tail -22'
+picture terminal-week 'sentier check tomas.field control twin-bridge-north --week --at 2026-10-23; sentier check noor.haddad control alder-gate-1 --advise --at "2026-11-24 10:00" | tail -24 | head -14'

@@ -132,6 +132,9 @@ func reachSheet(r wire.Reach) sheet {
 		end := ""
 		if until != nil {
 			end = wording.Time(*until, r.Zone)
+			if len(now) == 0 {
+				end = "from " + end
+			}
 		}
 		s.rows = append(s.rows, []string{item.ID, item.Name, rights, end, strings.Join(through, " → ")})
 	}
@@ -428,7 +431,7 @@ func (a *app) printAdvice(advice wire.Advice) error {
 		}
 		for k, d := range i.Impact.Items {
 			if k == 3 {
-				fmt.Fprintf(a.Out, "      … %d people and %d devices in all\n", i.Impact.Users, i.Impact.Devices)
+				fmt.Fprintf(a.Out, "      … and more: people %d, devices %d in all\n", i.Impact.Users, i.Impact.Devices)
 				break
 			}
 			text := strings.Join(prefixed("+", d.Gained), " ") + " " + strings.Join(prefixed("−", d.Lost), " ")

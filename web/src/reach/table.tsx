@@ -117,7 +117,12 @@ function Rights({ item }: { item: Reached }) {
 function Ends({ item, zone }: { item: Reached; zone: string }) {
   const ends = item.rights.flatMap((r) => (r.until ? [r.until] : [])).sort();
   if (!ends[0]) return <span className="text-soft">{say("console.reach.open")}</span>;
-  return <Instant at={ends[0]} zone={zone} />;
+  return (
+    <>
+      {!item.rights.some((r) => r.allowed) && <span className="text-soft">{say("console.reach.from")} </span>}
+      <Instant at={ends[0]} zone={zone} />
+    </>
+  );
 }
 
 function Why({ of, item }: { of: Reach; item: Reached }) {
