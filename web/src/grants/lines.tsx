@@ -23,16 +23,19 @@ export function GivenTo({ to }: { to: Grant["to"] }) {
   );
 }
 
-export function What({ line }: { line: Line }) {
+export function What({ line, most }: { line: Line; most?: number }) {
   return (
     <Joined
-      parts={[line.roles?.length && <RecordLinks type="roles" ids={line.roles} />, line.rights?.length && <RecordLinks type="rights" ids={line.rights} />]}
+      parts={[
+        line.roles?.length && <RecordLinks type="roles" ids={line.roles} most={most} />,
+        line.rights?.length && <RecordLinks type="rights" ids={line.rights} most={most} />,
+      ]}
       none="console.no_right"
     />
   );
 }
 
-export function On({ line }: { line: Line }) {
+export function On({ line, most }: { line: Line; most?: number }) {
   const on = line.on ?? {};
   return (
     <>
@@ -40,9 +43,9 @@ export function On({ line }: { line: Line }) {
         none="console.nowhere"
         parts={[
           on.everything && say("console.everything"),
-          on.sites?.length && <RecordLinks type="sites" ids={on.sites} />,
-          on.device_groups?.length && <RecordLinks type="device_groups" ids={on.device_groups} />,
-          on.devices?.length && <RecordLinks type="devices" ids={on.devices} />,
+          on.sites?.length && <RecordLinks type="sites" ids={on.sites} most={most} />,
+          on.device_groups?.length && <RecordLinks type="device_groups" ids={on.device_groups} most={most} />,
+          on.devices?.length && <RecordLinks type="devices" ids={on.devices} most={most} />,
           on.points?.length &&
             on.points.map((p, i) => (
               <span key={p}>
@@ -57,8 +60,8 @@ export function On({ line }: { line: Line }) {
   );
 }
 
-export function When({ line }: { line: Line }) {
-  return line.when?.length ? <RecordLinks type="schedules" ids={line.when} /> : <>{say("console.always")}</>;
+export function When({ line, most }: { line: Line; most?: number }) {
+  return line.when?.length ? <RecordLinks type="schedules" ids={line.when} most={most} /> : <>{say("console.always")}</>;
 }
 
 export function OnlyIf({ line }: { line: Line }) {

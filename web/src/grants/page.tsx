@@ -13,7 +13,8 @@ const first = (row: Row, Cell: typeof What) => {
   const lines = grant(row).lines ?? [];
   return (
     <>
-      {lines[0] && <Cell line={lines[0]} />}
+      {/* One link a cell: of several, the last would be cut off and too small to hit. */}
+      {lines[0] && <Cell line={lines[0]} most={1} />}
       {lines.length > 1 && <span className="text-soft"> {say("console.more_lines", { n: lines.length - 1 })}</span>}
     </>
   );
