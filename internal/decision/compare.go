@@ -35,7 +35,7 @@ func Compare(before, after *Compiled, done []policy.RecordChange, in Circumstanc
 	var t *touched
 	if done != nil {
 		t = before.touched(done)
-		if t.rights || t.clocks || t.groups || t.places || t.everyDevice || t.roles {
+		if t.rights || t.clocks || t.groups || t.places || t.everyDevice || t.roles || t.wholesale(after.policy) {
 			t = nil
 		}
 	}

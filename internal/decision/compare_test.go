@@ -72,3 +72,32 @@ func TestCompareFindsWhatAskingEverythingFinds(t *testing.T) {
 		}
 	}
 }
+
+// TestCompareOfAChangeThatTouchesManyAtOnce: so many people change that all is compiled again, with other classes.
+func TestCompareOfAChangeThatTouchesManyAtOnce(t *testing.T) {
+	m := maker{rand.New(rand.NewPCG(1, 71))}
+	var changes, more []policy.Change
+	for i := range 200 {
+		id := policy.UserID(fmt.Sprintf("v%03d", i))
+		changes = append(changes, put(&policy.User{ID: id}),
+			policy.Change{Op: policy.Add, Type: policy.UserGroups, ID: fmt.Sprint("g", i%groupCount), List: "members", Member: policy.Member{User: id}})
+		if i%2 == 0 {
+			more = append(more, put(&policy.User{ID: id, Status: policy.Suspended}))
+		}
+	}
+	p, _, err := m.whole(t).Apply(changes)
+	if err != nil {
+		t.Fatal(err)
+	}
+	before := decision.Compile(p)
+	next, done, err := p.Apply(more)
+	if err != nil {
+		t.Fatal(err)
+	}
+	in := decision.Circumstances{At: probes[0]}
+	after := before.Next(next, done)
+	gained, lost, _ := gainsAndLosses(before, after, in)
+	if got := decision.Compare(before, after, done, in, 10); got.Gained != gained || got.Lost != lost || lost == 0 {
+		t.Errorf("compared by the change: %d gained and %d lost, asking finds %d and %d", got.Gained, got.Lost, gained, lost)
+	}
+}

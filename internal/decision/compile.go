@@ -54,14 +54,23 @@ func Compile(p *policy.Policy) *Compiled {
 	return c
 }
 
-// wholesale is the share of all users and devices above which a change compiles everything again.
-const wholesale = 8
+// A change that touches more than fewTouched users and devices, and more than one in wholesaleShare, compiles everything again.
+const (
+	fewTouched     = 64
+	wholesaleShare = 8
+)
+
+// wholesale tells whether a change that leads to p compiles everything again, by which classes get other numbers.
+func (t *touched) wholesale(p *policy.Policy) bool {
+	many := len(t.users) + len(t.devices)
+	return many > fewTouched && many*wholesaleShare > p.Table(policy.Users).Len()+p.Table(policy.Devices).Len()
+}
 
 // Next prepares the policy that changes lead to; done is what they did to each record, as
 // [policy.Policy.Apply] tells it. It equals Compile(p), and costs what the change touches.
 func (c *Compiled) Next(p *policy.Policy, done []policy.RecordChange) *Compiled {
 	t := c.touched(done)
-	if many := len(t.users) + len(t.devices); many > 64 && many*wholesale > p.Table(policy.Users).Len()+p.Table(policy.Devices).Len() {
+	if t.wholesale(p) {
 		return Compile(p)
 	}
 	n := *c
