@@ -1,6 +1,10 @@
 package decision
 
-import "sentier/internal/policy"
+import (
+	"slices"
+
+	"sentier/internal/policy"
+)
 
 // Count is how many devices a site or a device group has: by itself, and with all that lies below, each
 // device once.
@@ -27,18 +31,9 @@ func (c *Compiled) Count() Counts {
 		for i, id := range c.places.chains[facts.site] {
 			tally(out.Sites, id, size, i == 0)
 		}
-		own, seen := facts.groups(), map[policy.DeviceGroupID]bool{}
-		for _, g := range own {
-			tally(out.DeviceGroups, g, size, true)
-			seen[g] = true
-		}
-		for _, g := range own {
-			for _, up := range c.places.groupChain(g) {
-				if !seen[up] {
-					tally(out.DeviceGroups, up, size, false)
-					seen[up] = true
-				}
-			}
+		own := facts.groups()
+		for _, id := range c.groupsOf(facts) {
+			tally(out.DeviceGroups, id, size, slices.Contains(own, id))
 		}
 	}
 	return out

@@ -256,12 +256,23 @@ func (c *Compiled) moveDevices(changed map[policy.DeviceID]*listings) {
 	moving.end()
 }
 
+// groupsOf lists the device groups that a device is in, and those above them, each once.
+func (c *Compiled) groupsOf(f *deviceFacts) []policy.DeviceGroupID {
+	var out []policy.DeviceGroupID
+	for _, g := range f.groups() {
+		for _, id := range c.places.groupChain(g) {
+			if !slices.Contains(out, id) {
+				out = append(out, id)
+			}
+		}
+	}
+	return out
+}
+
 // InGroup tells whether a device is in a device group, or in one below it: listed, or by a match.
 func (c *Compiled) InGroup(d *policy.Device, id policy.DeviceGroupID) bool {
 	class := c.devices.find(d.ID)
-	return class != nil && slices.ContainsFunc(class.facts.groups(), func(g policy.DeviceGroupID) bool {
-		return slices.Contains(c.places.groupChain(g), id)
-	})
+	return class != nil && slices.Contains(c.groupsOf(class.facts), id)
 }
 
 // Matching yields the devices that a match selects, in the order of their ids.

@@ -23,22 +23,14 @@ func (c *Compiled) Groups(id policy.UserID, at time.Time) []policy.UserGroupID {
 	if class == nil {
 		return nil
 	}
-	var out, todo []policy.UserGroupID
+	var out []policy.UserGroupID
 	for _, m := range class.facts.direct {
 		if m.period.holds(momentOf(at)) {
-			todo = append(todo, m.group)
-		}
-	}
-	for len(todo) > 0 {
-		id := todo[0]
-		todo = todo[1:]
-		if g := c.groups[id]; g.enabled && !slices.Contains(out, id) {
-			out = append(out, id)
-			todo = append(todo, g.includedBy...)
+			out = append(out, c.passesTo(m.group)...)
 		}
 	}
 	slices.Sort(out)
-	return out
+	return slices.Compact(out)
 }
 
 // Mandates lists the mandates in force for a user: "Who may administer". None are for a user who

@@ -2,7 +2,6 @@ package decision
 
 import (
 	"encoding/binary"
-	"slices"
 
 	"sentier/internal/policy"
 )
@@ -145,35 +144,18 @@ func (m *matrix) insides(columns []What) insides {
 	return out
 }
 
-// groupsOf lists the device groups that a device is in, and those above them, each once.
-func (c *Compiled) groupsOf(f *deviceFacts) []policy.DeviceGroupID {
-	var out []policy.DeviceGroupID
-	for _, g := range f.groups() {
-		for _, id := range c.places.groupChain(g) {
-			if !slices.Contains(out, id) {
-				out = append(out, id)
-			}
-		}
-	}
-	return out
-}
-
 func (m *matrix) row(who *userClass) []int32 {
 	cells := make([]int32, len(m.columns))
 	if who == nil {
-		if m.nothing < 0 {
-			m.nothing = m.number(make(rightSet, m.c.words), nil, nil)
-		}
+		nothing := m.empty()
 		for i := range cells {
-			cells[i] = m.nothing
+			cells[i] = nothing
 		}
 		return cells
 	}
 	m.sheet.begin(who)
 	words := m.c.words
-	if m.nothing < 0 {
-		m.nothing = m.number(make(rightSet, words), nil, nil)
-	}
+	nothing := m.empty()
 	if m.some == nil {
 		m.have, m.then = make(rightSet, words*len(m.classes)), make(rightSet, words*len(m.classes))
 		m.some = make([]bool, len(m.classes))
@@ -211,7 +193,7 @@ func (m *matrix) row(who *userClass) []int32 {
 			any = any || some[i]
 		}
 		if !any {
-			cells[col] = m.nothing
+			cells[col] = nothing
 			continue
 		}
 		set.begin()
@@ -254,6 +236,14 @@ func (s *cellSets) end() {
 		s.later[w] &^= s.some[w]
 		s.some[w] &^= s.all[w]
 	}
+}
+
+// empty gives the number of the cell with nothing in it.
+func (m *matrix) empty() int32 {
+	if m.nothing < 0 {
+		m.nothing = m.number(make(rightSet, m.c.words), nil, nil)
+	}
+	return m.nothing
 }
 
 // number gives the number of a cell like this one.

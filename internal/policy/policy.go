@@ -63,6 +63,14 @@ func (p *Policy) Settings() *Settings {
 	return r.(*Settings)
 }
 
+// Title is a record's name, or its id where it has none or is not there.
+func (p *Policy) Title(t Type, id string) string {
+	if r, ok := p.Get(t, id); ok {
+		return r.Title()
+	}
+	return id
+}
+
 // Find finds a record by its id, by the type of the result: Find[*User](p, "ines").
 func Find[R Record](p *Policy, id string) (R, bool) {
 	var none R

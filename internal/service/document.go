@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 
-	"sentier/internal/decision"
 	"sentier/internal/document"
 	"sentier/internal/policy"
 	"sentier/internal/translate"
@@ -37,13 +36,7 @@ func (s *Service) Load(ctx context.Context, c Caller, data []byte, dry, look boo
 	}
 	if dry {
 		now := s.State()
-		done := now.Policy.Compare(p)
-		out := wire.Saved{Revision: now.Revision.Number, Changes: translate.Changes(done)}
-		if look && len(done) > 0 {
-			d := decision.Compare(now.Compiled, now.Compiled.Next(p, done), done, decision.Circumstances{At: s.now()}, mostItems)
-			out.Impact = translate.Impact(p, d)
-		}
-		return out, nil
+		return s.wouldBe(now, p, now.Policy.Compare(p), look), nil
 	}
 	s.writing.Lock()
 	defer s.writing.Unlock()

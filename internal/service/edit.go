@@ -101,12 +101,17 @@ func (s *Service) lookAhead(c Caller, o EditOptions, build func(p *policy.Policy
 	if err != nil {
 		return wire.Saved{}, err
 	}
+	return s.wouldBe(now, next, done, o.Look), nil
+}
+
+// wouldBe tells what a step to another policy would change, and with look who would gain and lose what now.
+func (s *Service) wouldBe(now *State, next *policy.Policy, done []policy.RecordChange, look bool) wire.Saved {
 	out := wire.Saved{Revision: now.Revision.Number, Changes: translate.Changes(done)}
-	if o.Look && len(done) > 0 {
+	if look && len(done) > 0 {
 		d := decision.Compare(now.Compiled, now.Compiled.Next(next, done), done, decision.Circumstances{At: s.now()}, mostItems)
 		out.Impact = translate.Impact(next, d)
 	}
-	return out, nil
+	return out
 }
 
 // repetition finds what an earlier request with the same key did. A request that changed nothing left no

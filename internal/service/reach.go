@@ -205,14 +205,7 @@ func (v *reachView) through(t decision.Trail) []wire.Ref {
 	return append(out, wire.Ref{Type: "grants", ID: string(t.Grant.ID), Name: t.Grant.Title()})
 }
 
-func (v *reachView) name(t policy.Type, id string) string { return nameOf(v.st.Policy, t, id) }
-
-func nameOf(p *policy.Policy, t policy.Type, id string) string {
-	if r, ok := p.Get(t, id); ok {
-		return r.Title()
-	}
-	return id
-}
+func (v *reachView) name(t policy.Type, id string) string { return v.st.Policy.Title(t, id) }
 
 // Seen shows the service as a user would meet it. It is recorded, unless the user asks about themself.
 func (s *Service) Seen(ctx context.Context, c Caller, id string, q ReachQuery) (wire.Seen, error) {
@@ -238,12 +231,12 @@ func (s *Service) Seen(ctx context.Context, c Caller, id string, q ReachQuery) (
 	now, _ := st.Compiled.DevicesOf(policy.UserID(id), in)
 	out.Now = now.Total
 	for _, g := range st.Compiled.Groups(policy.UserID(id), in.At) {
-		out.Groups = append(out.Groups, wire.Ref{Type: "user_groups", ID: string(g), Name: nameOf(st.Policy, policy.UserGroups, string(g))})
+		out.Groups = append(out.Groups, wire.Ref{Type: "user_groups", ID: string(g), Name: st.Policy.Title(policy.UserGroups, string(g))})
 	}
 	for m := range policy.Each[*policy.Mandate](st.Policy) {
 		if m.Role == policy.Owner {
 			for _, u := range m.To.Users {
-				out.Whom = append(out.Whom, wire.Named{ID: string(u), Name: nameOf(st.Policy, policy.Users, string(u))})
+				out.Whom = append(out.Whom, wire.Named{ID: string(u), Name: st.Policy.Title(policy.Users, string(u))})
 			}
 		}
 	}
@@ -283,7 +276,7 @@ func (s *Service) Uses(c Caller, typeName, id, at string) ([]wire.Use, error) {
 	for _, u := range st.Compiled.Uses(r.Type(), id, in.At) {
 		use := wire.Use{Grant: wire.Named{ID: string(u.Grant.ID), Name: u.Grant.Title()}, Line: u.Line, Effect: string(u.Grant.Effect), Users: u.Users, Devices: u.Devices, Force: u.Force, Rights: []string{}}
 		for _, right := range u.Rights {
-			use.Rights = append(use.Rights, nameOf(st.Policy, policy.Rights, string(right)))
+			use.Rights = append(use.Rights, st.Policy.Title(policy.Rights, string(right)))
 		}
 		out = append(out, use)
 	}
@@ -454,7 +447,7 @@ func (s *Service) Week(c Caller, q wire.WeekQuestion) (wire.Week, error) {
 		if reason != decision.Granted {
 			return out, &InputError{Field: map[decision.Reason]string{decision.UnknownRight: "right", decision.UnknownUser: "user"}[reason], Problem: "is not known: " + reason.String()}
 		}
-		of := wire.WeekOfRight{Right: wire.Named{ID: string(right), Name: nameOf(st.Policy, policy.Rights, string(right))}}
+		of := wire.WeekOfRight{Right: wire.Named{ID: string(right), Name: st.Policy.Title(policy.Rights, string(right))}}
 		some := q.Right != "" || right == policy.View || right == policy.Control
 		for _, x := range list {
 			some = some || x.Allowed

@@ -9,10 +9,7 @@ import (
 // Impact names who gains and loses what; p is a policy that knows them.
 func Impact(p *policy.Policy, d decision.Differences) *wire.Impact {
 	name := func(t policy.Type, id string) wire.Named {
-		if r, ok := p.Get(t, id); ok {
-			return wire.Named{ID: id, Name: r.Title()}
-		}
-		return wire.Named{ID: id, Name: id}
+		return wire.Named{ID: id, Name: p.Title(t, id)}
 	}
 	out := &wire.Impact{Gained: d.Gained, Lost: d.Lost, Users: d.Users, Devices: d.Devices, Items: []wire.Difference{}}
 	for _, i := range d.Items {

@@ -12,20 +12,14 @@ import (
 
 // Advice puts an advice into words.
 func (c Catalogue) Advice(p *policy.Policy, q decision.Question, a decision.Advice) string {
-	name := func(t policy.Type, id string) string {
-		if r, ok := p.Get(t, id); ok {
-			return r.Title()
-		}
-		return id
-	}
-	grant := name(policy.Grants, string(a.Grant))
+	grant := p.Title(policy.Grants, string(a.Grant))
 	for _, change := range a.Changes { // a new one has its name in the change alone
 		if change.Type == policy.Grants && change.ID == string(a.Grant) && change.Record != nil {
 			grant = change.Record.Title()
 		}
 	}
-	sentence := c.Say("advice."+string(a.Kind), "user", name(policy.Users, string(q.User)), "device", name(policy.Devices, string(q.Device)),
-		"right", name(policy.Rights, string(q.Right)), "group", name(policy.UserGroups, string(a.Group)), "grant", grant,
+	sentence := c.Say("advice."+string(a.Kind), "user", p.Title(policy.Users, string(q.User)), "device", p.Title(policy.Devices, string(q.Device)),
+		"right", p.Title(policy.Rights, string(q.Right)), "group", p.Title(policy.UserGroups, string(a.Group)), "grant", grant,
 		"line", strconv.Itoa(a.Line+1), "n", strconv.Itoa(len(a.Changes)))
 	switch a.Else {
 	case 0:

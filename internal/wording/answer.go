@@ -40,12 +40,7 @@ type sayer struct {
 	a decision.Answer
 }
 
-func (s sayer) name(t policy.Type, id string) string {
-	if r, ok := s.p.Get(t, id); ok {
-		return r.Title()
-	}
-	return id
-}
+func (s sayer) name(t policy.Type, id string) string { return s.p.Title(t, id) }
 
 // who asks: a user, or somebody in a group.
 func (s sayer) who(q decision.Question) wire.Named {
