@@ -78,7 +78,7 @@ func (r *run) matrix(w *world, n int) {
 		for i := range rows {
 			for k := range columns {
 				q.User, q.Device = rows[i].User, columns[k].Device
-				if w.compiled.Decide(q).Allowed {
+				if w.compiled.Decide(&q).Allowed {
 					sink++
 				}
 			}
@@ -207,7 +207,7 @@ func (r *run) bySQL(s *running, n int) {
 		}
 	}, func() {
 		for i := range some {
-			sink += int(s.world.compiled.Decide(s.world.questions[i]).Reason)
+			sink += int(s.world.compiled.Decide(&s.world.questions[i]).Reason)
 		}
 	})
 	r.report(figure{"the question as one SQL query, times slower", n, ratio(took, floor), 100, true, fmt.Sprintf("%v, a plain decision %v", each(took, some), each(floor, some))})

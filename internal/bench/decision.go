@@ -74,7 +74,7 @@ func (r *run) plain(w *world, n int) {
 	profiled(func() {
 		took, floor = against(99, func() {
 			for i := range w.questions {
-				if w.compiled.Decide(w.questions[i]).Allowed {
+				if w.compiled.Decide(&w.questions[i]).Allowed {
 					sink++
 				}
 			}
@@ -89,7 +89,7 @@ func (r *run) plain(w *world, n int) {
 		fmt.Sprintf("%v, finding both ids in Go maps %v", each(took, asked), each(floor, asked))})
 	i := 0
 	allocs := testing.AllocsPerRun(asked-1, func() {
-		if w.compiled.Decide(w.questions[i]).Allowed {
+		if w.compiled.Decide(&w.questions[i]).Allowed {
 			sink++
 		}
 		i++

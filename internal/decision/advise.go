@@ -83,7 +83,7 @@ func (w *adviser) try(a Advice) {
 		return
 	}
 	next := w.c.Next(p, done)
-	if next.Decide(w.q).Allowed == w.answer.Allowed {
+	if next.Decide(&w.q).Allowed == w.answer.Allowed {
 		return
 	}
 	a.Impact = Compare(w.c, next, done, Circumstances{At: w.q.At, Context: w.q.Context}, 20)

@@ -19,14 +19,14 @@ func TestTheFirstAdviceTurnsTheAnswerAndChangesWhatItCounts(t *testing.T) {
 			if asked++; asked%17 != 0 || q.At != probes[0] {
 				return
 			}
-			before := c.Decide(q)
+			before := c.Decide(&q)
 			for i, advice := range c.Advise(q, time.Time{}, 3) {
 				next, _, err := c.Policy().Apply(advice.Changes)
 				if err != nil {
 					t.Fatalf("seed %d: %+v: advice %s is refused: %v", seed, q, advice.Kind, err)
 				}
 				after := decision.Compile(next)
-				if after.Decide(q).Allowed == before.Allowed {
+				if after.Decide(&q).Allowed == before.Allowed {
 					t.Fatalf("seed %d: %+v: advice %s leaves the answer as it is", seed, q, advice.Kind)
 				}
 				gained, lost, _ := gainsAndLosses(c, after, decision.Circumstances{At: q.At})

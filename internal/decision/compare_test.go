@@ -20,7 +20,7 @@ func gainsAndLosses(a, b *decision.Compiled, in decision.Circumstances) (gained,
 				return
 			}
 			seen[q] = true
-			switch had, has := a.Decide(q).Allowed, b.Decide(q).Allowed; {
+			switch had, has := a.Decide(&q).Allowed, b.Decide(&q).Allowed; {
 			case has && !had:
 				gained++
 				of[fmt.Sprint("+", q.User, q.Device, q.Right)] = true

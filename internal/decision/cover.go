@@ -76,20 +76,15 @@ func matches(m *policy.Match, d *policy.Device, sites []policy.SiteID) bool {
 	return len(m.Sites) == 0 || slices.ContainsFunc(m.Sites, func(s policy.SiteID) bool { return slices.Contains(sites, s) })
 }
 
-// fewMarks is how many neighbourhoods of targets a device lies in at most for a decision to see them at once.
-const fewMarks = 4
-
 // deviceClass is what decisions know of devices. It fills one line of the processor's cache, of which
 // most decisions need no more.
 type deviceClass struct {
-	near    [fewMarks]uint16 // the marks of the targets, the last one repeated; unused where there are more
+	near    near // the marks of the targets; everywhere, where no line decides alone
 	lockout period
 	facts   *deviceFacts
+	fold    fold   // of the marks of all targets
 	clock   uint16 // the number of the zone of the site
-	few     bool   // near holds all marks
-	none    bool   // no line covers the device
 	retired bool
-	plain   bool // in service or maintenance, never locked out, and near holds all there is
 }
 
 // deviceFacts tell one class of devices from another.
@@ -170,21 +165,16 @@ func (c *Compiled) deviceClass(f deviceFacts) deviceClass {
 	f.zone = c.zones[clock]
 	out := deviceClass{
 		facts: &f, clock: uint16(clock), lockout: f.lockout, retired: f.state == policy.Retired,
-		none: len(f.targets) == 0,
 	}
-	var near []uint16
+	var all marks
 	for _, t := range f.targets {
-		near = append(near, c.mark(t))
+		all.add(c.mark(t))
 	}
-	slices.Sort(near)
-	near = slices.Compact(near)
-	out.few = len(near) <= fewMarks
-	out.plain = out.few && !out.none && !out.retired && f.lockout == (period{})
-	if out.few && !out.none {
-		for i := range out.near {
-			out.near[i] = near[min(i, len(near)-1)]
-		}
+	out.fold = all.fold()
+	if out.retired || f.lockout != (period{}) {
+		all = allMarks
 	}
+	out.near = all.near()
 	return out
 }
 

@@ -19,14 +19,14 @@ type asked struct {
 }
 
 // Decide answers a question by the eight steps of "The decision".
-func (c *Compiled) Decide(q Question) Outcome {
+func (c *Compiled) Decide(q *Question) Outcome {
 	us, ds := c.users.where.find(string(q.User)), c.devices.where.find(string(q.Device))
 	right, ok := c.right(q.Right)
 	if us == nil || ds == nil || !ok || q.Point != "" {
-		return c.decideSlowly(&q)
+		return c.decideSlowly(q)
 	}
 	who, what := c.users.classes.at(us.class), c.devices.classes.at(ds.class)
-	if who.plain && what.plain && len(c.rightList[right].kinds) == 0 && !who.marks.meet(&what.near) {
+	if !who.marks.meet(&what.near) && len(c.rightList[right].kinds) == 0 {
 		// Nothing ends it before its lines, and no line concerns it: most pairs have nothing to do with each other.
 		return Outcome{Reason: NoGrant}
 	}
@@ -127,13 +127,7 @@ func (c *Compiled) before(a *asked) (Reason, bool) {
 
 // may rules out, at the cost of a few bits, that any line concerns the user and the resource.
 func (a *asked) may() bool {
-	if !a.what.few || a.point != 0 {
-		return true
-	}
-	if a.what.none {
-		return false
-	}
-	return a.who.marks.meet(&a.what.near)
+	return a.point != 0 || a.who.marks.meet(&a.what.near)
 }
 
 // byLines is steps 6 to 8.
@@ -166,7 +160,7 @@ func (c *Compiled) counting(a *asked, out []int32) []int32 {
 		return direct
 	}
 	for i := range a.who.held {
-		if h := &a.who.held[i]; h.period.holds(a.at) {
+		if h := &a.who.held[i]; (h.fold&a.what.fold != 0 || a.point != 0) && h.period.holds(a.at) {
 			out = c.covering(h.subject, a, out)
 		}
 	}
@@ -190,9 +184,6 @@ func (c *Compiled) onlyDirect(a *asked, out []int32) []int32 {
 // covering appends the lines that hang on a subject and any target of the resource.
 func (c *Compiled) covering(s subject, a *asked, out []int32) []int32 {
 	list, marks := c.bySubject[s], &c.marks[s]
-	if a.what.few && a.point == 0 && !marks.meet(&a.what.near) {
-		return out
-	}
 	for _, t := range a.what.facts.targets {
 		if marks.has(c.mark(t)) {
 			list, out = take(list, t, out)

@@ -129,8 +129,8 @@ func TestReasons(t *testing.T) {
 				q.At = instant(t, x.at)
 			}
 			a := c.Explain(q)
-			if a.Reason.String() != x.reason || a.Outcome != c.Decide(q) || a.Allowed != (x.reason == "granted") {
-				t.Errorf("%v, plain %v, want %s", a.Outcome, c.Decide(q), x.reason)
+			if a.Reason.String() != x.reason || a.Outcome != c.Decide(&q) || a.Allowed != (x.reason == "granted") {
+				t.Errorf("%v, plain %v, want %s", a.Outcome, c.Decide(&q), x.reason)
 			}
 			if until := a.Until.Format(time.RFC3339); x.until != "" && until != x.until {
 				t.Errorf("until %s, want %s", until, x.until)
@@ -236,12 +236,12 @@ func TestUntilIsTheFirstChange(t *testing.T) {
 				User: users[random.IntN(len(users))].ID, Right: rights[random.IntN(len(rights))].ID, Device: devices[random.IntN(len(devices))].ID,
 				At: expectations.Checks[random.IntN(len(expectations.Checks))].At.Truncate(time.Minute), Context: decision.Context{Attended: decision.Tri(random.IntN(3))},
 			}
-			first := c.Decide(q).Allowed
+			first := c.Decide(&q).Allowed
 			until, ok := c.Until(q)
 			later := q
 			for m := 1; m <= hours*60; m++ {
 				later.At = q.At.Add(time.Duration(m) * time.Minute)
-				changed := c.Decide(later).Allowed != first
+				changed := c.Decide(&later).Allowed != first
 				if due := ok && !later.At.Before(until); changed != due {
 					t.Fatalf("policy %s, %+v: until is %v (%v), but at %s the answer has changed: %v", n, q, until, ok, later.At, changed)
 				}

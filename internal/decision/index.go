@@ -11,9 +11,10 @@ import (
 // the changed ones with the one it came from, so that a change to one of a million costs microseconds.
 type index struct {
 	seed   maphash.Seed
-	shards [][]slot // by the high bits of the hash; each a power of two long, or empty
+	shards [][]slot // by the high bits of the hash; each a power of two long
 	used   []int32  // slots in use, by shard
 	shift  uint     // how far to shift a hash for its shard
+	fill   int      // a shard grows when more of its slots than one in fill are in use
 }
 
 // slot is one place of a shard; it is free where hash is 0.
@@ -26,9 +27,18 @@ type slot struct {
 const (
 	shardAim    = 128 // entries that a shard is made for
 	maxShards   = 1 << 14
-	fillTenths  = 5 // a shard grows when more of its slots than this are in use
 	firstShards = 16
+
+	firstSlots = 8
+
+	// Few entries get the room that nearly every one is where it is looked for first.
+	few     = 1 << 14
+	fewFill = 5
+	fill    = 2
 )
+
+// noSlots is an empty shard.
+var noSlots = make([]slot, 1)
 
 // newIndex makes an empty index for about n entries.
 func newIndex(n int) index {
@@ -36,20 +46,24 @@ func newIndex(n int) index {
 	for shards < maxShards && shards*shardAim < n {
 		shards *= 2
 	}
-	return index{
+	x := index{
 		seed: maphash.MakeSeed(), shards: make([][]slot, shards), used: make([]int32, shards),
-		shift: uint(64 - bits.TrailingZeros(uint(shards))),
+		shift: uint(64 - bits.TrailingZeros(uint(shards))), fill: fill,
 	}
+	if n <= few {
+		x.fill = fewFill
+	}
+	for i := range x.shards {
+		x.shards[i] = noSlots
+	}
+	return x
 }
 
 func (x *index) hash(key string) uint64 { return maphash.String(x.seed, key) }
 
 func (x *index) find(key string) *slot {
 	h := x.hash(key)
-	shard := x.shards[h>>x.shift]
-	if len(shard) == 0 {
-		return nil
-	}
+	shard := x.shards[h>>(x.shift&63)]
 	tag := uint32(h) | 1
 	mask := len(shard) - 1
 	for i := int(h>>8) & mask; ; i = (i + 1) & mask {
@@ -66,9 +80,9 @@ func (x *index) find(key string) *slot {
 // insert puts a slot into a shard that the caller alone has.
 func (x *index) insert(h uint64, s slot) {
 	n := h >> x.shift
-	if int(x.used[n]+1)*10 > len(x.shards[n])*fillTenths {
+	if int(x.used[n]+1)*x.fill > len(x.shards[n]) {
 		old := x.shards[n]
-		x.shards[n], x.used[n] = make([]slot, max(8, 2*len(old))), 0
+		x.shards[n], x.used[n] = make([]slot, max(firstSlots, 2*len(old))), 0
 		for _, o := range old {
 			if o.hash != 0 {
 				x.insert(x.hash(o.key), o)
@@ -127,13 +141,13 @@ func (x index) with(puts map[string]slot) index {
 
 // sections is an immutable list that shares what did not change, 256 entries at a time.
 type sections[T any] struct {
-	parts [][]T
+	parts []*[sectionSize]T
 	size  int
 }
 
 const sectionSize = 256
 
-func (l *sections[T]) at(i int32) *T { return &l.parts[i>>8][i&(sectionSize-1)] }
+func (l *sections[T]) at(i int32) *T { return &l.parts[uint32(i)>>8][uint8(i)] }
 
 // drafted is a list of sections that is being changed.
 type drafted[T any] struct {
@@ -151,24 +165,21 @@ func (l sections[T]) draft() *drafted[T] {
 func (d *drafted[T]) edit(i int32) *T {
 	n := int(i >> 8)
 	if !d.own[n] {
-		part := make([]T, len(d.parts[n]), sectionSize)
-		copy(part, d.parts[n])
-		d.parts[n], d.own[n] = part, true
+		part := *d.parts[n]
+		d.parts[n], d.own[n] = &part, true
 	}
 	return &d.parts[n][i&(sectionSize-1)]
 }
 
 func (d *drafted[T]) add(v T) int32 {
-	if d.size%sectionSize == 0 {
+	n := int32(d.size)
+	if n%sectionSize == 0 {
 		d.own[len(d.parts)] = true
-		d.parts = append(d.parts, make([]T, 0, sectionSize))
-	} else {
-		d.edit(int32(d.size - 1))
+		d.parts = append(d.parts, new([sectionSize]T))
 	}
-	last := len(d.parts) - 1
-	d.parts[last] = append(d.parts[last], v)
 	d.size++
-	return int32(d.size - 1)
+	*d.edit(n) = v
+	return n
 }
 
 // roll is an immutable sorted list of ids that shares what did not change.

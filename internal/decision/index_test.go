@@ -123,18 +123,19 @@ func TestMarksNeverMissATarget(t *testing.T) {
 		var m marks
 		held := map[target]bool{}
 		for range random.IntN(40) {
-			at := target(random.IntN(512 << r.nearby))
+			at := target(random.IntN((neighbourhoods - 1) << r.nearby))
 			held[at] = true
 			m.add(r.mark(at))
 		}
-		var near [fewMarks]uint16
+		var all marks
 		meets := false
-		for i := range near {
-			at := target(random.IntN(512 << r.nearby))
-			near[i] = r.mark(at)
+		for range random.IntN(9) {
+			at := target(random.IntN((neighbourhoods - 1) << r.nearby))
+			all.add(r.mark(at))
 			meets = meets || held[at]
 		}
-		if meets && !m.meet(&near) {
+		m.add(everywhere) // as in all that a user has
+		if near := all.near(); meets && !m.meet(&near) {
 			t.Fatalf("%v meets %v", near, held)
 		}
 	}

@@ -69,10 +69,10 @@ type matrix struct {
 	set      sets
 	later    sets
 	key      []byte
-	devices  []*deviceClass     // by place in classes
-	near     [][fewMarks]uint16 // of those, close together
-	possible rightSet           // by place in classes
-	have     rightSet           // of the row at hand, by place in classes
+	devices  []*deviceClass // by place in classes
+	near     []near         // of those, close together
+	possible rightSet       // by place in classes
+	have     rightSet       // of the row at hand, by place in classes
 	then     rightSet
 	some     []bool // whether there is anything in them
 	nothing  int32  // the number of the empty cell; -1: not known yet
@@ -171,7 +171,7 @@ func (m *matrix) row(who *userClass) []int32 {
 	have, later, some := m.have, m.then, m.some
 	clear(some)
 	for i := range m.near {
-		if !who.marks.meet(&m.near[i]) && m.devices[i].few {
+		if !who.marks.meet(&m.near[i]) {
 			continue // most have nothing to do with each other
 		}
 		what := m.devices[i]

@@ -213,7 +213,7 @@ func TestAnIncrementalCompileEqualsAFullOne(t *testing.T) {
 			p, c = next, c.Next(next, done)
 			full := decision.Compile(p)
 			everyQuestion(p, func(q decision.Question) {
-				if got, want := c.Decide(q), full.Decide(q); got != want {
+				if got, want := c.Decide(&q), full.Decide(&q); got != want {
 					t.Fatalf("seed %d, step %d: %+v: %v, and compiled from nothing %v; changed: %v", seed, i, q, got, want, keys(done))
 				}
 			})
@@ -223,7 +223,7 @@ func TestAnIncrementalCompileEqualsAFullOne(t *testing.T) {
 			if i%10 == 0 { // and what was there before has not changed under it
 				again := decision.Compile(before.Policy())
 				everyQuestion(before.Policy(), func(q decision.Question) {
-					if before.Decide(q) != again.Decide(q) {
+					if before.Decide(&q) != again.Decide(&q) {
 						t.Fatalf("seed %d, step %d changed the policy before it: %+v", seed, i, q)
 					}
 				})

@@ -109,7 +109,7 @@ func collect[ID ~string](t *testing.T, reach *decision.Reach[ID], add func(key, 
 func rightsByDeciding(c *decision.Compiled, u, d string, point policy.PointID, at time.Time) string {
 	var out []policy.RightID
 	for r := range policy.Each[*policy.Right](c.Policy()) {
-		if c.Decide(decision.Question{User: policy.UserID(u), Device: policy.DeviceID(d), Point: point, Right: r.ID, At: at}).Allowed {
+		if c.Decide(&decision.Question{User: policy.UserID(u), Device: policy.DeviceID(d), Point: point, Right: r.ID, At: at}).Allowed {
 			out = append(out, r.ID)
 		}
 	}
@@ -160,7 +160,7 @@ func TestAtAnyTimeIsNowOrWithinTheHorizon(t *testing.T) {
 				for r := range policy.Each[*policy.Right](c.Policy()) {
 					q := decision.Question{User: u.ID, Device: d.ID, Right: r.ID, At: probes[0]}
 					_, changes := c.Until(q)
-					if want := c.Decide(q).Allowed || changes; got[string(d.ID)+" "+string(r.ID)] != want {
+					if want := c.Decide(&q).Allowed || changes; got[string(d.ID)+" "+string(r.ID)] != want {
 						t.Fatalf("seed %d: %+v: at any time %t, deciding says %t", seed, q, !want, want)
 					}
 				}

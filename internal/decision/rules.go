@@ -64,19 +64,63 @@ type marks [8]uint64
 // neighbourhoods is how many marks tells apart.
 const neighbourhoods = 512
 
-func (m *marks) add(b uint16)      { m[b>>6] |= 1 << (b & 63) }
-func (m *marks) has(b uint16) bool { return m.bit(b)&1 != 0 }
+// everywhere is a neighbourhood without targets that is in every set of marks: what lies there is always
+// looked at closer.
+const everywhere uint16 = 0
 
-// bit has the mark of a neighbourhood as its lowest bit.
-func (m *marks) bit(b uint16) uint64 { return m[b>>6&7] >> (b & 63) }
+// allMarks are the marks of whom every question has to be looked at closer.
+var allMarks = func() (m marks) {
+	for i := range m {
+		m[i] = ^uint64(0)
+	}
+	return m
+}()
+
+func (m *marks) add(b uint16)      { m[b>>6] |= 1 << (b & 63) }
+func (m *marks) has(b uint16) bool { return m[b>>6&7]>>(b&63)&1 != 0 }
+
+// near are the marks of what has few: those of three words, which hold most that lie together.
+type near struct {
+	words [3]uint64
+	at    [3]uint8 // their places in the marks
+}
+
+// near gives the marks in short; everywhere, where they lie too far apart for that.
+func (m *marks) near() (out near) {
+	n := 0
+	for i, word := range m {
+		switch {
+		case word == 0:
+		case n == len(out.words):
+			return near{words: [3]uint64{1 << everywhere}}
+		default:
+			out.words[n], out.at[n] = word, uint8(i)
+			n++
+		}
+	}
+	return out
+}
 
 // meet tells whether any of a few neighbourhoods is in the set.
-func (m *marks) meet(near *[fewMarks]uint16) bool {
-	return (m.bit(near[0])|m.bit(near[1])|m.bit(near[2])|m.bit(near[3]))&1 != 0
+func (m *marks) meet(n *near) bool {
+	return m[n.at[0]&7]&n.words[0]|m[n.at[1]&7]&n.words[1]|m[n.at[2]&7]&n.words[2] != 0
+}
+
+// fold is a set of neighbourhoods in one word, thirty-two of which share a bit: enough where there are few.
+type fold uint32
+
+func (f *fold) add(b uint16) { *f |= 1 << (b & 31) }
+
+func (m *marks) fold() fold {
+	word := uint64(0)
+	for _, w := range m {
+		word |= w
+	}
+	return fold(word | word>>32)
 }
 
 // mark is the neighbourhood of a target.
-func (r *rules) mark(t target) uint16 { return uint16(t >> r.nearby) }
+func (r *rules) mark(t target) uint16 { return uint16(t>>r.nearby) + everywhere + 1 }
 
 func (c *Compiled) compileRules() *rules {
 	r := &rules{
@@ -97,11 +141,12 @@ func (c *Compiled) compileRules() *rules {
 			}
 		}
 	}
-	for len(r.targets)>>r.nearby >= neighbourhoods {
+	for len(r.targets)>>r.nearby >= neighbourhoods-1 {
 		r.nearby++
 	}
 	r.marks = make([]marks, len(r.bySubject))
 	for s, list := range r.bySubject {
+		r.marks[s].add(everywhere)
 		for _, rule := range list {
 			r.marks[s].add(r.mark(rule.target))
 		}

@@ -37,7 +37,7 @@ type userClass struct {
 	facts *userFacts
 	self  subject // 0: no grant names the user
 	bar   Reason  // what keeps the user from everything; 0: nothing but valid
-	plain bool    // nothing ever keeps the user from everything
+	_     [11]byte
 }
 
 // userFacts tell one class of users from another.
@@ -51,6 +51,7 @@ type userFacts struct {
 // held is a subject that a user is during a period.
 type held struct {
 	subject subject
+	fold    fold // of the subject's marks
 	period  period
 }
 
@@ -90,14 +91,13 @@ func (c *Compiled) userClass(f userFacts) userClass {
 	case policy.Invited:
 		out.bar = UserInvited
 	}
-	out.plain = out.bar == 0 && f.valid == always
 	if f.named != "" {
 		out.self = c.subjects[subjectKey{user: f.named}]
 	}
 	hold := func(s subject, p period) {
 		covered := slices.ContainsFunc(out.held, func(o held) bool { return o.subject == s && o.period.and(p) == p })
 		if s != 0 && !covered {
-			out.held = append(out.held, held{s, p})
+			out.held = append(out.held, held{s, c.rules.marks[s].fold(), p})
 		}
 	}
 	hold(c.subjects[subjectKey{}], always)
@@ -108,6 +108,10 @@ func (c *Compiled) userClass(f userFacts) userClass {
 		}
 	}
 	out.held = slices.Clip(out.held)
+	out.marks.add(everywhere)
+	if out.bar != 0 || f.valid != always { // its answers have other reasons than its lines
+		out.marks = allMarks
+	}
 	for _, h := range out.held {
 		for i, word := range c.rules.marks[h.subject] {
 			out.marks[i] |= word

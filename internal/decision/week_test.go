@@ -35,7 +35,7 @@ func TestStretchesAreWhatAskingAtEachTimeFinds(t *testing.T) {
 		for range 60 {
 			q.At = probes[0].Add(time.Duration(random.Int64N(int64(7 * 24 * time.Hour))))
 			for _, s := range list {
-				if !q.At.Before(s.From) && q.At.Before(s.Until) && c.Decide(q).Allowed != s.Allowed {
+				if !q.At.Before(s.From) && q.At.Before(s.Until) && c.Decide(&q).Allowed != s.Allowed {
 					t.Fatalf("seed %d: at %v the week says %t", seed, q.At, s.Allowed)
 				}
 			}

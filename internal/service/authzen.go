@@ -182,7 +182,7 @@ func (s *Service) Search(c Caller, what SearchFor, in *wire.Search) (wire.Search
 		in2.Right = ""
 		for r := range policy.Each[*policy.Right](st.Policy) {
 			q.Right = r.ID
-			if st.Compiled.Decide(q).Allowed {
+			if st.Compiled.Decide(&q).Allowed {
 				out.Page.Total++
 				if string(r.ID) > after && len(out.Results) < limit {
 					out.Results = append(out.Results, map[string]any{"name": string(r.ID)})
@@ -215,7 +215,7 @@ func (s *Service) searchResources(st *State, q decision.Question, in decision.Ci
 	for d := range policy.Each[*policy.Device](st.Policy) {
 		for _, id := range sortedPoints(d) {
 			q.Device, q.Point = d.ID, id
-			if !st.Compiled.Decide(q).Allowed {
+			if !st.Compiled.Decide(&q).Allowed {
 				continue
 			}
 			out.Page.Total++

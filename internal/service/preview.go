@@ -121,7 +121,7 @@ const mostAdvice = 5
 
 // advice finds what would turn an answer, in words.
 func advice(c *decision.Compiled, q decision.Question, until time.Time, words wording.Catalogue) (wire.Advice, error) {
-	out := wire.Advice{Allowed: c.Decide(q).Allowed, Items: []wire.Advise{}}
+	out := wire.Advice{Allowed: c.Decide(&q).Allowed, Items: []wire.Advise{}}
 	for _, a := range c.Advise(q, until, mostAdvice) {
 		_, done, err := c.Policy().Apply(a.Changes)
 		if err != nil {
