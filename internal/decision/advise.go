@@ -46,10 +46,12 @@ const mostTried = 6
 // until, where it is not zero, ends the memberships and grants that it gives.
 func (c *Compiled) Advise(q Question, until time.Time, most int) []Advice {
 	answer := c.Explain(q)
-	if answer.User == nil || answer.Device == nil || answer.Reason <= UnknownRight {
+	user, known := policy.Find[*policy.User](c.policy, string(q.User))
+	if !known || answer.Reason <= UnknownRight {
 		return nil
 	}
-	w := &adviser{c: c, q: q, until: until, answer: answer}
+	device, _ := policy.Find[*policy.Device](c.policy, string(q.Device))
+	w := &adviser{c: c, q: q, until: until, answer: answer, user: user, device: device}
 	if answer.Allowed {
 		w.take()
 	} else {
@@ -66,6 +68,8 @@ type adviser struct {
 	q      Question
 	until  time.Time
 	answer Answer
+	user   *policy.User
+	device *policy.Device
 	tried  map[AdviceKind]int
 	out    []Advice
 }
@@ -101,7 +105,7 @@ func putRecord(r policy.Record) policy.Change {
 func (w *adviser) give() {
 	switch w.answer.Reason {
 	case UserSuspended, UserInvited, UserNotYetValid, UserExpired:
-		u := *w.answer.User
+		u := *w.user
 		u.Status = policy.Active
 		if !u.Valid.Until.IsZero() && !w.q.At.Before(u.Valid.Until) {
 			u.Valid.Until = w.until
@@ -111,7 +115,7 @@ func (w *adviser) give() {
 		}
 		w.try(Advice{Kind: AdviseUser, Changes: []policy.Change{putRecord(&u)}})
 	case DeviceRetired, DeviceLockedOut:
-		d := *w.answer.Device
+		d := *w.device
 		if d.State == policy.Retired {
 			d.State = policy.InService
 		}
@@ -180,9 +184,9 @@ func (w *adviser) join() {
 	var options []option
 	seen := map[policy.UserGroupID]bool{}
 	for _, t := range append(slices.Clip(a.what.facts.targets), a.point) {
-		for _, n := range w.c.byTarget[t] {
-			l := &w.c.lines[n]
-			if l.deny || w.c.misses(l, &a.asked) != 0 {
+		for _, o := range w.c.byTarget[t] {
+			l := &w.c.lines[o.line]
+			if w.c.misses(l, &a.asked) != 0 {
 				continue
 			}
 			for _, id := range l.grant.To.Groups {
@@ -248,9 +252,9 @@ func (w *adviser) line() policy.Line {
 }
 
 func (w *adviser) newGrant(kind AdviceKind, effect policy.Effect) {
-	name := w.answer.User.Title() + ": " + string(w.q.Right) + " " + w.answer.Device.Title()
+	name := w.user.Title() + ": " + string(w.q.Right) + " " + w.device.Title()
 	if effect == policy.Deny {
-		name = w.answer.User.Title() + ": no " + string(w.q.Right) + " " + w.answer.Device.Title()
+		name = w.user.Title() + ": no " + string(w.q.Right) + " " + w.device.Title()
 	}
 	id := policy.MakeID(name, func(id string) bool { _, taken := w.c.policy.Get(policy.Grants, id); return taken })
 	w.try(Advice{Kind: kind, Grant: policy.GrantID(id), Changes: []policy.Change{putRecord(&policy.Grant{

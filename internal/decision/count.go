@@ -29,7 +29,7 @@ func (c *Compiled) Count() Counts {
 			out.Unsorted += size
 		}
 		for i, id := range c.places.chains[facts.site] {
-			tally(out.Sites, id, size, i == 0)
+			tally(out.Sites, policy.SiteID(id), size, i == 0)
 		}
 		own := facts.groups()
 		for _, id := range c.groupsOf(facts) {

@@ -1,6 +1,7 @@
 package decision
 
 import (
+	"cmp"
 	"iter"
 	"slices"
 	"time"
@@ -10,41 +11,37 @@ import (
 
 // places are the sites and the device groups, without their devices.
 type places struct {
-	parents    map[policy.DeviceGroupID]policy.DeviceGroupID
-	chains     map[policy.SiteID][]policy.SiteID // each site and its ancestors, the site first
-	zones      map[policy.SiteID]string
-	matching   []*policy.DeviceGroup // those with a match
-	matchSites bool                  // any of them looks at sites
+	chains      map[policy.SiteID][]string        // each site and its ancestors, the site first
+	groupChains map[policy.DeviceGroupID][]string // each device group likewise
+	zones       map[policy.SiteID]string
+	matching    []*policy.DeviceGroup // those with a match
+	matchSites  bool                  // any of them looks at sites
 }
 
 func compilePlaces(p *policy.Policy) *places {
 	out := &places{
-		parents: map[policy.DeviceGroupID]policy.DeviceGroupID{},
-		chains:  map[policy.SiteID][]policy.SiteID{}, zones: map[policy.SiteID]string{"": p.Settings().Zone},
+		chains: map[policy.SiteID][]string{}, groupChains: map[policy.DeviceGroupID][]string{}, zones: map[policy.SiteID]string{"": p.Settings().Zone},
 	}
 	for s := range policy.Each[*policy.Site](p) {
 		for id := s.ID; id != ""; {
-			out.chains[s.ID] = append(out.chains[s.ID], id)
+			out.chains[s.ID] = append(out.chains[s.ID], string(id))
 			at, _ := policy.Find[*policy.Site](p, string(id))
 			id = at.Parent
 		}
 		out.zones[s.ID] = SiteZone(p, s.ID)
 	}
+	parents := map[policy.DeviceGroupID]policy.DeviceGroupID{}
 	for g := range policy.Each[*policy.DeviceGroup](p) {
-		out.parents[g.ID] = g.Parent
+		parents[g.ID] = g.Parent
 		if g.Match != nil {
 			out.matching = append(out.matching, g)
 			out.matchSites = out.matchSites || len(g.Match.Sites) > 0
 		}
 	}
-	return out
-}
-
-// groupChain is a device group and its ancestors, the group first.
-func (p *places) groupChain(id policy.DeviceGroupID) []policy.DeviceGroupID {
-	var out []policy.DeviceGroupID
-	for ; id != ""; id = p.parents[id] {
-		out = append(out, id)
+	for g := range parents {
+		for id := g; id != ""; id = parents[id] {
+			out.groupChains[g] = append(out.groupChains[g], string(id))
+		}
 	}
 	return out
 }
@@ -61,7 +58,7 @@ func (p *places) matched(d *policy.Device) []policy.DeviceGroupID {
 }
 
 // matches tells whether a match holds for a device; sites is the chain of the device's site.
-func matches(m *policy.Match, d *policy.Device, sites []policy.SiteID) bool {
+func matches(m *policy.Match, d *policy.Device, sites []string) bool {
 	if len(m.Kinds)+len(m.Tags)+len(m.Sites) == 0 {
 		return false
 	}
@@ -73,13 +70,13 @@ func matches(m *policy.Match, d *policy.Device, sites []policy.SiteID) bool {
 			return false
 		}
 	}
-	return len(m.Sites) == 0 || slices.ContainsFunc(m.Sites, func(s policy.SiteID) bool { return slices.Contains(sites, s) })
+	return len(m.Sites) == 0 || slices.ContainsFunc(m.Sites, func(s policy.SiteID) bool { return slices.Contains(sites, string(s)) })
 }
 
 // deviceClass is what decisions know of devices. It fills one line of the processor's cache, of which
 // most decisions need no more.
 type deviceClass struct {
-	near    near // the marks of the targets; everywhere, where no line decides alone
+	around  vicinity // the marks of the targets; everywhere, where no line decides alone
 	lockout period
 	facts   *deviceFacts
 	fold    fold   // of the marks of all targets
@@ -99,18 +96,17 @@ type deviceFacts struct {
 
 	// What the layers before make of the facts.
 	targets []target
-	points  []target // of each point of named; 0: no grant names it
+	covered []covering // by targets, the nearest first
+	points  []target   // of each point of named; 0: no grant names it
+	chains  [][]string // of the site, then of each of groups
 	zone    *time.Location
 }
 
-// matches tells whether the device is in a group by its match alone.
-func (f *deviceFacts) byMatch(id policy.DeviceGroupID) bool { return !slices.Contains(f.listed, id) }
-
-// groups lists the groups that the device is in by itself, each once.
+// groups lists the groups that the device is in by itself, each once: those that list it, then those that match it.
 func (f *deviceFacts) groups() []policy.DeviceGroupID {
 	out := slices.Clip(f.listed)
 	for _, id := range f.matched {
-		if f.byMatch(id) {
+		if !slices.Contains(f.listed, id) {
 			out = append(out, id)
 		}
 	}
@@ -155,7 +151,18 @@ func (f *deviceFacts) key(k classKey) classKey {
 
 // deviceClass finds the targets that cover a device: "Where: what covers a resource".
 func (c *Compiled) deviceClass(f deviceFacts) deviceClass {
-	f.targets, f.points = c.covered(&f), nil
+	f.covered = c.covered(&f)
+	f.targets = make([]target, len(f.covered))
+	for i, x := range f.covered {
+		f.targets[i] = x.target
+	}
+	slices.Sort(f.targets) // as rules are
+	f.points = nil
+	f.chains = [][]string{c.places.chains[f.site]}
+	for _, g := range f.groups() {
+		f.chains = append(f.chains, c.places.groupChains[g])
+	}
+	f.chains = slices.Clip(f.chains)
 	if f.named != nil {
 		for _, p := range f.named.Points {
 			f.points = append(f.points, c.targets[deviceTarget(f.named.ID, p.ID)])
@@ -174,35 +181,81 @@ func (c *Compiled) deviceClass(f deviceFacts) deviceClass {
 	if out.retired || f.lockout != (period{}) {
 		all = allMarks
 	}
-	out.near = all.near()
+	out.around = all.vicinity()
 	return out
 }
 
-func (c *Compiled) covered(f *deviceFacts) []target {
-	var out []target
-	cover := func(k targetKey) {
-		if t := c.targets[k]; t != 0 && !slices.Contains(out, t) {
-			out = append(out, t)
-		}
-	}
-	cover(targetKey{})
-	for i, id := range c.places.chains[f.site] {
-		if i == 0 {
-			cover(targetKey{typ: policy.Sites, id: string(id)})
-		}
-		cover(targetKey{typ: policy.Sites, id: string(id), below: true})
-	}
-	for _, g := range f.groups() {
-		cover(targetKey{typ: policy.DeviceGroups, id: string(g)})
-		for id := g; id != ""; id = c.places.parents[id] {
-			cover(targetKey{typ: policy.DeviceGroups, id: string(id), below: true})
+// nearness is how a target covers a resource: what is nearer is less. It holds which kind of cover it is, then how many
+// ids the chain has from what the device is in to what the target is, then in which of its groups the device is.
+type nearness uint32
+
+const (
+	byPoint nearness = iota << 24
+	byItself
+	byGroup
+	bySite
+	byEverything
+)
+
+func nearnessOf(kind nearness, length, group int) nearness {
+	return kind | nearness(min(length, 0xff))<<16 | nearness(min(group, 0xffff))
+}
+
+func (n nearness) kind() nearness { return n &^ 0xffffff }
+func (n nearness) length() int    { return int(n >> 16 & 0xff) }
+func (n nearness) group() int     { return int(n & 0xffff) }
+
+// covering is a target that covers a device.
+type covering struct {
+	target target
+	near   nearness
+}
+
+// covered lists what covers a device, each target once, the nearest first.
+func (c *Compiled) covered(f *deviceFacts) []covering {
+	var all []covering
+	cover := func(k targetKey, near nearness) {
+		if t := c.targets[k]; t != 0 {
+			all = append(all, covering{t, near})
 		}
 	}
 	if f.named != nil {
-		cover(deviceTarget(f.named.ID, ""))
+		cover(deviceTarget(f.named.ID, ""), nearnessOf(byItself, 1, 0))
 	}
-	slices.Sort(out) // as rules are
+	for n, g := range f.groups() {
+		cover(targetKey{typ: policy.DeviceGroups, id: string(g)}, nearnessOf(byGroup, 1, n))
+		for i, id := range c.places.groupChains[g] {
+			cover(targetKey{typ: policy.DeviceGroups, id: id, below: true}, nearnessOf(byGroup, i+1, n))
+		}
+	}
+	for i, id := range c.places.chains[f.site] {
+		if i == 0 {
+			cover(targetKey{typ: policy.Sites, id: id}, nearnessOf(bySite, 1, 0))
+		}
+		cover(targetKey{typ: policy.Sites, id: id, below: true}, nearnessOf(bySite, i+1, 0))
+	}
+	cover(targetKey{}, byEverything)
+	slices.SortStableFunc(all, func(x, y covering) int { return cmp.Compare(x.near, y.near) })
+	var out []covering
+	for _, x := range all {
+		if !slices.ContainsFunc(out, func(o covering) bool { return o.target == x.target }) {
+			out = append(out, x)
+		}
+	}
 	return slices.Clip(out)
+}
+
+// nearest is how a line covers a resource that it covers.
+func (f *deviceFacts) nearest(l *line, point target) nearness {
+	if point != 0 && slices.Contains(l.on, point) {
+		return nearnessOf(byPoint, 1, 0)
+	}
+	for _, x := range f.covered {
+		if slices.Contains(l.on, x.target) {
+			return x.near
+		}
+	}
+	return byEverything
 }
 
 // gatherDevices compiles all devices.
@@ -250,8 +303,8 @@ func (c *Compiled) moveDevices(changed map[policy.DeviceID]*listings) {
 func (c *Compiled) groupsOf(f *deviceFacts) []policy.DeviceGroupID {
 	var out []policy.DeviceGroupID
 	for _, g := range f.groups() {
-		for _, id := range c.places.groupChain(g) {
-			if !slices.Contains(out, id) {
+		for _, id := range c.places.groupChains[g] {
+			if id := policy.DeviceGroupID(id); !slices.Contains(out, id) {
 				out = append(out, id)
 			}
 		}

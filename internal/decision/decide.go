@@ -26,7 +26,7 @@ func (c *Compiled) Decide(q *Question) Outcome {
 		return c.decideSlowly(q)
 	}
 	who, what := c.users.classes.at(us.class), c.devices.classes.at(ds.class)
-	if !who.marks.meet(&what.near) && len(c.rightList[right].kinds) == 0 {
+	if !who.marks.meet(&what.around) && len(c.rightList[right].kinds) == 0 {
 		// Nothing ends it before its lines, and no line concerns it: most pairs have nothing to do with each other.
 		return Outcome{Reason: NoGrant}
 	}
@@ -127,7 +127,7 @@ func (c *Compiled) before(a *asked) (Reason, bool) {
 
 // may rules out, at the cost of a few bits, that any line concerns the user and the resource.
 func (a *asked) may() bool {
-	return a.point != 0 || a.who.marks.meet(&a.what.near)
+	return a.point != 0 || a.who.marks.meet(&a.what.around)
 }
 
 // byLines is steps 6 to 8.
@@ -233,10 +233,16 @@ func (m misses) first() Reason {
 }
 
 func (c *Compiled) misses(l *line, a *asked) misses {
-	var m misses
+	m := c.hindered(l, a)
 	if !l.rights.has(a.right) {
 		m |= missesRight
 	}
+	return m
+}
+
+// hindered is what keeps a line from being in force, whichever right is asked for.
+func (c *Compiled) hindered(l *line, a *asked) misses {
+	var m misses
 	if !l.valid.holds(a.at) {
 		m |= missesForce
 	}

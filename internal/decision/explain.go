@@ -20,9 +20,7 @@ type Answer struct {
 	Because []Trail // every line that decided
 	Missing []Trail // the nearest that would have made it a yes
 	Lockout *policy.Lockout
-	User    *policy.User      // nil: unknown, or a group was asked about
-	Group   *policy.UserGroup // the group that was asked about
-	Device  *policy.Device    // nil: unknown
+	Group   policy.UserGroupID // that was asked about; empty: a user was, or there is no such group
 }
 
 // Trail is the way from a user to a resource through one line of a grant.
@@ -34,7 +32,7 @@ type Trail struct {
 	Covers     Cover
 	Times      []Time      // of the line's schedules; empty: always
 	Conditions []Condition // of the line
-	Misses     []Reason    // what keeps the line from giving the right, empty: nothing; NoGrant: it does not reach the user
+	Misses     []Reason    // what keeps the line from giving the right, empty: nothing; NoGrant: it does not reach the user; not to be changed
 	Right      bool        // the line gives, or takes, the right
 }
 
@@ -58,7 +56,7 @@ type Membership struct {
 // Cover is what covers the resource.
 type Cover struct {
 	Type  policy.Type // Sites, DeviceGroups or Devices; SettingsType: everything
-	Chain []string    // ids from the one the device is in to the one that the line names
+	Chain []string    // ids from the one the device is in to the one that the line names; not to be changed
 	Point policy.PointID
 	Match bool // the device is in the first group of the chain by its match
 }
@@ -95,9 +93,6 @@ func (c *Compiled) Explain(q Question) Answer {
 	out := Answer{At: q.At}
 	a := inquiry{Question: q}
 	reason, known := c.find(&q, &a.asked)
-	if a.who != nil {
-		out.User, _ = policy.Find[*policy.User](c.policy, string(q.User))
-	}
 	c.explain(&a, reason, known, &out)
 	return out
 }
@@ -105,7 +100,6 @@ func (c *Compiled) Explain(q Question) Answer {
 func (c *Compiled) explain(a *inquiry, reason Reason, known bool, out *Answer) {
 	q := &a.Question
 	if a.what != nil {
-		out.Device, _ = policy.Find[*policy.Device](c.policy, string(q.Device))
 		out.Zone = a.what.facts.zone.String()
 	}
 	if !known {
@@ -125,7 +119,8 @@ func (c *Compiled) explain(a *inquiry, reason Reason, known bool, out *Answer) {
 	case NoGrant:
 		out.Missing = c.strangers(a)
 	case DeviceLockedOut:
-		out.Lockout = out.Device.Lockout
+		device, _ := policy.Find[*policy.Device](c.policy, string(q.Device))
+		out.Lockout = device.Lockout
 	}
 }
 
@@ -138,7 +133,7 @@ func (c *Compiled) ExplainGroup(group policy.UserGroupID, q Question) Answer {
 		out.Reason = UnknownUser
 		return out
 	}
-	out.Group, _ = policy.Find[*policy.UserGroup](c.policy, string(group))
+	out.Group = group
 	reason, known := c.findResource(&q, &a.asked)
 	c.explain(&a, reason, known, &out)
 	return out
@@ -179,44 +174,99 @@ func (c *Compiled) nearest(a *inquiry, reason Reason) []Trail {
 }
 
 // strangers draws the lines that give the right on the resource, but not to the user: those that
-// lack nothing else first.
+// lack least, then the nearest, then as the grants and lines come.
 func (c *Compiled) strangers(a *inquiry) []Trail {
 	if c.onlyDirect(&a.asked, nil) != nil {
 		return nil
 	}
-	type candidate struct {
-		line, length int32
-		misses       misses
+	var found shortlist
+	c.offers(a.point, nearnessOf(byPoint, 1, 0), &a.asked, &found)
+	for _, x := range a.what.facts.covered {
+		c.offers(x.target, x.near, &a.asked, &found)
 	}
-	var room [64]candidate
-	list := room[:0]
-	for _, t := range append(slices.Clip(a.what.facts.targets), a.point) {
-		for _, n := range c.byTarget[t] {
-			if l := &c.lines[n]; !l.deny && l.rights.has(a.right) {
-				list = append(list, candidate{n, 0, c.misses(l, &a.asked)})
-			}
-		}
+	if found.size == 0 {
+		return nil
 	}
-	// Least is missing first, then as the grants and lines come; a line that covers in several ways is there several times.
-	slices.SortFunc(list, func(x, y candidate) int { return cmp.Or(lackRank[x.misses]-lackRank[y.misses], int(x.line-y.line)) })
-	list = slices.CompactFunc(list, func(x, y candidate) bool { return x.line == y.line })
-	// Only those that lack as little as the last one shown are looked at any closer.
-	for i := range list {
-		if i >= maxMissing && list[maxMissing-1].misses != list[i].misses {
-			list = list[:i]
-			break
-		}
-		grant, number := c.lines[list[i].line].grant, c.lines[list[i].line].number
-		list[i].length = int32(c.coverLength(&grant.Lines[number], a) + min(1, len(grant.To.Groups)))
-	}
-	slices.SortStableFunc(list, func(x, y candidate) int {
-		return cmp.Or(lackRank[x.misses]-lackRank[y.misses], int(x.length-y.length))
+	room := new(struct { // most that is drawn, at once
+		trails [maxMissing]Trail
+		times  [maxMissing]Time
 	})
-	var out []Trail
-	for _, x := range list[:min(len(list), maxMissing)] {
-		out = append(out, c.trail(&c.lines[x.line], x.misses, a))
+	times := room.times[:]
+	for i := range found.list[:found.size] {
+		x, t := &found.list[i], &room.trails[i]
+		l := &c.lines[x.line]
+		t.Via, t.Membership = Stranger, lost(l, a)
+		c.draw(t, l, x.misses, a, x.near, times)
+		times = times[min(len(times), len(t.Times)):]
 	}
-	return out
+	return room.trails[:found.size]
+}
+
+// offers puts the lines that give a right on a target on a shortlist.
+func (c *Compiled) offers(t target, near nearness, a *asked, found *shortlist) {
+	for _, o := range c.byTarget[t] {
+		x := candidate{line: o.line, near: near, length: int32(near.length()) + o.toGroups}
+		if o.rights>>(a.right&63)&1 == 0 || !found.wants(x) { // even if it lacked nothing, which costs more to find
+			continue
+		}
+		l := &c.lines[o.line]
+		if c.words > 1 && !l.rights.has(a.right) {
+			continue
+		}
+		x.misses = c.hindered(l, a)
+		found.add(x)
+	}
+}
+
+// candidate is a line that lacks something.
+type candidate struct {
+	line   int32
+	length int32 // of the way from a user to the resource
+	near   nearness
+	misses misses
+}
+
+func (x *candidate) before(y *candidate) bool {
+	if x.misses != y.misses {
+		return lackRank[x.misses] < lackRank[y.misses]
+	}
+	return x.length < y.length || x.length == y.length && x.line < y.line
+}
+
+// shortlist is the best few of many candidates, each line once, the best first.
+type shortlist struct {
+	list [maxMissing]candidate
+	size int
+}
+
+func (s *shortlist) wants(x candidate) bool {
+	return s.size < len(s.list) || x.before(&s.list[s.size-1])
+}
+
+func (s *shortlist) add(x candidate) {
+	i := 0
+	for i < s.size && s.list[i].before(&x) {
+		i++
+	}
+	end := i // of those that move down: up to where the line stood before, or is new to the list
+	for end < s.size && s.list[end].line != x.line {
+		end++
+	}
+	switch {
+	case i > 0 && s.has(x.line, i), i == len(s.list):
+		return // a better way of the same line, or three better lines
+	case end == s.size && s.size < len(s.list):
+		s.size++
+	case end == s.size:
+		end--
+	}
+	copy(s.list[i+1:end+1], s.list[i:end])
+	s.list[i] = x
+}
+
+// has tells whether a line is among the first n.
+func (s *shortlist) has(line int32, n int) bool {
+	return slices.ContainsFunc(s.list[:n], func(x candidate) bool { return x.line == line })
 }
 
 // lackRank orders sets of misses: fewer first, then by their codes in order.
@@ -235,69 +285,55 @@ var lackRank = func() (rank [16]int) {
 	return rank
 }()
 
-// coverLength is the length of the chain that [Compiled.cover] draws.
-func (c *Compiled) coverLength(l *policy.Line, a *inquiry) int {
-	if len(l.On.Devices)+len(l.On.Points) > 0 && len(c.cover(l, a).Chain) == 1 {
-		return 1
-	}
-	best := 0
-	take := func(n int) {
-		if best == 0 || n < best {
-			best = n
-		}
-	}
-	f := a.what.facts
-	for _, list := range [][]policy.DeviceGroupID{f.listed, f.matched} {
-		for _, g := range list {
-			n := 1
-			for id := g; id != ""; id = c.places.parents[id] {
-				if slices.Contains(l.On.DeviceGroups, id) && (n == 1 || l.Depth != policy.Here) {
-					take(n)
-				}
-				n++
+// codes are the reasons of misses, in their order; ofStranger are those of a line that does not reach the user either.
+func (m misses) codes() []Reason      { return codeLists[m][1:] }
+func (m misses) ofStranger() []Reason { return codeLists[m] }
+
+var codeLists = func() (lists [16][]Reason) {
+	for m := range lists {
+		lists[m] = []Reason{NoGrant}
+		for bit := missesSchedule; bit <= missesRight; bit <<= 1 {
+			if misses(m)&bit != 0 {
+				lists[m] = append(lists[m], bit.first())
 			}
 		}
+		lists[m] = slices.Clip(lists[m])
 	}
-	if best > 0 {
-		return best
-	}
-	for i, id := range c.places.chains[f.site] {
-		if slices.Contains(l.On.Sites, id) && (i == 0 || l.Depth != policy.Here) {
-			return i + 1
-		}
-	}
-	return 0
-}
-
-// codes are the reasons of misses, after those before.
-func (m misses) codes(before ...Reason) []Reason {
-	for bit := missesSchedule; bit <= missesRight; bit <<= 1 {
-		if m&bit != 0 {
-			before = append(before, bit.first())
-		}
-	}
-	return before
-}
+	return lists
+}()
 
 func (c *Compiled) trail(l *line, m misses, a *inquiry) Trail {
-	t := Trail{Grant: l.grant, Line: l.number, Right: m&missesRight == 0}
-	t.Via, t.Membership = c.way(l.grant, a)
-	t.Covers = c.cover(&l.grant.Lines[l.number], a)
-	for _, s := range l.when {
-		t.Times = append(t.Times, timeOf(s, &a.asked))
+	var t Trail
+	t.Via, t.Membership = c.way(l, a)
+	c.draw(&t, l, m, a, a.what.facts.nearest(l, a.point), nil)
+	return t
+}
+
+// draw draws all but the way to the line, with room for its times.
+func (c *Compiled) draw(t *Trail, l *line, m misses, a *inquiry, near nearness, room []Time) {
+	t.Grant, t.Line, t.Right = l.grant, l.number, m&missesRight == 0
+	t.Covers = near.cover(a)
+	if n := len(l.when); n > 0 {
+		if n > len(room) {
+			room = make([]Time, n)
+		}
+		t.Times = room[:n:n]
+		for i, s := range l.when {
+			t.Times[i] = timeOf(s, &a.asked)
+		}
 	}
 	if l.ifs != nil {
 		t.Conditions = conditions(l, &a.asked)
 	}
+	t.Misses = m.codes()
 	if t.Via == Stranger {
-		t.Misses = append(t.Misses, NoGrant)
+		t.Misses = m.ofStranger()
 	}
-	t.Misses = m.codes(t.Misses...)
-	return t
 }
 
 // way finds how a grant reaches the user, by the fewest groups.
-func (c *Compiled) way(g *policy.Grant, a *inquiry) (Via, Membership) {
+func (c *Compiled) way(l *line, a *inquiry) (Via, Membership) {
+	g := l.grant
 	if slices.Contains(g.To.Users, a.User) {
 		return ViaUser, Membership{}
 	}
@@ -331,21 +367,20 @@ func (c *Compiled) way(g *policy.Grant, a *inquiry) (Via, Membership) {
 	if g.To.Everyone {
 		return ViaEveryone, Membership{}
 	}
-	return Stranger, c.lost(g, a)
+	return Stranger, lost(l, a)
 }
 
 // lost names the group of a grant that does not reach the user: one that the user was or will be in, then
 // one that is disabled, then the first.
-func (c *Compiled) lost(g *policy.Grant, a *inquiry) Membership {
-	for _, m := range a.who.facts.direct {
-		if slices.Contains(g.To.Groups, m.group) {
+func lost(l *line, a *inquiry) Membership {
+	for i, s := range a.who.facts.groups {
+		if s != 0 && slices.Contains(l.to, s) {
+			m := a.who.facts.direct[i]
 			return Membership{Groups: []policy.UserGroupID{m.group}, Span: m.period.span()}
 		}
 	}
-	if len(g.To.Groups) == 0 {
-		return Membership{}
-	}
-	return Membership{Groups: g.To.Groups[:1]}
+	to := l.grant.To.Groups
+	return Membership{Groups: to[:min(1, len(to)):min(1, len(to))]}
 }
 
 func (p period) span() policy.Span {
@@ -359,41 +394,21 @@ func (p period) span() policy.Span {
 	return s
 }
 
-// cover finds what of a line covers the resource: the nearest first.
-func (c *Compiled) cover(l *policy.Line, a *inquiry) Cover {
-	id := a.Question.Device
-	if a.point != 0 && slices.Contains(l.On.Points, policy.PointRef(string(id)+"/"+string(a.Question.Point))) {
-		return Cover{Type: policy.Devices, Chain: []string{string(id)}, Point: a.Question.Point}
-	}
-	if slices.Contains(l.On.Devices, id) {
-		return Cover{Type: policy.Devices, Chain: []string{string(id)}}
-	}
-	if best := c.coverByGroup(l, a.what.facts); best.Chain != nil {
-		return best
-	}
-	sites := c.places.chains[a.what.facts.site]
-	for i, id := range sites {
-		if slices.Contains(l.On.Sites, id) && (i == 0 || l.Depth != policy.Here) {
-			return Cover{Type: policy.Sites, Chain: texts(sites[:i+1])}
-		}
+// cover draws how a resource is covered.
+func (n nearness) cover(a *inquiry) Cover {
+	f := a.what.facts
+	switch n.kind() {
+	case byPoint:
+		return Cover{Type: policy.Devices, Chain: []string{string(a.Question.Device)}, Point: a.Question.Point}
+	case byItself:
+		return Cover{Type: policy.Devices, Chain: []string{string(a.Question.Device)}}
+	case byGroup:
+		chain := f.chains[1+n.group()]
+		return Cover{Type: policy.DeviceGroups, Chain: chain[:n.length():n.length()], Match: n.group() >= len(f.listed)}
+	case bySite:
+		return Cover{Type: policy.Sites, Chain: f.chains[0][:n.length():n.length()]}
 	}
 	return Cover{Type: policy.SettingsType}
-}
-
-func (c *Compiled) coverByGroup(l *policy.Line, f *deviceFacts) Cover {
-	var best Cover
-	if len(l.On.DeviceGroups) == 0 {
-		return best
-	}
-	for _, g := range f.groups() {
-		chain := c.places.groupChain(g)
-		for i, id := range chain {
-			if slices.Contains(l.On.DeviceGroups, id) && (i == 0 || l.Depth != policy.Here) && (best.Chain == nil || i+1 < len(best.Chain)) {
-				best = Cover{Type: policy.DeviceGroups, Chain: texts(chain[:i+1]), Match: f.byMatch(g)}
-			}
-		}
-	}
-	return best
 }
 
 func texts[T ~string](ids []T) []string {

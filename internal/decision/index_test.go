@@ -135,7 +135,7 @@ func TestMarksNeverMissATarget(t *testing.T) {
 			meets = meets || held[at]
 		}
 		m.add(everywhere) // as in all that a user has
-		if near := all.near(); meets && !m.meet(&near) {
+		if near := all.vicinity(); meets && !m.meet(&near) {
 			t.Fatalf("%v meets %v", near, held)
 		}
 	}

@@ -70,7 +70,7 @@ type matrix struct {
 	later    sets
 	key      []byte
 	devices  []*deviceClass // by place in classes
-	near     []near         // of those, close together
+	around   []vicinity     // of those, close together
 	possible rightSet       // by place in classes
 	have     rightSet       // of the row at hand, by place in classes
 	then     rightSet
@@ -131,8 +131,8 @@ func (m *matrix) insides(columns []What) insides {
 	for n := range m.c.devices.inhabited {
 		facts := m.c.devices.classes.at(n).facts
 		for _, id := range m.c.places.chains[facts.site] {
-			if list, ok := out.sites[id]; ok {
-				out.sites[id] = append(list, n)
+			if list, ok := out.sites[policy.SiteID(id)]; ok {
+				out.sites[policy.SiteID(id)] = append(list, n)
 			}
 		}
 		for _, id := range m.c.groupsOf(facts) {
@@ -161,7 +161,7 @@ func (m *matrix) row(who *userClass) []int32 {
 		m.some = make([]bool, len(m.classes))
 		for _, n := range m.classes {
 			what := m.c.devices.classes.at(n)
-			m.devices, m.near = append(m.devices, what), append(m.near, what.near)
+			m.devices, m.around = append(m.devices, what), append(m.around, what.around)
 		}
 		m.possible = make(rightSet, words*len(m.classes))
 		for i, what := range m.devices {
@@ -170,8 +170,8 @@ func (m *matrix) row(who *userClass) []int32 {
 	}
 	have, later, some := m.have, m.then, m.some
 	clear(some)
-	for i := range m.near {
-		if !who.marks.meet(&m.near[i]) {
+	for i := range m.around {
+		if !who.marks.meet(&m.around[i]) {
 			continue // most have nothing to do with each other
 		}
 		what := m.devices[i]

@@ -157,9 +157,9 @@ func (c *Compiled) subjectsOn(a *asked, wanted rightSet) []subject {
 	seen := map[*policy.Grant]bool{}
 	var out []subject
 	for _, t := range append(slices.Clip(a.what.facts.targets), a.point) {
-		for _, n := range c.byTarget[t] {
-			l := &c.lines[n]
-			if !l.deny && !seen[l.grant] && l.rights.meets(wanted) {
+		for _, o := range c.byTarget[t] {
+			l := &c.lines[o.line]
+			if !seen[l.grant] && l.rights.meets(wanted) {
 				seen[l.grant] = true
 				out = append(out, l.to...)
 			}

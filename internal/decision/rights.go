@@ -32,6 +32,16 @@ func (b rightSet) count() int {
 	}
 	return n
 }
+
+// folded is the set in one word, which rules out rights that are not in it: for sure, where there are no more than 64.
+func (b rightSet) folded() uint64 {
+	word := uint64(0)
+	for _, w := range b {
+		word |= w
+	}
+	return word
+}
+
 func (b rightSet) addAll(o rightSet) {
 	for i := range b {
 		b[i] |= o[i]

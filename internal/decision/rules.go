@@ -10,10 +10,10 @@ import (
 // rules are the lines of all grants, by whom they are given to and what they cover.
 type rules struct {
 	lines     []line
-	bySubject [][]rule           // sorted by target; the subject 0 has none
-	marks     []marks            // of the targets of each subject's lines
-	nearby    uint               // targets whose numbers differ in their last so many bits are neighbours
-	byTarget  map[target][]int32 // lines by target, for what is nearest to a grant
+	bySubject [][]rule  // sorted by target; the subject 0 has none
+	marks     []marks   // of the targets of each subject's lines
+	nearby    uint      // targets whose numbers differ in their last so many bits are neighbours
+	byTarget  [][]offer // by target, for what is nearest to a grant; the target 0 has none
 	subjects  map[subjectKey]subject
 	targets   map[targetKey]target
 }
@@ -27,6 +27,13 @@ type (
 type rule struct {
 	target target
 	line   int32
+}
+
+// offer is an allow line on a target.
+type offer struct {
+	rights   uint64 // of the line, sixty-four of which share a bit
+	line     int32
+	toGroups int32 // 1 where the grant is given to groups: the way to it has one stop more
 }
 
 // subjectKey names a subject: a user, a group, or, where both are empty, everyone.
@@ -54,6 +61,7 @@ type line struct {
 	ifs     *policy.If
 	limited bool
 	to      []subject // those whom the grant is given to
+	on      []target
 }
 
 // marks is a set of neighbourhoods of targets. It rules out most pairs of a user and a device without
@@ -79,20 +87,20 @@ var allMarks = func() (m marks) {
 func (m *marks) add(b uint16)      { m[b>>6] |= 1 << (b & 63) }
 func (m *marks) has(b uint16) bool { return m[b>>6&7]>>(b&63)&1 != 0 }
 
-// near are the marks of what has few: those of three words, which hold most that lie together.
-type near struct {
+// vicinity is the marks of what has few: those of three words, which hold most that lie together.
+type vicinity struct {
 	words [3]uint64
 	at    [3]uint8 // their places in the marks
 }
 
-// near gives the marks in short; everywhere, where they lie too far apart for that.
-func (m *marks) near() (out near) {
+// vicinity gives the marks in short; everywhere, where they lie too far apart for that.
+func (m *marks) vicinity() (out vicinity) {
 	n := 0
 	for i, word := range m {
 		switch {
 		case word == 0:
 		case n == len(out.words):
-			return near{words: [3]uint64{1 << everywhere}}
+			return vicinity{words: [3]uint64{1 << everywhere}}
 		default:
 			out.words[n], out.at[n] = word, uint8(i)
 			n++
@@ -102,7 +110,7 @@ func (m *marks) near() (out near) {
 }
 
 // meet tells whether any of a few neighbourhoods is in the set.
-func (m *marks) meet(n *near) bool {
+func (m *marks) meet(n *vicinity) bool {
 	return m[n.at[0]&7]&n.words[0]|m[n.at[1]&7]&n.words[1]|m[n.at[2]&7]&n.words[2] != 0
 }
 
@@ -124,8 +132,8 @@ func (r *rules) mark(t target) uint16 { return uint16(t>>r.nearby) + everywhere 
 
 func (c *Compiled) compileRules() *rules {
 	r := &rules{
-		byTarget: map[target][]int32{}, subjects: map[subjectKey]subject{}, targets: map[targetKey]target{},
-		bySubject: make([][]rule, 1),
+		subjects: map[subjectKey]subject{}, targets: map[targetKey]target{},
+		bySubject: make([][]rule, 1), byTarget: make([][]offer, 1),
 	}
 	for g := range policy.Each[*policy.Grant](c.policy) {
 		subjects := r.grantSubjects(g)
@@ -133,8 +141,11 @@ func (c *Compiled) compileRules() *rules {
 			n := int32(len(r.lines))
 			r.lines = append(r.lines, c.compileLine(g, i))
 			r.lines[n].to = subjects
-			for _, t := range r.lineTargets(&g.Lines[i]) {
-				r.byTarget[t] = append(r.byTarget[t], n)
+			r.lines[n].on = r.lineTargets(&g.Lines[i])
+			for _, t := range r.lines[n].on {
+				if l := &r.lines[n]; !l.deny {
+					r.byTarget[t] = append(r.byTarget[t], offer{l.rights.folded(), n, int32(min(1, len(g.To.Groups)))})
+				}
 				for _, s := range subjects {
 					r.bySubject[s] = append(r.bySubject[s], rule{t, n})
 				}
@@ -222,7 +233,8 @@ func (r *rules) lineTargets(l *policy.Line) []target {
 	var out []target
 	add := func(k targetKey) {
 		if r.targets[k] == 0 {
-			r.targets[k] = target(len(r.targets) + 1)
+			r.targets[k] = target(len(r.byTarget))
+			r.byTarget = append(r.byTarget, nil)
 		}
 		out = append(out, r.targets[k])
 	}

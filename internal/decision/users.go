@@ -46,6 +46,9 @@ type userFacts struct {
 	valid  period
 	named  policy.UserID // empty: no grant names the user
 	direct []membership  // every group that lists the user
+
+	// What the layers before make of the facts.
+	groups []subject // of each of direct, enabled or not; 0: no grant names it
 }
 
 // held is a subject that a user is during a period.
@@ -102,7 +105,9 @@ func (c *Compiled) userClass(f userFacts) userClass {
 	}
 	hold(c.subjects[subjectKey{}], always)
 	hold(out.self, always)
-	for _, m := range f.direct {
+	out.facts.groups = make([]subject, len(f.direct))
+	for i, m := range f.direct {
+		out.facts.groups[i] = c.subjects[subjectKey{group: m.group}]
 		for _, id := range c.passesTo(m.group) {
 			hold(c.subjects[subjectKey{group: id}], m.period)
 		}

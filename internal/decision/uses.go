@@ -62,7 +62,7 @@ func (c *Compiled) inside(t policy.Type, id string) []bool {
 	for n := range c.devices.inhabited {
 		facts := c.devices.classes.at(n).facts
 		if t == policy.Sites {
-			out[n] = slices.Contains(c.places.chains[facts.site], policy.SiteID(id))
+			out[n] = slices.Contains(c.places.chains[facts.site], id)
 		} else {
 			out[n] = slices.Contains(c.groupsOf(facts), policy.DeviceGroupID(id))
 		}

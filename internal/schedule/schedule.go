@@ -227,6 +227,7 @@ type Timeline struct {
 	schedule *Schedule
 	zone     *time.Location
 	last     atomic.Pointer[state]
+	began    atomic.Pointer[beginning]
 }
 
 type state struct {
@@ -282,6 +283,10 @@ func (t *Timeline) look(at int64) *state {
 // before; ok is false where it began earlier than that.
 func (t *Timeline) Since(at int64, back time.Duration) (since int64, ok bool) {
 	start := at - int64(back/time.Second)
+	if b := t.began.Load(); b != nil && at >= b.from && at < b.until && (b.found || start >= b.looked) {
+		since = max(b.since, start)
+		return since, since > start
+	}
 	since = start
 	t.schedule.Openings(t.zone, start, at+1, func(o Opening) bool {
 		since = o.Until
@@ -290,5 +295,20 @@ func (t *Timeline) Since(at int64, back time.Duration) (since int64, ok bool) {
 		}
 		return true
 	})
-	return since, since > start
+	b := &beginning{from: at, since: since, looked: start, found: since > start}
+	if b.found {
+		b.from = since
+	}
+	if _, b.until = t.At(at); b.until == Never {
+		b.until = at + 1 // it may end beyond what At looks at
+	}
+	t.began.Store(b)
+	return since, b.found
+}
+
+// beginning is when a stretch began, which is the same for all instants from from to until.
+type beginning struct {
+	from, until, since int64
+	looked             int64 // from when on it was looked for
+	found              bool
 }

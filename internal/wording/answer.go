@@ -12,7 +12,9 @@ import (
 
 // Answer puts an answer into words: the text, the trails and why each stop holds or breaks.
 func (c Catalogue) Answer(p *policy.Policy, q decision.Question, a decision.Answer) wire.Answer {
-	s := sayer{c, p, a}
+	s := sayer{c: c, p: p, a: a}
+	s.user, _ = policy.Find[*policy.User](p, string(q.User))
+	s.device, _ = policy.Find[*policy.Device](p, string(q.Device))
 	out := wire.Answer{
 		Allowed: a.Allowed, Reason: a.Reason.String(), At: a.At, Zone: a.Zone, Limits: a.Limits,
 		Because: []wire.Trail{}, Missing: []wire.Trail{},
@@ -38,14 +40,17 @@ type sayer struct {
 	c Catalogue
 	p *policy.Policy
 	a decision.Answer
+
+	user   *policy.User   // nil: unknown, or a group was asked about
+	device *policy.Device // nil: unknown
 }
 
 func (s sayer) name(t policy.Type, id string) string { return s.p.Title(t, id) }
 
 // who asks: a user, or somebody in a group.
 func (s sayer) who(q decision.Question) wire.Named {
-	if s.a.Group != nil {
-		return wire.Named{ID: string(s.a.Group.ID), Name: s.c.Say("answer.member_of", "group", s.a.Group.Title())}
+	if id := string(s.a.Group); id != "" {
+		return wire.Named{ID: id, Name: s.c.Say("answer.member_of", "group", s.name(policy.UserGroups, id))}
 	}
 	return wire.Named{ID: string(q.User), Name: s.name(policy.Users, string(q.User))}
 }
@@ -59,8 +64,8 @@ func (s sayer) resource(q decision.Question) wire.Named {
 	}
 	n.ID += "/" + string(q.Point)
 	point := string(q.Point)
-	if s.a.Device != nil {
-		for _, have := range s.a.Device.Points {
+	if s.device != nil {
+		for _, have := range s.device.Points {
 			if have.ID == q.Point && have.Name != "" {
 				point = have.Name
 			}
@@ -83,7 +88,7 @@ func (s sayer) near(q decision.Question) []string {
 		t, id = policy.Rights, string(q.Right)
 	case decision.UnknownPoint:
 		var points []string
-		for _, p := range s.a.Device.Points {
+		for _, p := range s.device.Points {
 			points = append(points, string(q.Device)+"/"+string(p.ID))
 		}
 		return points
@@ -129,11 +134,11 @@ func (s sayer) why(out wire.Answer, q decision.Question) string {
 		return s.c.Say("reason.device_locked_out", "device", out.Device.Name, "by", by, "why", why)
 	}
 	var from, until, kind string
-	if s.a.User != nil {
-		from, until = s.time(s.a.User.Valid.From), s.time(s.a.User.Valid.Until)
+	if s.user != nil {
+		from, until = s.time(s.user.Valid.From), s.time(s.user.Valid.Until)
 	}
-	if s.a.Device != nil {
-		kind = s.name(policy.Kinds, string(s.a.Device.Kind))
+	if s.device != nil {
+		kind = s.name(policy.Kinds, string(s.device.Kind))
 	}
 	sentence := s.c.Say("reason."+s.a.Reason.String(), "user", out.User.Name, "right", out.Right.Name,
 		"device", out.Device.Name, "point", string(q.Point), "kind", kind, "from", from, "until", until)
@@ -146,7 +151,7 @@ func (s sayer) why(out wire.Answer, q decision.Question) string {
 // trail draws the stops of a trail: up to the first that breaks they hold, what comes after lies beyond it.
 func (s sayer) trail(t decision.Trail, q decision.Question) wire.Trail {
 	out := wire.Trail{Grant: string(t.Grant.ID), Line: t.Line, Effect: string(t.Grant.Effect)}
-	if s.a.Group == nil { // else the group is the first stop
+	if s.a.Group == "" { // else the group is the first stop
 		out.Stops = append(out.Stops, wire.Stop{Type: "users", ID: string(q.User), Name: s.name(policy.Users, string(q.User)),
 			State: "holds", Text: s.c.Say("stop.user")})
 	}
