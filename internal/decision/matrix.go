@@ -39,6 +39,7 @@ func (c *Compiled) Matrix(rows []Who, columns []What, in Circumstances) Matrix {
 	m.wanted, _ = c.wanted(in.Right)
 	m.sheet = newSheet(c, in)
 	m.layOut(columns)
+	m.makeRoom()
 	known := map[int32][]int32{}
 	for _, row := range rows {
 		var who *userClass
@@ -70,7 +71,8 @@ type matrix struct {
 	later    sets
 	key      []byte
 	devices  []*deviceClass // by place in classes
-	around   []vicinity     // of those, close together
+	covers   [][]int32      // places in classes, by the targets that cover them
+	visit    []int32        // of the row at hand: the places that any of its lines covers
 	possible rightSet       // by place in classes
 	have     rightSet       // of the row at hand, by place in classes
 	then     rightSet
@@ -144,6 +146,22 @@ func (m *matrix) insides(columns []What) insides {
 	return out
 }
 
+// makeRoom prepares what is the same for all rows.
+func (m *matrix) makeRoom() {
+	words, n := m.c.words, len(m.classes)
+	m.have, m.then, m.possible = make(rightSet, words*n), make(rightSet, words*n), make(rightSet, words*n)
+	m.some = make([]bool, n)
+	m.covers = make([][]int32, len(m.c.byTarget))
+	for i, number := range m.classes {
+		what := m.c.devices.classes.at(number)
+		m.devices = append(m.devices, what)
+		m.c.possible(what, m.sheet.question.at, m.wanted, m.possible[i*words:(i+1)*words])
+		for _, t := range what.facts.targets {
+			m.covers[t] = append(m.covers[t], int32(i))
+		}
+	}
+}
+
 func (m *matrix) row(who *userClass) []int32 {
 	cells := make([]int32, len(m.columns))
 	if who == nil {
@@ -156,24 +174,14 @@ func (m *matrix) row(who *userClass) []int32 {
 	m.sheet.begin(who)
 	words := m.c.words
 	nothing := m.empty()
-	if m.some == nil {
-		m.have, m.then = make(rightSet, words*len(m.classes)), make(rightSet, words*len(m.classes))
-		m.some = make([]bool, len(m.classes))
-		for _, n := range m.classes {
-			what := m.c.devices.classes.at(n)
-			m.devices, m.around = append(m.devices, what), append(m.around, what.around)
-		}
-		m.possible = make(rightSet, words*len(m.classes))
-		for i, what := range m.devices {
-			m.c.possible(what, m.sheet.question.at, m.wanted, m.possible[i*words:(i+1)*words])
-		}
-	}
 	have, later, some := m.have, m.then, m.some
-	clear(some)
-	for i := range m.around {
-		if !who.marks.meet(&m.around[i]) {
-			continue // most have nothing to do with each other
-		}
+	for _, i := range m.visit {
+		some[i] = false
+	}
+	m.visits(who)
+	for _, at := range m.visit { // the others have nothing to do with each other
+		i := int(at)
+		some[i] = false
 		what := m.devices[i]
 		given, hope := m.sheet.rights(what, m.possible[i*words:(i+1)*words])
 		if given == nil {
@@ -208,6 +216,26 @@ func (m *matrix) row(who *userClass) []int32 {
 		cells[col] = m.number(set.all, set.some, set.later)
 	}
 	return cells
+}
+
+// visits finds the places that lines of a user cover, at some time.
+func (m *matrix) visits(who *userClass) {
+	m.visit = m.visit[:0]
+	for _, h := range who.held {
+		last := target(0)
+		for _, r := range m.c.bySubject[h.subject] {
+			if r.target == last {
+				continue
+			}
+			last = r.target
+			for _, i := range m.covers[r.target] {
+				if !m.some[i] {
+					m.some[i] = true
+					m.visit = append(m.visit, i)
+				}
+			}
+		}
+	}
 }
 
 // cellSets gathers what holds in the classes of a column.
