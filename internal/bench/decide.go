@@ -93,6 +93,12 @@ func evaluation(q *decision.Question) string {
 		q.User, q.Right, q.Device, q.At.Format(time.RFC3339))
 }
 
+// Loads are measured in turn, so often and each so long.
+const (
+	rounds = 8
+	round  = 500 * time.Millisecond
+)
+
 // load sends requests on some connections for a while, and gives how many were answered a second.
 func load(url, token string, bodies []string, during time.Duration) float64 {
 	const connections = 8
@@ -151,9 +157,9 @@ func (r *run) overHTTP(s *running, n int) {
 	defer server.Close()
 	constant := "http://" + listener.Addr().String() + "/access/v1/evaluation"
 	ours, floor := 0.0, 0.0
-	for range 4 {
-		floor = max(floor, load(constant, s.token, bodies, time.Second))
-		ours = max(ours, load(s.url+"/access/v1/evaluation", s.token, bodies, time.Second))
+	for range rounds {
+		floor = max(floor, load(constant, s.token, bodies, round))
+		ours = max(ours, load(s.url+"/access/v1/evaluation", s.token, bodies, round))
 	}
 	r.report(figure{"POST /access/v1/evaluation, requests/s", n, ours / floor, 0.8, true, fmt.Sprintf("%.0f/s, a handler that reads the body and answers a constant %.0f/s", ours, floor)})
 
@@ -171,9 +177,9 @@ func (r *run) overHTTP(s *running, n int) {
 		defer pprof.StopCPUProfile()
 	}
 	single, batch := 0.0, 0.0
-	for range 3 {
-		single = max(single, load(s.url+"/access/v1/evaluation", s.token, bodies, time.Second))
-		batch = max(batch, 1000*load(s.url+"/access/v1/evaluations", s.token, many, time.Second))
+	for range rounds {
+		single = max(single, load(s.url+"/access/v1/evaluation", s.token, bodies, round))
+		batch = max(batch, 1000*load(s.url+"/access/v1/evaluations", s.token, many, round))
 	}
 	r.report(figure{"batch of 1,000, decisions/s", n, batch / single, 30, true, fmt.Sprintf("%.0f/s, single requests %.0f/s", batch, single)})
 }

@@ -2,10 +2,10 @@
 package server
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"io/fs"
 	"log/slog"
 	"net"
@@ -127,9 +127,16 @@ func secure(next echo.HandlerFunc) echo.HandlerFunc {
 	}
 }
 
+// mostAtOnce is how much room a body gets for nothing but the word of its sender.
+const mostAtOnce = 1 << 20
+
 // body reads a request's body up to a limit.
 func body(c *echo.Context, limit int64) ([]byte, error) {
-	data, err := io.ReadAll(http.MaxBytesReader(c.Response(), c.Request().Body, limit))
+	var data bytes.Buffer
+	if told := c.Request().ContentLength; told > 0 {
+		data.Grow(int(min(told, limit, mostAtOnce)) + bytes.MinRead)
+	}
+	_, err := data.ReadFrom(http.MaxBytesReader(c.Response(), c.Request().Body, limit))
 	var large *http.MaxBytesError
 	if errors.As(err, &large) {
 		return nil, &httpError{http.StatusRequestEntityTooLarge, fmt.Sprintf("the body is larger than the %d bytes that are read here", limit)}
@@ -137,5 +144,5 @@ func body(c *echo.Context, limit int64) ([]byte, error) {
 	if err != nil {
 		return nil, &httpError{http.StatusBadRequest, "the body ended before it was complete"}
 	}
-	return data, nil
+	return data.Bytes(), nil
 }

@@ -32,6 +32,7 @@ func (s *Service) EvaluateMany(c Caller, in *wire.Evaluations) (wire.Decisions, 
 	default:
 		return out, &InputError{Field: "options.evaluations_semantic", Problem: fmt.Sprintf("%q is not known: write execute_all, deny_on_first_deny or permit_on_first_permit", semantic)}
 	}
+	out.Evaluations = make([]wire.Decision, 0, len(in.Evaluations))
 	st := s.State()
 	asks := asker{s: s, st: st, caller: c}
 	asks.at, asks.context, asks.err = readContext(in.Context, s.now())
@@ -117,8 +118,8 @@ func decide(st *State, q decision.Question) wire.Decision {
 	out := wire.Decision{Decision: answer.Allowed, Context: wire.DecisionContext{
 		Reason: answer.Reason.String(), Limits: answer.Limits, Revision: st.Revision.Number,
 	}}
-	if !answer.Until.IsZero() {
-		out.Context.Until = &answer.Until
+	if until := answer.Until; !until.IsZero() { // a copy, so that the answer needs no room on the heap
+		out.Context.Until = &until
 	}
 	return out
 }
