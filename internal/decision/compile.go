@@ -1,7 +1,6 @@
 package decision
 
 import (
-	"cmp"
 	"slices"
 	"sync"
 	"time"
@@ -197,9 +196,17 @@ func (t *touched) userGroup(change policy.RecordChange) {
 		t.groups = true
 	}
 	id := policy.UserGroupID(change.Record().Key())
-	policy.Diff(before.Members, after.Members, policy.CompareMembers,
-		func(m policy.Member) { j := t.user(m.User); j.out = append(j.out, membership{id, periodOf(m.Span())}) },
-		func(m policy.Member) { j := t.user(m.User); j.in = append(j.in, membership{id, periodOf(m.Span())}) })
+	added, dropped := change.Entries()
+	for _, e := range dropped {
+		m := e.Value.(policy.Member)
+		j := t.user(m.User)
+		j.out = append(j.out, membership{id, periodOf(m.Span())})
+	}
+	for _, e := range added {
+		m := e.Value.(policy.Member)
+		j := t.user(m.User)
+		j.in = append(j.in, membership{id, periodOf(m.Span())})
+	}
 }
 
 func (t *touched) deviceGroup(change policy.RecordChange) {
@@ -217,9 +224,15 @@ func (t *touched) deviceGroup(change policy.RecordChange) {
 		t.places, t.everyDevice = true, true
 	}
 	id := policy.DeviceGroupID(change.Record().Key())
-	policy.Diff(before.Devices, after.Devices, cmp.Compare[policy.DeviceID],
-		func(d policy.DeviceID) { l := t.device(d); l.out = append(l.out, id) },
-		func(d policy.DeviceID) { l := t.device(d); l.in = append(l.in, id) })
+	added, dropped := change.Entries()
+	for _, e := range dropped {
+		l := t.device(e.Value.(policy.DeviceID))
+		l.out = append(l.out, id)
+	}
+	for _, e := range added {
+		l := t.device(e.Value.(policy.DeviceID))
+		l.in = append(l.in, id)
+	}
 }
 
 func sameMatch(a, b *policy.Match) bool {

@@ -25,7 +25,7 @@ type slot struct {
 }
 
 const (
-	shardAim    = 128 // entries that a shard is made for
+	shardAim    = 512 // entries that a shard is made for: a change copies one shard and the list of all
 	maxShards   = 1 << 14
 	firstShards = 16
 

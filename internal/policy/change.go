@@ -40,6 +40,8 @@ type Change struct {
 // made, After where it was removed.
 type RecordChange struct {
 	Before, After Record
+
+	entries *entryChanges // nil: not compared yet
 }
 
 // Record is the record after the change, or before it where it was removed.
@@ -173,21 +175,23 @@ func (d *draft) finish() (*Policy, []RecordChange, error) {
 		for _, id := range d.order[t] {
 			before, _ := d.base.Get(t, id)
 			after := d.pending[t][id].record
-			if before == nil && after == nil || before != nil && after != nil && equal(before, after) {
+			change := RecordChange{Before: before, After: after}
+			if before == nil && after == nil || before != nil && after != nil && change.none() {
 				continue
 			}
 			edits = append(edits, edit{id, after})
-			done = append(done, RecordChange{before, after})
+			done = append(done, change)
 		}
 		next.tables[t] = next.tables[t].merge(edits)
 	}
 	return next, done, nil
 }
 
-// equal compares two versions of a record; long lists first, as comparing them by reflection would be what a change costs.
-func equal(a, b Record) bool {
-	added, dropped := EntryChanges(a, b)
-	return len(added)+len(dropped) == 0 && reflect.DeepEqual(Short(a), Short(b))
+// none compares the two versions of a record; long lists first, as comparing them by reflection would be what a change costs.
+func (c *RecordChange) none() bool {
+	added, dropped := c.Entries()
+	c.entries = &entryChanges{added, dropped}
+	return len(added)+len(dropped) == 0 && reflect.DeepEqual(Short(c.Before), Short(c.After))
 }
 
 // step carries out one change on the draft, with the faults that the record has by itself.
@@ -253,17 +257,19 @@ func changeList(r Record, c Change, check *checker) Record {
 			break
 		}
 		n := *r
-		n.Members = slices.DeleteFunc(slices.Clone(r.Members), func(m Member) bool { return m.User == c.Member.User })
-		if c.Op == Add {
-			s := c.Member.Span().utc()
-			check.span("members", s)
-			m := Member{c.Member.User, s.From, s.Until}
-			at, _ := slices.BinarySearchFunc(n.Members, m, CompareMembers)
-			n.Members = slices.Insert(n.Members, at, m)
+		byUser := func(m Member, id UserID) int { return cmp.Compare(m.User, id) }
+		from, _ := slices.BinarySearchFunc(r.Members, c.Member.User, byUser)
+		to := from
+		for to < len(r.Members) && r.Members[to].User == c.Member.User {
+			to++
 		}
-		if len(n.Members) == 0 {
-			n.Members = nil
+		if c.Op == Drop {
+			n.Members = spliced(r.Members, from, to)
+			return &n
 		}
+		s := c.Member.Span().utc()
+		check.span("members", s)
+		n.Members = spliced(r.Members, from, to, Member{c.Member.User, s.From, s.Until})
 		return &n
 	case *DeviceGroup:
 		if c.List != "devices" {
@@ -302,13 +308,16 @@ func changeSet[T cmp.Ordered](list []T, value T, op Op) []T {
 	at, found := slices.BinarySearch(list, value)
 	switch {
 	case op == Add && !found:
-		return slices.Insert(slices.Clone(list), at, value)
-	case op == Drop && found && len(list) == 1:
-		return nil
+		return spliced(list, at, at, value)
 	case op == Drop && found:
-		return slices.Delete(slices.Clone(list), at, at+1)
+		return spliced(list, at, at+1)
 	}
 	return list
+}
+
+// spliced is a list with other entries in place of those from from to to: one copy of it, as most are long. An empty one is nil.
+func spliced[T any](list []T, from, to int, entries ...T) []T {
+	return slices.Concat(list[:from], entries, list[to:])
 }
 
 // Compare gives what leads from p to q, in document order. Applying it to p gives q.
@@ -319,14 +328,14 @@ func (p *Policy) Compare(q *Policy) []RecordChange {
 		for len(a) > 0 || len(b) > 0 {
 			switch {
 			case len(b) == 0 || len(a) > 0 && a[0].Key() < b[0].Key():
-				out = append(out, RecordChange{a[0], nil})
+				out = append(out, RecordChange{Before: a[0]})
 				a = a[1:]
 			case len(a) == 0 || b[0].Key() < a[0].Key():
-				out = append(out, RecordChange{nil, b[0]})
+				out = append(out, RecordChange{After: b[0]})
 				b = b[1:]
 			default:
 				if a[0] != b[0] && !reflect.DeepEqual(a[0], b[0]) {
-					out = append(out, RecordChange{a[0], b[0]})
+					out = append(out, RecordChange{Before: a[0], After: b[0]})
 				}
 				a, b = a[1:], b[1:]
 			}
@@ -352,7 +361,7 @@ func Changes(done []RecordChange) []Change {
 func Undo(done []RecordChange) []Change {
 	back := make([]RecordChange, len(done))
 	for i, c := range done {
-		back[i] = RecordChange{c.After, c.Before}
+		back[i] = RecordChange{Before: c.After, After: c.Before}
 	}
 	return Changes(back)
 }

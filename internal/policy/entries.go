@@ -29,15 +29,21 @@ func LongList(t Type) string {
 	return map[Type]string{UserGroups: "members", DeviceGroups: "devices"}[t]
 }
 
-// EntryChanges compares the long lists of a record, nil where it was not there, before and after a change.
-func EntryChanges(before, after Record) (added, dropped []Entry) {
+// entryChanges is what a change did to the long list of a record.
+type entryChanges struct{ added, dropped []Entry }
+
+// Entries compares the long list of the record before and after the change.
+func (c RecordChange) Entries() (added, dropped []Entry) {
+	if c.entries != nil {
+		return c.entries.added, c.entries.dropped
+	}
 	members := func(r Record) []Member {
 		if g, ok := r.(*UserGroup); ok {
 			return g.Members
 		}
 		return nil
 	}
-	Diff(members(before), members(after), CompareMembers,
+	Diff(members(c.Before), members(c.After), CompareMembers,
 		func(m Member) { dropped = append(dropped, Entry{string(m.User), m}) },
 		func(m Member) { added = append(added, Entry{string(m.User), m}) })
 	devices := func(r Record) []DeviceID {
@@ -46,7 +52,7 @@ func EntryChanges(before, after Record) (added, dropped []Entry) {
 		}
 		return nil
 	}
-	Diff(devices(before), devices(after), cmp.Compare[DeviceID],
+	Diff(devices(c.Before), devices(c.After), cmp.Compare[DeviceID],
 		func(d DeviceID) { dropped = append(dropped, Entry{string(d), d}) },
 		func(d DeviceID) { added = append(added, Entry{string(d), d}) })
 	return added, dropped

@@ -148,7 +148,7 @@ func (w *writing) change(seq int, c policy.RecordChange) error {
 	if row.After, err = short(c.After); err != nil {
 		return err
 	}
-	come, gone := policy.EntryChanges(c.Before, c.After)
+	come, gone := c.Entries()
 	added, err := entries(r, come)
 	if err != nil {
 		return err

@@ -23,18 +23,18 @@ func Changes(done []policy.RecordChange) []wire.Change {
 		case c.After == nil:
 			change.Op = "removed"
 		default:
-			change.Fields = fieldChanges(c.Before, c.After)
+			change.Fields = fieldChanges(c)
 		}
 		out = append(out, change)
 	}
 	return out
 }
 
-func fieldChanges(before, after policy.Record) []wire.FieldChange {
-	out := objectChanges("", fields(policy.Short(before)), fields(policy.Short(after)))
-	added, dropped := policy.EntryChanges(before, after)
+func fieldChanges(c policy.RecordChange) []wire.FieldChange {
+	out := objectChanges("", fields(policy.Short(c.Before)), fields(policy.Short(c.After)))
+	added, dropped := c.Entries()
 	if len(added)+len(dropped) > 0 {
-		list := wire.FieldChange{Field: policy.LongList(before.Type())}
+		list := wire.FieldChange{Field: policy.LongList(c.Before.Type())}
 		for _, e := range added {
 			list.Added = append(list.Added, marshal(e.Value))
 		}
