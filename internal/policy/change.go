@@ -3,7 +3,6 @@ package policy
 import (
 	"cmp"
 	"fmt"
-	"maps"
 	"reflect"
 	"slices"
 	"sync"
@@ -56,7 +55,8 @@ func (c RecordChange) Record() Record {
 type draft struct {
 	base    *Policy
 	pending [typeCount]map[string]*pending
-	order   [typeCount][]string // keys of pending, sorted, once all steps are made
+	order   [typeCount][]string // keys of pending, sorted once all steps are made
+	room    []pending           // for what a step makes
 	faults  Faults
 
 	entries []entryRef // of lists to which entries are added one by one
@@ -84,15 +84,29 @@ func (d *draft) get(t Type, id string) (Record, bool) {
 }
 
 func (d *draft) set(c *Change, r Record) {
-	if d.pending[c.Type] == nil {
-		d.pending[c.Type] = map[string]*pending{}
-	}
 	whole := c.Op != Add && c.Op != Drop
 	if p, ok := d.pending[c.Type][c.ID]; ok {
 		p.record, p.whole = r, p.whole || whole
 		return
 	}
-	d.pending[c.Type][c.ID] = &pending{r, c.Place, whole}
+	d.room = append(d.room, pending{r, c.Place, whole}) // within its room: see newDraft
+	d.pending[c.Type][c.ID] = &d.room[len(d.room)-1]
+	d.order[c.Type] = append(d.order[c.Type], c.ID)
+}
+
+// newDraft begins a draft with room for what changes make, at most one record each.
+func newDraft(p *Policy, changes []Change) *draft {
+	d := &draft{base: p, room: make([]pending, 0, len(changes))}
+	var counts [typeCount]int
+	for i := range changes {
+		counts[changes[i].Type]++
+	}
+	for t, n := range counts {
+		if n > 0 {
+			d.pending[t], d.order[t] = make(map[string]*pending, n), make([]string, 0, n)
+		}
+	}
+	return d
 }
 
 // whole tells whether more of a record may have changed than entries of its long list.
@@ -119,12 +133,14 @@ func (d *draft) changed(t Type, id string) bool {
 // each record (records that stay as they were are left out). The error is of type [Faults] and
 // holds every fault at once; p itself never changes.
 func (p *Policy) Apply(changes []Change) (*Policy, []RecordChange, error) {
-	d := &draft{base: p}
+	d := newDraft(p, changes)
 	for i := range changes {
 		d.step(&changes[i])
 	}
-	for t := range d.pending {
-		d.order[t] = slices.Sorted(maps.Keys(d.pending[t]))
+	for _, ids := range d.order {
+		if !slices.IsSorted(ids) {
+			slices.Sort(ids)
+		}
 	}
 	d.checkAll()
 	if len(d.faults) > 0 {

@@ -25,20 +25,20 @@ func Empty() *Policy {
 // fault at once, each with the index of its record.
 func FromRecords(records *Records) (*Policy, error) {
 	var faults Faults
-	var changes []Change
-	var seen map[string]bool // ids of a type
+	all := records.All()
+	changes := make([]Change, 0, len(all))
+	seen := &idSet{}
 	index, last := 0, typeCount
-	for _, r := range records.All() {
+	for _, r := range all {
 		if r.Type() != last {
-			index, last, seen = 0, r.Type(), map[string]bool{}
+			index, last, seen = 0, r.Type(), &idSet{}
 		}
 		index++
-		if seen[r.Key()] {
+		if seen.has(r.Key()) {
 			faults = append(faults, Fault{r.Type(), r.Key(), index - 1, "id",
 				"the id " + r.Key() + " is there twice: give each " + r.Type().Noun() + " an id of its own"})
 			continue
 		}
-		seen[r.Key()] = r.Key() != ""
 		changes = append(changes, Change{Op: Put, Type: r.Type(), ID: r.Key(), Record: r, Place: index})
 	}
 	p, _, err := Empty().Apply(changes)
@@ -49,6 +49,32 @@ func FromRecords(records *Records) (*Policy, error) {
 		return nil, faults
 	}
 	return p, nil
+}
+
+// idSet gathers ids. As long as they come in order, which they do from a store, it needs no room for them.
+type idSet struct {
+	inOrder []string
+	all     map[string]bool // nil: inOrder are all
+}
+
+// has tells whether an id came before, and adds it. Empty ids, which are faulted elsewhere, are not counted.
+func (s *idSet) has(id string) bool {
+	if id == "" {
+		return false
+	}
+	if s.all == nil && (len(s.inOrder) == 0 || s.inOrder[len(s.inOrder)-1] < id) {
+		s.inOrder = append(s.inOrder, id)
+		return false
+	}
+	if s.all == nil {
+		s.all = map[string]bool{}
+		for _, before := range s.inOrder {
+			s.all[before] = true
+		}
+	}
+	found := s.all[id]
+	s.all[id] = true
+	return found
 }
 
 // Table is the table of all records of a type.

@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/netip"
+	"slices"
 	"time"
 )
 
@@ -417,7 +418,8 @@ func New(t Type) Record {
 
 // All lists the records by pointer into the lists, in document order, the settings first.
 func (r *Records) All() []Record {
-	out := []Record{&r.Settings}
+	out := make([]Record, 0, r.size())
+	out = append(out, &r.Settings)
 	out = appendAll(out, r.Rights)
 	out = appendAll(out, r.Roles)
 	out = appendAll(out, r.Kinds)
@@ -442,16 +444,42 @@ func appendAll[T any, P interface {
 	return out
 }
 
-// Append adds all lists of another to the ends of these; its settings take the place of those here where it has any.
-func (r *Records) Append(o *Records) {
-	if o.Settings != (Settings{}) {
-		r.Settings = o.Settings
+func (r *Records) size() int {
+	return 1 + len(r.Rights) + len(r.Roles) + len(r.Kinds) + len(r.Sites) + len(r.Devices) + len(r.DeviceGroups) +
+		len(r.Users) + len(r.UserGroups) + len(r.Calendars) + len(r.Schedules) + len(r.Grants) + len(r.Mandates)
+}
+
+// Append adds all lists of others to the ends of these; their settings take the place of those here where they have any.
+func (r *Records) Append(others ...*Records) {
+	for _, o := range others {
+		if o.Settings != (Settings{}) {
+			r.Settings = o.Settings
+		}
 	}
-	r.Rights, r.Roles, r.Kinds = append(r.Rights, o.Rights...), append(r.Roles, o.Roles...), append(r.Kinds, o.Kinds...)
-	r.Sites, r.Devices, r.DeviceGroups = append(r.Sites, o.Sites...), append(r.Devices, o.Devices...), append(r.DeviceGroups, o.DeviceGroups...)
-	r.Users, r.UserGroups = append(r.Users, o.Users...), append(r.UserGroups, o.UserGroups...)
-	r.Calendars, r.Schedules = append(r.Calendars, o.Calendars...), append(r.Schedules, o.Schedules...)
-	r.Grants, r.Mandates = append(r.Grants, o.Grants...), append(r.Mandates, o.Mandates...)
+	appendEach(&r.Rights, others, func(o *Records) []Right { return o.Rights })
+	appendEach(&r.Roles, others, func(o *Records) []Role { return o.Roles })
+	appendEach(&r.Kinds, others, func(o *Records) []Kind { return o.Kinds })
+	appendEach(&r.Sites, others, func(o *Records) []Site { return o.Sites })
+	appendEach(&r.Devices, others, func(o *Records) []Device { return o.Devices })
+	appendEach(&r.DeviceGroups, others, func(o *Records) []DeviceGroup { return o.DeviceGroups })
+	appendEach(&r.Users, others, func(o *Records) []User { return o.Users })
+	appendEach(&r.UserGroups, others, func(o *Records) []UserGroup { return o.UserGroups })
+	appendEach(&r.Calendars, others, func(o *Records) []Calendar { return o.Calendars })
+	appendEach(&r.Schedules, others, func(o *Records) []Schedule { return o.Schedules })
+	appendEach(&r.Grants, others, func(o *Records) []Grant { return o.Grants })
+	appendEach(&r.Mandates, others, func(o *Records) []Mandate { return o.Mandates })
+}
+
+// appendEach makes room once: of a million records, growing step by step would copy each several times.
+func appendEach[T any](list *[]T, others []*Records, of func(*Records) []T) {
+	size := 0
+	for _, o := range others {
+		size += len(of(o))
+	}
+	*list = slices.Grow(*list, size)
+	for _, o := range others {
+		*list = append(*list, of(o)...)
+	}
 }
 
 // AddJSON appends a record, written as JSON by this package, to the list of its type. It is for

@@ -289,56 +289,76 @@ func jsonList(entries []entry) *string {
 
 // Load reads the policy as it is, and the last revision; its number is 0 where there is none yet.
 func (s *Store) Load(ctx context.Context) (*policy.Policy, Revision, error) {
-	var last Revision
-	var records policy.Records
-	err := s.reader.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
-		if err := tx.Order("number DESC").Limit(1).Find(&last).Error; err != nil {
-			return err
-		}
-		return readRecords(tx, &records)
-	})
+	records, last, err := s.read(ctx)
 	if err != nil {
 		return nil, last, fmt.Errorf("read the policy: %w", damaged(err))
 	}
-	p, err := policy.FromRecords(&records)
+	p, err := policy.FromRecords(records)
 	if err != nil {
 		return nil, last, fmt.Errorf("read the policy: %w (%w)", ErrDamaged, err)
 	}
 	return p, last, nil
 }
 
+// read reads the records and their long lists side by side: again, where somebody wrote between the beginnings of both.
+func (s *Store) read(ctx context.Context) (*policy.Records, Revision, error) {
+	for {
+		var records *policy.Records
+		var entries *lists
+		var first, second Revision
+		var both errgroup.Group
+		both.Go(func() error {
+			return s.atRevision(ctx, &first, func(tx *gorm.DB) (err error) {
+				entries, err = readEntries(tx)
+				return err
+			})
+		})
+		both.Go(func() error {
+			return s.atRevision(ctx, &second, func(tx *gorm.DB) (err error) {
+				records, err = readRecords(tx)
+				return err
+			})
+		})
+		if err := both.Wait(); err != nil {
+			return nil, first, err
+		}
+		if first.Number == second.Number {
+			entries.into(records)
+			return records, first, nil
+		}
+	}
+}
+
+// atRevision reads in one transaction, and tells at which revision.
+func (s *Store) atRevision(ctx context.Context, last *Revision, read func(tx *gorm.DB) error) error {
+	return s.reader.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		if err := tx.Order("number DESC").Limit(1).Find(last).Error; err != nil {
+			return err
+		}
+		return read(tx)
+	})
+}
+
 // chunk is how many rows are decoded at a time, beside the reading of those after them.
 const chunk = 2000
 
-func readRecords(tx *gorm.DB, into *policy.Records) error {
-	members, devices, err := readEntries(tx)
-	if err != nil {
-		return err
-	}
+// readRecords reads all records, without their long lists.
+func readRecords(tx *gorm.DB) (*policy.Records, error) {
 	rows, err := tx.Raw("SELECT type, body FROM records ORDER BY type, id").Rows()
 	if err != nil {
-		return err
+		return nil, err
 	}
 	defer rows.Close()
-	d := newDecoding()
+	d, into := newDecoding(), &policy.Records{}
 	for rows.Next() {
 		var typ string
 		var body []byte
 		if err := rows.Scan(&typ, &body); err != nil {
-			return errors.Join(err, d.end(into))
+			return nil, errors.Join(err, d.end(into))
 		}
 		d.add(typ, body)
 	}
-	if err := errors.Join(rows.Err(), d.end(into)); err != nil {
-		return err
-	}
-	for i, g := range into.UserGroups {
-		into.UserGroups[i].Members = members[g.Key()]
-	}
-	for i, g := range into.DeviceGroups {
-		into.DeviceGroups[i].Devices = devices[g.Key()]
-	}
-	return nil
+	return into, errors.Join(rows.Err(), d.end(into))
 }
 
 // decoding reads the bodies of records, some thousand at a time and several at once.
@@ -382,41 +402,56 @@ func (d *decoding) end(into *policy.Records) error {
 	if err := d.group.Wait(); err != nil {
 		return err
 	}
-	for _, part := range d.parts {
-		into.Append(part)
-	}
+	into.Append(d.parts...)
 	return nil
 }
 
+// lists are the long lists of records, by the ids of those.
+type lists struct {
+	members map[string][]policy.Member
+	devices map[string][]policy.DeviceID
+}
+
+func (l *lists) into(records *policy.Records) {
+	for i := range records.UserGroups {
+		g := &records.UserGroups[i]
+		g.Members = l.members[g.Key()]
+	}
+	for i := range records.DeviceGroups {
+		g := &records.DeviceGroups[i]
+		g.Devices = l.devices[g.Key()]
+	}
+}
+
 // readEntries reads the long lists by the ids of their records. Most entries are an id and nothing else, which needs no decoding.
-func readEntries(tx *gorm.DB) (members map[string][]policy.Member, devices map[string][]policy.DeviceID, err error) {
-	members, devices = map[string][]policy.Member{}, map[string][]policy.DeviceID{}
+func readEntries(tx *gorm.DB) (*lists, error) {
+	out := &lists{map[string][]policy.Member{}, map[string][]policy.DeviceID{}}
 	rows, err := tx.Raw(`SELECT type, id, of, CASE WHEN entry = '"' || of || '"' THEN NULL ELSE entry END FROM entries ORDER BY type, id, of, entry`).Rows()
 	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
 	defer rows.Close()
 	for rows.Next() {
 		var typ, id, of string
 		var body *string
 		if err := rows.Scan(&typ, &id, &of, &body); err != nil {
-			return nil, nil, err
+			return nil, err
 		}
 		switch {
 		case typ == policy.DeviceGroups.String() && body == nil:
-			devices[id] = append(devices[id], policy.DeviceID(of))
+			out.devices[id] = append(out.devices[id], policy.DeviceID(of))
 		case body == nil:
-			members[id] = append(members[id], policy.Member{User: policy.UserID(of)})
+			out.members[id] = append(out.members[id], policy.Member{User: policy.UserID(of)})
 		case typ == policy.DeviceGroups.String():
-			err = appendJSON(devices, id, *body)
+			err = appendJSON(out.devices, id, *body)
 		default:
-			err = appendJSON(members, id, *body)
+			err = appendJSON(out.members, id, *body)
 		}
 		if err != nil {
-			return nil, nil, err
+			return nil, err
 		}
 	}
-	return members, devices, rows.Err()
+	return out, rows.Err()
 }
 
 func appendJSON[T any](lists map[string][]T, id, body string) error {
