@@ -178,7 +178,7 @@ func (c *Compiled) deviceClass(f deviceFacts) deviceClass {
 		all.add(c.mark(t))
 	}
 	out.fold = all.fold()
-	if out.retired || f.lockout != (period{}) {
+	if out.retired || f.lockout != (period{}) || len(f.targets) == 0 { // in nothing's vicinity not even what bars a user would be seen
 		all = allMarks
 	}
 	out.around = all.vicinity()

@@ -52,8 +52,17 @@ func (c *Compiled) find(q *Question, a *asked) (reason Reason, known bool) {
 }
 
 func (c *Compiled) findResource(q *Question, a *asked) (reason Reason, known bool) {
+	a.what = c.devices.find(q.Device)
+	return c.findRest(q, a)
+}
+
+// findRest is step 1 where the classes of the user and the device were looked for.
+func (c *Compiled) findRest(q *Question, a *asked) (reason Reason, known bool) {
 	var ok bool
-	if a.what = c.devices.find(q.Device); a.what == nil {
+	switch {
+	case a.who == nil:
+		return UnknownUser, false
+	case a.what == nil:
 		return UnknownDevice, false
 	}
 	if q.Point != "" {

@@ -61,10 +61,20 @@ func newIndex(n int) index {
 
 func (x *index) hash(key string) uint64 { return maphash.String(x.seed, key) }
 
-func (x *index) find(key string) *slot {
-	h := x.hash(key)
+func (x *index) find(key string) *slot { return x.findHashed(x.hash(key), key) }
+
+// tagOf is what a slot keeps of a hash; never 0, which says that it is free.
+func tagOf(h uint64) uint32 { return uint32(h) | 1 }
+
+// first is where a hash is looked for first.
+func (x *index) first(h uint64) *slot {
 	shard := x.shards[h>>(x.shift&63)]
-	tag := uint32(h) | 1
+	return &shard[int(h>>8)&(len(shard)-1)]
+}
+
+func (x *index) findHashed(h uint64, key string) *slot {
+	shard := x.shards[h>>(x.shift&63)]
+	tag := tagOf(h)
 	mask := len(shard) - 1
 	for i := int(h>>8) & mask; ; i = (i + 1) & mask {
 		s := &shard[i]
@@ -90,7 +100,7 @@ func (x *index) insert(h uint64, s slot) {
 		}
 	}
 	shard := x.shards[n]
-	s.hash = uint32(h) | 1
+	s.hash = tagOf(h)
 	mask := len(shard) - 1
 	for i := int(h>>8) & mask; ; i = (i + 1) & mask {
 		if shard[i].hash == 0 {

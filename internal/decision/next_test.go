@@ -3,6 +3,7 @@ package decision_test
 import (
 	"fmt"
 	"math/rand/v2"
+	"net/netip"
 	"testing"
 	"time"
 
@@ -123,6 +124,15 @@ func (m maker) grant(id string) policy.Record {
 		}
 		if m.IntN(5) == 0 {
 			l.If.States = []policy.State{"maintenance"}
+		}
+		yes := m.IntN(2) == 0
+		switch m.IntN(12) {
+		case 0:
+			l.If.StrongSignIn = &yes
+		case 1:
+			l.If.Attended = &yes
+		case 2:
+			l.If.Networks = []netip.Prefix{netip.MustParsePrefix("10.1.0.0/16")}
 		}
 		g.Lines = append(g.Lines, l)
 	}

@@ -36,18 +36,35 @@ func (s *Service) EvaluateMany(c Caller, in *wire.Evaluations) (wire.Decisions, 
 	st := s.State()
 	asks := asker{s: s, st: st, caller: c}
 	asks.at, asks.context, asks.err = readContext(in.Context, s.now())
-	for i := range in.Evaluations {
-		d, err := asks.part(in, &in.Evaluations[i])
+	questions := make([]decision.Question, min(len(in.Evaluations), askedTogether))
+	faults := make([]error, len(questions))
+	for from := 0; from < len(in.Evaluations); from += askedTogether {
+		read := 0
+		var err error
+		for i := from; i < min(len(in.Evaluations), from+askedTogether) && err == nil; i++ {
+			if questions[read], faults[read], err = asks.part(in, &in.Evaluations[i]); err == nil {
+				read++
+			}
+		}
+		for i, answer := range st.Compiled.AnswerMany(questions[:read]) {
+			d := told(st, &answer)
+			if faults[i] != nil {
+				d = unread(st, faults[i])
+			}
+			out.Evaluations = append(out.Evaluations, d)
+			if semantic == "deny_on_first_deny" && !d.Decision || semantic == "permit_on_first_permit" && d.Decision {
+				return out, nil
+			}
+		}
 		if err != nil {
 			return out, err
-		}
-		out.Evaluations = append(out.Evaluations, d)
-		if semantic == "deny_on_first_deny" && !d.Decision || semantic == "permit_on_first_permit" && d.Decision {
-			break
 		}
 	}
 	return out, nil
 }
+
+// askedTogether is how many questions of a request are read before they are answered.
+const askedTogether = 128
 
 func readContext(context json.RawMessage, now time.Time) (time.Time, decision.Context, error) {
 	var members map[string]any
@@ -83,23 +100,24 @@ func (a *asker) may(about policy.UserID) error {
 	return a.s.may(a.st, a.caller, Ask, about)
 }
 
-// part answers one of many: one that cannot be read is denied with its error, and the others are answered.
-func (a *asker) part(in *wire.Evaluations, e *wire.PartEvaluation) (wire.Decision, error) {
+// part reads one of many: one that has a fault is denied with it, and the others are answered. The error ends the request.
+func (a *asker) part(in *wire.Evaluations, e *wire.PartEvaluation) (q decision.Question, fault, err error) {
 	subject, action, resource := first(e.Subject, in.Subject), first(e.Action, in.Action), first(e.Resource, in.Resource)
 	if err := a.may(policy.UserID(subject.ID)); err != nil {
-		return wire.Decision{}, err
+		return q, nil, err
 	}
-	q, err := translate.EvaluationParts(subject, action, resource)
-	if err == nil {
-		if q.At, q.Context, err = a.at, a.context, a.err; len(e.Context) > 0 {
-			q.At, q.Context, err = readContext(e.Context, a.s.now())
+	if q, fault = translate.EvaluationParts(subject, action, resource); fault == nil {
+		if q.At, q.Context, fault = a.at, a.context, a.err; len(e.Context) > 0 {
+			q.At, q.Context, fault = readContext(e.Context, a.s.now())
 		}
 	}
-	if err != nil {
-		return wire.Decision{Context: wire.DecisionContext{Revision: a.st.Revision.Number,
-			Error: &wire.EvaluationError{Status: http.StatusBadRequest, Message: err.Error()}}}, nil
-	}
-	return decide(a.st, q), nil
+	return q, fault, nil
+}
+
+// unread is the decision about what cannot be read.
+func unread(st *State, fault error) wire.Decision {
+	return wire.Decision{Context: wire.DecisionContext{Revision: st.Revision.Number,
+		Error: &wire.EvaluationError{Status: http.StatusBadRequest, Message: fault.Error()}}}
 }
 
 // first is what a part says, or else the top.
@@ -115,6 +133,10 @@ func first[T any](part, top *T) *T {
 
 func decide(st *State, q decision.Question) wire.Decision {
 	answer := st.Compiled.Answer(q)
+	return told(st, &answer)
+}
+
+func told(st *State, answer *decision.Answer) wire.Decision {
 	out := wire.Decision{Decision: answer.Allowed, Context: wire.DecisionContext{
 		Reason: answer.Reason.String(), Limits: answer.Limits, Revision: st.Revision.Number,
 	}}

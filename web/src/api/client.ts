@@ -1,4 +1,5 @@
 import createClient from "openapi-fetch";
+import { language } from "../session/language";
 import type { components, paths } from "./schema.gen";
 
 type Schemas = components["schemas"];
@@ -17,8 +18,7 @@ export type Row = Record<string, unknown> & { id: string; name?: string };
 export type Page = { items: Row[]; total: number; next?: string };
 export type Names = Record<string, Record<string, string>>;
 
-// The console speaks one language as yet, and so do the answers in it.
-export const api = createClient<paths>({ baseUrl: "/", headers: { "Accept-Language": "en" } });
+export const api = createClient<paths>({ baseUrl: "/", headers: { "Accept-Language": language() } });
 
 /** Refused is what the service said no to: its status and its problem. */
 export class Refused extends Error {

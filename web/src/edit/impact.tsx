@@ -1,6 +1,6 @@
 import type { Impact } from "../api/reach";
 import { RecordLink } from "../ui/record-link";
-import { say } from "../words";
+import { number, say } from "../words";
 
 /** ImpactView says who would gain and lose what by a change, now. */
 export function ImpactView({ impact }: { impact: Impact }) {
@@ -8,12 +8,9 @@ export function ImpactView({ impact }: { impact: Impact }) {
   return (
     <div className="mt-1" data-impact>
       <p className="tabular-nums">
-        <span className="font-semibold text-holds">+{impact.gained.toLocaleString("en")}</span> {say("console.impact.gained")}{" "}
-        <span className="font-semibold text-closes">−{impact.lost.toLocaleString("en")}</span> {say("console.impact.lost")}
-        <span className="text-soft">
-          {" "}
-          {say("console.impact.of", { users: impact.users.toLocaleString("en"), devices: impact.devices.toLocaleString("en") })}
-        </span>
+        <span className="font-semibold text-holds">+{number(impact.gained)}</span> {say("console.impact.gained")}{" "}
+        <span className="font-semibold text-closes">−{number(impact.lost)}</span> {say("console.impact.lost")}
+        <span className="text-soft"> {say("console.impact.of", { users: number(impact.users), devices: number(impact.devices) })}</span>
       </p>
       <ul className="mt-1 text-[0.86rem]">
         {impact.items.slice(0, 8).map((d) => (

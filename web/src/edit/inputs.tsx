@@ -3,7 +3,7 @@ import { useState, type ReactNode } from "react";
 import { Choose } from "../ui/choose";
 import { Picker } from "../ui/picker";
 import { useNames } from "../ui/record-link";
-import { say } from "../words";
+import { say, timeFormat } from "../words";
 import { LinesInput, ToInput } from "./lines-input";
 import { WindowsInput } from "./windows-input";
 import { at, withField, type Field, type Value } from "./fields";
@@ -123,7 +123,7 @@ function InstantInput(props: Props) {
   return (
     <>
       <TextInput {...props} hint="2026-12-01T17:00:00Z" />
-      {time && !Number.isNaN(time.getTime()) && <p className="text-xs text-soft">{time.toLocaleString("en-GB", { timeZoneName: "short" })}</p>}
+      {time && !Number.isNaN(time.getTime()) && <p className="text-xs text-soft">{timeFormat({ dateStyle: "medium", timeStyle: "long" }).format(time)}</p>}
     </>
   );
 }

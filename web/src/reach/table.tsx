@@ -7,7 +7,7 @@ import { Choose } from "../ui/choose";
 import { Busy, Trouble } from "../ui/notice";
 import { RecordLink } from "../ui/record-link";
 import { Instant } from "../ui/time";
-import { say } from "../words";
+import { number, say } from "../words";
 
 /** ReachSection tells what a user or a group reaches, or who reaches a device: now or at any time. */
 export function ReachSection({ type, id }: { type: "users" | "user_groups" | "devices"; id: string }) {
@@ -25,7 +25,7 @@ export function ReachSection({ type, id }: { type: "users" | "user_groups" | "de
     <section className="sheet" data-reach={type}>
       <div className="flex flex-wrap items-end gap-3 border-b border-line px-4 py-2.5">
         <h2 className="mr-auto self-center">
-          {say(`console.reach.${type}`)} {first && <span className="font-normal text-soft tabular-nums">{first.total.toLocaleString("en")}</span>}
+          {say(`console.reach.${type}`)} {first && <span className="font-normal text-soft tabular-nums">{number(first.total)}</span>}
         </h2>
         <div className="w-40">
           <Choose

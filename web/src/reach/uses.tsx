@@ -3,7 +3,7 @@ import { uses } from "../api/reach";
 import { Busy } from "../ui/notice";
 import { RecordLink } from "../ui/record-link";
 import { StateMark } from "../ui/state-mark";
-import { say } from "../words";
+import { number, say } from "../words";
 
 /** Uses lists the lines of grants that make use of a record, and how much each comes to. */
 export function Uses({ type, id }: { type: string; id: string }) {
@@ -37,8 +37,8 @@ export function Uses({ type, id }: { type: string; id: string }) {
                     <StateMark value={u.effect} />
                   </td>
                   <td className="px-4 py-1.5">{u.rights.join(", ")}</td>
-                  <td className="px-4 py-1.5 text-right tabular-nums">{u.users.toLocaleString("en")}</td>
-                  <td className="px-4 py-1.5 text-right tabular-nums">{u.devices.toLocaleString("en")}</td>
+                  <td className="px-4 py-1.5 text-right tabular-nums">{number(u.users)}</td>
+                  <td className="px-4 py-1.5 text-right tabular-nums">{number(u.devices)}</td>
                 </tr>
               ))}
             </tbody>

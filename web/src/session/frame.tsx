@@ -3,6 +3,7 @@ import { Cpu, FileText, Grid3x3, Clock, KeyRound, Layers, LogOut, Moon, Route as
 import { useState, type ReactNode } from "react";
 import { NavLink, useLocation } from "react-router";
 import { signOut, type Session } from "../api/client";
+import { LanguageButton } from "../ui/language-button";
 import { SearchBox } from "../ui/search";
 import { useEvents } from "../api/events";
 import { say } from "../words";
@@ -75,6 +76,7 @@ export function Frame({ session, children }: { session: Session; children: React
             >
               {look === "dark" ? <Sun size={16} aria-hidden /> : <Moon size={16} aria-hidden />}
             </button>
+            <LanguageButton />
             <button type="button" className="button border-transparent bg-transparent px-2" onClick={() => void leave()}>
               <LogOut size={16} aria-hidden />
               {say("console.sign_out")}

@@ -1,6 +1,7 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { useState, type FormEvent } from "react";
 import { Refused, signIn } from "../api/client";
+import { LanguageButton } from "../ui/language-button";
 import { say } from "../words";
 
 export function SignInPage() {
@@ -61,6 +62,9 @@ export function SignInPage() {
             {say(busy ? "console.sign_in.busy" : "console.sign_in.go")}
           </button>
         </form>
+        <p className="mt-3 flex justify-end">
+          <LanguageButton />
+        </p>
       </div>
     </main>
   );

@@ -6,7 +6,7 @@ import { Refused, type Problem } from "../api/client";
 import { bringIn, progress, type Imported, type Progress } from "../api/edits";
 import { ChangeList } from "../edit/changes";
 import { Choose } from "../ui/choose";
-import { say } from "../words";
+import { number, say } from "../words";
 
 const sheets = ["users", "devices", "members", "device_lists"];
 
@@ -114,9 +114,7 @@ export function SheetsPage() {
               max={far?.of ? far.of : undefined}
             />
             <span className="text-[0.86rem] text-soft tabular-nums">
-              {far?.of
-                ? say("console.sheets.writing", { done: far.done.toLocaleString("en"), of: far.of.toLocaleString("en") })
-                : say("console.sheets.reading")}
+              {far?.of ? say("console.sheets.writing", { done: number(far.done), of: number(far.of) }) : say("console.sheets.reading")}
             </span>
           </p>
         )}

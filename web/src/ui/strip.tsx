@@ -1,6 +1,6 @@
 import { useState } from "react";
 import type { Day, Stretch } from "../api/reach";
-import { say } from "../words";
+import { say, timeFormat } from "../words";
 import { local } from "./time";
 
 const ms = (instant: string) => new Date(instant).getTime();
@@ -13,7 +13,7 @@ function clip(s: Stretch, from: number, until: number) {
 }
 
 const weekday = (day: Day, zone: string) =>
-  new Intl.DateTimeFormat("en-GB", { timeZone: zone, weekday: "short", day: "numeric", month: "short" }).format(new Date(day.from)).replace(",", "");
+  timeFormat({ timeZone: zone, weekday: "short", day: "numeric", month: "short" }).format(new Date(day.from)).replace(",", "");
 
 const span = (s: Stretch, zone: string) => `${local(s.from, zone)} – ${local(s.until, zone)}`;
 

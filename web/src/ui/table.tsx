@@ -4,7 +4,7 @@ import { Search } from "lucide-react";
 import { useEffect, useRef, useState, type ReactNode } from "react";
 import { useNavigate, useSearchParams } from "react-router";
 import { list, type Row } from "../api/client";
-import { say } from "../words";
+import { number, say } from "../words";
 import { Choose } from "./choose";
 import { Busy, Empty, Trouble } from "./notice";
 import { recordPath } from "./record-link";
@@ -86,7 +86,7 @@ export function RecordTable({
           </div>
         ))}
         <p className="ml-auto pb-1.5 text-soft tabular-nums" role="status">
-          {say("console.count", { n: total.toLocaleString("en") })}
+          {say("console.count", { n: number(total) })}
         </p>
       </div>
       {pages.error && <Trouble error={pages.error} />}

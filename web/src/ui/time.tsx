@@ -1,8 +1,8 @@
-import { say } from "../words";
+import { say, timeFormat } from "../words";
 
 /** local writes an instant by the clock of a zone. */
 export function local(instant: string, zone: string) {
-  return new Intl.DateTimeFormat("en-GB", {
+  return timeFormat({
     timeZone: zone || "UTC",
     weekday: "short",
     day: "numeric",
