@@ -252,3 +252,37 @@ func TestConsoleSheets(t *testing.T) {
 		t.Error(body)
 	}
 }
+
+// TestConsoleInFrench chooses the other language before signing in, and follows a refusal in it.
+func TestConsoleInFrench(t *testing.T) {
+	w := start(t, nil)
+	b := w.browse()
+	b.open("/")
+	b.see("Who may do what, where and when")
+	b.click("Français")
+	b.see("Qui peut quoi, où et quand")
+	b.until("the page says its language", `document.documentElement.lang === "fr"`)
+	b.accessible("sign in, in French")
+	b.fill("Utilisateur", "ines.carvalho")
+	b.fill("Mot de passe", password)
+	b.click("Se connecter")
+	b.see("Choisissez une personne, un droit et un appareil")
+	b.open(question("user", "noor.haddad", "right", "control", "device", "alder-gate-1", "at", "2026-11-24 10:00"))
+	b.see("Refusé")
+	b.see("Se rompt ici : n’est pas membre")
+	b.see("mar. 24 nov. 2026")
+	b.click("Qu’est-ce qui en ferait un oui ?")
+	b.see("Ajouter Noor Haddad à Lock keepers, north")
+	b.accessible("advice in French")
+	for path, words := range map[string]string{
+		"/devices": "Pas encore rangés", "/people": "Inviter une personne", "/grants": "en tout", "/times": "Horaires", "/matrix": "à d’autres moments", "/rights": "Par niveaux",
+		"/policy": "Un document est d’abord comparé", "/records/user_groups/bridge-crew": "À quoi revient le groupe", "/records/grants/bridge-watch/edit": "Ce que cela change",
+	} {
+		b.open(path)
+		b.see(words)
+	}
+	b.click("English")
+	b.until("the page says its language", `document.documentElement.lang === "en"`)
+	b.open("/rights")
+	b.see("As levels")
+}

@@ -63,7 +63,7 @@ export function Frame({ session, children }: { session: Session; children: React
             <div className="font-medium">{session.user.name}</div>
             <div className="text-xs text-soft">{session.mandates.map((m) => say(`console.mandate.${m}`)).join(", ")}</div>
           </div>
-          <div className="flex gap-1">
+          <div className="flex flex-wrap gap-1">
             <button
               type="button"
               className="button border-transparent bg-transparent px-2"

@@ -1,3 +1,4 @@
+import { Languages } from "lucide-react";
 import { chooseLanguage, language } from "../session/language";
 import { say } from "../words";
 
@@ -7,15 +8,9 @@ const other = { en: "fr", fr: "en" } as const;
 export function LanguageButton() {
   const to = other[language()];
   return (
-    <button
-      type="button"
-      lang={to}
-      className="button border-transparent bg-transparent px-2"
-      onClick={() => chooseLanguage(to)}
-      title={say("console.other_language")}
-    >
-      <span aria-hidden>{to.toUpperCase()}</span>
-      <span className="sr-only">{say("console.other_language")}</span>
+    <button type="button" lang={to} className="button border-transparent bg-transparent px-2" onClick={() => chooseLanguage(to)}>
+      <Languages size={16} aria-hidden />
+      {say("console.other_language")}
     </button>
   );
 }

@@ -57,7 +57,7 @@ export function TrailView({ trail }: { trail: Trail }) {
             {stop.state !== "holds" && (
               <span className="font-semibold" style={{ color: `var(--${stop.state})` }}>
                 {say(`console.state.${stop.state}`)}
-                {": "}
+                {say("console.colon")}
               </span>
             )}
             {stop.text}
