@@ -5,6 +5,8 @@ import (
 	"testing"
 
 	"github.com/chromedp/chromedp"
+
+	"sentier/internal/wire"
 )
 
 // TestConsole drives the console as an administrator would: sign in, ask, read the trail, follow it.
@@ -285,4 +287,35 @@ func TestConsoleInFrench(t *testing.T) {
 	b.until("the page says its language", `document.documentElement.lang === "en"`)
 	b.open("/rights")
 	b.see("As levels")
+}
+
+// TestConsoleOfSomebodyWithoutAMandate shows their own access and nothing else: neither lists nor a search that would be refused.
+func TestConsoleOfSomebodyWithoutAMandate(t *testing.T) {
+	w := start(t, nil)
+	if err := w.owner.Service.SetPassword(t.Context(), "tomas.field", password); err != nil {
+		t.Fatal(err)
+	}
+	b := w.browse()
+	b.signIn("tomas.field", password)
+	b.see("What you reach")
+	b.see("Tomas Field reaches")
+	b.see("Twin bridge north")
+	b.accessible("one's own access")
+	if page := b.text("body"); strings.Contains(page, "Grants") || strings.Contains(page, "Search") || strings.Contains(page, "that you looked is recorded") {
+		t.Errorf("there is more than their own access:\n%s", page)
+	}
+	b.open("/records/users/rui.falcao") // as for what is not there
+	b.see("nothing here")
+	if looks := get[[]wire.Look](w, "GET", "/api/v1/looks", ""); len(looks) > 0 {
+		t.Errorf("looking at one's own access was recorded: %+v", looks)
+	}
+	// A mandate, and with the next page there is more.
+	if _, status := edit(w, "PUT", "/api/v1/mandates/reads", `{"id":"reads","role":"auditor","to":{"users":["tomas.field"]}}`); status >= 300 {
+		t.Fatalf("a mandate: %d", status)
+	}
+	b.open("/")
+	b.see("Choose a person")
+	b.see("Auditor")
+	b.open("/grants")
+	b.see("Bridge watch")
 }

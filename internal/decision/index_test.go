@@ -6,6 +6,8 @@ import (
 	"math/rand/v2"
 	"slices"
 	"testing"
+
+	"sentier/internal/policy"
 )
 
 // TestIndexesKeepWhatTheyWere changes indexes at random and holds each version, old ones too, against a map.
@@ -137,6 +139,41 @@ func TestMarksNeverMissATarget(t *testing.T) {
 		m.add(everywhere) // as in all that a user has
 		if near := all.vicinity(); meets && !m.meet(&near) {
 			t.Fatalf("%v meets %v", near, held)
+		}
+	}
+}
+
+// TestFindingManyIsFindingEach looks for some that are there and some that are not, in indexes of several sizes and after changes.
+func TestFindingManyIsFindingEach(t *testing.T) {
+	random := rand.New(rand.NewPCG(7, 8))
+	for _, n := range []int{0, 1, 20, 3000, 20_000} {
+		var c crowd[policy.UserID, userClass]
+		into := gather(&c, n)
+		for i := range n {
+			into.add(policy.UserID(fmt.Sprintf("user-%06d", i)), []byte(fmt.Sprint(i%17)), func() userClass { return userClass{} })
+		}
+		into.end()
+		if n > 0 {
+			moving := move(&c)
+			moving.remove(policy.UserID(fmt.Sprintf("user-%06d", n/2)))
+			moving.put("user-new", []byte("new"), func() userClass { return userClass{} })
+			moving.end()
+		}
+		for range 50 {
+			ids := make([]policy.UserID, random.IntN(together+1))
+			for i := range ids {
+				ids[i] = policy.UserID(fmt.Sprintf("user-%06d", random.IntN(2*n+1)))
+				if random.IntN(10) == 0 {
+					ids[i] = []policy.UserID{"", "user-new", "other"}[random.IntN(3)]
+				}
+			}
+			var many [together]*userClass
+			c.findMany(len(ids), func(i int) policy.UserID { return ids[i] }, &many)
+			for i, id := range ids {
+				if many[i] != c.find(id) {
+					t.Fatalf("of %d: %q is another among many", n, id)
+				}
+			}
 		}
 	}
 }

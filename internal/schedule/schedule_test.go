@@ -2,6 +2,7 @@ package schedule_test
 
 import (
 	"fmt"
+	"math/rand/v2"
 	"slices"
 	"testing"
 	"time"
@@ -230,4 +231,48 @@ func FuzzSchedule(f *testing.F) {
 			at = changes[0]
 		}
 	})
+}
+
+// TestATimelineRemembersNothingWrong asks one timeline at instants in no order, and a fresh one at each.
+func TestATimelineRemembersNothingWrong(t *testing.T) {
+	random := rand.New(rand.NewPCG(3, 4))
+	lisbon := zone(t, "Europe/Lisbon")
+	begin := time.Date(2026, 10, 20, 0, 0, 0, 0, lisbon).Unix()
+	for range 60 {
+		s := policy.Schedule{}
+		for range random.IntN(4) {
+			w := policy.Window{From: policy.Clock(30 * random.IntN(48)), To: policy.Clock(30 * (1 + random.IntN(48)))}
+			for d := range policy.Weekday(7) {
+				if random.IntN(2) == 0 {
+					w.Days = append(w.Days, d)
+				}
+			}
+			s.Windows = append(s.Windows, w)
+		}
+		if random.IntN(4) == 0 {
+			s.Dates = &policy.Dates{From: date("2026-10-22"), To: date("2026-10-27")}
+		}
+		compiled := compile(&s)
+		line := compiled.In(lisbon)
+		for range 200 {
+			at := begin + int64(random.IntN(20*24*60))*60
+			back := time.Duration(1+random.IntN(8)) * 24 * time.Hour
+			fresh := compiled.In(lisbon)
+			if got, want := line.Open(at), fresh.Open(at); got != want {
+				t.Fatalf("%+v at %d: open %v, a fresh one says %v", s, at, got, want)
+			}
+			open, until := line.At(at)
+			if wantOpen, want := fresh.At(at); open != wantOpen || until != want {
+				t.Fatalf("%+v at %d: %v until %d, a fresh one says %v until %d", s, at, open, until, wantOpen, want)
+			}
+			since, ok := line.Since(at, back)
+			wantSince, wantOK := fresh.Since(at, back)
+			if since != wantSince || ok != wantOK {
+				t.Fatalf("%+v at %d: since %d (%v), a fresh one says %d (%v)", s, at, since, ok, wantSince, wantOK)
+			}
+			if ok && (fresh.Open(since) != open || fresh.Open(since-60) == open) {
+				t.Fatalf("%+v at %d: nothing began at %d", s, at, since)
+			}
+		}
+	}
 }

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -175,5 +176,75 @@ func TestTokens(t *testing.T) {
 	}
 	if err := s.RevokeToken(ctx, "1", at); !errors.Is(err, ErrNotFound) {
 		t.Errorf("revoked twice: %v", err)
+	}
+}
+
+// TestLoadIsOfOneRevision loads again and again while somebody writes: records and their long lists, which are
+// read side by side, are those of one revision.
+func TestLoadIsOfOneRevision(t *testing.T) {
+	ctx := context.Background()
+	dir := t.TempDir()
+	s := opened(t, dir)
+	first, err := demo.Policy()
+	if err != nil {
+		t.Fatal(err)
+	}
+	save(t, s, 1, &policy.Policy{}, first)
+	const revisions = 60
+	written := make(chan error, 1)
+	go func() {
+		p := first
+		for n := uint64(2); n < revisions; n++ {
+			op, note := policy.Drop, "without"
+			if n%2 == 0 {
+				op, note = policy.Add, "with"
+			}
+			// The group's name says whether the member is there.
+			next, done, err := p.Apply([]policy.Change{
+				{Op: policy.Patch, Type: policy.UserGroups, ID: "bridge-crew", Edit: func(r policy.Record) (policy.Record, error) {
+					g := *r.(*policy.UserGroup)
+					g.Name = note
+					return &g, nil
+				}},
+				{Op: op, Type: policy.UserGroups, ID: "bridge-crew", List: "members", Member: policy.Member{User: "noor.haddad"}},
+			})
+			if err == nil {
+				r := Revision{Number: n, At: time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC), By: "ines.carvalho", Via: "test"}
+				err = s.Save(ctx, &r, done, Saving{})
+			}
+			if err != nil {
+				written <- err
+				return
+			}
+			p = next
+		}
+		written <- nil
+	}()
+	seen := map[uint64]bool{}
+	for last := uint64(0); last < revisions-1; {
+		p, r, err := s.Load(ctx)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if r.Number < last {
+			t.Fatalf("revision %d was loaded after %d", r.Number, last)
+		}
+		last, seen[r.Number] = r.Number, true
+		g, _ := policy.Find[*policy.UserGroup](p, "bridge-crew")
+		member := slices.ContainsFunc(g.Members, func(m policy.Member) bool { return m.User == "noor.haddad" })
+		if want := r.Number%2 == 0; r.Number > 1 && (member != want || (g.Name == "with") != want) {
+			t.Fatalf("revision %d has a member %v and is called %q", r.Number, member, g.Name)
+		}
+		select {
+		case err := <-written:
+			if err != nil {
+				t.Fatal(err)
+			}
+			written <- nil
+		default:
+		}
+	}
+	if len(seen) < 3 {
+		t.Errorf("only the revisions %v were seen", seen)
 	}
 }

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"sentier/internal/decision"
+	"sentier/internal/demo"
 	"sentier/internal/policy"
 )
 
@@ -113,5 +114,59 @@ func TestSayFillsThePlaces(t *testing.T) {
 		if strings.Count(sentence, "{{") != strings.Count(sentence, "}}") {
 			t.Errorf("%s has a place that is not closed: %s", key, sentence)
 		}
+	}
+}
+
+// TestEveryAnswerIsSaidWhole puts the answers about a part of the navigation into words, in both languages: no place is left
+// open, no key is said in the place of a sentence, and French is not English.
+func TestEveryAnswerIsSaidWhole(t *testing.T) {
+	p, err := demo.Policy()
+	if err != nil {
+		t.Fatal(err)
+	}
+	c := decision.Compile(p)
+	key := regexp.MustCompile(`\b(reason|missing|stop|condition|code|lockout|answer)\.[a-z_]+\b`)
+	reasons := map[decision.Reason]int{}
+	said := func(texts ...string) {
+		for _, text := range texts {
+			if strings.Contains(text, "{{") || key.MatchString(text) || strings.Contains(text, "  ") || strings.TrimSpace(text) == "" {
+				t.Errorf("an answer has the words %q", text)
+			}
+		}
+	}
+	at := time.Date(2026, 11, 24, 20, 0, 0, 0, time.UTC)
+	i := 0
+	for u := range policy.Each[*policy.User](p) {
+		for d := range policy.Each[*policy.Device](p) {
+			if i++; i%7 != 0 { // enough for every reason, and quick
+				continue
+			}
+			for _, right := range []policy.RightID{policy.Control, "release", "setpoint"} {
+				q := decision.Question{User: u.ID, Device: d.ID, Right: right, At: at}
+				answer := c.Explain(q)
+				reasons[answer.Reason]++
+				english, french := English.Answer(p, q, answer), French.Answer(p, q, answer)
+				said(english.Text, french.Text)
+				if english.Text == french.Text {
+					t.Errorf("%+v is answered in French by %q", q, french.Text)
+				}
+				for k, trail := range slices.Concat(english.Because, english.Missing) {
+					said(trail.Text)
+					other := slices.Concat(french.Because, french.Missing)[k]
+					if len(other.Stops) != len(trail.Stops) {
+						t.Errorf("%+v: %d stops in English, %d in French", q, len(trail.Stops), len(other.Stops))
+					}
+					for n, stop := range trail.Stops {
+						said(stop.Text, other.Stops[n].Text)
+						if stop.State != other.Stops[n].State || stop.ID != other.Stops[n].ID {
+							t.Errorf("%+v: the stop %d is %+v in English and %+v in French", q, n, stop, other.Stops[n])
+						}
+					}
+				}
+			}
+		}
+	}
+	if len(reasons) < 9 {
+		t.Errorf("only %d reasons came up: %v", len(reasons), reasons)
 	}
 }

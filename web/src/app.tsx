@@ -28,7 +28,8 @@ export function App() {
     <ToastArea>
       <Frame session={who.data}>
         <Routes>
-          <Route path="/" element={<Navigate to="/check" replace />} />
+          <Route path="/" element={<Navigate to={who.data.mandates.length > 0 ? "/check" : "/mine"} replace />} />
+          <Route path="/mine" element={<SeenPage own={who.data.user.id} />} />
           <Route path="/check" element={<CheckPage />} />
           <Route path="/devices" element={<DevicesPage />} />
           <Route path="/people" element={<PeoplePage type="users" />} />

@@ -7,9 +7,12 @@ import { RecordLink } from "../ui/record-link";
 import { say } from "../words";
 import { ReachTable } from "./table";
 
-/** As they see it: the service as a user would meet it, without being able to act as them. That one looked is recorded. */
-export function SeenPage() {
-  const { id = "" } = useParams();
+/**
+ * As they see it: the service as a user would meet it, without being able to act as them. That one looked is recorded.
+ * own is given where it is one's own access, which is all that there is for somebody without a mandate.
+ */
+export function SeenPage({ own }: { own?: string }) {
+  const { id = own ?? "" } = useParams();
   const found = useQuery({ queryKey: ["seen", id], queryFn: () => seen(id, { limit: 200 }), staleTime: 60_000 });
   if (found.error) return <Trouble error={found.error} />;
   if (!found.data) return <Busy />;
@@ -17,14 +20,16 @@ export function SeenPage() {
   const later = reach.total - now;
   return (
     <div className="mx-auto max-w-6xl">
-      <p className="flex items-center gap-2 rounded-md border border-focus bg-focus/10 px-3 py-2">
-        <Eye size={16} aria-hidden />
-        {say("console.seen.banner", { user: user.name })}
-        <Link className="link ml-auto" to={`/records/users/${user.id}`}>
-          {say("console.seen.back")}
-        </Link>
-      </p>
-      <h1 className="mt-4 mb-1">{say("console.seen.title", { user: user.name })}</h1>
+      {!own && (
+        <p className="mb-4 flex items-center gap-2 rounded-md border border-focus bg-focus/10 px-3 py-2">
+          <Eye size={16} aria-hidden />
+          {say("console.seen.banner", { user: user.name })}
+          <Link className="link ml-auto" to={`/records/users/${user.id}`}>
+            {say("console.seen.back")}
+          </Link>
+        </p>
+      )}
+      <h1 className="mb-1">{own ? say("console.seen.own") : say("console.seen.title", { user: user.name })}</h1>
       <p className="mb-4 max-w-[75ch] text-[1.02rem]">{text}</p>
       <dl className="sheet mb-5 grid gap-4 px-5 py-3 sm:grid-cols-4">
         <Fact name={say("console.seen.now")} value={String(now)} />

@@ -9,8 +9,11 @@ import { useEvents } from "../api/events";
 import { say } from "../words";
 import { chooseTheme, theme } from "./theme";
 
+// What there is for somebody without a mandate: their own access.
+const ownPlaces = [{ to: "/mine", key: "mine", icon: KeyRound, types: [] as string[] }];
+
 // The places that are built, in the order of the work.
-const places = [
+const allPlaces = [
   { to: "/check", key: "check", icon: RouteIcon, types: [] },
   { to: "/devices", key: "devices", icon: Cpu, types: ["devices", "device_groups", "sites"] },
   { to: "/people", key: "people", icon: Users, types: ["users", "user_groups", "mandates"] },
@@ -24,6 +27,7 @@ const places = [
 export function Frame({ session, children }: { session: Session; children: ReactNode }) {
   useEvents();
   const at = useLocation().pathname;
+  const places = session.mandates.length > 0 ? allPlaces : ownPlaces;
   const [look, setLook] = useState(theme());
   const leave = async () => {
     await signOut();
@@ -36,11 +40,11 @@ export function Frame({ session, children }: { session: Session; children: React
         {say("console.skip")}
       </a>
       <header className="flex shrink-0 flex-wrap items-center gap-x-4 border-line bg-sunk px-3 py-2 max-md:border-b md:sticky md:top-0 md:h-screen md:w-48 md:flex-col md:items-stretch md:border-r md:px-3 md:py-4">
-        <NavLink to="/check" className="flex items-center gap-2 px-2 md:mb-5">
+        <NavLink to="/" className="flex items-center gap-2 px-2 md:mb-5">
           <img src="/mark.svg" alt="" width="26" height="26" />
           <span className="text-lg font-semibold tracking-tight">Sentier</span>
         </NavLink>
-        <SearchBox />
+        {session.mandates.length > 0 && <SearchBox />}
         <nav aria-label={say("console.places")} className="flex gap-1 md:flex-col">
           {places.map((p) => (
             <NavLink
