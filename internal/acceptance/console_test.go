@@ -304,6 +304,10 @@ func TestConsoleOfSomebodyWithoutAMandate(t *testing.T) {
 	if page := b.text("body"); strings.Contains(page, "Grants") || strings.Contains(page, "Search") || strings.Contains(page, "that you looked is recorded") {
 		t.Errorf("there is more than their own access:\n%s", page)
 	}
+	b.do("there is nowhere to go but to an answer", chromedp.WaitNotPresent(chromedp.Search(`//main//a[not(starts-with(@href, "/check?"))]`)))
+	b.do("the first why", chromedp.Click(chromedp.Search(`(//main//a)[1]`)))
+	b.see("Because")
+	b.see("Instrument technicians")
 	b.open("/records/users/rui.falcao") // as for what is not there
 	b.see("nothing here")
 	if looks := get[[]wire.Look](w, "GET", "/api/v1/looks", ""); len(looks) > 0 {

@@ -12,6 +12,7 @@ import { SeenPage } from "./reach/seen";
 import { RecordPage } from "./records/page";
 import { RightsPage } from "./rights/page";
 import { Frame } from "./session/frame";
+import { useReads } from "./session/mandates";
 import { SignInPage } from "./session/sign-in";
 import { SheetsPage } from "./sheets/page";
 import { TimesPage } from "./times/page";
@@ -21,6 +22,7 @@ import { say } from "./words";
 
 export function App() {
   const who = useQuery({ queryKey: ["session"], queryFn: session, staleTime: 60_000 });
+  const reads = useReads();
   if (who.isPending) return <Busy />;
   if (who.error instanceof Refused && who.error.status === 401) return <SignInPage />;
   if (who.error) return <Trouble error={who.error} />;
@@ -28,7 +30,7 @@ export function App() {
     <ToastArea>
       <Frame session={who.data}>
         <Routes>
-          <Route path="/" element={<Navigate to={who.data.mandates.length > 0 ? "/check" : "/mine"} replace />} />
+          <Route path="/" element={<Navigate to={reads ? "/check" : "/mine"} replace />} />
           <Route path="/mine" element={<SeenPage own={who.data.user.id} />} />
           <Route path="/check" element={<CheckPage />} />
           <Route path="/devices" element={<DevicesPage />} />

@@ -11,6 +11,7 @@ import { Instant } from "../ui/time";
 import { WeekStrip } from "../ui/strip";
 import { Sign, TrailView } from "../ui/trail";
 import { say } from "../words";
+import { useReads } from "../session/mandates";
 import { AdviceView } from "./advice";
 
 const parts = ["user", "right", "device", "at", "ip", "strong", "attended"] as const;
@@ -102,6 +103,7 @@ function RightChoice({ value, onChange }: { value: string; onChange: (v: string)
 }
 
 function AnswerView({ answer, asked }: { answer: Answer; asked: Question }) {
+  const reads = useReads();
   const [advised, setAdvised] = useState(false);
   const known = !answer.reason.startsWith("unknown_");
   const context = { ip: asked.ip || undefined, strong_sign_in: tri(asked.strong), attended: tri(asked.attended) };
@@ -148,7 +150,7 @@ function AnswerView({ answer, asked }: { answer: Answer; asked: Question }) {
         )}
         {answer.because.length + answer.missing.length === 0 && <p className="text-soft">{say("console.check.no_trail")}</p>}
         {known && <WeekView asked={asked} context={context} at={answer.at} />}
-        {known && !advised && (
+        {known && reads && !advised && (
           <button type="button" className="button self-start" onClick={() => setAdvised(true)}>
             {say(answer.allowed ? "console.advice.ask_away" : "console.advice.ask_towards")}
           </button>

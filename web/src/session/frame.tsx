@@ -7,9 +7,10 @@ import { LanguageButton } from "../ui/language-button";
 import { SearchBox } from "../ui/search";
 import { useEvents } from "../api/events";
 import { say } from "../words";
+import { useReads } from "./mandates";
 import { chooseTheme, theme } from "./theme";
 
-// What there is for somebody without a mandate: their own access.
+// What there is for somebody who reads no records: their own access.
 const ownPlaces = [{ to: "/mine", key: "mine", icon: KeyRound, types: [] as string[] }];
 
 // The places that are built, in the order of the work.
@@ -27,7 +28,8 @@ const allPlaces = [
 export function Frame({ session, children }: { session: Session; children: ReactNode }) {
   useEvents();
   const at = useLocation().pathname;
-  const places = session.mandates.length > 0 ? allPlaces : ownPlaces;
+  const reads = useReads();
+  const places = reads ? allPlaces : ownPlaces;
   const [look, setLook] = useState(theme());
   const leave = async () => {
     await signOut();
@@ -44,7 +46,7 @@ export function Frame({ session, children }: { session: Session; children: React
           <img src="/mark.svg" alt="" width="26" height="26" />
           <span className="text-lg font-semibold tracking-tight">Sentier</span>
         </NavLink>
-        {session.mandates.length > 0 && <SearchBox />}
+        {reads && <SearchBox />}
         <nav aria-label={say("console.places")} className="flex gap-1 md:flex-col">
           {places.map((p) => (
             <NavLink

@@ -1,6 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { names } from "../api/client";
+import { useReads } from "../session/mandates";
 
 export const recordPath = (type: string, id: string) => `/records/${type}/${encodeURIComponent(id)}`;
 
@@ -10,9 +11,11 @@ export function useNames() {
   return (type: string, id: string) => data?.[type]?.[id] ?? id;
 }
 
+/** RecordLink leads to a record; for somebody who sees no records it is its name alone. */
 export function RecordLink({ type, id, name }: { type: string; id: string; name?: string }) {
   const nameOf = useNames();
   const shown = name ?? nameOf(type, id);
+  if (!useReads()) return <span title={id}>{shown}</span>;
   return (
     <Link className="link" to={recordPath(type, id)} title={shown === id ? undefined : id}>
       {shown}

@@ -78,7 +78,7 @@ export function WeekStrip({ days, lanes, zone }: { days: Day[]; lanes: { name: s
   const [opened] = useState(() => Date.now());
   const now = ((opened - from) / (until - from)) * 700;
   return (
-    <div className="grid grid-cols-[8rem_1fr] gap-x-3 gap-y-1.5" data-strip>
+    <div className="grid grid-cols-[9.5rem_1fr] gap-x-3 gap-y-1.5" data-strip>
       <span />
       <div className="grid text-xs text-soft tabular-nums" style={{ gridTemplateColumns: days.map((d) => `${ms(d.until) - ms(d.from)}fr`).join(" ") }}>
         {days.map((d) => (
@@ -91,7 +91,9 @@ export function WeekStrip({ days, lanes, zone }: { days: Day[]; lanes: { name: s
         const open = lane.stretches.filter((s) => s.allowed);
         return (
           <div key={lane.name} className="contents">
-            <span className="truncate text-right text-[0.9rem]">{lane.name}</span>
+            <span className="truncate text-right text-[0.9rem]" title={lane.name}>
+              {lane.name}
+            </span>
             <svg
               viewBox="0 0 700 20"
               preserveAspectRatio="none"
