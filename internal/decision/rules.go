@@ -117,8 +117,6 @@ func (m *marks) meet(n *vicinity) bool {
 // fold is a set of neighbourhoods in one word, thirty-two of which share a bit: enough where there are few.
 type fold uint32
 
-func (f *fold) add(b uint16) { *f |= 1 << (b & 31) }
-
 func (m *marks) fold() fold {
 	word := uint64(0)
 	for _, w := range m {

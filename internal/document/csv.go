@@ -60,6 +60,7 @@ type csvReader struct {
 	out     *Import
 	records map[lineKey]policy.Record // as the rows so far make them
 	emails  map[string]string         // of users, to ids
+	named   map[membership]bool       // by the rows so far
 }
 
 // ReadCSV reads a sheet (RFC 4180, UTF-8 with or without a byte order mark, by commas or semicolons) as
@@ -76,7 +77,7 @@ func ReadCSV(p *policy.Policy, sheet Sheet, data []byte) (*Import, error) {
 	if bytes.Count(first, []byte(";")) > bytes.Count(first, []byte(",")) {
 		rows.Comma = ';'
 	}
-	r := &csvReader{p: p, sheet: sheet, out: &Import{lines: map[lineKey]int{}}, records: map[lineKey]policy.Record{}, emails: map[string]string{}}
+	r := &csvReader{p: p, sheet: sheet, out: &Import{lines: map[lineKey]int{}}, records: map[lineKey]policy.Record{}, emails: map[string]string{}, named: map[membership]bool{}}
 	if sheet == UserSheet {
 		for u := range policy.Each[*policy.User](p) {
 			if u.Email != "" {
@@ -290,8 +291,14 @@ func (r *csvReader) entry(t policy.Type, field, group, id string, row map[string
 	if row == nil && t == policy.UserGroups && isMember(r.p, group, id) {
 		return // and stays for as long as before
 	}
+	// A person's rows of a group, each with a time of its own, are together what takes the place of what was there.
+	named := membership{group, id}
+	c.Also = t == policy.UserGroups && r.named[named]
+	r.named[named] = true
 	r.out.Changes = append(r.out.Changes, c)
 }
+
+type membership struct{ group, user string }
 
 func isMember(p *policy.Policy, group, user string) bool {
 	g, ok := policy.Find[*policy.UserGroup](p, group)

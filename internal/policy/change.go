@@ -29,6 +29,7 @@ type Change struct {
 	Record Record                       // Put: the whole record
 	List   string                       // Add, Drop: members of a user group, devices of a device group, tags or points of a device
 	Member Member                       // Add to or Drop from members; Drop looks at the user alone
+	Also   bool                         // Add to members: beside the user's other memberships, not in their place
 	Value  string                       // Add to or Drop from devices and tags; the id of a point that is dropped
 	Point  Point                        // Add to points
 	Edit   func(Record) (Record, error) // Patch: gives the record that is to take the place of the one there
@@ -285,7 +286,14 @@ func changeList(r Record, c Change, check *checker) Record {
 		}
 		s := c.Member.Span().utc()
 		check.span("members", s)
-		n.Members = spliced(r.Members, from, to, Member{c.Member.User, s.From, s.Until})
+		m := Member{c.Member.User, s.From, s.Until}
+		if c.Also {
+			at, there := slices.BinarySearchFunc(r.Members, m, CompareMembers)
+			if from, to = at, at; there {
+				to++
+			}
+		}
+		n.Members = spliced(r.Members, from, to, m)
 		return &n
 	case *DeviceGroup:
 		if c.List != "devices" {
