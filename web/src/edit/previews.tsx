@@ -18,7 +18,7 @@ export function MatchPreview({ match }: { match: object | undefined }) {
       {found.data?.total === 0 && <p className="text-soft">{say("console.edit.matches_none")}</p>}
       <ul className="grid max-h-60 gap-x-4 overflow-auto sm:grid-cols-2">
         {found.data?.items.map((d) => (
-          <li key={d.id} className="truncate">
+          <li key={d.id} className="truncate leading-[24px]">
             <RecordLink type="devices" id={d.id} name={d.name} />
           </li>
         ))}

@@ -47,7 +47,7 @@ export function Frame({ session, children }: { session: Session; children: React
           <span className="text-lg font-semibold tracking-tight">Sentier</span>
         </NavLink>
         {reads && <SearchBox />}
-        <nav aria-label={say("console.places")} className="flex gap-1 md:flex-col">
+        <nav aria-label={say("console.places")} className="flex w-full flex-wrap gap-1 max-md:order-3 md:flex-col">
           {places.map((p) => (
             <NavLink
               key={p.key}
@@ -59,12 +59,12 @@ export function Frame({ session, children }: { session: Session; children: React
                 )
               }
             >
-              <p.icon size={16} aria-hidden />
+              <p.icon size={16} className="max-md:hidden" aria-hidden />
               <span className="max-sm:text-sm">{say(`console.place.${p.key}`)}</span>
             </NavLink>
           ))}
         </nav>
-        <div className="ml-auto flex items-center gap-2 md:mt-auto md:ml-0 md:flex-col md:items-stretch">
+        <div className="ml-auto flex items-center gap-2 max-md:order-1 md:mt-auto md:ml-0 md:flex-col md:items-stretch">
           <div className="px-2 leading-tight max-md:hidden">
             <div className="font-medium">{session.user.name}</div>
             <div className="text-xs text-soft">{session.mandates.map((m) => say(`console.mandate.${m}`)).join(", ")}</div>

@@ -35,8 +35,8 @@ export function SearchBox() {
   return (
     <Dialog.Root open={open} onOpenChange={setOpen}>
       <Dialog.Trigger asChild>
-        <button type="button" aria-label={say("console.find.open")} className="button w-full justify-start text-soft md:mb-3">
-          <Search size={14} aria-hidden /> <span className="max-sm:sr-only">{say("console.find.short")}</span>
+        <button type="button" aria-label={say("console.find.open")} className="button w-full justify-start text-soft max-md:order-2 max-md:my-1.5 md:mb-3">
+          <Search size={14} aria-hidden /> <span>{say("console.find.short")}</span>
           <kbd className="ml-auto rounded border border-line px-1 font-mono text-xs max-md:hidden">/</kbd>
         </button>
       </Dialog.Trigger>

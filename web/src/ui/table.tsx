@@ -91,7 +91,7 @@ export function RecordTable({
       </div>
       {pages.error && <Trouble error={pages.error} />}
       <div ref={scroller} className="sheet h-[calc(100vh-13rem)] min-h-64 overflow-auto" tabIndex={0} role="region" aria-label={say(`console.types.${type}`)}>
-        <table className="w-full table-fixed border-separate border-spacing-0">
+        <table className="w-full max-md:min-w-[72rem] table-fixed border-separate border-spacing-0">
           <colgroup>
             {columns.map((c) => (
               <col key={c.key} style={{ width: c.width }} />
