@@ -32,15 +32,22 @@ func save(t *testing.T, s *Store, number uint64, from, to *policy.Policy) {
 	}
 }
 
-func TestWhatIsSavedIsLoaded(t *testing.T) {
-	ctx := context.Background()
-	dir := t.TempDir()
+// larkmere is a store in a folder that holds the navigation as its first revision.
+func larkmere(t *testing.T, dir string) (*Store, *policy.Policy) {
+	t.Helper()
 	s := opened(t, dir)
 	first, err := demo.Policy()
 	if err != nil {
 		t.Fatal(err)
 	}
 	save(t, s, 1, &policy.Policy{}, first)
+	return s, first
+}
+
+func TestWhatIsSavedIsLoaded(t *testing.T) {
+	ctx := context.Background()
+	dir := t.TempDir()
+	s, first := larkmere(t, dir)
 	second, done, err := first.Apply([]policy.Change{
 		{Op: policy.Add, Type: policy.UserGroups, ID: "bridge-crew", List: "members", Member: policy.Member{User: "noor.haddad", Until: time.Date(2026, 12, 1, 0, 0, 0, 0, time.UTC)}},
 		{Op: policy.Drop, Type: policy.UserGroups, ID: "bridge-crew", List: "members", Member: policy.Member{User: "tomas.field"}},
@@ -85,12 +92,7 @@ func TestWhatIsSavedIsLoaded(t *testing.T) {
 
 func TestDatabasesThatCannotBeUsed(t *testing.T) {
 	good := t.TempDir()
-	s := opened(t, good)
-	p, err := demo.Policy()
-	if err != nil {
-		t.Fatal(err)
-	}
-	save(t, s, 1, &policy.Policy{}, p)
+	s, _ := larkmere(t, good)
 	if _, err := Open(good, true); err == nil || !strings.Contains(err.Error(), "another service") {
 		t.Errorf("opened twice: %v", err)
 	}
@@ -183,13 +185,7 @@ func TestTokens(t *testing.T) {
 // read side by side, are those of one revision.
 func TestLoadIsOfOneRevision(t *testing.T) {
 	ctx := context.Background()
-	dir := t.TempDir()
-	s := opened(t, dir)
-	first, err := demo.Policy()
-	if err != nil {
-		t.Fatal(err)
-	}
-	save(t, s, 1, &policy.Policy{}, first)
+	s, first := larkmere(t, t.TempDir())
 	const revisions = 60
 	written := make(chan error, 1)
 	go func() {
