@@ -48,6 +48,7 @@ func TestCommandsWithoutAService(t *testing.T) {
 		"allowed":               {"check tomas.field control twin-bridge-north --at 2026-11-24T09:00:00Z --policy " + larkmere, 0, "● ALLOWED  granted", ""},
 		"denied":                {"check agnes.lindqvist control alder-gate-1 --at 2026-11-24T20:00:00Z --policy " + larkmere, 1, "✗ schedule Navigation hours, winter  closed until Wed 25 Nov 2026 08:00 (Europe/Madrid)", ""},
 		"a near miss of an id":  {"check tomas.feld view mill-bridge --policy " + larkmere, 1, "mean tomas.field?", ""},
+		"a slash too many":      {"check tomas.field view mill-bridge/ --policy " + larkmere, 1, "There is no device “mill-bridge/”", ""},
 		"a time that is none":   {"check tomas.field view mill-bridge --at soon --policy " + larkmere, 2, "", "tomorrow 06:00"},
 		"an argument missing":   {"check tomas.field view", 2, "", "DEVICE[/POINT] is missing"},
 		"a format that is none": {"check a b c --format xml", 2, "", "table, json or csv"},

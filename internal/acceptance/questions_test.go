@@ -1,6 +1,7 @@
 package acceptance
 
 import (
+	"encoding/json"
 	"strings"
 	"testing"
 
@@ -102,5 +103,74 @@ func TestWhoMayAskAboutMany(t *testing.T) {
 		if look.By == look.User {
 			t.Errorf("%s looked at what is their own, which is nothing to record", look.By)
 		}
+	}
+}
+
+// TestManyEvaluationsEndWhereTheyShould puts what ends a request, has a fault or may not be asked at every edge of what is read and
+// found together.
+func TestManyEvaluationsEndWhereTheyShould(t *testing.T) {
+	w := start(t, nil)
+	own := w.tokenFor("tomas.field")
+	const n = 300
+	allowed, denied := `{"resource":{"type":"device","id":"mill-bridge"}}`, `{"resource":{"type":"device","id":"alder-gate-1"}}`
+	faulty, others := `{"resource":{"type":"lamp","id":"mill-bridge"}}`, `{"subject":{"type":"user","id":"rui.falcao"},"resource":{"type":"device","id":"mill-bridge"}}`
+	body := func(semantic, usual string, other map[int]string) string {
+		var list []string
+		for i := range n {
+			part := usual
+			if o, ok := other[i]; ok {
+				part = o
+			}
+			list = append(list, part)
+		}
+		return `{"subject":{"type":"user","id":"tomas.field"},"action":{"name":"control"},"context":{"time":"2026-11-24T10:00:00Z"},"options":{"evaluations_semantic":"` +
+			semantic + `"},"evaluations":[` + strings.Join(list, ",") + `]}`
+	}
+	ask := func(semantic, usual string, other map[int]string) (int, []wire.Decision) {
+		t.Helper()
+		status, _, text := w.ask("POST", "/access/v1/evaluations", own, body(semantic, usual, other))
+		var out wire.Decisions
+		if status == 200 {
+			if err := json.Unmarshal([]byte(text), &out); err != nil {
+				t.Fatal(err)
+			}
+		}
+		return status, out.Evaluations
+	}
+	for _, at := range []int{0, 1, 126, 127, 128, 129, 255, 256, 299} {
+		status, list := ask("execute_all", allowed, map[int]string{at: denied})
+		if status != 200 || len(list) != n {
+			t.Fatalf("all, with %d denied: %d, %d answers", at, status, len(list))
+		}
+		for i, d := range list {
+			if d.Decision != (i != at) {
+				t.Errorf("all, with %d denied: the answer %d is %v", at, i, d.Decision)
+			}
+		}
+		if _, list := ask("deny_on_first_deny", allowed, map[int]string{at: denied}); len(list) != at+1 || list[at].Decision || list[at].Context.Reason != "no_grant" {
+			t.Errorf("until the first deny, which is %d: %d answers", at, len(list))
+		}
+		if _, list := ask("permit_on_first_permit", denied, map[int]string{at: allowed}); len(list) != at+1 || !list[at].Decision {
+			t.Errorf("until the first permit, which is %d: %d answers", at, len(list))
+		}
+		// What cannot be read is a denial with its error, and ends what ends with one.
+		if _, list := ask("execute_all", allowed, map[int]string{at: faulty}); len(list) != n || list[at].Decision || list[at].Context.Error == nil || list[at].Context.Error.Status != 400 {
+			t.Errorf("all, with a fault in %d: %+v", at, list)
+		}
+		if _, list := ask("deny_on_first_deny", allowed, map[int]string{at: faulty}); len(list) != at+1 {
+			t.Errorf("until the first deny, with a fault in %d: %d answers", at, len(list))
+		}
+		// Who asks about somebody else is refused, unless that is not asked any more.
+		if status, _ := ask("execute_all", allowed, map[int]string{at: others}); status != 403 {
+			t.Errorf("all, with %d about somebody else: %d", at, status)
+		}
+		if at > 0 {
+			if status, list := ask("deny_on_first_deny", allowed, map[int]string{at - 1: denied, at: others}); status != 200 || len(list) != at {
+				t.Errorf("until the first deny, which comes just before %d about somebody else: %d, %d answers", at, status, len(list))
+			}
+		}
+	}
+	if status, _, text := w.ask("POST", "/access/v1/evaluations", own, strings.Replace(body("execute_all", allowed, nil), "execute_all", "some", 1)); status != 400 || !strings.Contains(text, "deny_on_first_deny") {
+		t.Errorf("a semantic that is none: %d %s", status, text)
 	}
 }

@@ -32,10 +32,10 @@ type target struct {
 
 func (r Reference) target() target { return target{r.Type, r.ID, r.Point} }
 
-// SplitPoint takes a reference to a point apart; ok is false where it has no slash.
-func SplitPoint(ref string) (DeviceID, PointID, bool) {
-	d, p, ok := strings.Cut(ref, "/")
-	return DeviceID(d), PointID(p), ok
+// SplitPoint takes a reference to a point apart; ok is false where it does not name both a device and a point.
+func SplitPoint(ref string) (d DeviceID, p PointID, ok bool) {
+	device, point, _ := strings.Cut(ref, "/")
+	return DeviceID(device), PointID(point), device != "" && point != ""
 }
 
 type visitor func(Reference)

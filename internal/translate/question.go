@@ -20,7 +20,10 @@ func (e *InputError) Error() string { return e.Field + ": " + e.Problem }
 // Question reads a question as it is asked over the wire. The error is of type [*InputError].
 func Question(p *policy.Policy, in wire.Check, now time.Time) (decision.Question, error) {
 	q := decision.Question{User: policy.UserID(in.User), Right: policy.RightID(in.Right), At: now}
-	q.Device, q.Point, _ = policy.SplitPoint(in.Device)
+	var point bool
+	if q.Device, q.Point, point = policy.SplitPoint(in.Device); !point {
+		q.Device, q.Point = policy.DeviceID(in.Device), "" // with a slash too many it is no device either
+	}
 	if in.At != "" {
 		at, err := document.ParseInstant(in.At, now, deviceZone(p, q.Device))
 		if err != nil {
@@ -99,7 +102,8 @@ func EvaluationContext(context map[string]any, now time.Time) (time.Time, decisi
 }
 
 func readContext(q *decision.Question, context map[string]any) error {
-	for name, value := range context {
+	for _, name := range [...]string{"time", "ip", "strong_sign_in", "attended"} { // in order, so that of several faults the same is told each time
+		value := context[name]
 		if value == nil {
 			continue
 		}
@@ -127,8 +131,6 @@ func readContext(q *decision.Question, context map[string]any) error {
 			problem, ok = "is neither true nor false", readTri(&q.Context.StrongSignIn, value)
 		case "attended":
 			problem, ok = "is neither true nor false", readTri(&q.Context.Attended, value)
-		default:
-			ok = true
 		}
 		if !ok {
 			return &InputError{"context." + name, problem}
