@@ -94,10 +94,7 @@ func evaluation(q *decision.Question) string {
 }
 
 // Loads are measured in turn, so often and each so long.
-const (
-	rounds = 8
-	round  = 500 * time.Millisecond
-)
+var rounds, round = 8, 500 * time.Millisecond
 
 // load sends requests on some connections for a while, and gives how many were answered a second.
 func load(url, token string, bodies []string, during time.Duration) float64 {

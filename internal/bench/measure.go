@@ -16,9 +16,7 @@ func (r *run) measure(n int) {
 	w := newWorld(n)
 	made := time.Since(start)
 	before := heap()
-	start = time.Now()
-	w.compiled = decision.Compile(w.policy)
-	took := time.Since(start)
+	took := r.compile(w)
 	fmt.Fprintf(os.Stderr, "%d: made %v, compiled %v\n", n, made, took)
 	if r.wants("memory") && n >= large {
 		r.memory(w, n, heap()-before)
@@ -37,6 +35,12 @@ func (r *run) measure(n int) {
 	if r.wants("service") || r.wants("edit|page|import|http|sql|start") {
 		r.service(w, n)
 	}
+}
+
+func (r *run) compile(w *world) time.Duration {
+	start := time.Now()
+	w.compiled = decision.Compile(w.policy)
+	return time.Since(start)
 }
 
 // large is the size of the figures that are told for a million users and as many devices.
