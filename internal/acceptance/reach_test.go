@@ -182,6 +182,8 @@ func TestReachInTheTerminal(t *testing.T) {
 		{[]string{"check", "bridge-crew", "control", "mill-bridge", "--group", "--at", tuesday}, 0, []string{"Yes: somebody in Bridge crew has Control"}},
 		{[]string{"check", "bridge-crew", "control", "mill-bridge", "--group", "--week", "--at", "2026-11-24"}, 0, []string{"allowed Tue 24 Nov 08:00 to Tue 24 Nov 16:00"}},
 		{[]string{"check", "bridge-crew", "control", "mill-bridge", "--group", "--advise"}, 2, []string{"nothing is advised about a group"}},
+		{[]string{"check", "noor.haddad", "control", "alder-gate-1", "--advise", "--at", tuesday, "--language", "fr"}, 1, []string{"✗ REFUSÉ", "groupe Lock keepers, north", "Ce qui en ferait un oui, le moindre d’abord", "Le mar. 24 nov. 2026 11:00 (Europe/Madrid), selon la révision 1"}},
+		{[]string{"check", "tomas.field", "control", "twin-bridge-north", "--week", "--at", "2026-10-23", "--language", "fr"}, 0, []string{"dim. 25 oct.", "l’heure passe de +02:00 à +01:00", "permis du ven. 23 oct. 07:00 au ven. 23 oct. 20:00"}},
 		{[]string{"role", "uses", "bridge-watch"}, 0, []string{"bridge-watch", "Acknowledge alarms, Control, View", "6", "3"}},
 		{[]string{"schedule", "uses", "none"}, 2, []string{"there is nothing here"}},
 		{[]string{"user", "as-seen", "noor.haddad", "--at", tuesday}, 0, []string{"Noor Haddad reaches 13"}},

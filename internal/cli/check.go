@@ -131,7 +131,7 @@ func (a *app) printAnswer(answer wire.Answer) error {
 			rows: [][]string{{answer.User.ID, answer.Right.ID, answer.Device.ID, answer.At.Format(time.RFC3339), fmt.Sprint(answer.Allowed), answer.Reason, until}},
 		}.csv(a.Out)
 	default:
-		_, err = io.WriteString(a.Out, answerText(answer))
+		_, err = io.WriteString(a.Out, a.answerText(answer))
 	}
 	if err != nil {
 		return err
@@ -166,7 +166,7 @@ func (a *app) advised(cmd *cobra.Command, answer wire.Answer, q wire.AdviceQuest
 	case "csv":
 		err = a.printAdvice(advice)
 	default:
-		if _, err = io.WriteString(a.Out, answerText(answer)); err == nil {
+		if _, err = io.WriteString(a.Out, a.answerText(answer)); err == nil {
 			err = a.printAdvice(advice)
 		}
 	}
@@ -195,29 +195,33 @@ func (a *app) week(cmd *cobra.Command, in wire.Check) error {
 
 const textWidth = 92
 
-func answerText(answer wire.Answer) string {
+// words are those of the language that was asked for.
+func (a *app) words() wording.Catalogue { return wording.Accepted(a.language) }
+
+func (a *app) answerText(answer wire.Answer) string {
 	var out strings.Builder
-	verdict := "✗ DENIED"
+	c := a.words()
+	verdict := "✗ " + c.Say("terminal.denied")
 	if answer.Allowed {
-		verdict = "● ALLOWED"
+		verdict = "● " + c.Say("terminal.allowed")
 	}
 	fmt.Fprintf(&out, "%s  %s\n\n%s\n", verdict, answer.Reason, wrap(answer.Text, "", textWidth))
 	for _, t := range append(answer.Because, answer.Missing...) {
-		out.WriteString("\n" + trailText(t))
+		out.WriteString("\n" + trailText(c, t))
 	}
 	for i, name := range sortedKeys(answer.Limits) {
 		if i == 0 {
-			out.WriteString("\nLimits for the enforcement point:\n")
+			out.WriteString("\n" + c.Say("terminal.limits") + "\n")
 		}
 		value, err := answer.Limits[name].MarshalJSON()
 		must(err)
 		fmt.Fprintf(&out, "  %s: %s\n", name, value)
 	}
-	when := "At " + wording.Time(answer.At, answer.Zone)
+	when := "terminal.at"
 	if answer.Revision > 0 {
-		when += fmt.Sprintf(", by revision %d of the policy", answer.Revision)
+		when = "terminal.at_revision"
 	}
-	out.WriteString("\n" + when + ".\n")
+	out.WriteString("\n" + c.Say(when, "time", c.Time(answer.At, answer.Zone), "n", fmt.Sprint(answer.Revision)) + "\n")
 	return out.String()
 }
 
@@ -225,26 +229,23 @@ func answerText(answer wire.Answer) string {
 var signs = map[string]string{"holds": "●", "breaks": "✗", "closes": "■", "beyond": "○"}
 
 // trailText draws a trail, one stop a line.
-func trailText(t wire.Trail) string {
+func trailText(c wording.Catalogue, t wire.Trail) string {
 	width := 0
 	for _, s := range t.Stops {
-		width = max(width, lipgloss.Width(stopName(s)))
+		width = max(width, lipgloss.Width(stopName(c, s)))
 	}
 	var out strings.Builder
 	for _, s := range t.Stops {
-		name := stopName(s)
+		name := stopName(c, s)
 		fmt.Fprintf(&out, "  %s %s%s  %s\n", signs[s.State], name, strings.Repeat(" ", width-lipgloss.Width(name)), s.Text)
 	}
 	return out.String()
 }
 
-var stopNouns = map[string]string{
-	"user_groups": "group", "grants": "grant", "sites": "site", "device_groups": "device group", "schedules": "schedule", "condition": "only if",
-}
-
-func stopName(s wire.Stop) string {
-	if noun := stopNouns[s.Type]; noun != "" {
-		return noun + " " + s.Name
+// stopName says what a stop is, where its name alone would not.
+func stopName(c wording.Catalogue, s wire.Stop) string {
+	if key := "terminal.stop." + s.Type; c.Has(key) {
+		return c.Say(key, "name", s.Name)
 	}
 	return s.Name
 }

@@ -345,14 +345,17 @@ func letters(rights []string) string {
 }
 
 // weekText draws the strip of each day: a mark every half hour.
-func weekText(w wire.Week) string {
+func weekText(c wording.Catalogue, w wire.Week) string {
 	loc, err := time.LoadLocation(w.Zone)
 	if err != nil {
 		loc = time.UTC
 	}
 	var out strings.Builder
 	const marks = 48
-	width := len("Mon 23 Nov")
+	width := 0
+	for _, day := range w.Days {
+		width = max(width, lipgloss.Width(c.Day(day.From.In(loc))))
+	}
 	for _, r := range w.Rights {
 		fmt.Fprintf(&out, "%s\n", r.Right.Name)
 		fmt.Fprintf(&out, "  %*s  00    03    06    09    12    15    18    21    24\n", width, "")
@@ -369,18 +372,20 @@ func weekText(w wire.Week) string {
 			}
 			note := ""
 			if day.Change != nil {
-				note = "  clock " + day.Change.Before + " → " + day.Change.After
+				note = "  " + c.Say("terminal.clock", "before", day.Change.Before, "after", day.Change.After)
 			}
-			fmt.Fprintf(&out, "  %-*s  %s%s\n", width, day.From.In(loc).Format("Mon _2 Jan"), line.String(), note)
+			name := c.Day(day.From.In(loc))
+			fmt.Fprintf(&out, "  %s%s  %s%s\n", name, strings.Repeat(" ", width-lipgloss.Width(name)), line.String(), note)
 		}
 		for _, s := range r.Stretches {
 			if s.Allowed {
-				fmt.Fprintf(&out, "  allowed %s to %s\n", s.From.In(loc).Format("Mon _2 Jan 15:04"), s.Until.In(loc).Format("Mon _2 Jan 15:04"))
+				from, until := s.From.In(loc), s.Until.In(loc)
+				fmt.Fprintf(&out, "  %s\n", c.Say("terminal.stretch", "from", c.Day(from)+from.Format(" 15:04"), "until", c.Day(until)+until.Format(" 15:04")))
 			}
 		}
 		out.WriteString("\n")
 	}
-	fmt.Fprintf(&out, "█ allowed  · not, by the clock of %s.\n", w.Zone)
+	out.WriteString(c.Say("terminal.legend", "zone", w.Zone) + "\n")
 	return out.String()
 }
 
@@ -403,7 +408,7 @@ func (a *app) printWeek(w wire.Week) error {
 	if a.format != "table" {
 		return a.print(w, s)
 	}
-	_, err := lipgloss.Fprint(a.Out, weekText(w))
+	_, err := lipgloss.Fprint(a.Out, weekText(a.words(), w))
 	return err
 }
 
@@ -415,15 +420,15 @@ func (a *app) printAdvice(advice wire.Advice) error {
 		}
 		return a.print(advice, s)
 	}
-	verb := "make it a yes"
+	c, towards := a.words(), "towards"
 	if advice.Allowed {
-		verb = "take it away"
+		towards = "away"
 	}
 	if len(advice.Items) == 0 {
-		fmt.Fprintf(a.Out, "\nNo single change of the policy would %s.\n", verb)
+		fmt.Fprintf(a.Out, "\n%s\n", c.Say("terminal.nothing_"+towards))
 		return nil
 	}
-	fmt.Fprintf(a.Out, "\nWhat would %s, least first:\n", verb)
+	fmt.Fprintf(a.Out, "\n%s\n", c.Say("terminal."+towards))
 	for n, i := range advice.Items {
 		fmt.Fprintf(a.Out, "\n%2d. %s\n", n+1, strings.TrimLeft(wrap(i.Text, "    ", textWidth), " "))
 		if command := adviceCommand(i); command != "" {
@@ -431,11 +436,11 @@ func (a *app) printAdvice(advice wire.Advice) error {
 		}
 		for k, d := range i.Impact.Items {
 			if k == 3 {
-				fmt.Fprintf(a.Out, "      … and more: people %d, devices %d in all\n", i.Impact.Users, i.Impact.Devices)
+				fmt.Fprintf(a.Out, "      %s\n", c.Say("terminal.more", "users", fmt.Sprint(i.Impact.Users), "devices", fmt.Sprint(i.Impact.Devices)))
 				break
 			}
 			text := strings.Join(prefixed("+", d.Gained), " ") + " " + strings.Join(prefixed("−", d.Lost), " ")
-			fmt.Fprintf(a.Out, "      %s on %s: %s\n", d.User.Name, d.Device.Name, strings.TrimSpace(text))
+			fmt.Fprintf(a.Out, "      %s\n", c.Say("terminal.change", "user", d.User.Name, "device", d.Device.Name, "rights", strings.TrimSpace(text)))
 		}
 	}
 	return nil

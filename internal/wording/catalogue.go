@@ -89,6 +89,11 @@ func (c Catalogue) Time(t time.Time, zone string) string {
 		loc = time.UTC
 	}
 	t = t.In(loc)
+	return fmt.Sprintf("%s %s (%s)", c.Day(t), t.Format("2006 15:04"), loc)
+}
+
+// Day writes the day of an instant by the clock of its own location: Tue 24 Nov.
+func (c Catalogue) Day(t time.Time) string {
 	day, month := strings.Fields(c.Say("time.weekdays")), strings.Fields(c.Say("time.months"))
-	return fmt.Sprintf("%s %d %s %s (%s)", day[t.Weekday()], t.Day(), month[t.Month()-1], t.Format("2006 15:04"), loc)
+	return fmt.Sprintf("%s %d %s", day[t.Weekday()], t.Day(), month[t.Month()-1])
 }
