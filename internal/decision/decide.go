@@ -192,10 +192,23 @@ func (c *Compiled) onlyDirect(a *asked, out []int32) []int32 {
 
 // covering appends the lines that hang on a subject and any target of the resource.
 func (c *Compiled) covering(s subject, a *asked, out []int32) []int32 {
-	list, marks := c.bySubject[s], &c.marks[s]
-	for _, t := range a.what.facts.targets {
-		if marks.has(c.mark(t)) {
-			list, out = take(list, t, out)
+	list := c.bySubject[s]
+	if len(list) <= shortList { // both are in order: walked side by side
+		i := 0
+		for _, t := range a.what.facts.targets {
+			for i < len(list) && list[i].target < t {
+				i++
+			}
+			for ; i < len(list) && list[i].target == t; i++ {
+				out = append(out, list[i].line)
+			}
+		}
+	} else {
+		marks := &c.marks[s]
+		for _, t := range a.what.facts.targets {
+			if marks.has(c.mark(t)) {
+				list, out = take(list, t, out)
+			}
 		}
 	}
 	if a.point != 0 {
