@@ -122,8 +122,8 @@ What made the figures what they are, as the profiles showed, and where they are 
   lines. They are kept as they come, nearest targets first, so that most are passed over without a look at their schedules; how a target covers a
   device is kept with the class; what is drawn takes one allocation.
 - **matrix**: a row visits the columns that any line of its user covers, by target; the others are not looked at.
-- **batches**: all users and devices of 128 questions are found first, a stage at a time, so that the waits for memory overlap. At 1,000,000 those
-  waits are a third of a question's cost beside a single request's HTTP, which hardly grows: there the figure is tight.
+- **batches**: all users and devices of 128 questions are found first, a stage at a time, so that the waits for memory overlap, which
+  at 1,000,000 are half of what a question costs.
 - **a member added**: of the time beyond the bare transaction a third is HTTP, a third GORM; the rest copies what changes: the group's list, a
   shard of the index and its directory.
 - **start**: records and long lists are read side by side; SQLite's driver takes most of it. It is measured last, without the policy that the other
