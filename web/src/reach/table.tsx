@@ -84,7 +84,7 @@ export function ReachTable({ of, items }: { of: Reach; items: Reached[] }) {
               <td className="px-4 py-1.5">
                 <Ends item={item} zone={of.zone} />
               </td>
-              <td className="px-4 py-1.5">
+              <td className="px-4 py-1.5 leading-[24px]">
                 {(item.through ?? []).map((t, i) => (
                   <span key={t.id}>
                     {i > 0 && <span className="text-soft"> → </span>}
@@ -129,7 +129,7 @@ function Why({ of, item }: { of: Reach; item: Reached }) {
   const right = item.rights.some((r) => r.id === "control") ? "control" : (item.rights[0]?.id ?? "view");
   const [user, device] = of.of.type === "users" ? [of.of.id, item.id] : [item.id, of.of.id];
   return (
-    <Link className="link ml-2 text-soft" to={`/check?${new URLSearchParams({ user, right, device }).toString()}`}>
+    <Link className="link ml-2 inline-block leading-[24px] text-soft" to={`/check?${new URLSearchParams({ user, right, device }).toString()}`}>
       {say("console.reach.why")}
     </Link>
   );
