@@ -43,6 +43,15 @@ func (w *world) browse() *browser {
 	return b
 }
 
+// console opens a browser in which the owner has signed in.
+func (w *world) console() *browser {
+	w.t.Helper()
+	b := w.browse()
+	b.signIn("ines.carvalho", password)
+	b.see("Choose a person")
+	return b
+}
+
 func (b *browser) do(what string, steps ...chromedp.Action[chromedp.Void]) {
 	b.t.Helper()
 	ctx, cancel := context.WithTimeout(b.ctx, stepTime)

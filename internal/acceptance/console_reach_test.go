@@ -14,9 +14,7 @@ import (
 // TestConsoleFromARefusalToTheMend follows a refusal from its trail to what would mend it, and back to an allowed answer.
 func TestConsoleFromARefusalToTheMend(t *testing.T) {
 	w := start(t, nil)
-	b := w.browse()
-	b.signIn("ines.carvalho", password)
-	b.see("Choose a person")
+	b := w.console()
 	b.open(question("user", "noor.haddad", "right", "control", "device", "alder-gate-1", "at", "2026-11-24 10:00"))
 	b.see("Denied")
 	b.see("Breaks here: is not a member")
@@ -80,9 +78,7 @@ func TestConsoleFromARefusalToTheMend(t *testing.T) {
 // TestConsoleLoadsAPolicy compares a document with the policy, and loads it.
 func TestConsoleLoadsAPolicy(t *testing.T) {
 	w := start(t, nil)
-	b := w.browse()
-	b.signIn("ines.carvalho", password)
-	b.see("Choose a person")
+	b := w.console()
 	b.open("/policy")
 	b.see("Compare a document")
 	changed := strings.Replace(string(demo.Document()), "name: Bridge crew", "name: Bridge company", 1)
@@ -111,9 +107,7 @@ func TestConsoleMatrixOfAThousand(t *testing.T) {
 		t.Fatal(err)
 	}
 	w := start(t, p)
-	b := w.browse()
-	b.signIn("ines.carvalho", password)
-	b.see("Choose a person")
+	b := w.console()
 	b.open("/matrix?rows=users&columns=devices")
 	b.see("1000 of 1560 rows, 1000 of 1684 columns")
 	// Far corners are drawn, and the longest frame on the way is measured: a pause of half a second would be seen.

@@ -89,9 +89,7 @@ func TestConsole(t *testing.T) {
 // schedule, grant with two lines, check, move, suspend, remove; each step leaves what the API shows.
 func TestConsoleThroughTheWork(t *testing.T) {
 	w := start(t, nil)
-	b := w.browse()
-	b.signIn("ines.carvalho", password)
-	b.see("Choose a person")
+	b := w.console()
 	left := func(path, want string) {
 		t.Helper()
 		if status, _, body := w.ask("GET", "/api/v1/"+path, w.token, ""); status != 200 || !strings.Contains(body, want) {
@@ -235,9 +233,7 @@ func TestConsoleSheets(t *testing.T) {
 	dir := t.TempDir()
 	bad := write(t, dir+"/bad.csv", "name,status\nOle Bay,activ\n")
 	good := write(t, dir+"/good.csv", "name,email\nOle Bay,ole.bay@larkmere.example\n")
-	b := w.browse()
-	b.signIn("ines.carvalho", password)
-	b.see("Choose a person")
+	b := w.console()
 	b.open("/people")
 	b.click("CSV files")
 	b.see("Columns: id, name, email")

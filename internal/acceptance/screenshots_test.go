@@ -24,9 +24,7 @@ func TestScreenshots(t *testing.T) {
 	if dir == "" {
 		t.Skip("only with SENTIER_SCREENSHOTS, the folder to write to")
 	}
-	b := start(t, nil).browse()
-	b.signIn("ines.carvalho", password)
-	b.see("Choose a person")
+	b := start(t, nil).console()
 	for _, page := range []struct{ name, path, shows string }{
 		{"check-allowed", question("user", "tomas.field", "right", "control", "device", "twin-bridge-north/deck", "at", "2026-11-24 10:00"), "Because"},
 		{"check-denied", question("user", "agnes.lindqvist", "right", "control", "device", "alder-gate-1", "at", "2026-11-24 20:00"), "What would have made it a yes"},

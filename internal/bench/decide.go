@@ -9,7 +9,6 @@ import (
 	"net"
 	"net/http"
 	"path/filepath"
-	"runtime/pprof"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -67,22 +66,21 @@ func (r *run) matrix(w *world, n int) {
 		rows[i].User = w.userIDs[i*len(w.userIDs)/side]
 		columns[i].Device = w.deviceIDs[i*len(w.deviceIDs)/side]
 	}
-	if profileTo != nil {
-		check(pprof.StartCPUProfile(profileTo))
-		defer pprof.StopCPUProfile()
-	}
-	took, floor := against(7, func() {
-		sink += len(w.compiled.Matrix(rows, columns, decision.Circumstances{At: at}).Kinds)
-	}, func() {
-		q := decision.Question{Right: "control", At: at}
-		for i := range rows {
-			for k := range columns {
-				q.User, q.Device = rows[i].User, columns[k].Device
-				if w.compiled.Decide(&q).Allowed {
-					sink++
+	var took, floor time.Duration
+	profiled(func() {
+		took, floor = against(7, func() {
+			sink += len(w.compiled.Matrix(rows, columns, decision.Circumstances{At: at}).Kinds)
+		}, func() {
+			q := decision.Question{Right: "control", At: at}
+			for i := range rows {
+				for k := range columns {
+					q.User, q.Device = rows[i].User, columns[k].Device
+					if w.compiled.Decide(&q).Allowed {
+						sink++
+					}
 				}
 			}
-		}
+		})
 	})
 	r.report(figure{"matrix of 1,000 × 1,000", n, ratio(took, floor), 0.2, false, fmt.Sprintf("%v with all rights, 1,000,000 plain decisions %v", took, floor)})
 }
@@ -169,15 +167,13 @@ func (r *run) overHTTP(s *running, n int) {
 		}
 		many = append(many, fmt.Sprintf(`{"action":{"name":"control"},"context":{"time":%q},"evaluations":[%s]}`, at.Format(time.RFC3339), parts.String()[1:]))
 	}
-	if profileTo != nil {
-		check(pprof.StartCPUProfile(profileTo))
-		defer pprof.StopCPUProfile()
-	}
 	single, batch := 0.0, 0.0
-	for range rounds {
-		single = max(single, load(s.url+"/access/v1/evaluation", s.token, bodies, round))
-		batch = max(batch, 1000*load(s.url+"/access/v1/evaluations", s.token, many, round))
-	}
+	profiled(func() {
+		for range rounds {
+			single = max(single, load(s.url+"/access/v1/evaluation", s.token, bodies, round))
+			batch = max(batch, 1000*load(s.url+"/access/v1/evaluations", s.token, many, round))
+		}
+	})
 	r.report(figure{"batch of 1,000, decisions/s", n, batch / single, 30, true, fmt.Sprintf("%.0f/s, single requests %.0f/s", batch, single)})
 }
 

@@ -193,22 +193,13 @@ func (c *Compiled) onlyDirect(a *asked, out []int32) []int32 {
 // covering appends the lines that hang on a subject and any target of the resource.
 func (c *Compiled) covering(s subject, a *asked, out []int32) []int32 {
 	list := c.bySubject[s]
-	if len(list) <= shortList { // both are in order: walked side by side
-		i := 0
-		for _, t := range a.what.facts.targets {
-			for i < len(list) && list[i].target < t {
-				i++
-			}
-			for ; i < len(list) && list[i].target == t; i++ {
-				out = append(out, list[i].line)
-			}
-		}
-	} else {
-		marks := &c.marks[s]
-		for _, t := range a.what.facts.targets {
-			if marks.has(c.mark(t)) {
-				list, out = take(list, t, out)
-			}
+	short := len(list) <= shortList // walking it costs less than the marks
+	for _, t := range a.what.facts.targets {
+		switch {
+		case short:
+			list, out = walk(list, t, out)
+		case c.marks[s].has(c.mark(t)):
+			list, out = take(list, t, out)
 		}
 	}
 	if a.point != 0 {
@@ -220,12 +211,17 @@ func (c *Compiled) covering(s subject, a *asked, out []int32) []int32 {
 // shortList is how long a list of rules is at most to be walked rather than halved.
 const shortList = 16
 
-// take appends the lines of the rules for a target, and gives the rules for those after it.
+// take is [walk] for a list of any length.
 func take(list []rule, t target, out []int32) ([]rule, []int32) {
 	if len(list) > shortList {
 		at, _ := slices.BinarySearchFunc(list, t, func(r rule, t target) int { return int(r.target) - int(t) })
 		list = list[at:]
 	}
+	return walk(list, t, out)
+}
+
+// walk appends the lines of the rules for a target, and gives the rules for those after it.
+func walk(list []rule, t target, out []int32) ([]rule, []int32) {
 	for len(list) > 0 && list[0].target < t {
 		list = list[1:]
 	}

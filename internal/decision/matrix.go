@@ -35,7 +35,7 @@ type Matrix struct {
 // Matrix finds the rights of every row in every column. A row or column that is not there has none. With
 // in.AnyTime the cells tell also what is allowed at other times.
 func (c *Compiled) Matrix(rows []Who, columns []What, in Circumstances) Matrix {
-	m := &matrix{c: c, in: in, numbers: map[string]int32{}, set: c.newSets(), later: c.newSets(), nothing: -1}
+	m := &matrix{c: c, in: in, numbers: map[string]int32{}, later: c.newSets(), nothing: -1}
 	m.wanted, _ = c.wanted(in.Right)
 	m.sheet = newSheet(c, in)
 	m.layOut(columns)
@@ -67,7 +67,6 @@ type matrix struct {
 	classes  []int32   // of devices, each once
 	columns  [][]int32 // places in classes
 	numbers  map[string]int32
-	set      sets
 	later    sets
 	key      []byte
 	devices  []*deviceClass // by place in classes

@@ -72,7 +72,7 @@ type marks [8]uint64
 // neighbourhoods is how many marks tells apart.
 const neighbourhoods = 512
 
-// everywhere is a neighbourhood without targets that is in every set of marks: what lies there is always
+// everywhere is a neighbourhood without targets that is in the marks of every user: what lies there is always
 // looked at closer.
 const everywhere uint16 = 0
 
@@ -155,7 +155,6 @@ func (c *Compiled) compileRules() *rules {
 	}
 	r.marks = make([]marks, len(r.bySubject))
 	for s, list := range r.bySubject {
-		r.marks[s].add(everywhere)
 		for _, rule := range list {
 			r.marks[s].add(r.mark(rule.target))
 		}

@@ -27,14 +27,14 @@ func FromRecords(records *Records) (*Policy, error) {
 	var faults Faults
 	all := records.All()
 	changes := make([]Change, 0, len(all))
-	seen := &idSet{}
-	index, last := 0, typeCount
+	var seen idSet
+	index, last, first := 0, typeCount, 0 // first of changes is the type's first
 	for _, r := range all {
 		if r.Type() != last {
-			index, last, seen = 0, r.Type(), &idSet{}
+			index, last, first, seen = 0, r.Type(), len(changes), idSet{}
 		}
 		index++
-		if seen.has(r.Key()) {
+		if seen.has(r.Key(), changes[first:]) {
 			faults = append(faults, Fault{r.Type(), r.Key(), index - 1, "id",
 				"the id " + r.Key() + " is there twice: give each " + r.Type().Noun() + " an id of its own"})
 			continue
@@ -51,25 +51,25 @@ func FromRecords(records *Records) (*Policy, error) {
 	return p, nil
 }
 
-// idSet gathers ids. As long as they come in order, which they do from a store, it needs no room for them.
+// idSet tells which ids came before. From a store they come in order, and need no set.
 type idSet struct {
-	inOrder []string
-	all     map[string]bool // nil: inOrder are all
+	last string          // as long as they come in order
+	all  map[string]bool // nil: they do
 }
 
-// has tells whether an id came before, and adds it. Empty ids, which are faulted elsewhere, are not counted.
-func (s *idSet) has(id string) bool {
+// has tells whether an id is among those of the changes before. Empty ids, which are faulted elsewhere, are not counted.
+func (s *idSet) has(id string, before []Change) bool {
 	if id == "" {
 		return false
 	}
-	if s.all == nil && (len(s.inOrder) == 0 || s.inOrder[len(s.inOrder)-1] < id) {
-		s.inOrder = append(s.inOrder, id)
-		return false
-	}
 	if s.all == nil {
+		if s.last < id {
+			s.last = id
+			return false
+		}
 		s.all = map[string]bool{}
-		for _, before := range s.inOrder {
-			s.all[before] = true
+		for _, c := range before {
+			s.all[c.ID] = true
 		}
 	}
 	found := s.all[id]

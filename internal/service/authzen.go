@@ -36,35 +36,26 @@ func (s *Service) EvaluateMany(c Caller, in *wire.Evaluations) (wire.Decisions, 
 	st := s.State()
 	asks := asker{s: s, st: st, caller: c}
 	asks.at, asks.context, asks.err = readContext(in.Context, s.now())
-	questions := make([]decision.Question, min(len(in.Evaluations), askedTogether))
-	faults := make([]error, len(questions))
-	for from := 0; from < len(in.Evaluations); from += askedTogether {
-		read := 0
-		var err error
-		for i := from; i < min(len(in.Evaluations), from+askedTogether) && err == nil; i++ {
-			if questions[read], faults[read], err = asks.part(in, &in.Evaluations[i]); err == nil {
-				read++
-			}
-		}
-		for i, answer := range st.Compiled.AnswerMany(questions[:read]) {
-			d := told(st, &answer)
-			if faults[i] != nil {
-				d = unread(st, faults[i])
-			}
-			out.Evaluations = append(out.Evaluations, d)
-			if semantic == "deny_on_first_deny" && !d.Decision || semantic == "permit_on_first_permit" && d.Decision {
-				return out, nil
-			}
-		}
-		if err != nil {
-			return out, err
+	questions, faults := make([]decision.Question, len(in.Evaluations)), make([]error, len(in.Evaluations))
+	read := 0
+	var err error // that ends the request, unless its semantics end it before
+	for read < len(in.Evaluations) && err == nil {
+		if questions[read], faults[read], err = asks.part(in, &in.Evaluations[read]); err == nil {
+			read++
 		}
 	}
-	return out, nil
+	for i, answer := range st.Compiled.AnswerMany(questions[:read]) {
+		d := told(st, &answer)
+		if faults[i] != nil {
+			d = unread(st, faults[i])
+		}
+		out.Evaluations = append(out.Evaluations, d)
+		if semantic == "deny_on_first_deny" && !d.Decision || semantic == "permit_on_first_permit" && d.Decision {
+			return out, nil
+		}
+	}
+	return out, err
 }
-
-// askedTogether is how many questions of a request are read before they are answered.
-const askedTogether = 128
 
 func readContext(context json.RawMessage, now time.Time) (time.Time, decision.Context, error) {
 	var members map[string]any
