@@ -466,6 +466,9 @@ func adviceCommand(i wire.Advise) string {
 	}
 	switch i.Kind {
 	case "join":
+		if e.Beside {
+			until += " --beside"
+		}
 		return "sentier group add-member " + e.ID + " " + e.Value + until
 	case "leave":
 		return "sentier group drop-member " + e.ID + " " + e.Value

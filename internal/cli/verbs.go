@@ -112,6 +112,7 @@ func groupVerbs(a *app, n noun) []*cobra.Command {
 			func(cmd *cobra.Command, like *wire.Edit) {
 				cmd.Flags().StringVar(&like.From, "from", "", "beginning of the membership")
 				cmd.Flags().StringVar(&like.Until, "until", "", "end of the membership")
+				cmd.Flags().BoolVar(&like.Beside, "beside", false, "keep their memberships of other times in the group")
 			}),
 		a.listVerb(n, "drop-member GROUP USER…", "Drop members", "drop", "members", "  sentier group drop-member bridge-crew tomas.field", nil),
 	}

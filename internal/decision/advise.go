@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"sentier/internal/policy"
+	"sentier/internal/schedule"
 )
 
 // Advice is a change that turns an answer, with what else it changes.
@@ -14,6 +15,7 @@ type Advice struct {
 	Group   policy.UserGroupID // joined or left
 	Grant   policy.GrantID     // changed or made
 	Line    int                // of the grant, from 0
+	First   []AdviceKind       // what has to be done as well, before it: AdviseUser, AdviseDevice
 	Changes []policy.Change
 	Impact  Differences // all that changes, the answer itself included
 	Else    int         // rights of users on devices that change beside the one that was asked for
@@ -43,11 +45,11 @@ const (
 const mostTried = 6
 
 // Advise finds the changes that would turn the answer to a question, the one that changes least beside it first.
-// until, where it is not zero, ends the memberships and grants that it gives.
+// until, where it is not zero, is when all that it gives has ended again; nothing is advised where that is past.
 func (c *Compiled) Advise(q Question, until time.Time, most int) []Advice {
 	answer := c.Explain(q)
 	user, known := policy.Find[*policy.User](c.policy, string(q.User))
-	if !known || answer.Reason <= UnknownRight {
+	if !known || answer.Reason <= UnknownRight || !until.IsZero() && !until.After(q.At) {
 		return nil
 	}
 	device, _ := policy.Find[*policy.Device](c.policy, string(q.Device))
@@ -72,6 +74,10 @@ type adviser struct {
 	device *policy.Device
 	tried  map[AdviceKind]int
 	out    []Advice
+
+	base  *Compiled       // as it is, where changes that have to come first were made of it; nil: c is
+	first []AdviceKind    // what those do
+	begin []policy.Change // those
 }
 
 // try keeps an advice whose changes are possible and turn the answer.
@@ -82,20 +88,75 @@ func (w *adviser) try(a Advice) {
 	if w.tried[a.Kind]++; w.tried[a.Kind] > mostTried {
 		return
 	}
-	p, done, err := w.c.policy.Apply(a.Changes)
+	base := w.c
+	if w.base != nil {
+		base, a.First, a.Changes = w.base, w.first, slices.Concat(w.begin, a.Changes)
+	}
+	p, done, err := base.policy.Apply(a.Changes)
 	if err != nil || len(done) == 0 {
 		return
 	}
-	next := w.c.Next(p, done)
-	if next.Decide(&w.q).Allowed == w.answer.Allowed {
+	next := base.Next(p, done)
+	if next.Decide(&w.q).Allowed == w.answer.Allowed || w.outlasts(base, next) {
 		return
 	}
-	a.Impact = Compare(w.c, next, done, Circumstances{At: w.q.At, Context: w.q.Context}, 20)
+	a.Impact = Compare(base, next, done, Circumstances{At: w.q.At, Context: w.q.Context}, 20)
 	a.Else = a.Impact.Gained + a.Impact.Lost
 	if w.q.Point == "" {
 		a.Else--
 	}
 	w.out = append(w.out, a)
+}
+
+// outlasts tells whether a change gives what was asked for beyond the end that it is to have.
+func (w *adviser) outlasts(base, next *Compiled) bool {
+	if w.until.IsZero() || w.answer.Allowed {
+		return false
+	}
+	at := w.q
+	at.At = w.until
+	horizon := w.until.Add(schedule.Horizon)
+	before, _ := base.Stretches(at, horizon)
+	after, _ := next.Stretches(at, horizon)
+	return slices.ContainsFunc(after, func(s Stretch) bool {
+		return s.Allowed && !slices.ContainsFunc(before, func(b Stretch) bool { return b.Allowed && !b.From.After(s.From) && !b.Until.Before(s.Until) })
+	})
+}
+
+// ended is the end that a thing may have that had another: no later than the one asked for.
+func (w *adviser) ended(until time.Time) time.Time {
+	if !until.IsZero() && !w.q.At.Before(until) {
+		until = time.Time{} // it has ended, and begins again
+	}
+	if until.IsZero() || !w.until.IsZero() && w.until.Before(until) {
+		return w.until
+	}
+	return until
+}
+
+// endsInTime tells whether a grant has ended by the end that what is advised is to have.
+func (w *adviser) endsInTime(g *policy.Grant) bool {
+	return w.until.IsZero() || !g.Valid.Until.IsZero() && !g.Valid.Until.After(w.until)
+}
+
+// after advises what else has to be done once changes are made that have to come first.
+func (w *adviser) after(kind AdviceKind, changes ...policy.Change) {
+	p, done, err := w.c.policy.Apply(changes)
+	if err != nil || len(done) == 0 || slices.Contains(w.first, kind) {
+		return
+	}
+	next := w.c.Next(p, done)
+	if next.Decide(&w.q).Allowed == w.answer.Allowed {
+		base := w
+		if w.base == nil {
+			base = &adviser{base: w.c}
+		}
+		then := &adviser{c: next, q: w.q, until: w.until, answer: next.Explain(w.q), base: base.base, first: append(slices.Clip(w.first), kind), begin: slices.Concat(w.begin, changes)}
+		then.user, _ = policy.Find[*policy.User](p, string(w.q.User))
+		then.device, _ = policy.Find[*policy.Device](p, string(w.q.Device))
+		then.give()
+		w.out = append(w.out, then.out...)
+	}
 }
 
 func putRecord(r policy.Record) policy.Change {
@@ -106,14 +167,12 @@ func (w *adviser) give() {
 	switch w.answer.Reason {
 	case UserSuspended, UserInvited, UserNotYetValid, UserExpired:
 		u := *w.user
-		u.Status = policy.Active
-		if !u.Valid.Until.IsZero() && !w.q.At.Before(u.Valid.Until) {
-			u.Valid.Until = w.until
-		}
+		u.Status, u.Valid.Until = policy.Active, w.ended(u.Valid.Until)
 		if w.q.At.Before(u.Valid.From) {
 			u.Valid.From = w.q.At
 		}
 		w.try(Advice{Kind: AdviseUser, Changes: []policy.Change{putRecord(&u)}})
+		w.after(AdviseUser, putRecord(&u))
 	case DeviceRetired, DeviceLockedOut:
 		d := *w.device
 		if d.State == policy.Retired {
@@ -121,8 +180,11 @@ func (w *adviser) give() {
 		}
 		d.Lockout = nil
 		w.try(Advice{Kind: AdviseDevice, Changes: []policy.Change{putRecord(&d)}})
+		w.after(AdviseDevice, putRecord(&d))
 	case Denied:
-		w.undo(w.answer.Because)
+		if w.until.IsZero() { // what denies cannot be suspended for a while
+			w.undo(w.answer.Because)
+		}
 	case RightNotApplicable:
 	default:
 		w.join()
@@ -201,8 +263,11 @@ func (w *adviser) join() {
 	slices.SortFunc(options, func(a, b option) int { return cmp.Or(cmp.Compare(a.size, b.size), cmp.Compare(a.group, b.group)) })
 	for _, o := range options {
 		member := policy.Member{User: w.q.User, Until: w.until}
+		g, _ := policy.Find[*policy.UserGroup](w.c.policy, string(o.group))
+		// A membership of another time stays beside the new one.
+		also := slices.ContainsFunc(g.Members, func(m policy.Member) bool { return m.User == w.q.User })
 		w.try(Advice{Kind: AdviseJoin, Group: o.group, Grant: o.grant, Line: o.line, Changes: []policy.Change{
-			{Op: policy.Add, Type: policy.UserGroups, ID: string(o.group), List: "members", Member: member},
+			{Op: policy.Add, Type: policy.UserGroups, ID: string(o.group), List: "members", Member: member, Also: also},
 		}})
 	}
 }
@@ -218,13 +283,14 @@ func (w *adviser) changeGrants() {
 		g.Lines = slices.Clone(g.Lines)
 		if t.Misses[0] == GrantNotInForce {
 			g.Enabled = policy.On
-			if !g.Valid.Until.IsZero() && !w.q.At.Before(g.Valid.Until) {
-				g.Valid.Until = w.until
-			}
+			g.Valid.Until = w.ended(g.Valid.Until)
 			if w.q.At.Before(g.Valid.From) {
 				g.Valid.From = w.q.At
 			}
 			w.try(Advice{Kind: AdviseEnable, Grant: g.ID, Line: t.Line, Changes: []policy.Change{putRecord(&g)}})
+			continue
+		}
+		if !w.endsInTime(&g) {
 			continue
 		}
 		l := &g.Lines[t.Line]
@@ -232,7 +298,7 @@ func (w *adviser) changeGrants() {
 		w.try(Advice{Kind: AdviseWiden, Grant: g.ID, Line: t.Line, Changes: []policy.Change{putRecord(&g)}})
 	}
 	for g := range policy.Each[*policy.Grant](w.c.policy) {
-		if g.Effect == policy.Allow && g.Enabled != policy.Off && g.Valid.Holds(w.q.At) && slices.Contains(g.To.Users, w.q.User) {
+		if g.Effect == policy.Allow && g.Enabled != policy.Off && g.Valid.Holds(w.q.At) && slices.Contains(g.To.Users, w.q.User) && w.endsInTime(g) {
 			next := *g
 			next.Lines = append(slices.Clone(g.Lines), w.line())
 			w.try(Advice{Kind: AdviseLine, Grant: g.ID, Line: len(g.Lines), Changes: []policy.Change{putRecord(&next)}})

@@ -143,7 +143,7 @@ func (a *asked) may() bool {
 func (c *Compiled) byLines(a *asked) Outcome {
 	var room [64]int32 // most questions concern fewer lines: no need to allocate
 	nearest := NoGrant
-	fewest := 5
+	fewest := farthest + 1
 	for _, n := range c.counting(a, room[:0]) {
 		l := &c.lines[n]
 		m := c.misses(l, a)
@@ -153,9 +153,9 @@ func (c *Compiled) byLines(a *asked) Outcome {
 			}
 			continue
 		}
-		count := bits.OnesCount8(uint8(m))
-		if count < fewest || count == fewest && m.first() < nearest {
-			fewest, nearest = count, m.first()
+		count := m.distance()
+		if count < fewest || count == fewest && m.code() < nearest {
+			fewest, nearest = count, m.code()
 		}
 	}
 	return Outcome{Allowed: nearest == Granted, Reason: nearest}
@@ -248,6 +248,25 @@ func (m misses) first() Reason {
 		return Granted
 	}
 	return OutsideSchedule + Reason(bits.TrailingZeros8(uint8(m)))
+}
+
+// farthest is the distance of a line that does not give the right: whatever else it misses, one that gives it is nearer.
+const farthest = 4
+
+// distance is how many of the schedules, the conditions and the grant being in force a line misses.
+func (m misses) distance() int {
+	if m&missesRight != 0 {
+		return farthest
+	}
+	return bits.OnesCount8(uint8(m))
+}
+
+// code is the reason of a line as the nearest miss: "The nearest miss" in the semantics.
+func (m misses) code() Reason {
+	if m&missesRight != 0 {
+		return RightNotGranted
+	}
+	return m.first()
 }
 
 func (c *Compiled) misses(l *line, a *asked) misses {

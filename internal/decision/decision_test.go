@@ -174,8 +174,8 @@ grants:
 `)
 	for _, x := range []struct{ user, device, at, reason, until string }{
 		{"ana", "d", "2025-12-31T00:00:00Z", "granted", "2026-01-01T00:00:00Z"},
-		// The own grant's line lacks the right and its schedule is closed: of two misses, the schedule's code comes first.
-		{"ana", "d", "2026-01-10T00:00:00Z", "outside_schedule", "2026-02-01T00:00:00Z"},
+		// No line of the own grant gives the right, whatever its schedule says.
+		{"ana", "d", "2026-01-10T00:00:00Z", "right_not_granted", "2026-02-01T00:00:00Z"},
 		{"ana", "d", "2026-02-01T00:00:00Z", "granted", "0001-01-01T00:00:00Z"},
 		{"ana", "e", "2026-01-10T00:00:00Z", "granted", "0001-01-01T00:00:00Z"},
 		{"ben", "d", "2026-01-10T00:00:00Z", "granted", "0001-01-01T00:00:00Z"},

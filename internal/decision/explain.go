@@ -165,7 +165,7 @@ func sortTrails(list []Trail) {
 // nearest draws the allow lines with the fewest misses whose code is the answer's.
 func (c *Compiled) nearest(a *inquiry, reason Reason) []Trail {
 	fewest := 5
-	collect := func(l *line, m misses) bool { return !l.deny && m.first() == reason }
+	collect := func(l *line, m misses) bool { return !l.deny && m.code() == reason }
 	all := c.trails(a, collect)
 	for _, t := range all {
 		fewest = min(fewest, len(t.Misses))

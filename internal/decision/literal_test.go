@@ -241,7 +241,17 @@ func (l *literal) byLines() verdict {
 		case len(missing) == 0:
 			allowing = append(allowing, name)
 		case g.Effect == policy.Deny:
+		case slices.Contains(missing, "right_not_granted"):
+			if best.reason == "no_grant" || best.reason == "right_not_granted" && len(missing) < best.misses {
+				best = verdict{"right_not_granted", nil, len(missing)}
+			}
+			if best.reason == "right_not_granted" && best.misses == len(missing) {
+				best.lines = append(best.lines, name)
+			}
 		default:
+			if best.reason == "right_not_granted" {
+				best.misses = 9 // any line that gives the right is nearer
+			}
 			rank := func(code string) int { return slices.Index(missOrder, code) }
 			if len(missing) < best.misses || len(missing) == best.misses && rank(missing[0]) < rank(best.reason) {
 				best = verdict{missing[0], nil, len(missing)}

@@ -223,13 +223,30 @@ func (c *Compiled) devicesOf(who *userClass, in Circumstances) (*Reach[policy.De
 			out.add(share[policy.DeviceID]{members: *c.devices.members.at(n), rights: set.given})
 		}
 		for i, t := range a.what.facts.points {
-			// A point is told by itself only where it has more than its device gives.
-			if a.point = t; t != 0 && c.allowed(a, in, wanted, &set) && !slices.Equal(set.given, whole) {
+			// A point is told by itself where anything about it differs from its device.
+			if a.point = t; t != 0 && c.allowed(a, in, wanted, &set) && (!slices.Equal(set.given, whole) || in.AnyTime && c.differs(a, set.given)) {
 				out.add(share[policy.DeviceID]{members: *c.devices.members.at(n), point: a.what.facts.named.Points[i].ID, rights: set.given})
 			}
 		}
 	}
 	return out, Granted
+}
+
+// differs tells whether a point has any of some rights at another time than its device.
+func (c *Compiled) differs(a *asked, rights rightSet) bool {
+	device, point := *a, *a
+	device.point = 0
+	for i := range c.rightList {
+		if !rights.has(i) {
+			continue
+		}
+		device.right, point.right = i, i
+		until, _ := c.until(&device)
+		if own, _ := c.until(&point); !own.Equal(until) || c.decide(&device).Allowed != c.decide(&point).Allowed {
+			return true
+		}
+	}
+	return false
 }
 
 func (c *Compiled) asking(in Circumstances) *asked {

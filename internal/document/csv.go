@@ -257,9 +257,9 @@ func (r *csvReader) instant(row map[string]string, name string, line int, into *
 	if text == "" {
 		return
 	}
-	at, err := time.Parse(time.RFC3339, text)
+	at, err := policy.ParseInstant(text)
 	if err != nil {
-		r.fault(line, name, "%q is no instant: write it as in RFC 3339, such as 2026-12-01T17:00:00Z", text)
+		r.fault(line, name, "%q %v", text, err)
 		return
 	}
 	*into = at

@@ -144,12 +144,12 @@ func (d *decoder) scalar(n *node, v reflect.Value, path string) {
 	}
 	switch target := v.Addr().Interface().(type) {
 	case *time.Time:
-		t, err := time.Parse(time.RFC3339, n.scalar)
-		if err != nil || t.Year() < 1 {
-			d.fault(n, path, "%q is no instant: write it as in RFC 3339, such as 2026-07-04T21:30:00+01:00", n.scalar)
+		t, err := policy.ParseInstant(n.scalar)
+		if err != nil {
+			d.fault(n, path, "%q %v", n.scalar, err)
 			return
 		}
-		*target = t.Truncate(time.Microsecond)
+		*target = t
 	case *netip.Prefix:
 		p, err := netip.ParsePrefix(n.scalar)
 		if err != nil {

@@ -197,3 +197,26 @@ func FuzzReadPolicy(f *testing.F) {
 		}
 	})
 }
+
+func TestTimesThatAreNotThere(t *testing.T) {
+	now := time.Date(2026, 11, 24, 10, 0, 0, 0, time.UTC)
+	for _, x := range []struct{ zone, text, want string }{
+		{"Europe/Lisbon", "2026-03-29 01:30", ""},    // the clock is put forward
+		{"Pacific/Apia", "2011-12-30 12:00", ""},     // a day that never was
+		{"America/Santiago", "2026-09-06 00:30", ""}, // before the day begins
+		{"Europe/Lisbon", "9999-12-31 12:00", ""},    // no answer about it could be written
+		{"Europe/Lisbon", "9999-12-31T23:59:59Z", ""},
+		{"Europe/Lisbon", "2026-10-25 01:30", "2026-10-25T00:30:00Z"},
+		{"Europe/Madrid", "1890-01-01 12:00", "1890-01-01T12:14:44Z"}, // an offset with seconds
+		{"Europe/Madrid", "2026-11-24T10:00:00+01:00", "2026-11-24T09:00:00Z"},
+	} {
+		zone, err := policy.LoadZone(x.zone)
+		if err != nil {
+			t.Fatal(err)
+		}
+		got, err := document.ParseInstant(x.text, now, zone)
+		if (err != nil) != (x.want == "") || err == nil && got.Format(time.RFC3339) != x.want {
+			t.Errorf("%s in %s: %v (%v), want %q", x.text, x.zone, got, err, x.want)
+		}
+	}
+}

@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"strings"
 	"time"
+
+	"sentier/internal/policy"
 )
 
 var days = map[string]int{"today": 0, "tomorrow": 1, "yesterday": -1}
@@ -16,8 +18,8 @@ func ParseInstant(s string, now time.Time, zone *time.Location) (time.Time, erro
 	if s == "now" {
 		return now, nil
 	}
-	if t, err := time.Parse(time.RFC3339, strings.ToUpper(s)); err == nil && t.Year() >= 1 {
-		return t.Truncate(time.Microsecond), nil
+	if _, err := time.Parse(time.RFC3339, strings.ToUpper(s)); err == nil {
+		return Moment(strings.ToUpper(s))
 	}
 	today := now.In(zone)
 	if date := len(time.DateOnly); len(s) > date && s[date] == 'T' {
@@ -50,10 +52,30 @@ func ParseInstant(s string, now time.Time, zone *time.Location) (time.Time, erro
 		}
 	}
 	t := time.Date(date.Year(), date.Month(), date.Day(), at.Hour(), at.Minute(), at.Second(), 0, zone)
-	if t.Hour() != at.Hour() || t.Minute() != at.Minute() {
+	if t.Hour() != at.Hour() || t.Minute() != at.Minute() || t.Format(time.DateOnly) != date.Format(time.DateOnly) {
 		return time.Time{}, fmt.Errorf("%s does not occur on %s in %s: the clock is put forward then", clock, date.Format(time.DateOnly), zone)
 	}
-	return firstOf(t), nil
+	return inRange(firstOf(t).UTC())
+}
+
+// Moment reads an instant of RFC 3339 that is asked about, and refuses one so far away that its answer could not be
+// written.
+func Moment(text string) (time.Time, error) {
+	t, err := policy.ParseInstant(text)
+	if err != nil {
+		return t, err
+	}
+	return inRange(t)
+}
+
+// lastYear is the last that can be asked about: answers look 400 days ahead, and years have four digits.
+const lastYear = 9997
+
+func inRange(t time.Time) (time.Time, error) {
+	if t.Year() < 1 || t.Year() > lastYear {
+		return time.Time{}, fmt.Errorf("lies too far away: ask about the years 1 to %d", lastYear)
+	}
+	return t, nil
 }
 
 // firstOf gives the first of two instants that have the same wall clock, where the clock is put back.

@@ -170,10 +170,18 @@ func networks(list []netip.Prefix) []netip.Prefix {
 	}
 	out := make([]netip.Prefix, len(list))
 	for i, p := range list {
-		out[i] = p.Masked()
+		out[i] = family(p).Masked()
 	}
 	slices.SortFunc(out, netip.Prefix.Compare)
 	return slices.Compact(out)
+}
+
+// family writes a prefix of IPv4 addresses that are mapped into IPv6 as the IPv4 prefix that it is: "Conditions".
+func family(p netip.Prefix) netip.Prefix {
+	if mapped := 96; p.Addr().Is4In6() && p.Bits() >= mapped {
+		return netip.PrefixFrom(p.Addr().Unmap(), p.Bits()-mapped)
+	}
+	return p
 }
 
 func limits(of map[string]Limit) map[string]Limit {

@@ -207,7 +207,7 @@ func (s *Server) entry(op, typeName, list string) func(*request) error {
 				return err
 			}
 		}
-		e := wire.Edit{Op: op, Type: typeName, ID: r.id(), List: list, Value: r.Param("entry"), From: in.From, Until: in.Until, Name: in.Name}
+		e := wire.Edit{Op: op, Type: typeName, ID: r.id(), List: list, Value: r.Param("entry"), From: in.From, Until: in.Until, Name: in.Name, Beside: in.Beside}
 		saved, err := s.service.Edit(r.Request().Context(), r.caller, wire.Edits{Changes: []wire.Edit{e}}, o)
 		// Entries come one by one for lists of thousands: no entity tag of the whole is made for each.
 		return s.saved(r, saved, err, "", "")

@@ -354,16 +354,16 @@ func change(p *policy.Policy, e wire.Edit) ([]policy.Change, error) {
 			}
 		}
 	case policy.Add, policy.Drop:
-		out.Member.User = policy.UserID(e.Value)
+		out.Member.User, out.Also = policy.UserID(e.Value), e.Beside
 		out.Point = policy.Point{ID: policy.PointID(e.Value), Name: e.Name}
 		for field, into := range map[string]*time.Time{"from": &out.Member.From, "until": &out.Member.Until} {
 			text := map[string]string{"from": e.From, "until": e.Until}[field]
 			if text == "" {
 				continue
 			}
-			at, err := time.Parse(time.RFC3339, text)
+			at, err := policy.ParseInstant(text)
 			if err != nil {
-				return nil, &InputError{Field: field, Problem: fmt.Sprintf("%q is no instant: write it as in RFC 3339", text)}
+				return nil, &InputError{Field: field, Problem: fmt.Sprintf("%q %v", text, err)}
 			}
 			*into = at
 		}

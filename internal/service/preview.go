@@ -3,6 +3,7 @@ package service
 import (
 	"encoding/json"
 	"errors"
+	"fmt"
 	"maps"
 	"slices"
 	"time"
@@ -109,8 +110,11 @@ func (s *Service) Advise(c Caller, in wire.AdviceQuestion) (wire.Advice, error) 
 	}
 	var until time.Time
 	if in.Until != "" {
-		if until, err = time.Parse(time.RFC3339, in.Until); err != nil {
-			return wire.Advice{}, &InputError{Field: "until", Problem: "is no instant: write it as in RFC 3339"}
+		if until, err = policy.ParseInstant(in.Until); err != nil {
+			return wire.Advice{}, &InputError{Field: "until", Problem: fmt.Sprintf("%q %v", in.Until, err)}
+		}
+		if !until.After(q.At) {
+			return wire.Advice{}, &InputError{Field: "until", Problem: "is past at the time of the question: give a later end, or none"}
 		}
 	}
 	return advice(st.Compiled, q, until, wording.Accepted(c.Language))
@@ -151,7 +155,7 @@ func edit(c policy.Change) (wire.Edit, error) {
 		return e, err
 	case policy.Add, policy.Drop:
 		if c.List == "members" {
-			e.Value = string(c.Member.User)
+			e.Value, e.Beside = string(c.Member.User), c.Also
 		}
 		if !c.Member.Until.IsZero() {
 			e.Until = c.Member.Until.Format(time.RFC3339)

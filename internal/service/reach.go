@@ -9,6 +9,7 @@ import (
 	"sentier/internal/decision"
 	"sentier/internal/document"
 	"sentier/internal/policy"
+	"sentier/internal/schedule"
 	"sentier/internal/store"
 	"sentier/internal/translate"
 	"sentier/internal/wire"
@@ -382,29 +383,41 @@ func (s *Service) days(from, zone string, days, standard int) (*time.Location, [
 	if days < 1 || days > 31 {
 		return nil, nil, &InputError{Field: "days", Problem: fmt.Sprintf("%d is out of range: 1 to 31 days", days)}
 	}
-	now := s.now().In(loc)
-	first := time.Date(now.Year(), now.Month(), now.Day(), 0, 0, 0, 0, loc)
+	first := s.now().In(loc)
 	if from != "" {
-		if first, err = time.ParseInLocation(time.DateOnly, from, loc); err != nil {
+		if first, err = time.Parse(time.DateOnly, from); err != nil || first.Year() < 1 || first.Year() > 9990 {
 			return nil, nil, &InputError{Field: "from", Problem: fmt.Sprintf("%q is no day: write it as 2026-11-23", from)}
 		}
 	}
-	return loc, localDays(first, days), nil
+	return loc, localDays(first, loc, days), nil
 }
 
-// localDays lists days by the clock of a zone, and where that clock changes.
-func localDays(first time.Time, n int) []wire.Day {
+// localDays lists days by the clock of a zone from the date of first on, and where that clock changes. A date that the zone
+// skips is no day.
+func localDays(first time.Time, loc *time.Location, n int) []wire.Day {
 	var out []wire.Day
-	for i := range n {
-		begin := time.Date(first.Year(), first.Month(), first.Day()+i, 0, 0, 0, 0, first.Location())
-		end := time.Date(first.Year(), first.Month(), first.Day()+i+1, 0, 0, 0, 0, first.Location())
-		day := wire.Day{Date: begin.Format(time.DateOnly), From: begin, Until: end}
-		if _, change := begin.ZoneBounds(); !change.IsZero() && change.Before(end) {
-			day.Change = &wire.ClockChange{At: change, Before: begin.Format("-07:00"), After: change.In(first.Location()).Format("-07:00")}
+	for i := 0; len(out) < n; i++ {
+		date := time.Date(first.Year(), first.Month(), first.Day()+i, 0, 0, 0, 0, time.UTC)
+		begin, end, ok := schedule.Day(policy.Date{Year: date.Year(), Month: date.Month(), Day: date.Day()}, loc)
+		if !ok {
+			continue
+		}
+		day := wire.Day{Date: date.Format(time.DateOnly), From: begin.UTC(), Until: end.UTC()}
+		// A change at the very beginning of a day has put the clock forward over its midnight.
+		if _, change := begin.Add(-time.Second).ZoneBounds(); !change.IsZero() && change.Before(end) {
+			day.Change = &wire.ClockChange{At: change.UTC(), Before: offset(change.Add(-1)), After: offset(change.In(loc))}
 		}
 		out = append(out, day)
 	}
 	return out
+}
+
+// offset writes the offset of a local time from UTC, with its seconds where it has any.
+func offset(t time.Time) string {
+	if _, seconds := t.Zone(); seconds%60 != 0 {
+		return t.Format("-07:00:00")
+	}
+	return t.Format("-07:00")
 }
 
 // Week tells how answers run over some days.

@@ -19,7 +19,7 @@ func (e *InputError) Error() string { return e.Field + ": " + e.Problem }
 
 // Question reads a question as it is asked over the wire. The error is of type [*InputError].
 func Question(p *policy.Policy, in wire.Check, now time.Time) (decision.Question, error) {
-	q := decision.Question{User: policy.UserID(in.User), Right: policy.RightID(in.Right), At: now}
+	q := decision.Question{User: policy.UserID(in.User), Right: policy.RightID(in.Right), At: now.UTC().Truncate(time.Microsecond)}
 	var point bool
 	if q.Device, q.Point, point = policy.SplitPoint(in.Device); !point {
 		q.Device, q.Point = policy.DeviceID(in.Device), "" // with a slash too many it is no device either
@@ -96,7 +96,7 @@ func EvaluationParts(subject *wire.Entity, action *wire.Action, resource *wire.E
 // EvaluationContext takes the members of a context that bear on a decision; the others are for others. The error is of type
 // [*InputError].
 func EvaluationContext(context map[string]any, now time.Time) (time.Time, decision.Context, error) {
-	q := decision.Question{At: now}
+	q := decision.Question{At: now.UTC().Truncate(time.Microsecond)}
 	err := readContext(&q, context)
 	return q.At, q.Context, err
 }
@@ -113,12 +113,15 @@ func readContext(q *decision.Question, context map[string]any) error {
 		case "time":
 			var text string
 			if text, ok = value.(string); ok {
-				at, err := time.Parse(time.RFC3339, text)
+				at, err := document.Moment(text)
 				if ok = err == nil; ok {
-					q.At = at.Truncate(time.Microsecond)
+					q.At = at
+				} else {
+					problem = err.Error()
 				}
+			} else {
+				problem = "is no instant: write it as in RFC 3339"
 			}
-			problem = "is no instant: write it as in RFC 3339"
 		case "ip":
 			var text string
 			if text, ok = value.(string); ok {

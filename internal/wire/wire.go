@@ -159,6 +159,7 @@ type Edit struct {
 	Value  string          `json:"value,omitempty" description:"the user, device, tag or point"`
 	From   string          `json:"from,omitempty" description:"beginning of a membership"`
 	Until  string          `json:"until,omitempty" description:"end of a membership"`
+	Beside bool            `json:"beside,omitempty" description:"keep the person's memberships of other times in the group"`
 	Name   string          `json:"name,omitempty" description:"name of a point, or of a copy"`
 	To     string          `json:"to,omitempty" description:"id of a copy; left out: made from its name"`
 	With   []string        `json:"with,omitempty" description:"what a copy takes along: members, groups, grants"`
@@ -169,6 +170,8 @@ type Entry struct {
 	From  string `json:"from,omitempty" description:"beginning of a membership, RFC 3339"`
 	Until string `json:"until,omitempty" description:"end of a membership, RFC 3339"`
 	Name  string `json:"name,omitempty" description:"name of a point"`
+	// Beside keeps what is there; without it the entry takes the place of all that the person has in the group.
+	Beside bool `json:"beside,omitempty" description:"keep the person's memberships of other times in the group"`
 }
 
 // Found is a record that a search found.

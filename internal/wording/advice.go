@@ -21,6 +21,9 @@ func (c Catalogue) Advice(p *policy.Policy, q decision.Question, a decision.Advi
 	sentence := c.Say("advice."+string(a.Kind), "user", p.Title(policy.Users, string(q.User)), "device", p.Title(policy.Devices, string(q.Device)),
 		"right", p.Title(policy.Rights, string(q.Right)), "group", p.Title(policy.UserGroups, string(a.Group)), "grant", grant,
 		"line", strconv.Itoa(a.Line+1), "n", strconv.Itoa(len(a.Changes)))
+	for i := len(a.First) - 1; i >= 0; i-- {
+		sentence = c.Say("advice."+string(a.First[i]), "user", p.Title(policy.Users, string(q.User)), "device", p.Title(policy.Devices, string(q.Device))) + " " + sentence
+	}
 	switch a.Else {
 	case 0:
 		return sentence + " " + c.Say("advice.else_none")
