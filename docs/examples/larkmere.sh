@@ -229,7 +229,7 @@ sentier device add found-3 --name 'Found device 3' --kind siren --tags discovere
 sentier device add found-4 --name 'Found device 4' --kind towpath-light --tags discovered --address 10.20.9.14:502
 sentier device edit brindle-gate-7 brindle-sluice-7 mill-pump-2 reservoir-gauge-4 alder-gate-3 alder-sluice-2 --state maintenance
 sentier device edit saltmarsh-sluice-4 yard-pump-2 --state retired
-sentier device lock-out estuary-gate-1 --by ines.carvalho --reason 'Divers below the gate: inspection of the sill' --from 2026-11-23T07:30:00Z
+sentier device lock-out estuary-gate-1 --by ines.carvalho --reason 'Divers below the gate: inspection of the sill' --from 2026-11-24T00:00:00Z
 
 # Groups of devices
 sentier device-group add water-works --name 'Water works'
@@ -319,8 +319,8 @@ sentier group add instrument-technicians --name 'Instrument technicians' --secon
 sentier group add-member instrument-technicians tomas.field callum.reeve beatriz.leal anders.vik
 sentier group add winter-contractors --name 'Winter contractors'
 sentier group add-member winter-contractors noor.haddad --from 2026-11-02T00:00:00Z --until 2026-11-27T17:00:00Z
-sentier group add-member winter-contractors samir.aziz --from 2026-11-02T00:00:00Z --until 2027-02-26T17:00:00Z
-sentier group add-member winter-contractors petra.kolar --until 2027-02-26T17:00:00Z
+sentier group add-member winter-contractors samir.aziz --from 2026-11-02T00:00:00Z --until 2027-02-19T17:00:00Z
+sentier group add-member winter-contractors petra.kolar --until 2027-02-19T17:00:00Z
 sentier group add-member winter-contractors diogo.matos --until 2026-03-31T17:00:00Z
 sentier group add volunteers --name Volunteers
 sentier group add-member volunteers edith.crane tiago.ramos nadia.petrov simon.hale carla.pires ben.foster aline.costa hester.blom
@@ -336,7 +336,7 @@ sentier group add border-arm-staff --name 'Border Arm staff'
 sentier group add-member border-arm-staff marta.solis ines.serrano julia.moreno luis.ortega
 sentier group add backup-services --name 'Backup services'
 sentier group add-member backup-services night-backup
-sentier group add telemetry-trial --name 'Telemetry trial 2024' --enabled false
+sentier group add telemetry-trial --name 'Telemetry trial' --enabled false
 sentier group add-member telemetry-trial olga.stern callum.reeve ivo.santos
 sentier group add lock-keepers-north --name 'Lock keepers, north' --includes apprentices
 sentier group add-member lock-keepers-north agnes.lindqvist piet.vermeulen rosa.almeida duarte.pinho hana.novak jonas.weir
@@ -345,15 +345,15 @@ sentier group add-member lock-keepers-south clara.fontes milo.brandt sofia.reis 
 
 # Times
 sentier calendar add closures --name Closures --day '2026-12-08 Drill day' --day '2026-12-25 Christmas' --day '2027-01-01 New Year' --day '2027-02-08..2027-02-12 Lock dewatering' --day '2027-12-25 Christmas'
-sentier calendar add regatta --name Regatta --day '2026-06-27..2026-06-28 Regatta 2026' --day '2027-06-26..2027-06-27 Regatta 2027'
+sentier calendar add regatta --name Regatta --day '2026-12-05..2026-12-06 Regatta'
 sentier schedule add navigation-summer --name 'Navigation hours, summer' --window 07:00-20:00 --season 04-01..10-31 --closed closures --special 'regatta 05:00-23:00'
-sentier schedule add navigation-winter --name 'Navigation hours, winter' --window 'mon,tue,wed,thu,fri 08:00-16:00' --window 'sat 09:00-13:00' --season 11-01..03-31 --closed closures
+sentier schedule add navigation-winter --name 'Navigation hours, winter' --window 'mon,tue,wed,thu,fri 08:00-16:00' --window 'sat 09:00-13:00' --season 11-01..03-31 --closed closures --special 'regatta 05:00-23:00'
 sentier schedule add night-watch --name 'Night watch' --window 22:00-06:00
-sentier schedule add winter-works --name 'Winter works' --window 'mon,tue,wed,thu,fri 07:30-16:30' --dates 2026-11-02..2027-02-26 --closed closures
+sentier schedule add winter-works --name 'Winter works' --window 'mon,tue,wed,thu,fri 07:30-16:30' --dates 2026-11-02..2027-02-19 --closed closures
 sentier schedule add weekend-volunteers --name 'Weekend volunteers' --window 'sat,sun 09:00-17:00' --closed closures
 sentier schedule add office-hours --name 'Office hours' --zone Europe/Lisbon --window 'mon,tue,wed,thu,fri 08:00-18:00' --closed closures
 sentier schedule add backup-window --name 'Backup window' --zone Europe/Lisbon --window 01:00-04:30
-sentier schedule add telemetry-2024 --name 'Telemetry trial 2024' --window 00:00-24:00 --dates 2024-03-01..2024-05-31
+sentier schedule add telemetry-trial --name 'Telemetry trial' --window 00:00-24:00 --dates 2025-03-01..2025-05-31
 
 # Grants
 sentier grant add look-around --name 'Everyone looks at the weather' --to-everyone true --grant-note 'The masts are on the public page as well.'
@@ -383,7 +383,7 @@ sentier grant add instruments --name 'Instrument care' --to-groups instrument-te
 sentier grant give --grant instruments --role instrument-care --device-group gauges
 sentier grant add instruments-strong --name 'Weather masts with strong sign-in' --to-groups instrument-technicians
 sentier grant give --grant instruments-strong --right control,history --device estuary-mast,saltmarsh-mast,reservoir-mast,twin-mast,control-room-mast --if-strong-sign-in true
-sentier grant add winter-works --name 'Winter works' --to-groups winter-contractors --from 2026-11-02T00:00:00Z --until 2027-02-27T00:00:00Z --grant-note 'Only what is taken out of service may be moved.'
+sentier grant add winter-works --name 'Winter works' --to-groups winter-contractors --from 2026-11-02T00:00:00Z --until 2027-02-20T00:00:00Z --grant-note 'Only what is taken out of service may be moved.'
 sentier grant give --grant winter-works --right control --device-group winter-list --when winter-works --if-state maintenance
 sentier grant give --grant winter-works --role look-only --device-group winter-list --when winter-works
 sentier grant add volunteers --name 'Volunteers on the flight' --to-groups volunteers
@@ -412,10 +412,10 @@ sentier grant add border-arm-bridges --name 'Border Arm staff on the bridges' --
 sentier grant give --grant border-arm-bridges --role bridge-watch --device twin-bridge-north,twin-bridge-south --when navigation-summer,navigation-winter
 sentier grant add backup --name 'Night backup' --to-groups backup-services --grant-note 'One right on one group.'
 sentier grant give --grant backup --role night-backup --device-group gauges --when backup-window
-sentier grant add telemetry-trial --name 'Telemetry trial 2024' --to-groups telemetry-trial --grant-note 'Left over: the group is disabled, the schedule never opens again.'
-sentier grant give --grant telemetry-trial --right history,setpoint --site summit --when telemetry-2024
+sentier grant add telemetry-trial --name 'Telemetry trial' --to-groups telemetry-trial --grant-note 'Left over: the group is disabled, the schedule never opens again.'
+sentier grant give --grant telemetry-trial --right history,setpoint --site summit --when telemetry-trial
 sentier grant add telemetry-callum --name 'Callum reads the trial' --to-users callum.reeve
-sentier grant give --grant telemetry-callum --right history --site summit-reservoir --when telemetry-2024
+sentier grant give --grant telemetry-callum --right history --site summit-reservoir --when telemetry-trial
 sentier grant add petra-tunnel --name 'Petra at the tunnel pumps' --to-users petra.kolar --from 2026-11-09T00:00:00Z --until 2026-12-05T00:00:00Z --grant-note 'While pump 1 is rebuilt.'
 sentier grant give --grant petra-tunnel --right setpoint --device tunnel-pump-1,tunnel-pump-2
 sentier grant add sirens-quiet --name 'No sirens from the towpath crew' --to-groups volunteers,winter-contractors --effect deny
@@ -424,7 +424,7 @@ sentier grant add retired-deny --name 'Reservoir closed to contractors' --to-gro
 sentier grant give --grant retired-deny --right view --site summit-reservoir --here
 sentier grant add yard --name 'Works yard' --to-groups lock-keepers-north,lock-keepers-south,bridge-crew
 sentier grant give --grant yard --right control --site works-yard --when office-hours
-sentier grant add regatta-sirens --name 'Regatta start signal' --to-users edith.crane --enabled false --from 2027-06-26T00:00:00Z --until 2027-06-28T00:00:00Z
+sentier grant add regatta-sirens --name 'Regatta start signal' --to-users edith.crane --enabled false --from 2026-12-05T00:00:00Z --until 2026-12-07T00:00:00Z
 sentier grant give --grant regatta-sirens --right control --device brindle-siren --when navigation-summer
 
 # Who may administer

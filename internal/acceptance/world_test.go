@@ -39,7 +39,7 @@ func start(t *testing.T, p *policy.Policy) *world {
 	}
 	ctx, stop := context.WithCancel(context.Background())
 	d, err := daemon.Open(ctx, daemon.Options{
-		Dir: t.TempDir(), Listen: "127.0.0.1:0", Console: web.Console(), Log: slog.New(slog.DiscardHandler), Version: "test",
+		Dir: t.TempDir(), Listen: "127.0.0.1:0", Clock: daemon.ClockFrom(testNow(t)), Console: web.Console(), Log: slog.New(slog.DiscardHandler), Version: "test",
 	})
 	if err != nil {
 		t.Fatal(err)
@@ -76,7 +76,7 @@ func (w *world) runAs(token, stdin string, args ...string) (code int, out, errOu
 
 func runCLI(stdin string, args ...string) (code int, out, errOut string) {
 	var o, e bytes.Buffer
-	code = cli.Program{In: strings.NewReader(stdin), Out: &o, Err: &e, Console: web.Console(), Version: "test", Commit: "none"}.Run(args)
+	code = cli.Program{In: strings.NewReader(stdin), Out: &o, Err: &e, Console: web.Console(), Version: "test", Commit: "none", Now: testClock()}.Run(args)
 	return code, o.String(), e.String()
 }
 
@@ -114,6 +114,29 @@ func (w *world) tokenFor(user string) string {
 	}
 	lines := strings.Split(strings.TrimSpace(out), "\n")
 	return lines[len(lines)-1][strings.LastIndex(lines[len(lines)-1], ",")+1:]
+}
+
+// testNow is the instant at which the tests take place: SENTIER_TEST_NOW, or that for which the demonstration is written.
+func testNow(t testing.TB) time.Time {
+	t.Helper()
+	text := os.Getenv("SENTIER_TEST_NOW")
+	if text == "" {
+		return demo.Written
+	}
+	at, err := time.Parse(time.RFC3339, text)
+	if err != nil {
+		t.Fatalf("SENTIER_TEST_NOW: %v", err)
+	}
+	return at
+}
+
+// testClock is the clock of commands: that of the tests, where they have one of their own.
+func testClock() func() time.Time {
+	at, err := time.Parse(time.RFC3339, os.Getenv("SENTIER_TEST_NOW"))
+	if err != nil {
+		at = demo.Written
+	}
+	return func() time.Time { return at }
 }
 
 func write(t *testing.T, path, content string) string {

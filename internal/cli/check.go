@@ -108,7 +108,7 @@ func (a *app) asker(file string) (func(*cobra.Command, wire.Check) (wire.Answer,
 	}
 	compiled := decision.Compile(p)
 	return func(_ *cobra.Command, in wire.Check) (wire.Answer, error) {
-		q, err := translate.Question(p, in, time.Now())
+		q, err := translate.Question(p, in, a.Now())
 		if err != nil {
 			return wire.Answer{}, err
 		}

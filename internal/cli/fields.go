@@ -11,12 +11,13 @@ import (
 	"github.com/spf13/cobra"
 
 	"sentier/internal/document"
+	"sentier/internal/wire"
 )
 
 // fieldFlag is a flag that sets a field of a record.
 type fieldFlag struct {
-	flag, path string // path: dots between fields of fields
-	read       func(texts []string) (any, error)
+	flag, path string                            // path: dots between fields of fields
+	read       func(texts []string) (any, error) // nil: a time
 	usage      string
 	many       bool // the flag can be given several times
 }
@@ -60,16 +61,34 @@ func whole(s string) (any, error) {
 	return n, nil
 }
 
-// moment is an instant, or a local time of this machine; the empty text takes the field away.
-func moment(s string) (any, error) {
+// moment is an instant, or a local time of this machine; the empty text takes the field away. now is asked only for a time
+// that needs it.
+func moment(s string, now func() (time.Time, error)) (any, error) {
 	if s == "" {
 		return nil, nil
 	}
-	t, err := document.ParseInstant(s, time.Now(), time.Local)
+	t, err := time.Parse(time.RFC3339, strings.ToUpper(s))
+	if err == nil {
+		t, err = document.Moment(strings.ToUpper(s))
+	} else if t, err = now(); err == nil {
+		t, err = document.ParseInstant(s, t, time.Local)
+	}
 	if err != nil {
 		return nil, err
 	}
-	return t.Format(time.RFC3339), nil
+	return t.Format(time.RFC3339Nano), nil
+}
+
+// moment reads a time by the clock of the service, which may be another than that of this machine.
+func (a *app) moment(cmd *cobra.Command, s string) (any, error) {
+	return moment(s, func() (time.Time, error) {
+		c, err := a.client()
+		if err != nil {
+			return time.Time{}, err
+		}
+		var session wire.Session
+		return session.Now, c.Do(cmd.Context(), "GET", "/api/v1/session", nil, nil, &session)
+	})
 }
 
 // fromTo reads FROM..TO.
@@ -213,7 +232,7 @@ func (b *bodyFlags) flags(cmd *cobra.Command, fields []fieldFlag) {
 }
 
 // patch gives the fields that were given, as a merge patch.
-func (b *bodyFlags) patch(cmd *cobra.Command, fields []fieldFlag) (row, error) {
+func (b *bodyFlags) patch(a *app, cmd *cobra.Command, fields []fieldFlag) (row, error) {
 	out := row{}
 	if b.json != "" {
 		data := []byte(b.json)
@@ -235,7 +254,11 @@ func (b *bodyFlags) patch(cmd *cobra.Command, fields []fieldFlag) (row, error) {
 		if len(texts) > 1 && !f.many {
 			return nil, fmt.Errorf("--%s is given twice: keep one", f.flag)
 		}
-		value, err := f.read(texts)
+		read := f.read
+		if read == nil {
+			read = single(func(s string) (any, error) { return a.moment(cmd, s) })
+		}
+		value, err := read(texts)
 		if err != nil {
 			return nil, fmt.Errorf("--%s: %w", f.flag, err)
 		}
@@ -266,7 +289,7 @@ var nameFlag = textFlag("name", "name", "name")
 var allNouns = []noun{
 	{"user", "users", "People and services", []string{"email", "kind", "status", "valid"}, []fieldFlag{
 		nameFlag, textFlag("email", "email", "e-mail"), textFlag("kind", "kind", "person or service"), textFlag("status", "status", "active, invited or suspended"),
-		{"from", "valid.from", single(moment), "beginning of the account", false}, {"until", "valid.until", single(moment), "end of the account", false},
+		{"from", "valid.from", nil, "beginning of the account", false}, {"until", "valid.until", nil, "end of the account", false},
 	}, "  sentier user add --name \"Noor Haddad\" --email noor.haddad@larkmere.example\n  sentier user suspend noor.haddad", userVerbs},
 	{"group", "user_groups", "Groups of users", []string{"enabled", "members", "includes"}, []fieldFlag{
 		nameFlag, {"enabled", "enabled", single(yesNo), "true or false", false}, listFlag("includes", "includes", "groups whose members are members"),
@@ -298,12 +321,12 @@ var allNouns = []noun{
 	{"grant", "grants", "Grants", []string{"effect", "enabled", "to", "note"}, []fieldFlag{
 		nameFlag, textFlag("effect", "effect", "allow or deny"), {"enabled", "enabled", single(yesNo), "true or false", false},
 		listFlag("to-groups", "to.groups", "groups that it is given to"), listFlag("to-users", "to.users", "users that it is given to"), {"to-everyone", "to.everyone", single(yesNo), "true: given to everyone", false},
-		{"from", "valid.from", single(moment), "beginning", false}, {"until", "valid.until", single(moment), "end", false}, textFlag("grant-note", "note", "note that stays with the grant"),
+		{"from", "valid.from", nil, "beginning", false}, {"until", "valid.until", nil, "end", false}, textFlag("grant-note", "note", "note that stays with the grant"),
 	}, "  sentier grant give --group bridge-crew --role bridge-watch --device-group bridges --when navigation-winter\n  sentier grant take bridge-watch --group bridge-crew", grantVerbs},
 	{"mandate", "mandates", "Mandates: who may administer", []string{"role", "enabled", "to"}, []fieldFlag{
 		nameFlag, textFlag("role", "role", "owner, delegate, auditor or enforcement"), {"enabled", "enabled", single(yesNo), "true or false", false},
 		listFlag("to-groups", "to.groups", "groups that hold it"), listFlag("to-users", "to.users", "users that hold it"),
-		{"from", "valid.from", single(moment), "beginning", false}, {"until", "valid.until", single(moment), "end", false},
+		{"from", "valid.from", nil, "beginning", false}, {"until", "valid.until", nil, "end", false},
 		listFlag("sites", "sites", "sites of a delegate"), listFlag("groups", "groups", "groups of a delegate"), listFlag("rights", "rights", "rights of a delegate"),
 	}, "  sentier mandate add --name Audit --role auditor --to-users lena.marsh", nil},
 }

@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"strings"
 	"testing"
+	"time"
 
 	"sentier/internal/wire"
 )
@@ -13,6 +14,9 @@ func TestValuesOfOptions(t *testing.T) {
 	one := func(read func(string) (any, error)) func(string) (any, error) { return read }
 	many := func(read func([]string) (any, error)) func(string) (any, error) {
 		return func(s string) (any, error) { return read(strings.Split(s, " / ")) }
+	}
+	at := func(s string) (any, error) {
+		return moment(s, func() (time.Time, error) { return time.Date(2026, 11, 24, 10, 0, 0, 0, time.UTC), nil })
 	}
 	for name, x := range map[string]struct {
 		read  func(string) (any, error)
@@ -28,9 +32,9 @@ func TestValuesOfOptions(t *testing.T) {
 		"neither yes nor no":            {one(yesNo), "perhaps", "", "neither true nor false"},
 		"a number":                      {one(whole), "90", `90`, ""},
 		"no number":                     {one(whole), "ninety", "", "no whole number"},
-		"an instant":                    {one(moment), "2026-12-01T17:00:00Z", `"2026-12-01T17:00:00Z"`, ""},
-		"no instant":                    {one(moment), "", `null`, ""},
-		"a time that is none":           {one(moment), "some day", "", "tomorrow 06:00"},
+		"an instant":                    {one(at), "2026-12-01T17:00:00Z", `"2026-12-01T17:00:00Z"`, ""},
+		"no instant":                    {one(at), "", `null`, ""},
+		"a time that is none":           {one(at), "some day", "", "tomorrow 06:00"},
 		"a range":                       {one(fromTo), "11-01..02-28", `{"from":"11-01","to":"02-28"}`, ""},
 		"a range without an end":        {one(fromTo), "2026-12-24..", `{"from":"2026-12-24"}`, ""},
 		"a range without a beginning":   {one(fromTo), "..2026-12-24", `{"to":"2026-12-24"}`, ""},

@@ -304,7 +304,7 @@ func (a *app) nounAdd(n noun) *cobra.Command {
 			if len(args) > 1 {
 				return a.entries(cmd, e, "add", n, "devices", args, wire.Edit{})
 			}
-			record, err := body.patch(cmd, n.flags)
+			record, err := body.patch(a, cmd, n.flags)
 			if err != nil {
 				return err
 			}
@@ -339,7 +339,7 @@ func (a *app) nounEdit(n noun) *cobra.Command {
 		Use: "edit ID…", Short: "Change fields of one or more; “-” reads ids from standard input", Args: cobra.MinimumNArgs(1),
 		Example: fmt.Sprintf("  sentier %s edit ID --name \"Another name\"", n.word),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			patch, err := body.patch(cmd, n.flags)
+			patch, err := body.patch(a, cmd, n.flags)
 			if err != nil {
 				return err
 			}

@@ -11,7 +11,6 @@ import (
 	"os"
 	"slices"
 	"strings"
-	"time"
 
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
@@ -208,7 +207,7 @@ func (a *app) compare(cmd *cobra.Command, files []string) (out wire.Saved, err e
 			return out, a.notSound(files[1], err)
 		}
 		out.Changes = translate.Changes(first.Compare(second))
-		d := decision.Compare(decision.Compile(first), decision.Compile(second), nil, decision.Circumstances{At: time.Now()}, shownDifferences)
+		d := decision.Compare(decision.Compile(first), decision.Compile(second), nil, decision.Circumstances{At: a.Now()}, shownDifferences)
 		out.Impact = translate.Impact(second, d)
 		return out, nil
 	}

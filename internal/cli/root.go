@@ -11,6 +11,7 @@ import (
 	"os/signal"
 	"strings"
 	"syscall"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -31,6 +32,7 @@ type Program struct {
 	Console  fs.FS // the built console
 	Version  string
 	Commit   string
+	Now      func() time.Time // nil: the machine's clock
 }
 
 // app is a program with its global options.
@@ -48,6 +50,9 @@ func (answered) Error() string { return "" }
 
 // Run carries out a command line and gives the exit code.
 func (p Program) Run(args []string) int {
+	if p.Now == nil {
+		p.Now = time.Now
+	}
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	root := (&app{Program: p}).root()

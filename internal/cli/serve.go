@@ -72,13 +72,17 @@ func must(err error) {
 func (a *app) demo() *cobra.Command {
 	o := daemon.Options{Console: a.Console, Version: a.Version}
 	var people, devices int
+	var at string
 	cmd := &cobra.Command{
 		Use: "demo", Short: "Run the service with the demo data", Args: cobra.NoArgs,
 		Long: `Run the service with the Larkmere Navigation, a made-up waterway of some sixty
 people and 180 devices: in a fresh temporary folder that goes when the demo ends,
 unless --data is given. With --people and --devices the waterway has grown by as many
-in 250 districts, with 20,000 lines of grants: for a look at large lists.`,
+in 250 districts, with 20,000 lines of grants: for a look at large lists.
+Its dates lie around the day on which it starts: a contract ends this Friday, the
+regatta is the weekend after next. With --at its clock starts at another time.`,
 		Example: `  sentier demo --listen 127.0.0.1:7481
+  sentier demo --at "2026-11-24 10:00"
   sentier demo --people 100000 --devices 100000`,
 		RunE: func(cmd *cobra.Command, _ []string) (err error) {
 			if o.Dir == "" {
@@ -88,15 +92,23 @@ in 250 districts, with 20,000 lines of grants: for a look at large lists.`,
 				defer func() { err = errors.Join(err, os.RemoveAll(o.Dir)) }()
 			}
 			o.Log = a.logger(slog.LevelWarn)
-			p, err := a.demoPolicy(people, devices)
+			now := a.Now()
+			if at != "" {
+				if now, err = document.ParseInstant(at, now, demo.Home()); err != nil {
+					return fmt.Errorf("--at: %w", err)
+				}
+				o.Clock = daemon.ClockFrom(now)
+			}
+			p, err := a.demoPolicy(people, devices, now)
 			if err != nil {
 				return err
 			}
-			return a.runDemo(cmd.Context(), o, p)
+			return a.runDemo(cmd.Context(), o, p, now)
 		},
 	}
 	cmd.Flags().StringVar(&o.Dir, "data", "", "folder of the database (default: a temporary one)")
 	cmd.Flags().StringVar(&o.Listen, "listen", defaultListen, "address to answer at")
+	cmd.Flags().StringVar(&at, "at", "", "start the clock at this time: RFC 3339, or local time of the navigation such as “2026-11-24 10:00” (default: now)")
 	cmd.Flags().IntVar(&people, "people", 0, "how many more people")
 	cmd.Flags().IntVar(&devices, "devices", 0, "how many more devices")
 	return cmd
@@ -105,18 +117,18 @@ in 250 districts, with 20,000 lines of grants: for a look at large lists.`,
 // mostGrown bounds how many more people and devices the demonstration can have.
 const mostGrown = 2_000_000
 
-func (a *app) demoPolicy(people, devices int) (*policy.Policy, error) {
+func (a *app) demoPolicy(people, devices int, now time.Time) (*policy.Policy, error) {
 	if people < 0 || devices < 0 || people > mostGrown || devices > mostGrown {
 		return nil, fmt.Errorf("--people and --devices go from 0 to %d", mostGrown)
 	}
 	if people+devices == 0 {
-		return demo.Policy()
+		return demo.At(now)
 	}
 	fmt.Fprintf(a.Err, "Making %d more people and %d more devices …\n", people, devices)
-	return demo.Grown(people, devices)
+	return demo.GrownAt(people, devices, now)
 }
 
-func (a *app) runDemo(ctx context.Context, o daemon.Options, p *policy.Policy) error {
+func (a *app) runDemo(ctx context.Context, o daemon.Options, p *policy.Policy, now time.Time) error {
 	d, err := daemon.Open(ctx, o)
 	if err != nil {
 		return err
@@ -130,24 +142,28 @@ func (a *app) runDemo(ctx context.Context, o daemon.Options, p *policy.Policy) e
 	if err != nil {
 		return errors.Join(err, d.Close())
 	}
+	clock := ""
+	if o.Clock != nil {
+		clock = "  Clock     started at " + now.In(demo.Home()).Format("Mon 2 Jan 2006 15:04 MST") + "\n"
+	}
 	fmt.Fprintf(a.Out, `Sentier %[1]s, with the Larkmere Navigation
 
   Console   %[2]s
   Sign in   %[3]s
   Password  %[4]s
-
+%[7]s
 For the command line, in another terminal:
 
   export SENTIER_URL=%[2]s SENTIER_TOKEN=%[5]s
 
 Three commands to try:
 
-  %[6]s check tomas.field control twin-bridge-north --at "2026-11-24 10:00"
-  %[6]s check agnes.lindqvist control alder-gate-1 --at "2026-11-24 20:00"
+  %[6]s check tomas.field control twin-bridge-north --at "%[8]s 10:00"
+  %[6]s check agnes.lindqvist control alder-gate-1 --at "%[8]s 20:00"
   %[6]s policy dump | head -40
 
 Ctrl-C ends the demo.
-`, a.Version, d.Address(), demo.Owner, password, token, programName())
+`, a.Version, d.Address(), demo.Owner, password, token, programName(), clock, demo.Week("2026-11-24", now))
 	return d.Run(ctx)
 }
 
@@ -185,7 +201,7 @@ A service that already runs on DIR takes it up within a second.`,
 			if b.Password, err = a.askPassword("Password for "+owner+": ", true); err != nil {
 				return err
 			}
-			if err := daemon.Begin(cmd.Context(), dir, b, time.Now()); err != nil {
+			if err := daemon.Begin(cmd.Context(), dir, b, a.Now()); err != nil {
 				return err
 			}
 			fmt.Fprintf(a.Err, "%s is the owner. Start the service with “sentier serve --data %s”.\n", owner, dir)

@@ -16,7 +16,7 @@ func (a *app) settings() *cobra.Command {
 		Use: "settings", Short: "Show or change the settings of the policy", Args: cobra.NoArgs,
 		Example: "  sentier settings\n  sentier settings --zone Europe/Lisbon",
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			patch, err := body.patch(cmd, fields)
+			patch, err := body.patch(a, cmd, fields)
 			if err != nil {
 				return err
 			}

@@ -77,7 +77,7 @@ func (a *app) tokenList() *cobra.Command {
 				switch {
 				case t.Revoked != nil:
 					state = "revoked"
-				case t.Expires != nil && time.Now().After(*t.Expires):
+				case t.Expired:
 					state = "expired"
 				}
 				s.rows = append(s.rows, []string{t.ID, t.User, t.Name, t.Kind, day(&t.Created), day(t.Expires), state})

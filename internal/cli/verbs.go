@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"io"
 	"net/url"
-	"time"
 
 	"github.com/spf13/cobra"
 
@@ -22,12 +21,12 @@ func readAll(r io.Reader) ([]byte, error) {
 }
 
 // patchVerb is a command that sets the same fields of the records whose ids it takes.
-func (a *app) patchVerb(n noun, word, short string, flags func(*cobra.Command), patch func() (row, error)) *cobra.Command {
+func (a *app) patchVerb(n noun, word, short string, flags func(*cobra.Command), patch func(*cobra.Command) (row, error)) *cobra.Command {
 	var e editing
 	cmd := &cobra.Command{
 		Use: word + " ID…", Short: short, Args: cobra.MinimumNArgs(1), Example: fmt.Sprintf("  sentier %s %s ID", n.word, word),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			fields, err := patch()
+			fields, err := patch(cmd)
 			if err != nil {
 				return err
 			}
@@ -41,14 +40,16 @@ func (a *app) patchVerb(n noun, word, short string, flags func(*cobra.Command), 
 	return cmd
 }
 
-func fixed(fields row) func() (row, error) { return func() (row, error) { return fields, nil } }
+func fixed(fields row) func(*cobra.Command) (row, error) {
+	return func(*cobra.Command) (row, error) { return fields, nil }
+}
 
 func userVerbs(a *app, n noun) []*cobra.Command {
 	var at string
 	end := a.patchVerb(n, "end-date", "Let the account end", func(cmd *cobra.Command) {
 		cmd.Flags().StringVar(&at, "at", "", "when; empty: it does not end")
-	}, func() (row, error) {
-		v, err := moment(at)
+	}, func(cmd *cobra.Command) (row, error) {
+		v, err := a.moment(cmd, at)
 		return row{"valid": row{"until": v}}, err
 	})
 	end.Example = "  sentier user end-date noor.haddad --at 2026-11-27T17:00:00Z"
@@ -90,7 +91,7 @@ func (a *app) listVerb(n noun, use, short, op, list string, example string, flag
 		RunE: func(cmd *cobra.Command, args []string) error {
 			edit := like
 			for _, at := range []*string{&edit.From, &edit.Until} {
-				v, err := moment(*at)
+				v, err := a.moment(cmd, *at)
 				if err != nil {
 					return err
 				}
@@ -132,19 +133,19 @@ func deviceVerbs(a *app, n noun) []*cobra.Command {
 		cmd.Flags().StringVar(&from, "from", "", "beginning (default: now)")
 		cmd.Flags().StringVar(&until, "until", "", "end (default: until it is released)")
 		must(cmd.MarkFlagRequired("reason"))
-	}, func() (row, error) {
+	}, func(cmd *cobra.Command) (row, error) {
 		if from == "" {
-			from = time.Now().UTC().Format(time.RFC3339)
+			from = "now"
 		}
-		begin, err1 := moment(from)
-		end, err2 := moment(until)
+		begin, err1 := a.moment(cmd, from)
+		end, err2 := a.moment(cmd, until)
 		return row{"lockout": row{"by": by, "reason": reason, "from": begin, "until": end}}, errors.Join(err1, err2)
 	})
 	lock.Example = "  sentier device lock-out estuary-gate-1 --reason \"Divers below the gate\" --until \"tomorrow 18:00\""
 	move := a.patchVerb(n, "move", "Bring to another site", func(cmd *cobra.Command) {
 		cmd.Flags().StringVar(&site, "site", "", "site (required; empty: unsorted)")
 		must(cmd.MarkFlagRequired("site"))
-	}, func() (row, error) {
+	}, func(cmd *cobra.Command) (row, error) {
 		v, err := text(site)
 		return row{"site": v}, err
 	})

@@ -25,6 +25,7 @@ type Options struct {
 	Certificate, Key string // PEM files; empty: no TLS
 	Console          fs.FS
 	Log              *slog.Logger
+	Clock            func() time.Time // nil: the machine's
 	Version          string
 }
 
@@ -43,6 +44,9 @@ func Open(ctx context.Context, o Options) (*Daemon, error) {
 	if err != nil {
 		return nil, err
 	}
+	if o.Clock == nil {
+		o.Clock = time.Now
+	}
 	d := &Daemon{store: st, options: o}
 	if err := d.prepare(ctx); err != nil {
 		return nil, errors.Join(err, d.Close())
@@ -56,7 +60,7 @@ func (d *Daemon) prepare(ctx context.Context) (err error) {
 	}
 	// Next to nothing of what is read at the start becomes garbage: looking for some again and again would be in vain.
 	defer debug.SetGCPercent(debug.SetGCPercent(startPercent))
-	if d.Service, err = service.Open(ctx, d.store, d.options.Log, time.Now); err != nil {
+	if d.Service, err = service.Open(ctx, d.store, d.options.Log, d.options.Clock); err != nil {
 		return err
 	}
 	d.server, err = server.New(d.Service, server.Options{Console: d.options.Console, Log: d.options.Log, Version: d.options.Version})
@@ -117,6 +121,12 @@ func (d *Daemon) awaitOwner(ctx context.Context) {
 	d.options.Log.Info("the first owner is there")
 }
 
+// ClockFrom is a clock that shows an instant now and goes on from there.
+func ClockFrom(at time.Time) func() time.Time {
+	begun := time.Now()
+	return func() time.Time { return at.Add(time.Since(begun)) }
+}
+
 // Beginning is what the first revision is made of.
 type Beginning = service.Beginning
 
@@ -135,7 +145,7 @@ func (d *Daemon) Prepare(ctx context.Context, b Beginning) error {
 	if d.Service.Ready() == nil {
 		return d.Service.SetPassword(ctx, string(b.Owner), b.Password)
 	}
-	if err := service.Begin(ctx, d.store, b, time.Now()); err != nil {
+	if err := service.Begin(ctx, d.store, b, d.options.Clock()); err != nil {
 		return err
 	}
 	return d.Service.Reload(ctx)

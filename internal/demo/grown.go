@@ -32,8 +32,11 @@ var (
 
 // Grown is the navigation with as many more people and devices, in districts of their own: the same for the same
 // numbers. It is what the figures in docs/performance.md are measured on.
-func Grown(people, devices int) (*policy.Policy, error) {
-	p, err := Policy()
+func Grown(people, devices int) (*policy.Policy, error) { return GrownAt(people, devices, Written) }
+
+// GrownAt is [Grown] as it is alive at an instant; see [At].
+func GrownAt(people, devices int, at time.Time) (*policy.Policy, error) {
+	p, err := At(at)
 	if err != nil {
 		return nil, err
 	}

@@ -100,7 +100,7 @@ func (s *Service) Session(c Caller, expires time.Time) wire.Session {
 	if ok {
 		name = u.Title()
 	}
-	return wire.Session{User: wire.Named{ID: string(c.User), Name: name}, Mandates: s.Roles(c), Expires: expires}
+	return wire.Session{User: wire.Named{ID: string(c.User), Name: name}, Mandates: s.Roles(c), Expires: expires.UTC(), Now: s.now().UTC()}
 }
 
 func (s *Service) newToken(ctx context.Context, t store.Token) (string, store.Token, error) {
@@ -191,7 +191,9 @@ func (s *Service) Tokens(ctx context.Context, c Caller, user string) ([]wire.Tok
 	}
 	out := []wire.Token{}
 	for _, t := range list {
-		out = append(out, wireToken(t))
+		w := wireToken(t)
+		w.Expired = t.ExpiresAt != nil && !s.now().Before(*t.ExpiresAt)
+		out = append(out, w)
 	}
 	return out, nil
 }

@@ -209,6 +209,7 @@ type Session struct {
 	User     Named     `json:"user"`
 	Mandates []string  `json:"mandates" description:"roles of the mandates in force"`
 	Expires  time.Time `json:"expires"`
+	Now      time.Time `json:"now" description:"what the clock of the service shows"`
 	Token    string    `json:"token,omitempty" description:"shown once, for a terminal"`
 }
 
@@ -222,6 +223,7 @@ type Token struct {
 	By      string     `json:"by"`
 	Expires *time.Time `json:"expires,omitempty"`
 	Revoked *time.Time `json:"revoked,omitempty"`
+	Expired bool       `json:"expired,omitempty" description:"its end is past by the service's clock"`
 	Secret  string     `json:"secret,omitempty" description:"shown once, when it is made"`
 }
 

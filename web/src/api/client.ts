@@ -1,4 +1,5 @@
 import createClient from "openapi-fetch";
+import { setClock } from "../session/clock";
 import { language } from "../session/language";
 import type { components, paths } from "./schema.gen";
 
@@ -42,7 +43,11 @@ export async function answer<T>(call: Promise<Result<T>>): Promise<T> {
 
 export const signIn = (user: string, password: string) => answer(api.POST("/api/v1/session", { body: { user, password } }));
 export const signOut = () => answer(api.DELETE("/api/v1/session"));
-export const session = () => answer(api.GET("/api/v1/session"));
+export const session = async () => {
+  const who = await answer(api.GET("/api/v1/session"));
+  setClock(who.now);
+  return who;
+};
 export const check = (body: Check) => answer(api.POST("/api/v1/check", { body }));
 export const names = () => answer(api.GET("/api/v1/names")) as Promise<Names>;
 

@@ -1,3 +1,4 @@
+import { serviceNow } from "../session/clock";
 import { useState } from "react";
 import type { Edit } from "../api/edits";
 import { Choose } from "../ui/choose";
@@ -27,7 +28,7 @@ export function Many({ picked, onDone }: { picked: string[]; onDone: () => void 
       case "state":
         return patch({ state: value });
       case "lock":
-        return patch({ lockout: { reason: value, from: new Date().toISOString() } });
+        return patch({ lockout: { reason: value, from: serviceNow().toISOString() } });
     }
   };
   const go = async () => {

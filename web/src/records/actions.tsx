@@ -1,3 +1,4 @@
+import { serviceNow } from "../session/clock";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { Dialog } from "radix-ui";
 import { useState, type ReactNode } from "react";
@@ -260,7 +261,7 @@ function LockBody({ row, close }: { row: Row; close: () => void }) {
   const [reason, setReason] = useState("");
   const [until, setUntil] = useState("");
   const go = async () => {
-    const lockout = { reason, until: until || undefined, from: new Date().toISOString() };
+    const lockout = { reason, until: until || undefined, from: serviceNow().toISOString() };
     if (await make([{ op: "patch", type: "devices", id: row.id, record: { lockout } as never }])) close();
   };
   return (

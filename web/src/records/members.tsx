@@ -1,3 +1,4 @@
+import { serviceNow } from "../session/clock";
 import { X } from "lucide-react";
 import { useState } from "react";
 import type { Row } from "../api/client";
@@ -60,7 +61,7 @@ export function Members({ group }: { group: Row }) {
               <RecordLink type="users" id={m.user} />
               {m.from && <span className="text-soft"> {say("console.members.from", { time: `${local(m.from, "UTC")} UTC` })}</span>}
               {m.until && (
-                <span className={new Date(m.until) < new Date() ? "text-breaks" : "text-soft"}>
+                <span className={new Date(m.until) < serviceNow() ? "text-breaks" : "text-soft"}>
                   {" "}
                   {say("console.members.until", { time: `${local(m.until, "UTC")} UTC` })}
                 </span>

@@ -1,3 +1,4 @@
+import { serviceNow } from "../session/clock";
 import { useState } from "react";
 import type { Day, Stretch } from "../api/reach";
 import { say, timeFormat } from "../words";
@@ -75,7 +76,7 @@ export function WeekStrip({ days, lanes, zone }: { days: Day[]; lanes: { name: s
   const from = ms(days[0]?.from ?? "");
   const until = ms(days.at(-1)?.until ?? "");
   const share = (instant: string) => ((ms(instant) - from) / (until - from)) * 700;
-  const [opened] = useState(() => Date.now());
+  const [opened] = useState(() => serviceNow().getTime());
   const now = ((opened - from) / (until - from)) * 700;
   return (
     <div className="grid grid-cols-[9.5rem_1fr] gap-x-3 gap-y-1.5" data-strip>
