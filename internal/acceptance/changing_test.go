@@ -135,8 +135,8 @@ func TestEveryRouteHoldsBackFromThoseWithLess(t *testing.T) {
 		for method := range methods {
 			method = strings.ToUpper(method)
 			route := method + " " + path
-			if route == "GET /api/v1/events" || route == "DELETE /api/v1/session" || route == "POST /api/v1/session" {
-				continue // one never ends; the others are about the caller's own session
+			if route == "GET /api/v1/events" || strings.HasPrefix(path, "/api/v1/session") || path == "/api/v1/welcome" || path == "/problems/{kind}" {
+				continue // one never ends; the others are about the caller's own sessions, or for everybody
 			}
 			at := path
 			if parts := strings.Split(path, "/"); strings.Contains(path, "{") {
@@ -161,7 +161,7 @@ func TestEveryRouteHoldsBackFromThoseWithLess(t *testing.T) {
 				switch {
 				case status >= 500:
 					t.Errorf("%s as %s: %d %.200s", route, role, status, text)
-				case role == "auditor" && reads && status == 403 && path != "/api/v1/progress/{id}":
+				case role == "auditor" && reads && status == 403 && path != "/api/v1/progress/{id}" && path != "/api/v1/backup":
 					t.Errorf("%s as an auditor, who reads everything: %d %.200s", route, status, text)
 				case role == "auditor" && !reads && status < 300, role != "auditor" && status < 300 && !slices.Contains(allowed[role], route):
 					t.Errorf("%s as %s: %d %.200s", route, role, status, text)

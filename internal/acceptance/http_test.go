@@ -88,7 +88,13 @@ func TestOpenAPI(t *testing.T) {
 func TestNothingAnswersWithoutACredential(t *testing.T) {
 	w := start(t, nil)
 	enforcement, self := w.tokenFor("gateway-bridges"), w.tokenFor("night-backup")
+	if _, status := edit(w, "PATCH", "/api/v1/users/ben.foster", `{"status":"active"}`); status != 200 {
+		t.Fatal(status)
+	}
 	suspended := w.tokenFor("ben.foster")
+	if _, status := edit(w, "PATCH", "/api/v1/users/ben.foster", `{"status":"suspended"}`); status != 200 {
+		t.Fatal(status)
+	}
 	ask := `{"user": "tomas.field", "right": "control", "device": "mill-bridge"}`
 	own := `{"user": "night-backup", "right": "control", "device": "mill-bridge"}`
 	for _, c := range []struct {
@@ -131,14 +137,16 @@ func TestBadRequestsNameTheField(t *testing.T) {
 		{"POST", "/api/v1/check", `{"user": "a", "right": "b", "device": "c", "at": "soon"}`, 400, "tomorrow 06:00"},
 		{"POST", "/api/v1/check", `{"user": "a", "right": "b", "device": "c", "context": {"ip": "10.0.0.0/8"}}`, 400, `"path":"context.ip"`},
 		{"POST", "/api/v1/check", strings.Repeat(" ", 1<<20+1), 413, "1048576 bytes"},
-		{"PUT", "/api/v1/policy", strings.Repeat(" ", 64<<20+1), 413, "67108864 bytes"},
+		{"POST", "/access/v1/evaluations", strings.Repeat(" ", 8<<20+1), 413, "8388608 bytes"},
+		{"POST", "/api/v1/session", strings.Repeat(" ", 8<<10+1), 413, "8192 bytes"},
 		{"PUT", "/api/v1/policy", "format: sentier-policy/1\nusers: [{id: a, nam: b}]", 422, `"line":2`},
 		{"POST", "/access/v1/evaluation", `{"subject": {"type": "robot", "id": "a"}}`, 400, `"path":"subject.type"`},
 		{"POST", "/access/v1/evaluation", `{"subject": {"type": 5}}`, 400, `"path":"subject.type"`},
 		{"POST", "/access/v1/evaluation", `{"subject": {"type": "user", "id": "a"}, "action": {"name": "view"}, "resource": {"type": "point", "id": "x"}}`, 400, "device/point"},
 		{"POST", "/access/v1/evaluation", `{"subject": {"type": "user", "id": "a"}, "action": {"name": "view"}, "resource": {"type": "device", "id": "x"}, "context": {"time": "noon"}}`, 400, `"path":"context.time"`},
 		{"GET", "/api/v1/users?limit=0", "", 400, `"path":"limit"`}, {"GET", "/api/v1/users?limit=1001", "", 400, `"path":"limit"`},
-		{"GET", "/api/v1/users?colour=red", "", 400, `"path":"colour"`},
+		{"GET", "/api/v1/users?colour=red", "", 400, `"path":"colour"`}, {"DELETE", "/api/v1/users/tomas.field?dryrun=true", "", 400, "did you mean"},
+		{"GET", "/api/v1/users?cursor=bm9uZQ", "", 400, "begin with the first page"}, {"GET", "/api/v1/users?limit=1&limit=2", "", 400, "is given twice"},
 		{"POST", "/api/v1/tokens", `{"user": "night-backap", "name": "x"}`, 400, "did you mean night-backup"},
 	} {
 		status, _, body := w.ask(c.method, c.path, w.token, c.body)

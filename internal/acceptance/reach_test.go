@@ -173,7 +173,7 @@ func TestReachInTheTerminal(t *testing.T) {
 		{[]string{"reach", "device", "twin-bridge-north", "--right", "control", "--any-time", "--at", tuesday}, 0, []string{"yusuf.demir", "(later: control)", "10 in all"}},
 		{[]string{"reach", "group", "bridge-crew", "--at", tuesday}, 0, []string{"mill-bridge", "acknowledge control view", "Tue 24 Nov 2026 16:00"}},
 		{[]string{"reach", "user", "ben.foster"}, 0, []string{"Nothing", "suspended"}},
-		{[]string{"reach", "user", "nobody"}, 2, []string{"there is nothing here"}},
+		{[]string{"reach", "user", "nobody"}, 2, []string{"There is nothing here"}},
 		{[]string{"matrix", "--in-group", "bridge-crew", "--in-site", "twin-bridges", "--at", tuesday}, 0, []string{"Twin bridge north", "Tomas Field   VCa", "C control"}},
 		{[]string{"matrix", "--user", "tomas.field", "--device-group", "bridges", "--format", "csv", "--at", tuesday}, 0, []string{"row,bridges", "tomas.field,acknowledge control view"}},
 		{[]string{"check", "tomas.field", "control", "twin-bridge-north", "--week", "--at", "2026-10-23"}, 0, []string{"clock +02:00 → +01:00", "allowed Sun 25 Oct 07:00 to Sun 25 Oct 20:00"}},
@@ -185,7 +185,7 @@ func TestReachInTheTerminal(t *testing.T) {
 		{[]string{"check", "noor.haddad", "control", "alder-gate-1", "--advise", "--at", tuesday, "--language", "fr"}, 1, []string{"✗ REFUSÉ", "groupe Lock keepers, north", "Ce qui en ferait un oui, le moindre d’abord", "Le mar. 24 nov. 2026 11:00 (Europe/Madrid), selon la révision 1"}},
 		{[]string{"check", "tomas.field", "control", "twin-bridge-north", "--week", "--at", "2026-10-23", "--language", "fr"}, 0, []string{"dim. 25 oct.", "l’heure passe de +02:00 à +01:00", "permis du ven. 23 oct. 07:00 au ven. 23 oct. 20:00"}},
 		{[]string{"role", "uses", "bridge-watch"}, 0, []string{"bridge-watch", "Acknowledge alarms, Control, View", "6", "3"}},
-		{[]string{"schedule", "uses", "none"}, 2, []string{"there is nothing here"}},
+		{[]string{"schedule", "uses", "none"}, 2, []string{"There is nothing here"}},
 		{[]string{"user", "as-seen", "noor.haddad", "--at", tuesday}, 0, []string{"Noor Haddad reaches 13"}},
 	} {
 		code, out, errOut := w.run(x.args...)

@@ -90,6 +90,9 @@ func (w *world) ask(method, path, token, body string, headers ...string) (int, h
 	if token != "" {
 		req.Header.Set("Authorization", "Bearer "+token)
 	}
+	if method == "PATCH" {
+		req.Header.Set("Content-Type", "application/merge-patch+json")
+	}
 	for i := 0; i+1 < len(headers); i += 2 {
 		req.Header.Set(headers[i], headers[i+1])
 	}

@@ -102,7 +102,7 @@ func (a *app) asker(file string) (func(*cobra.Command, wire.Check) (wire.Answer,
 			return out, c.Do(cmd.Context(), "POST", "/api/v1/check", nil, in, &out)
 		}, err
 	}
-	p, err := readPolicy(file)
+	p, err := a.readPolicy(file)
 	if err != nil {
 		return nil, a.notSound(file, err)
 	}

@@ -23,7 +23,7 @@ answer is not the expected one with what came instead. The exit code is 0 where
 all hold, 1 where not.`,
 		Example: "  sentier expect run stories.yaml\n  sentier expect run stories.yaml --policy larkmere.yaml",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			data, err := readFile(args[0])
+			data, err := a.readFile(args[0])
 			if err != nil {
 				return err
 			}

@@ -223,8 +223,9 @@ func fieldRows(name string, v any) [][]string {
 
 // editing are the options of commands that change records.
 type editing struct {
-	dry  bool
-	note string
+	dry   bool
+	note  string
+	match string // entity tag that what is changed must have; empty: any
 }
 
 func (e *editing) flags(cmd *cobra.Command) {
@@ -245,7 +246,7 @@ func (a *app) post(cmd *cobra.Command, e editing, path string, body any) (saved 
 	if e.note != "" {
 		query.Set("note", e.note)
 	}
-	err = c.Do(cmd.Context(), "POST", path, query, body, &saved)
+	err = c.IfTag(e.match).Do(cmd.Context(), "POST", path, query, body, &saved)
 	return saved, err
 }
 
@@ -373,10 +374,10 @@ func (a *app) patchAll(cmd *cobra.Command, e editing, n noun, args []string, pat
 
 func (a *app) nounRemove(n noun) *cobra.Command {
 	var e editing
-	var along bool
+	var along, accept bool
 	cmd := &cobra.Command{
 		Use: "remove ID…", Short: "Remove one or more; “-” reads ids from standard input", Args: cobra.MinimumNArgs(1),
-		Long:    "Remove records. Where others mention them it is refused, unless --along takes the mentions along;\n--dry-run shows what would go.",
+		Long:    "Remove records. Where others mention them it is refused, unless --along takes the mentions along;\n--dry-run shows what would go. Where somebody would gain rights by that it is refused, unless\n--accept-gains says that it may be so.",
 		Example: fmt.Sprintf("  sentier %s remove ID --along --dry-run", n.word),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			ids, err := a.ids(args)
@@ -385,12 +386,13 @@ func (a *app) nounRemove(n noun) *cobra.Command {
 			}
 			var edits []wire.Edit
 			for _, id := range ids {
-				edits = append(edits, wire.Edit{Op: "remove", Type: n.typeName, ID: id, Along: along})
+				edits = append(edits, wire.Edit{Op: "remove", Type: n.typeName, ID: id, Along: along, Accept: accept})
 			}
 			return a.send(cmd, e, edits...)
 		},
 	}
 	cmd.Flags().BoolVar(&along, "along", false, "take every mention of it along")
+	cmd.Flags().BoolVar(&accept, "accept-gains", false, "with --along: though somebody would gain rights by it")
 	e.flags(cmd)
 	return cmd
 }

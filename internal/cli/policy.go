@@ -15,6 +15,7 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
+	"sentier/internal/client"
 	"sentier/internal/decision"
 	"sentier/internal/document"
 	"sentier/internal/translate"
@@ -39,7 +40,7 @@ func (a *app) policyCheck() *cobra.Command {
 		Long:    "Read a policy document and name every fault with its line, its column and the path of the field.\nThe exit code is 0 where it is sound, 1 where it is not.",
 		Example: "  sentier policy check larkmere.yaml",
 		RunE: func(_ *cobra.Command, args []string) error {
-			p, err := readPolicy(args[0])
+			p, err := a.readPolicy(args[0])
 			if err != nil {
 				return a.notSound(args[0], err)
 			}
@@ -96,12 +97,7 @@ func (a *app) policyDump() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			var data []byte
-			if err := c.Do(cmd.Context(), "GET", "/api/v1/policy", url.Values{"format": {string(syntax)}}, nil, &data); err != nil {
-				return err
-			}
-			_, err = a.Out.Write(data)
-			return err
+			return c.Do(cmd.Context(), "GET", "/api/v1/policy", url.Values{"format": {string(syntax)}}, nil, a.Out)
 		},
 	}
 }
@@ -114,7 +110,7 @@ func (a *app) policyLoad() *cobra.Command {
 What the document does not hold is removed.`,
 		Example: "  sentier policy load larkmere.yaml\n  sentier policy load larkmere.yaml --yes",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			data, err := readFile(args[0])
+			data, err := a.readFile(args[0])
 			if err != nil {
 				return err
 			}
@@ -126,7 +122,7 @@ What the document does not hold is removed.`,
 				return err
 			}
 			var look, loaded wire.Saved
-			if err := c.Do(cmd.Context(), "PUT", "/api/v1/policy", url.Values{"dry": {"true"}}, data, &look); err != nil {
+			if err := c.Do(cmd.Context(), "PUT", "/api/v1/policy", url.Values{"dry": {"true"}}, policyBody(data), &look); err != nil {
 				return err
 			}
 			if len(look.Changes) == 0 {
@@ -141,7 +137,7 @@ What the document does not hold is removed.`,
 					return err
 				}
 			}
-			if err := c.If(look.Revision).Do(cmd.Context(), "PUT", "/api/v1/policy", nil, data, &loaded); err != nil {
+			if err := c.If(look.Revision).Do(cmd.Context(), "PUT", "/api/v1/policy", nil, policyBody(data), &loaded); err != nil {
 				return err
 			}
 			fmt.Fprintf(a.Err, "Loaded: %d changes, revision %d.\n", len(loaded.Changes), loaded.Revision)
@@ -176,7 +172,7 @@ func (a *app) confirm(question string) error {
 func (a *app) policyCompare() *cobra.Command {
 	return &cobra.Command{
 		Use: "compare FILE [FILE2]", Short: "What differs between the policy and a document, or between two documents", Args: cobra.RangeArgs(1, 2),
-		Long:    "Show, record by record, what leads from the policy to the document, or from the first\ndocument to the second; and who gains and loses what by it now.\nThe exit code is 0 where they are the same, 1 where they differ.",
+		Long:    "Show, record by record, what leads from the policy to the document, or from the first\ndocument to the second; and who gains and loses what by it now.\nThe exit code is 0 where they are the same, 1 where they differ, 2 where a document is not sound.",
 		Example: "  sentier policy compare larkmere.yaml\n  sentier policy compare march.yaml april.yaml",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			found, err := a.compare(cmd, args)
@@ -196,30 +192,35 @@ func (a *app) policyCompare() *cobra.Command {
 	}
 }
 
+// policyBody is a policy document as it is sent.
+func policyBody(data []byte) client.Body {
+	return client.Body{Type: map[document.Syntax]string{document.JSON: "application/json", document.YAML: "application/yaml"}[document.SyntaxOf(data)], Data: data}
+}
+
 func (a *app) compare(cmd *cobra.Command, files []string) (out wire.Saved, err error) {
-	first, err := readPolicy(files[0])
+	data, err := a.readFile(files[0])
 	if err != nil {
-		return out, a.notSound(files[0], err)
+		return out, err
+	}
+	first, err := document.ReadPolicy(data)
+	if err != nil {
+		return out, a.notSoundAsError(files[0], err)
 	}
 	if len(files) == 2 {
-		second, err := readPolicy(files[1])
+		second, err := a.readPolicy(files[1])
 		if err != nil {
-			return out, a.notSound(files[1], err)
+			return out, a.notSoundAsError(files[1], err)
 		}
 		out.Changes = translate.Changes(first.Compare(second))
 		d := decision.Compare(decision.Compile(first), decision.Compile(second), nil, decision.Circumstances{At: a.Now()}, shownDifferences)
 		out.Impact = translate.Impact(second, d)
 		return out, nil
 	}
-	data, err := readFile(files[0])
-	if err != nil {
-		return out, err
-	}
 	c, err := a.client()
 	if err != nil {
 		return out, err
 	}
-	return out, c.Do(cmd.Context(), "PUT", "/api/v1/policy", url.Values{"dry": {"true"}, "impact": {"true"}}, data, &out)
+	return out, c.Do(cmd.Context(), "PUT", "/api/v1/policy", url.Values{"dry": {"true"}, "impact": {"true"}}, policyBody(data), &out)
 }
 
 // shownDifferences is how many people and devices are told of one by one.

@@ -95,9 +95,31 @@ SENTIER_URL, and knows you by SENTIER_TOKEN or by “sentier sign-in”.`,
 		}
 		return fmt.Errorf("--format %q is not known: write table, json or csv", a.format)
 	}
-	root.AddCommand(a.demo(), a.serve(), a.init(), a.check(), a.policy(), a.expect(), a.signIn(), a.signOut(), a.token(), a.version(), a.find(), a.settings(), a.importSheet(), a.exportSheet(), a.reach(), a.matrix())
+	root.AddCommand(a.demo(), a.serve(), a.init(), a.check(), a.policy(), a.expect(), a.signIn(), a.signOut(), a.token(), a.version(), a.find(), a.settings(), a.importSheet(), a.exportSheet(), a.reach(), a.matrix(), a.welcome(), a.password(), a.session(), a.verify(), a.backup(), a.restore(), a.recoverOwner())
 	root.AddCommand(a.nouns()...)
+	refuseUnknown(root)
 	return root
+}
+
+// refuseUnknown lets a command that only holds others refuse what is none of them, which Cobra would answer with help.
+func refuseUnknown(cmd *cobra.Command) {
+	for _, sub := range cmd.Commands() {
+		refuseUnknown(sub)
+	}
+	if !cmd.HasSubCommands() || cmd.Runnable() {
+		return
+	}
+	cmd.Args = func(cmd *cobra.Command, args []string) error {
+		if len(args) == 0 {
+			return nil
+		}
+		hint := ""
+		if near := cmd.SuggestionsFor(args[0]); len(near) > 0 {
+			hint = ": did you mean " + strings.Join(near, " or ") + "?"
+		}
+		return fmt.Errorf("%q has no command %q%s (“%s --help” lists them)", cmd.CommandPath(), args[0], hint, cmd.CommandPath())
+	}
+	cmd.RunE = func(cmd *cobra.Command, _ []string) error { return cmd.Help() }
 }
 
 const defaultServer = "http://127.0.0.1:7480"

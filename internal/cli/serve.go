@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"net/netip"
 	"os"
 	"os/exec"
 	"strings"
@@ -30,6 +31,8 @@ func (a *app) logger(level slog.Level) *slog.Logger {
 
 func (a *app) serve() *cobra.Command {
 	o := daemon.Options{Console: a.Console, Version: a.Version}
+	var public string
+	var proxies []string
 	cmd := &cobra.Command{
 		Use: "serve --data DIR", Short: "Run the service", Args: cobra.NoArgs,
 		Long: `Run the service until it is ended with SIGTERM or Ctrl-C.
@@ -42,13 +45,26 @@ policy answers nothing but /healthz, until “sentier init” has made its first
 			if (o.Certificate == "") != (o.Key == "") {
 				return errors.New("--tls-cert and --tls-key go together: give both, or neither")
 			}
+			var err error
+			if public != "" {
+				if o.PublicURL, err = daemon.ParsePublicURL(public); err != nil {
+					return fmt.Errorf("--public-url: %w", err)
+				}
+			}
+			for _, text := range proxies {
+				p, err := netip.ParsePrefix(text)
+				if err != nil {
+					return fmt.Errorf("--trusted-proxy: %q is no network: write it as 127.0.0.1/32 or 10.20.0.0/16", text)
+				}
+				o.Trusted = append(o.Trusted, p.Masked())
+			}
 			o.Log = a.logger(slog.LevelInfo)
 			d, err := daemon.Open(cmd.Context(), o)
 			if err != nil {
 				return err
 			}
 			fmt.Fprintf(a.Err, "Sentier %s answers at %s\n", a.Version, d.Address())
-			if d.Service.Ready() != nil {
+			if !d.HasOwner() {
 				fmt.Fprintf(a.Err, "There is no owner yet, so nobody can sign in. In another terminal, make the first one:\n\n  sentier init --data %s --owner YOUR-ID --name \"Your Name\"\n\n", o.Dir)
 			}
 			return d.Run(cmd.Context())
@@ -58,6 +74,8 @@ policy answers nothing but /healthz, until “sentier init” has made its first
 	cmd.Flags().StringVar(&o.Listen, "listen", defaultListen, "address to answer at")
 	cmd.Flags().StringVar(&o.Certificate, "tls-cert", "", "file of a TLS certificate, PEM")
 	cmd.Flags().StringVar(&o.Key, "tls-key", "", "file of its key, PEM")
+	cmd.Flags().StringVar(&public, "public-url", "", "address by which clients reach the service, with the path below which it lies, such as https://sentier.example/larkmere (default: where it listens)")
+	cmd.Flags().StringSliceVar(&proxies, "trusted-proxy", nil, "networks of proxies whose word on where a request came from counts")
 	must(cmd.MarkFlagRequired("data"))
 	return cmd
 }
@@ -134,7 +152,7 @@ func (a *app) runDemo(ctx context.Context, o daemon.Options, p *policy.Policy, n
 		return err
 	}
 	password := "larkmere-" + strings.ToLower(rand.Text()[:8])
-	err = d.Prepare(ctx, daemon.Beginning{Owner: demo.Owner, Password: password, Policy: p})
+	err = d.Prepare(ctx, daemon.Beginning{Owner: demo.Owner, Password: password, Policy: p, Demo: true})
 	var token string
 	if err == nil {
 		token, err = d.OwnerToken(ctx, demo.Owner, "demo")
@@ -191,7 +209,7 @@ A service that already runs on DIR takes it up within a second.`,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			b := daemon.Beginning{Owner: policy.UserID(owner), Name: name}
 			if file != "" {
-				p, err := readPolicy(file)
+				p, err := a.readPolicy(file)
 				if err != nil {
 					return a.notSound(file, err)
 				}
@@ -215,6 +233,30 @@ A service that already runs on DIR takes it up within a second.`,
 	must(cmd.MarkFlagRequired("data"))
 	must(cmd.MarkFlagRequired("owner"))
 	return cmd
+}
+
+// askPasswords asks for several on the terminal, the last twice, or reads a line each.
+func (a *app) askPasswords(prompts ...string) ([]string, error) {
+	out := make([]string, len(prompts))
+	in, ok := a.In.(*os.File)
+	if !ok || !term.IsTerminal(int(in.Fd())) {
+		lines := bufio.NewReader(a.In)
+		for i := range out {
+			line, err := lines.ReadString('\n')
+			if err != nil && !errors.Is(err, io.EOF) {
+				return nil, fmt.Errorf("read the password: %w", err)
+			}
+			out[i] = strings.TrimRight(line, "\r\n")
+		}
+		return out, nil
+	}
+	for i, prompt := range prompts {
+		var err error
+		if out[i], err = a.askPassword(prompt, i == len(prompts)-1); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
 }
 
 // askPassword asks on the terminal without echo, twice where it is a new one, or reads a line.
@@ -244,8 +286,8 @@ func (a *app) askPassword(prompt string, twice bool) (string, error) {
 	return password, err
 }
 
-func readPolicy(file string) (*policy.Policy, error) {
-	data, err := readFile(file)
+func (a *app) readPolicy(file string) (*policy.Policy, error) {
+	data, err := a.readFile(file)
 	if err != nil {
 		return nil, err
 	}
@@ -253,9 +295,9 @@ func readPolicy(file string) (*policy.Policy, error) {
 }
 
 // readFile reads a file, or standard input for "-".
-func readFile(file string) ([]byte, error) {
+func (a *app) readFile(file string) ([]byte, error) {
 	if file == "-" {
-		return io.ReadAll(os.Stdin)
+		return readAll(a.In)
 	}
 	return os.ReadFile(file)
 }

@@ -25,7 +25,8 @@ func (a *app) importSheet() *cobra.Command {
 		Use: "import SHEET FILE", Short: "Bring in a CSV file: " + sheetNames, Args: exactly("SHEET", "FILE"),
 		Long: `Say what a CSV file would add and change, and do it once you have said yes: all of it,
 or nothing where one row is faulty. The first line names the columns; those of users and
-devices that are left out stay as they are. Entries of one cell are parted by “|”.
+devices that are left out stay as they are. Entries of one cell are parted by “|”,
+which is written “\|” within an entry.
 
   users         id, name, email, kind, status, from, until, groups
   devices       id, name, kind, site, state, tags, points, address, groups
@@ -33,7 +34,7 @@ devices that are left out stay as they are. Entries of one cell are parted by �
   device_lists  group, device`,
 		Example: "  sentier import users people.csv\n  sentier import devices - --yes < devices.csv",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			data, err := readFile(args[1])
+			data, err := a.readFile(args[1])
 			if err != nil {
 				return err
 			}
@@ -43,7 +44,7 @@ devices that are left out stay as they are. Entries of one cell are parted by �
 			}
 			path := "/api/v1/sheets/" + url.PathEscape(args[0])
 			var look, done wire.Imported
-			if err := c.Do(cmd.Context(), "PUT", path, url.Values{"dry": {"true"}}, data, &look); err != nil {
+			if err := c.Do(cmd.Context(), "PUT", path, url.Values{"dry": {"true"}}, client.Body{Type: "text/csv", Data: data}, &look); err != nil {
 				return a.sheetFaults(args[1], err)
 			}
 			if err := a.printImport(look); err != nil {
@@ -60,7 +61,7 @@ devices that are left out stay as they are. Entries of one cell are parted by �
 			}
 			key := "import-" + rand.Text()
 			bar := a.progressBar(cmd.Context(), c, key)
-			err = c.Keyed(key).Do(cmd.Context(), "PUT", path, nil, data, &done)
+			err = c.Keyed(key).Do(cmd.Context(), "PUT", path, nil, client.Body{Type: "text/csv", Data: data}, &done)
 			bar()
 			if err != nil {
 				return a.outcomeOf(cmd.Context(), c, key, a.sheetFaults(args[1], err))
@@ -159,7 +160,8 @@ func (a *app) outcomeOf(ctx context.Context, c *client.Client, key string, err e
 }
 
 func (a *app) exportSheet() *cobra.Command {
-	return &cobra.Command{
+	var raw bool
+	cmd := &cobra.Command{
 		Use: "export SHEET", Short: "Write a CSV file: " + sheetNames, Args: exactly("SHEET"),
 		Example: "  sentier export users > people.csv",
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -167,12 +169,13 @@ func (a *app) exportSheet() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			var data []byte
-			if err := c.Do(cmd.Context(), "GET", "/api/v1/sheets/"+url.PathEscape(args[0]), nil, nil, &data); err != nil {
-				return err
+			query := url.Values{}
+			if raw {
+				query.Set("raw", "true")
 			}
-			_, err = a.Out.Write(data)
-			return err
+			return c.Do(cmd.Context(), "GET", "/api/v1/sheets/"+url.PathEscape(args[0]), query, nil, a.Out)
 		},
 	}
+	cmd.Flags().BoolVar(&raw, "raw", false, "without the apostrophes that keep a spreadsheet from taking cells for formulas")
+	return cmd
 }

@@ -84,16 +84,21 @@ func (a *app) signIn() *cobra.Command {
 			if err := c.Do(cmd.Context(), "POST", "/api/v1/session", nil, wire.Credentials{User: user, Password: password, Terminal: true}, &session); err != nil {
 				return err
 			}
-			if err := writeSignIn(kept{c.Base, user, session.Token, session.Expires}); err != nil {
-				return fmt.Errorf("keep the sign-in: %w", err)
-			}
-			fmt.Fprintf(a.Err, "Signed in to %s as %s until %s.\n", c.Base, session.User.Name, session.Expires.Local().Format("Mon 2 Jan 2006 15:04"))
-			return nil
+			return a.signedIn(c.Base, session)
 		},
 	}
 	cmd.Flags().StringVar(&user, "user", "", "id of the user (required)")
 	must(cmd.MarkFlagRequired("user"))
 	return cmd
+}
+
+// signedIn keeps a session.
+func (a *app) signedIn(base string, session wire.Session) error {
+	if err := writeSignIn(kept{base, session.User.ID, session.Token, session.Expires}); err != nil {
+		return fmt.Errorf("keep the sign-in: %w", err)
+	}
+	fmt.Fprintf(a.Err, "Signed in to %s as %s until %s.\n", base, session.User.Name, session.Expires.Local().Format("Mon 2 Jan 2006 15:04"))
+	return nil
 }
 
 func (a *app) signOut() *cobra.Command {

@@ -56,7 +56,7 @@ func userVerbs(a *app, n noun) []*cobra.Command {
 	return []*cobra.Command{
 		a.patchVerb(n, "suspend", "Block at once", nil, fixed(row{"status": "suspended"})),
 		a.patchVerb(n, "reinstate", "Let in again", nil, fixed(row{"status": "active"})),
-		end, a.userMove(n), a.asSeen(),
+		end, a.userMove(n), a.asSeen(), a.userInvite(),
 	}
 }
 
@@ -300,10 +300,11 @@ func (a *app) give(n noun) *cobra.Command {
 				}
 				return a.addRecord(cmd, e, n, row{"name": name, "to": s.to(), "lines": []any{line}})
 			}
-			g, err := a.grant(cmd, id)
+			g, tag, err := a.grant(cmd, id)
 			if err != nil {
 				return err
 			}
+			e.match = tag
 			lines, _ := g["lines"].([]any)
 			return a.patchAll(cmd, e, n, []string{id}, row{"lines": append(lines, line), "to": union(g["to"], s.to())})
 		},
@@ -315,13 +316,14 @@ func (a *app) give(n noun) *cobra.Command {
 	return cmd
 }
 
-func (a *app) grant(cmd *cobra.Command, id string) (row, error) {
+// grant reads a grant with its entity tag: what is changed of it is the version that was read.
+func (a *app) grant(cmd *cobra.Command, id string) (g row, tag string, err error) {
 	c, err := a.client()
 	if err != nil {
-		return nil, err
+		return nil, "", err
 	}
-	var g row
-	return g, c.Do(cmd.Context(), "GET", "/api/v1/grants/"+url.PathEscape(id), nil, nil, &g)
+	tag, err = c.DoTagged(cmd.Context(), "GET", "/api/v1/grants/"+url.PathEscape(id), nil, nil, &g)
+	return g, tag, err
 }
 
 // union adds those of a second "to" to a first.
@@ -352,10 +354,11 @@ func (a *app) take(n noun) *cobra.Command {
 		Use: "take GRANT", Short: "Take a grant from somebody, or a line out of it", Args: exactly("GRANT"),
 		Example: "  sentier grant take bridge-watch --group bridge-crew\n  sentier grant take bridge-watch --line 2",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			g, err := a.grant(cmd, args[0])
+			g, tag, err := a.grant(cmd, args[0])
 			if err != nil {
 				return err
 			}
+			e.match = tag
 			if line > 0 {
 				lines, _ := g["lines"].([]any)
 				if line > len(lines) {

@@ -26,6 +26,19 @@ type Client struct {
 	match, key string
 }
 
+// Body is what is sent as it is, with its media type.
+type Body struct {
+	Type string
+	Data []byte
+}
+
+// IfTag gives a client whose requests are refused where what they change has another entity tag; an empty one is any.
+func (c *Client) IfTag(tag string) *Client {
+	same := *c
+	same.match = tag
+	return &same
+}
+
 // If gives a client whose requests are refused where the policy has gone on from a revision.
 func (c *Client) If(revision uint64) *Client {
 	same := *c
@@ -47,7 +60,7 @@ func (e *Error) Error() string {
 	if len(e.Faults) == 0 {
 		return e.Detail
 	}
-	lines := []string{e.Detail + ":"}
+	lines := []string{strings.TrimSuffix(e.Detail, ".") + ":"}
 	for _, f := range e.Faults {
 		place := f.Path
 		if f.Line > 0 {
@@ -60,18 +73,52 @@ func (e *Error) Error() string {
 
 const timeLimit = 5 * time.Minute
 
-// Do sends a request. in is sent as JSON, or as it is where it is a []byte; the answer is read into out,
-// or kept as it is where out is a *[]byte. The error is an [*Error] where the service refused.
+// Do sends a request. in is sent as JSON, or as it is where it is a [Body]; the answer is read into out, or kept as it is where
+// out is a *[]byte, or copied where it is an [io.Writer]. The error is an [*Error] where the service refused.
 func (c *Client) Do(ctx context.Context, method, path string, query url.Values, in, out any) error {
+	_, err := c.DoTagged(ctx, method, path, query, in, out)
+	return err
+}
+
+// DoTagged is [Client.Do], and gives the entity tag of the answer.
+func (c *Client) DoTagged(ctx context.Context, method, path string, query url.Values, in, out any) (tag string, err error) {
+	req, err := c.request(ctx, method, path, query, in)
+	if err != nil {
+		return "", err
+	}
+	httpClient := c.HTTP
+	if httpClient == nil {
+		httpClient = &http.Client{Timeout: timeLimit}
+	}
+	resp, err := httpClient.Do(req)
+	if err != nil {
+		return "", fmt.Errorf("no service answers at %s: start one with “sentier serve”, or name another with --server (%w)", c.Base, err)
+	}
+	defer resp.Body.Close()
+	if to, ok := out.(io.Writer); ok && resp.StatusCode < 300 {
+		if _, err := io.Copy(to, resp.Body); err != nil {
+			return "", fmt.Errorf("the answer of %s broke off: %w", c.Base, err)
+		}
+		return resp.Header.Get("ETag"), nil
+	}
+	data, err := io.ReadAll(resp.Body)
+	if err != nil {
+		return "", fmt.Errorf("the answer of %s broke off: %w", c.Base, err)
+	}
+	return resp.Header.Get("ETag"), read(resp, data, out)
+}
+
+func (c *Client) request(ctx context.Context, method, path string, query url.Values, in any) (*http.Request, error) {
 	var body io.Reader
+	media := "application/json"
 	switch v := in.(type) {
 	case nil:
-	case []byte:
-		body = bytes.NewReader(v)
+	case Body:
+		media, body = v.Type, bytes.NewReader(v.Data)
 	default:
 		data, err := json.Marshal(in)
 		if err != nil {
-			return err
+			return nil, err
 		}
 		body = bytes.NewReader(data)
 	}
@@ -81,37 +128,20 @@ func (c *Client) Do(ctx context.Context, method, path string, query url.Values, 
 	}
 	req, err := http.NewRequestWithContext(ctx, method, target, body)
 	if err != nil {
-		return fmt.Errorf("ask %s: %w", c.Base, err)
+		return nil, fmt.Errorf("ask %s: %w", c.Base, err)
+	}
+	for name, value := range map[string]string{"If-Match": c.match, "Idempotency-Key": c.key, "Accept-Language": c.Language} {
+		if value != "" {
+			req.Header.Set(name, value)
+		}
 	}
 	if body != nil {
-		req.Header.Set("Content-Type", "application/json")
-	}
-	if c.match != "" {
-		req.Header.Set("If-Match", c.match)
-	}
-	if c.key != "" {
-		req.Header.Set("Idempotency-Key", c.key)
-	}
-	if c.Language != "" {
-		req.Header.Set("Accept-Language", c.Language)
+		req.Header.Set("Content-Type", media)
 	}
 	if c.Token != "" {
 		req.Header.Set("Authorization", "Bearer "+c.Token)
 	}
-	httpClient := c.HTTP
-	if httpClient == nil {
-		httpClient = &http.Client{Timeout: timeLimit}
-	}
-	resp, err := httpClient.Do(req)
-	if err != nil {
-		return fmt.Errorf("no service answers at %s: start one with “sentier serve”, or name another with --server (%w)", c.Base, err)
-	}
-	defer resp.Body.Close()
-	data, err := io.ReadAll(resp.Body)
-	if err != nil {
-		return fmt.Errorf("the answer of %s broke off: %w", c.Base, err)
-	}
-	return read(resp, data, out)
+	return req, nil
 }
 
 func read(resp *http.Response, data []byte, out any) error {

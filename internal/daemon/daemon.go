@@ -8,6 +8,10 @@ import (
 	"io/fs"
 	"log/slog"
 	"net"
+	"net/netip"
+	"net/url"
+	"os"
+	"path/filepath"
 	"runtime/debug"
 	"time"
 
@@ -20,14 +24,19 @@ import (
 
 // Options say what to run.
 type Options struct {
-	Dir              string // of the database
-	Listen           string // address
-	Certificate, Key string // PEM files; empty: no TLS
+	Dir              string         // of the database
+	Listen           string         // address
+	Certificate, Key string         // PEM files; empty: no TLS
+	PublicURL        *url.URL       // how clients reach it; nil: where it listens
+	Trusted          []netip.Prefix // of proxies
 	Console          fs.FS
 	Log              *slog.Logger
 	Clock            func() time.Time // nil: the machine's
 	Version          string
 }
+
+// ParsePublicURL reads the address by which clients reach a service; see [server.ParsePublicURL].
+func ParsePublicURL(text string) (*url.URL, error) { return server.ParsePublicURL(text) }
 
 // Daemon is a service that is ready to answer.
 type Daemon struct {
@@ -63,7 +72,10 @@ func (d *Daemon) prepare(ctx context.Context) (err error) {
 	if d.Service, err = service.Open(ctx, d.store, d.options.Log, d.options.Clock); err != nil {
 		return err
 	}
-	d.server, err = server.New(d.Service, server.Options{Console: d.options.Console, Log: d.options.Log, Version: d.options.Version})
+	d.server, err = server.New(d.Service, server.Options{
+		Console: d.options.Console, Log: d.options.Log, Version: d.options.Version,
+		Address: d.Address(), PublicURL: d.options.PublicURL, Trusted: d.options.Trusted,
+	})
 	return err
 }
 
@@ -95,16 +107,29 @@ const waitForOwner = 500 * time.Millisecond
 func (d *Daemon) Run(ctx context.Context) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	if d.Service.Ready() != nil {
+	if !d.HasOwner() {
 		go d.awaitOwner(ctx)
 	}
+	watched := make(chan struct{})
+	go func() {
+		defer close(watched)
+		d.Service.Watch(ctx)
+	}()
 	err := d.server.Serve(ctx, d.listener, d.options.Certificate, d.options.Key)
+	cancel()
+	<-watched
 	return errors.Join(err, d.store.Close())
+}
+
+// HasOwner tells whether anybody can sign in.
+func (d *Daemon) HasOwner() bool {
+	_, err := d.Service.Ready()
+	return err == nil
 }
 
 // awaitOwner looks for the first revision, which another process makes.
 func (d *Daemon) awaitOwner(ctx context.Context) {
-	for d.Service.Ready() != nil {
+	for !d.HasOwner() {
 		select {
 		case <-ctx.Done():
 			return
@@ -139,20 +164,68 @@ func Begin(ctx context.Context, dir string, b Beginning, at time.Time) error {
 	return errors.Join(service.Begin(ctx, st, b, at), st.Close())
 }
 
-// Prepare makes the first revision of a daemon that has none; one that has is left as it is, but
-// for the owner's password.
+// Prepare makes the first revision of a daemon that has none. One that the demonstration has begun gets a new password for
+// its owner; one that is somebody's is refused, and left as it is.
 func (d *Daemon) Prepare(ctx context.Context, b Beginning) error {
-	if d.Service.Ready() == nil {
-		return d.Service.SetPassword(ctx, string(b.Owner), b.Password)
+	if !d.HasOwner() {
+		if err := service.Begin(ctx, d.store, b, d.options.Clock()); err != nil {
+			return err
+		}
+		return d.Service.Reload(ctx)
 	}
-	if err := service.Begin(ctx, d.store, b, d.options.Clock()); err != nil {
+	demo, err := d.Service.IsDemo(ctx)
+	if err == nil && !demo {
+		err = fmt.Errorf("%s is somebody's, and no demonstration has begun it: start it with “sentier serve --data %s”, or give another folder", d.options.Dir, d.options.Dir)
+	}
+	if err != nil {
 		return err
 	}
-	return d.Service.Reload(ctx)
+	return d.Service.SetPassword(ctx, string(b.Owner), b.Password)
+}
+
+// Recover makes a user the lasting owner of a folder on which no service runs, and gives the number of the last revision.
+func Recover(ctx context.Context, dir string, b Beginning, at time.Time) (uint64, error) {
+	st, err := openThere(dir)
+	if err != nil {
+		return 0, err
+	}
+	number, err := service.Recover(ctx, st, b, at)
+	return number, errors.Join(err, st.Close())
+}
+
+// openThere opens a folder that has a database.
+func openThere(dir string) (*store.Store, error) {
+	if _, err := os.Stat(filepath.Join(dir, store.FileName)); err != nil {
+		return nil, fmt.Errorf("%s holds no database: %w", dir, err)
+	}
+	return store.Open(dir, true)
+}
+
+// Verify verifies the files of a folder, or one file.
+func Verify(ctx context.Context, path string) (wire.Verified, error) {
+	found, err := store.VerifyFile(ctx, path)
+	return verified(found, err)
+}
+
+// Restore puts a verified copy of a database into a folder that has none.
+func Restore(ctx context.Context, file, dir string) (wire.Verified, error) {
+	found, err := store.Restore(ctx, file, dir)
+	return verified(found, err)
+}
+
+func verified(v store.Verified, err error) (wire.Verified, error) {
+	out := wire.Verified{Whole: err == nil, Revisions: v.Revisions, Records: v.Records, Entries: v.Entries, Marked: v.Marked}
+	if err != nil {
+		out.Wrong = err.Error()
+	}
+	if errors.As(err, new(*store.WrongError)) || errors.Is(err, store.ErrDamaged) {
+		err = nil // it is what was asked
+	}
+	return out, err
 }
 
 // OwnerToken makes a token for an owner, for whoever has the machine in hand.
 func (d *Daemon) OwnerToken(ctx context.Context, owner policy.UserID, name string) (string, error) {
-	t, err := d.Service.CreateToken(ctx, service.Caller{User: owner}, wire.NewToken{User: string(owner), Name: name, Days: 1})
+	t, err := d.Service.CreateToken(ctx, service.Caller{User: owner}, wire.NewToken{User: string(owner), Name: name, Days: 1}, service.Asked{})
 	return t.Secret, err
 }

@@ -45,7 +45,7 @@ func TestPoliciesThatAreWrittenAreReadAgain(t *testing.T) {
 			})
 		}
 		for _, sheet := range []document.Sheet{document.UserSheet, document.DeviceSheet, document.MemberSheet, document.DeviceListSheet} {
-			text, err := document.WriteCSV(p, sheet)
+			text, err := document.WriteCSV(p, sheet, true)
 			if err != nil {
 				t.Fatal(err)
 			}

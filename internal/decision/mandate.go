@@ -33,6 +33,38 @@ func (c *Compiled) Groups(id policy.UserID, at time.Time) []policy.UserGroupID {
 	return slices.Compact(out)
 }
 
+// LastingOwners lists the users who may sign in at an instant and ever after, and whom a mandate of owner reaches for ever:
+// "Who may administer". Whether they have a credential is not known here.
+func (c *Compiled) LastingOwners(at time.Time) []policy.UserID {
+	var out []policy.UserID
+	lasts := func(s policy.Span) bool { return s.Holds(at) && s.Until.IsZero() }
+	add := func(id policy.UserID) {
+		if u, ok := policy.Find[*policy.User](c.policy, string(id)); ok && u.Status == policy.Active && lasts(u.Valid) {
+			out = append(out, id)
+		}
+	}
+	for m := range policy.Each[*policy.Mandate](c.policy) {
+		if m.Role != policy.Owner || m.Enabled == policy.Off || !lasts(m.Valid) {
+			continue
+		}
+		for _, id := range m.To.Users {
+			add(id)
+		}
+		for g := range policy.Each[*policy.UserGroup](c.policy) {
+			if !slices.ContainsFunc(c.passesTo(g.ID), func(up policy.UserGroupID) bool { return slices.Contains(m.To.Groups, up) }) {
+				continue
+			}
+			for _, member := range g.Members {
+				if lasts(member.Span()) {
+					add(member.User)
+				}
+			}
+		}
+	}
+	slices.Sort(out)
+	return slices.Compact(out)
+}
+
 // Mandates lists the mandates in force for a user: "Who may administer". None are for a user who
 // may not sign in.
 func (c *Compiled) Mandates(id policy.UserID, at time.Time) []*policy.Mandate {

@@ -2,13 +2,16 @@ package document
 
 import (
 	"bytes"
+	"encoding/binary"
 	"encoding/csv"
 	"errors"
 	"fmt"
 	"io"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
+	"unicode/utf16"
 
 	"sentier/internal/policy"
 )
@@ -59,29 +62,88 @@ type csvReader struct {
 	faults  Faults
 	out     *Import
 	records map[lineKey]policy.Record // as the rows so far make them
-	emails  map[string]string         // of users, to ids
+	emails  map[string]emailUse       // of users, in small letters
 	named   map[membership]bool       // by the rows so far
 }
 
-// ReadCSV reads a sheet (RFC 4180, UTF-8 with or without a byte order mark, by commas or semicolons) as
-// changes of a policy. A person who is in it several times stays one person. The error is of type [Faults], each
-// with the line and the column's name.
+// emailUse is who has an e-mail, and by which row; 0: they had it before.
+type emailUse struct {
+	id   string
+	line int
+}
+
+// wideText turns UTF-16 with a byte order mark, as spreadsheets write it, into UTF-8.
+func wideText(data []byte) []byte {
+	var order binary.ByteOrder
+	switch {
+	case bytes.HasPrefix(data, []byte{0xff, 0xfe}):
+		order = binary.LittleEndian
+	case bytes.HasPrefix(data, []byte{0xfe, 0xff}):
+		order = binary.BigEndian
+	default:
+		return data
+	}
+	units := make([]uint16, 0, len(data)/2)
+	for at := 2; at+1 < len(data); at += 2 {
+		units = append(units, order.Uint16(data[at:]))
+	}
+	return []byte(string(utf16.Decode(units)))
+}
+
+// separator finds what parts the cells: what a first line “sep=” says, or else what the first line has most of.
+func separator(data []byte) (rest []byte, comma rune, skipped int) {
+	first, after, _ := bytes.Cut(data, []byte("\n"))
+	if sign, ok := strings.CutPrefix(strings.ToLower(strings.Trim(strings.TrimRight(string(first), "\r"), `"`)), "sep="); ok && len(sign) == 1 && strings.Contains(",;\t|", sign) {
+		return after, rune(sign[0]), 1
+	}
+	best := ','
+	for _, sign := range ";\t" {
+		if bytes.Count(first, []byte(string(sign))) > bytes.Count(first, []byte(string(best))) {
+			best = sign
+		}
+	}
+	return data, best, 0
+}
+
+// Cells that a spreadsheet would take for formulas are written with an apostrophe before them, which is taken off again.
+var (
+	formula = regexp.MustCompile(`^'*[=+@\t\r-]`)
+	guarded = regexp.MustCompile(`^'+[=+@\t\r-]`)
+)
+
+func guard(cell string, people bool) string {
+	if people && formula.MatchString(cell) || guarded.MatchString(cell) {
+		return "'" + cell
+	}
+	return cell
+}
+
+func unguard(cell string) string {
+	if guarded.MatchString(cell) {
+		return cell[1:]
+	}
+	return cell
+}
+
+// ReadCSV reads a sheet (RFC 4180; UTF-8 with or without a byte order mark, or UTF-16 with one; by commas, semicolons or tabs) as
+// changes of a policy. Rows of one id are one person; an e-mail in rows of several is a fault that names both. The error is
+// of type [Faults], each with the line and the column's name.
 func ReadCSV(p *policy.Policy, sheet Sheet, data []byte) (*Import, error) {
 	if _, ok := columns[sheet]; !ok {
 		return nil, Faults{{0, 0, "", fmt.Sprintf("%q is no sheet: there are users, devices, members and device_lists", sheet)}}
 	}
-	data = bytes.TrimPrefix(data, []byte("\uFEFF"))
-	first, _, _ := bytes.Cut(data, []byte("\n"))
-	rows := csv.NewReader(bytes.NewReader(data))
-	rows.FieldsPerRecord = -1
-	if bytes.Count(first, []byte(";")) > bytes.Count(first, []byte(",")) {
-		rows.Comma = ';'
+	data, faults := plainText(wideText(data))
+	if len(faults) > 0 {
+		return nil, faults
 	}
-	r := &csvReader{p: p, sheet: sheet, out: &Import{lines: map[lineKey]int{}}, records: map[lineKey]policy.Record{}, emails: map[string]string{}, named: map[membership]bool{}}
+	data, comma, skipped := separator(data)
+	rows := csv.NewReader(bytes.NewReader(data))
+	rows.FieldsPerRecord, rows.Comma = -1, comma
+	r := &csvReader{p: p, sheet: sheet, out: &Import{lines: map[lineKey]int{}}, records: map[lineKey]policy.Record{}, emails: map[string]emailUse{}, named: map[membership]bool{}}
 	if sheet == UserSheet {
 		for u := range policy.Each[*policy.User](p) {
 			if u.Email != "" {
-				r.emails[strings.ToLower(u.Email)] = u.Key()
+				r.emails[strings.ToLower(u.Email)] = emailUse{id: u.Key()}
 			}
 		}
 	}
@@ -92,21 +154,40 @@ func ReadCSV(p *policy.Policy, sheet Sheet, data []byte) (*Import, error) {
 		}
 		var syntax *csv.ParseError
 		if errors.As(err, &syntax) {
-			return nil, append(r.faults, Fault{syntax.Line, syntax.Column, "", "is no CSV: " + syntax.Err.Error()})
+			return nil, append(r.faults, Fault{syntax.Line + skipped, syntax.Column, "", "is no CSV: " + syntax.Err.Error()})
 		} else if err != nil {
 			return nil, Faults{{0, 0, "", err.Error()}}
 		}
 		line, _ := rows.FieldPos(0)
-		r.row(cells, line)
+		r.row(cells, line+skipped)
 	}
 	if r.head == nil {
 		r.fault(1, "", "is empty: the first line names the columns: %s", strings.Join(columns[sheet], ","))
 	}
-	if len(r.faults) > 0 {
-		return nil, r.faults
-	}
 	r.finish()
+	if len(r.faults) > 0 {
+		// What is wrong with the other rows comes to light at once.
+		var more policy.Faults
+		if _, _, err := p.Apply(r.out.Changes); errors.As(err, &more) {
+			for _, f := range r.out.InLines(more) {
+				if !slices.ContainsFunc(r.faults, func(have Fault) bool { return have.Line == f.Line }) {
+					r.faults = append(r.faults, f)
+				}
+			}
+		}
+		return nil, r.faults.sorted()
+	}
 	return r.out, nil
+}
+
+// InLines tells the faults of the changes by the lines of the file that they come from.
+func (i *Import) InLines(faults policy.Faults) Faults {
+	var out Faults
+	for _, f := range faults {
+		column, _, _ := strings.Cut(strings.NewReplacer("[", ".", "valid.", "").Replace(f.Field), ".")
+		out = append(out, Fault{i.Line(f.Type, f.ID), 1, column, f.Problem})
+	}
+	return out
 }
 
 func (r *csvReader) fault(line int, column, format string, args ...any) {
@@ -128,7 +209,7 @@ func (r *csvReader) row(cells []string, line int) {
 	}
 	row := map[string]string{}
 	for i, name := range r.head {
-		row[name] = strings.TrimSpace(cells[i])
+		row[name] = strings.TrimSpace(unguard(cells[i]))
 	}
 	switch r.sheet {
 	case UserSheet:
@@ -187,11 +268,17 @@ func (r *csvReader) idOf(t policy.Type, row map[string]string) string {
 
 func (r *csvReader) user(row map[string]string, line int) {
 	id := row["id"]
-	if known, ok := r.emails[strings.ToLower(row["email"])]; ok && id == "" && row["email"] != "" {
-		id = known // somebody who is there already, or was in a row before
+	email := strings.ToLower(row["email"])
+	use, used := r.emails[email]
+	if used = used && email != ""; used && id == "" && use.line == 0 && policy.FoldName(r.p.Title(policy.Users, use.id)) == policy.FoldName(row["name"]) {
+		id = use.id // somebody who is there already, by the name that they have
 	}
 	if id == "" {
 		id = r.idOf(policy.Users, row)
+	}
+	if used && (use.id != id || use.line > 0 && row["id"] == "") && !r.releases(use) {
+		r.fault(line, "email", "%s", r.taken(row["email"], use))
+		return
 	}
 	u := policy.User{ID: policy.UserID(id)}
 	if now, ok := r.current(policy.Users, id); ok {
@@ -205,12 +292,30 @@ func (r *csvReader) user(row map[string]string, line int) {
 	r.instant(row, "from", line, &u.Valid.From)
 	r.instant(row, "until", line, &u.Valid.Until)
 	if u.Email != "" {
-		r.emails[strings.ToLower(u.Email)] = id
+		r.emails[strings.ToLower(u.Email)] = emailUse{id, line}
 	}
 	r.put(policy.Users, id, &u, line)
 	for _, g := range cellList(row["groups"]) {
 		r.entry(policy.UserGroups, "members", g, id, nil, line)
 	}
+}
+
+// releases tells whether a row before has given somebody another e-mail than the one they had.
+func (r *csvReader) releases(use emailUse) bool {
+	made, ok := r.records[lineKey{policy.Users, use.id}]
+	return use.line == 0 && ok && made.(*policy.User).Email == ""
+}
+
+// taken says who has an e-mail that a row gives to somebody else.
+func (r *csvReader) taken(email string, use emailUse) string {
+	name := fmt.Sprintf("%q", use.id)
+	if title := r.p.Title(policy.Users, use.id); title != use.id {
+		name = fmt.Sprintf("%s (%s)", title, use.id)
+	}
+	if use.line > 0 {
+		return fmt.Sprintf("the e-mail %q is in line %d too, for %s: one person has one account; give both rows that id, or each an e-mail of its own", email, use.line, name)
+	}
+	return fmt.Sprintf("the e-mail %q is that of %s: give that id to change them, or another e-mail", email, name)
 }
 
 func (r *csvReader) device(row map[string]string, line int) {
@@ -315,18 +420,45 @@ func (r *csvReader) finish() {
 	r.out.Changes = append(puts, r.out.Changes...)
 }
 
+// cellList reads the entries of a cell. What parts them is part of an entry behind a backslash, and so is a backslash.
 func cellList(cell string) []string {
 	var out []string
-	for _, e := range strings.Split(cell, listMark) {
-		if e = strings.TrimSpace(e); e != "" {
+	var entry strings.Builder
+	end := func() {
+		if e := strings.TrimSpace(entry.String()); e != "" {
 			out = append(out, e)
 		}
+		entry.Reset()
 	}
+	for i := 0; i < len(cell); i++ {
+		switch c := cell[i]; {
+		case c == '\\' && i+1 < len(cell) && (cell[i+1] == '\\' || cell[i+1] == listMark[0]):
+			i++
+			entry.WriteByte(cell[i])
+		case c == listMark[0]:
+			end()
+		default:
+			entry.WriteByte(c)
+		}
+	}
+	end()
 	return out
 }
 
-// WriteCSV writes a sheet, so that reading it again changes nothing.
-func WriteCSV(p *policy.Policy, sheet Sheet) ([]byte, error) {
+var escapes = strings.NewReplacer(`\`, `\\`, listMark, `\`+listMark)
+
+// listCell writes entries in one cell.
+func listCell[T ~string](entries []T) string {
+	out := make([]string, len(entries))
+	for i, e := range entries {
+		out[i] = escapes.Replace(string(e))
+	}
+	return strings.Join(out, listMark)
+}
+
+// WriteCSV writes a sheet, so that reading it again changes nothing; for people with what keeps a spreadsheet from taking a cell for a
+// formula.
+func WriteCSV(p *policy.Policy, sheet Sheet, people bool) ([]byte, error) {
 	var out bytes.Buffer
 	w := csv.NewWriter(&out)
 	rows := [][]string{columns[sheet]}
@@ -345,7 +477,7 @@ func WriteCSV(p *policy.Policy, sheet Sheet) ([]byte, error) {
 			}
 		}
 		for u := range policy.Each[*policy.User](p) {
-			rows = append(rows, []string{u.Key(), u.Name, u.Email, string(u.Kind), string(u.Status), at(u.Valid.From), at(u.Valid.Until), strings.Join(groups[u.ID], listMark)})
+			rows = append(rows, []string{u.Key(), u.Name, u.Email, string(u.Kind), string(u.Status), at(u.Valid.From), at(u.Valid.Until), listCell(groups[u.ID])})
 		}
 	case DeviceSheet:
 		groups := map[policy.DeviceID][]string{}
@@ -359,7 +491,7 @@ func WriteCSV(p *policy.Policy, sheet Sheet) ([]byte, error) {
 			for _, pt := range d.Points {
 				points = append(points, strings.TrimSuffix(string(pt.ID)+"="+pt.Name, "="))
 			}
-			rows = append(rows, []string{d.Key(), d.Name, string(d.Kind), string(d.Site), string(d.State), strings.Join(d.Tags, listMark), strings.Join(points, listMark), d.Address, strings.Join(groups[d.ID], listMark)})
+			rows = append(rows, []string{d.Key(), d.Name, string(d.Kind), string(d.Site), string(d.State), listCell(d.Tags), listCell(points), d.Address, listCell(groups[d.ID])})
 		}
 	case MemberSheet:
 		for g := range policy.Each[*policy.UserGroup](p) {
@@ -375,6 +507,11 @@ func WriteCSV(p *policy.Policy, sheet Sheet) ([]byte, error) {
 		}
 	default:
 		return nil, fmt.Errorf("%q is no sheet: there are users, devices, members and device_lists", sheet)
+	}
+	for _, row := range rows[1:] {
+		for i, cell := range row {
+			row[i] = guard(cell, people)
+		}
 	}
 	if err := w.WriteAll(rows); err != nil {
 		return nil, fmt.Errorf("write %s: %w", sheet, err)

@@ -15,7 +15,7 @@ func TestSheetsThatAreWrittenChangeNothing(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, sheet := range []document.Sheet{document.UserSheet, document.DeviceSheet, document.MemberSheet, document.DeviceListSheet} {
-		data, err := document.WriteCSV(p, sheet)
+		data, err := document.WriteCSV(p, sheet, true)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -44,8 +44,16 @@ func TestReadCSV(t *testing.T) {
 		fault string // empty: none
 	}{
 		"new people, by semicolons":         {"users", "name;email;groups\nPia Rask;pia@larkmere.example;volunteers|bridge-crew\nOle Bay;;\n", 2, 2, ""},
-		"one person in three rows":          {"users", "name,email,groups\nPia Rask,pia@larkmere.example,volunteers\nPia Rask,PIA@larkmere.example,bridge-crew\nPia Rask,pia@larkmere.example,night-watch\n", 1, 3, ""},
-		"somebody known by e-mail":          {"users", "name,email\nTomas A. Field,tomas.field@larkmere.example\n", 0, 1, ""},
+		"one person in three rows":          {"users", "id,name,email,groups\npia,Pia Rask,pia@larkmere.example,volunteers\npia,Pia Rask,PIA@larkmere.example,bridge-crew\npia,Pia Rask,pia@larkmere.example,night-watch\n", 1, 3, ""},
+		"somebody known by e-mail and name": {"users", "name,email,status\ntomas  FIELD,Tomas.Field@larkmere.example,suspended\n", 0, 1, ""},
+		"somebody else's e-mail":            {"users", "name,email\nPia Rask,Tomas.Field@larkmere.example\n", 0, 0, "2:2: email: the e-mail \"Tomas.Field@larkmere.example\" is that of Tomas Field (tomas.field)"},
+		"one e-mail in two rows":            {"users", "name,email\nPia Rask,pia@larkmere.example\nOle Bay,Pia@larkmere.example\n", 0, 0, "3:2: email: the e-mail \"Pia@larkmere.example\" is in line 2 too, for \"pia-rask\""},
+		"one person in two rows without id": {"users", "name,email\nPia Rask,pia@larkmere.example\nPia Rask,pia@larkmere.example\n", 0, 0, "is in line 2 too"},
+		"tabs":                              {"users", "name\tgroups\nPia Rask\tvolunteers|bridge-crew\n", 1, 2, ""},
+		"a line that names the separator":   {"users", "sep=;\r\nname;groups\r\n\"Rask, Pia\";volunteers\r\n", 1, 1, ""},
+		"lines count from the first":        {"users", "sep=;\nname;groups\nPia;nobody-knows\n", 0, 0, "3:2: groups"},
+		"sixteen bits a letter":             {"users", "\xff\xfen\x00a\x00m\x00e\x00\n\x00Z\x00o\x00\xeb\x00\n\x00", 1, 0, ""},
+		"marks within a tag":                {"devices", `id,name,tags` + "\n" + `mill-bridge,Mill bridge,a\|b|c\\d` + "\n", 0, 1, ""},
 		"a member stays for as long":        {"users", "id,groups\nnoor.haddad,winter-contractors\n", 0, 0, ""},
 		"devices with points":               {"devices", "name,kind,points\nHeron gate,lock-gate,a=A|b\n", 1, 0, ""},
 		"an end of a membership":            {"members", "group,user,until\nbridge-crew,tomas.field,2026-12-31T00:00:00Z\n", 0, 1, ""},
@@ -107,4 +115,34 @@ func FuzzReadCSV(f *testing.F) {
 			}
 		}
 	})
+}
+
+// TestSheetsKeepWhatIsInThem writes cells that a spreadsheet or the sheet itself could take for something else, and reads them again.
+func TestSheetsKeepWhatIsInThem(t *testing.T) {
+	p, _, err := policy.Empty().Apply([]policy.Change{
+		{Op: policy.Put, Type: policy.Devices, ID: "a", Record: &policy.Device{ID: "a", Name: "=1+1", Tags: []string{"a|b", `c\`, `\|`, "'=x", "-5"}, Points: []policy.Point{{ID: "p", Name: "a=b|c"}, {ID: "q", Name: "'"}}, Address: "@host"}},
+		{Op: policy.Put, Type: policy.Devices, ID: "b", Record: &policy.Device{ID: "b", Name: "'=2", Address: "''-x"}},
+		{Op: policy.Put, Type: policy.Users, ID: "u", Record: &policy.User{ID: "u", Name: `-"x", y;`, Email: "+u@larkmere.example"}},
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, people := range []bool{true, false} {
+		for _, sheet := range []document.Sheet{document.UserSheet, document.DeviceSheet} {
+			data, err := document.WriteCSV(p, sheet, people)
+			if err != nil {
+				t.Fatal(err)
+			}
+			if people && (strings.Contains(string(data), ",=") || strings.Contains(string(data), ",@") || strings.Contains(string(data), ",+")) {
+				t.Errorf("a cell of this sheet is a formula:\n%s", data)
+			}
+			read, err := document.ReadCSV(p, sheet, data)
+			if err != nil {
+				t.Fatalf("%v\n%s", err, data)
+			}
+			if _, done, err := p.Apply(read.Changes); err != nil || len(done) != 0 {
+				t.Errorf("read again, %d records are other ones (%v):\n%s", len(done), err, data)
+			}
+		}
+	}
 }

@@ -22,12 +22,15 @@ func (d *decoder) fault(n *node, path, format string, args ...any) {
 	d.faults = append(d.faults, Fault{n.line, n.column, path, fmt.Sprintf(format, args...)})
 }
 
-// Decode reads a JSON or YAML value strictly into a struct that into points to. The error is of type [Faults].
-func Decode(data []byte, into any) error { return DecodeWith(data, into, "", "") }
+// mostNodes bounds the values of one question or record.
+const mostNodes = 250_000
 
-// DecodeWith reads like [Decode] an object that may leave out the text field name, which is value then.
-func DecodeWith(data []byte, into any, name, value string) error {
-	root, faults := parse(data)
+// DecodeJSON reads a JSON value strictly into a struct that into points to. The error is of type [Faults].
+func DecodeJSON(data []byte, into any) error { return DecodeJSONWith(data, into, "", "") }
+
+// DecodeJSONWith reads like [DecodeJSON] an object that may leave out the text field name, which is value then.
+func DecodeJSONWith(data []byte, into any, name, value string) error {
+	root, faults := parseJSON(data, mostNodes)
 	if root == nil {
 		return faults
 	}

@@ -7,13 +7,7 @@ import (
 	"strings"
 )
 
-// emit writes a tree as YAML 1.2: lists of plain values on one line, all else in blocks.
-func emit(root *node) []byte {
-	var e emitter
-	e.fields(root, 0, false)
-	return e.out.Bytes()
-}
-
+// emitter writes trees as YAML 1.2: lists of plain values on one line, all else in blocks.
 type emitter struct{ out bytes.Buffer }
 
 func (e *emitter) indent(depth int) {
@@ -41,18 +35,23 @@ func (e *emitter) value(n *node, depth int) {
 	case n.kind == list && !n.plain():
 		e.out.WriteByte('\n')
 		for _, item := range n.items {
-			e.indent(depth + 1)
-			e.out.WriteString("-")
-			if item.kind == object && len(item.fields) > 0 {
-				e.out.WriteByte(' ')
-				e.fields(item, depth+2, true)
-				continue
-			}
-			e.value(item, depth+1)
+			e.item(item, depth)
 		}
 	default:
 		e.out.WriteString(" " + n.inline() + "\n")
 	}
+}
+
+// item writes an entry of a list that lies so deep.
+func (e *emitter) item(n *node, depth int) {
+	e.indent(depth + 1)
+	e.out.WriteString("-")
+	if n.kind == object && len(n.fields) > 0 {
+		e.out.WriteByte(' ')
+		e.fields(n, depth+2, true)
+		return
+	}
+	e.value(n, depth+1)
 }
 
 // plain tells whether a list fits on one line.

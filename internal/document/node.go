@@ -4,6 +4,7 @@
 package document
 
 import (
+	"bytes"
 	"fmt"
 	"sort"
 	"strings"
@@ -81,26 +82,40 @@ type field struct {
 // maxDepth bounds how deep lists and objects lie in one another.
 const maxDepth = 64
 
+// plainText takes a byte order mark off a text, and faults one that is no UTF-8.
+func plainText(data []byte) ([]byte, Faults) {
+	data = bytes.TrimPrefix(data, []byte("\uFEFF"))
+	if utf8.Valid(data) {
+		return data, nil
+	}
+	line, column := 1, 1
+	for rest := data; len(rest) > 0; {
+		r, n := utf8.DecodeRune(rest)
+		if r == utf8.RuneError && n == 1 {
+			break
+		}
+		if r == '\n' {
+			line, column = line+1, 0
+		}
+		column++
+		rest = rest[n:]
+	}
+	return nil, Faults{{line, column, "", "holds bytes that are no UTF-8: save the file as UTF-8"}}
+}
+
+// looksLikeJSON tells whether a document of either syntax begins as JSON does.
+func looksLikeJSON(data []byte) bool {
+	return bytes.HasPrefix(bytes.TrimLeft(bytes.TrimPrefix(data, []byte("\uFEFF")), " \t\r\n"), []byte("{"))
+}
+
 // parse reads JSON or YAML into a tree; what begins with a brace is JSON.
 func parse(data []byte) (*node, Faults) {
-	data = []byte(strings.TrimPrefix(string(data), "\uFEFF"))
-	if !utf8.Valid(data) {
-		line, column := 1, 1
-		for rest := data; len(rest) > 0; {
-			r, n := utf8.DecodeRune(rest)
-			if r == utf8.RuneError && n == 1 {
-				break
-			}
-			if r == '\n' {
-				line, column = line+1, 0
-			}
-			column++
-			rest = rest[n:]
-		}
-		return nil, Faults{{line, column, "", "holds bytes that are no UTF-8: save the file as UTF-8"}}
+	if looksLikeJSON(data) {
+		return parseJSON(data, -1)
 	}
-	if strings.HasPrefix(strings.TrimLeft(string(data), " \t\r\n"), "{") {
-		return parseJSON(data)
+	data, faults := plainText(data)
+	if len(faults) > 0 {
+		return nil, faults
 	}
 	return parseYAML(data)
 }

@@ -1,49 +1,19 @@
 package document
 
 import (
+	"bufio"
 	"bytes"
 	"encoding/json"
 	"fmt"
-	"reflect"
-	"slices"
+	"io"
+	"iter"
+	"strconv"
 
 	"sentier/internal/policy"
 )
 
 // PolicyFormat is the format of policy documents.
 const PolicyFormat = "sentier-policy/1"
-
-type policyDocument struct {
-	Format string `json:"format"`
-	policy.Records
-}
-
-// ReadPolicy reads a policy document, JSON or YAML. The error is of type [Faults].
-func ReadPolicy(data []byte) (*policy.Policy, error) {
-	root, faults := parse(data)
-	if root == nil {
-		return nil, faults
-	}
-	d := &decoder{faults: faults}
-	var records policy.Records
-	format, rest := root.without("format")
-	d.format(root, format, PolicyFormat)
-	d.decode(rest, reflect.ValueOf(&records).Elem(), "")
-	p, err := policy.FromRecords(&records)
-	if more, ok := err.(policy.Faults); ok {
-		for _, f := range more {
-			if slices.ContainsFunc(d.faults, func(have Fault) bool { return have.Path == f.Path() }) {
-				continue // a field that could not be read is empty, and that is no second fault
-			}
-			line, column := root.locate(f.Path())
-			d.faults = append(d.faults, Fault{line, column, f.Path(), f.Problem})
-		}
-	}
-	if len(d.faults) > 0 {
-		return nil, d.faults.sorted()
-	}
-	return p, nil
-}
 
 // without takes a field out of an object.
 func (n *node) without(name string) (*node, *node) {
@@ -82,23 +52,118 @@ const (
 // WritePolicy writes a policy document: records by id, fields in the order of their definition, so that
 // two documents of one policy are the same bytes.
 func WritePolicy(p *policy.Policy, syntax Syntax) ([]byte, error) {
-	return write(policyDocument{PolicyFormat, *p.Records()}, syntax)
+	var out bytes.Buffer
+	err := WritePolicyTo(&out, p, syntax)
+	return out.Bytes(), err
 }
 
-func write(v any, syntax Syntax) ([]byte, error) {
-	var out bytes.Buffer
-	encoder := json.NewEncoder(&out)
-	encoder.SetEscapeHTML(false)
-	encoder.SetIndent("", "  ")
-	if err := encoder.Encode(v); err != nil {
-		return nil, fmt.Errorf("write document: %w", err)
+// WritePolicyTo is [WritePolicy] into a writer, record by record.
+func WritePolicyTo(to io.Writer, p *policy.Policy, syntax Syntax) error {
+	w := &policyWriter{out: bufio.NewWriterSize(to, 64<<10), syntax: syntax}
+	w.field("format", PolicyFormat)
+	w.field("settings", p.Settings())
+	for _, t := range policy.Types() {
+		w.list(t.String(), p.Written(t))
 	}
 	if syntax == JSON {
-		return out.Bytes(), nil
+		w.text("\n}\n")
 	}
-	root, faults := parseJSON(out.Bytes())
-	if len(faults) > 0 {
-		return nil, fmt.Errorf("write document: %w", faults)
+	if w.err == nil {
+		w.err = w.out.Flush()
 	}
-	return emit(root), nil
+	if w.err != nil {
+		return fmt.Errorf("write document: %w", w.err)
+	}
+	return nil
+}
+
+// policyWriter writes the fields of a document; it does nothing more after an error.
+type policyWriter struct {
+	out    *bufio.Writer
+	syntax Syntax
+	begun  bool
+	err    error
+}
+
+func (w *policyWriter) text(s string) {
+	if w.err == nil {
+		_, w.err = w.out.WriteString(s)
+	}
+}
+
+// json writes a value as JSON whose lines after the first begin with an indentation.
+func (w *policyWriter) json(v any, indent string) []byte {
+	var out bytes.Buffer
+	e := json.NewEncoder(&out)
+	e.SetEscapeHTML(false)
+	e.SetIndent(indent, "  ")
+	if err := e.Encode(v); err != nil && w.err == nil {
+		w.err = err
+	}
+	return bytes.TrimRight(out.Bytes(), "\n")
+}
+
+// tree is a value as a tree, for YAML.
+func (w *policyWriter) tree(v any) *node {
+	root, faults := parseJSON(w.json(v, ""), -1)
+	if len(faults) > 0 && w.err == nil {
+		w.err = faults
+	}
+	if root == nil {
+		return &node{}
+	}
+	return root
+}
+
+// name begins a field.
+func (w *policyWriter) name(name string) {
+	if w.syntax == YAML {
+		w.text(name + ":")
+		return
+	}
+	if w.begun {
+		w.text(",\n  ")
+	} else {
+		w.text("{\n  ")
+	}
+	w.begun = true
+	w.text(strconv.Quote(name) + ": ")
+}
+
+func (w *policyWriter) field(name string, v any) {
+	w.name(name)
+	if w.syntax == JSON {
+		w.text(string(w.json(v, "  ")))
+		return
+	}
+	var e emitter
+	e.value(w.tree(v), 0)
+	w.text(e.out.String())
+}
+
+// list writes the records of a type; none: nothing.
+func (w *policyWriter) list(name string, records iter.Seq[policy.Record]) {
+	some := false
+	for r := range records {
+		if w.err != nil {
+			return
+		}
+		if !some {
+			w.name(name)
+			w.text(map[Syntax]string{JSON: "[\n    ", YAML: "\n"}[w.syntax])
+		} else if w.syntax == JSON {
+			w.text(",\n    ")
+		}
+		some = true
+		if w.syntax == JSON {
+			w.text(string(w.json(r, "    ")))
+			continue
+		}
+		var e emitter
+		e.item(w.tree(r), 0)
+		w.text(e.out.String())
+	}
+	if some && w.syntax == JSON {
+		w.text("\n  ]")
+	}
 }

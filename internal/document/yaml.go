@@ -1,6 +1,7 @@
 package document
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 
@@ -11,26 +12,41 @@ import (
 )
 
 // yamlReader turns the syntax tree of the YAML library into ours.
-type yamlReader struct{ faults Faults }
+type yamlReader struct {
+	faults Faults
+	lines  int // before the text that is read, where it is a part of one
+}
 
-func parseYAML(data []byte) (n *node, faults Faults) {
+// mostWhole bounds, in bytes, the YAML that is parsed in one go: what the library makes of it takes a hundred times as much.
+const mostWhole = 4 << 20
+
+func parseYAML(data []byte) (n *node, faults Faults) { return parseYAMLPart(data, 0) }
+
+// parseYAMLPart reads a part of a text, before which there are so many lines.
+func parseYAMLPart(data []byte, lines int) (n *node, faults Faults) {
+	if len(data) > mostWhole {
+		return nil, Faults{{lines + 1, 1, "", fmt.Sprintf("is too large to be read in one piece (%d bytes): write each list in block style, an entry a line begun with “- ”, or the document as JSON", len(data))}}
+	}
+	if manyFields(data) {
+		return nil, Faults{{lines + 1, 1, "", fmt.Sprintf("has an object of more than %d fields: no record has as many", mostFields)}}
+	}
 	file, err := parser.ParseBytes(data, 0, parser.AllowDuplicateMapKey())
 	if err != nil {
 		var syntax *yaml.SyntaxError
 		if errors.As(err, &syntax) && syntax.Token != nil {
 			p := syntax.Token.Position
-			return nil, Faults{{p.Line, p.Column, "", "is no YAML: " + syntax.Message}}
+			return nil, Faults{{p.Line + lines, p.Column, "", "is no YAML: " + syntax.Message}}
 		}
 		return nil, Faults{{0, 0, "", "is no YAML: " + err.Error()}}
 	}
-	r := &yamlReader{}
+	r := &yamlReader{lines: lines}
 	var body ast.Node
 	for _, doc := range file.Docs {
 		if doc.Body == nil {
 			continue
 		}
 		if body != nil {
-			line, column := place(doc.Body)
+			line, column := r.place(doc.Body)
 			return nil, Faults{{line, column, "", "is a second document in one file: keep one"}}
 		}
 		body = doc.Body
@@ -42,9 +58,53 @@ func parseYAML(data []byte) (n *node, faults Faults) {
 	return n, r.faults
 }
 
-func place(n ast.Node) (line, column int) {
+// mostFields bounds the fields of one object: what the library takes for one grows with their square.
+const mostFields = 2000
+
+// manyFields tells whether an object of a text may have more fields than are read: lines of one indentation that begin one each,
+// and commas within braces.
+func manyFields(data []byte) bool {
+	if bytes.Count(data, []byte{':'}) <= mostFields {
+		return false
+	}
+	var byIndent, inBraces []int
+	for line := range bytes.Lines(data) {
+		bare := bytes.TrimLeft(line, " ")
+		indent := len(line) - len(bare)
+		for len(bare) > 1 && bare[0] == '-' && bare[1] == ' ' { // an entry of a list begins its objects anew
+			byIndent = byIndent[:min(len(byIndent), indent+1)]
+			rest := bytes.TrimLeft(bare[1:], " ")
+			indent += len(bare) - len(rest)
+			bare = rest
+		}
+		if len(bare) > 1 && bytes.IndexByte(bare, ':') > 0 {
+			byIndent = byIndent[:min(len(byIndent), indent+1)]
+			for len(byIndent) <= indent {
+				byIndent = append(byIndent, 0)
+			}
+			if byIndent[indent]++; byIndent[indent] > mostFields {
+				return true
+			}
+		}
+		for _, b := range bare {
+			switch last := len(inBraces) - 1; {
+			case b == '{':
+				inBraces = append(inBraces, 0)
+			case b == '}' && last >= 0:
+				inBraces = inBraces[:last]
+			case b == ',' && last >= 0:
+				if inBraces[last]++; inBraces[last] > mostFields {
+					return true
+				}
+			}
+		}
+	}
+	return false
+}
+
+func (r *yamlReader) place(n ast.Node) (line, column int) {
 	if t := n.GetToken(); t != nil && t.Position != nil {
-		return t.Position.Line, t.Position.Column
+		return t.Position.Line + r.lines, t.Position.Column
 	}
 	return 0, 0
 }
@@ -54,7 +114,7 @@ func (r *yamlReader) value(y ast.Node, depth int) *node {
 	if y == nil {
 		return n
 	}
-	n.line, n.column = place(y)
+	n.line, n.column = r.place(y)
 	if depth > maxDepth {
 		r.faults = append(r.faults, Fault{n.line, n.column, "", fmt.Sprintf("lies more than %d levels deep", maxDepth)})
 		return n
@@ -80,13 +140,13 @@ func (r *yamlReader) value(y ast.Node, depth int) *node {
 		n.kind = object
 		for i, pair := range y.Values {
 			if i == 0 {
-				n.line, n.column = place(pair.Key)
+				n.line, n.column = r.place(pair.Key)
 			}
 			r.pair(n, pair, depth)
 		}
 	case *ast.MappingValueNode:
 		n.kind = object
-		n.line, n.column = place(y.Key)
+		n.line, n.column = r.place(y.Key)
 		r.pair(n, y, depth)
 	default:
 		r.faults = append(r.faults, Fault{n.line, n.column, "", fmt.Sprintf("holds a YAML %s, which is not read here: write the value out", y.Type())})
@@ -95,7 +155,7 @@ func (r *yamlReader) value(y ast.Node, depth int) *node {
 }
 
 func (r *yamlReader) pair(n *node, pair *ast.MappingValueNode, depth int) {
-	line, column := place(pair.Key)
+	line, column := r.place(pair.Key)
 	name := pair.Key.GetToken().Value
 	if key, ok := pair.Key.(*ast.StringNode); ok {
 		name = key.Value

@@ -28,8 +28,8 @@ type Change struct {
 	ID     string
 	Record Record                       // Put: the whole record
 	List   string                       // Add, Drop: members of a user group, devices of a device group, tags or points of a device
-	Member Member                       // Add to or Drop from members; Drop looks at the user alone
-	Also   bool                         // Add to members: beside the user's other memberships, not in their place
+	Member Member                       // Add to or Drop from members; Drop looks at the user alone, but for Also
+	Also   bool                         // Add to members: beside the user's other memberships, not in their place; Drop: that very one
 	Value  string                       // Add to or Drop from devices and tags; the id of a point that is dropped
 	Point  Point                        // Add to points
 	Edit   func(Record) (Record, error) // Patch: gives the record that is to take the place of the one there
@@ -280,12 +280,7 @@ func changeList(r Record, c Change, check *checker) Record {
 		for to < len(r.Members) && r.Members[to].User == c.Member.User {
 			to++
 		}
-		if c.Op == Drop {
-			n.Members = spliced(r.Members, from, to)
-			return &n
-		}
 		s := c.Member.Span().utc()
-		check.span("members", s)
 		m := Member{c.Member.User, s.From, s.Until}
 		if c.Also {
 			at, there := slices.BinarySearchFunc(r.Members, m, CompareMembers)
@@ -293,6 +288,11 @@ func changeList(r Record, c Change, check *checker) Record {
 				to++
 			}
 		}
+		if c.Op == Drop {
+			n.Members = spliced(r.Members, from, to)
+			return &n
+		}
+		check.span("members", s)
 		n.Members = spliced(r.Members, from, to, m)
 		return &n
 	case *DeviceGroup:

@@ -119,15 +119,26 @@ func Each[R Record](p *Policy) iter.Seq[R] {
 	}
 }
 
+// Written yields the records of a type that a document holds: all, but for built-in rights that are as they come.
+func (p *Policy) Written(t Type) iter.Seq[Record] {
+	return func(yield func(Record) bool) {
+		for r := range p.tables[t].All() {
+			if right, ok := r.(*Right); ok && (right.ID == View || right.ID == Control) && reflect.DeepEqual(right, (&Right{ID: right.ID}).normal()) {
+				continue
+			}
+			if !yield(r) {
+				return
+			}
+		}
+	}
+}
+
 // Records are copies of all records, in the order of a document and of their ids. Built-in
 // rights are left out where they are as they come.
 func (p *Policy) Records() *Records {
 	out := &Records{Settings: *p.Settings()}
-	for r := range Each[*Right](p) {
-		if (r.ID == View || r.ID == Control) && reflect.DeepEqual(r, (&Right{ID: r.ID}).normal()) {
-			continue
-		}
-		out.Rights = append(out.Rights, *r)
+	for r := range p.Written(Rights) {
+		out.Rights = append(out.Rights, *r.(*Right))
 	}
 	out.Roles = copies[Role](p)
 	out.Kinds = copies[Kind](p)

@@ -87,12 +87,12 @@ type (
 	MandateID     string
 )
 
-// maxID bounds ids, in bytes.
-const maxID = 128
+// MaxID bounds ids, in bytes.
+const MaxID = 128
 
 // ValidID tells whether s can be the id of a record: [a-z0-9][a-z0-9._@+-]{0,127}.
 func ValidID(s string) bool {
-	if s == "" || len(s) > maxID {
+	if s == "" || len(s) > MaxID {
 		return false
 	}
 	for i := range len(s) {

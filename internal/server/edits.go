@@ -2,13 +2,12 @@ package server
 
 import (
 	"bytes"
+	"crypto/sha256"
 	"encoding/json"
-	"errors"
 	"fmt"
-	"io"
 	"net/http"
+	"net/url"
 	"strconv"
-	"strings"
 	"time"
 
 	"sentier/internal/service"
@@ -30,20 +29,26 @@ type (
 	}
 	removeQuery struct {
 		editQuery
-		Along bool `query:"along" description:"take every mention of the record along"`
+		Along  bool `query:"along" description:"take every mention of the record along"`
+		Accept bool `query:"accept_gains" description:"with along: though somebody would gain rights by it"`
 	}
 	entryQuery struct {
-		ID  string `path:"id"`
-		Of  string `path:"entry" description:"the user, device, tag or point"`
-		Dry bool   `query:"dry"`
+		ID string `path:"id"`
+		Of string `path:"entry" description:"the user, device, tag or point"`
+		settingsQuery
 		wire.Entry
 	}
 	batchQuery struct {
 		Dry            bool   `query:"dry"`
 		Note           string `query:"note"`
 		Impact         bool   `query:"impact"`
+		IfMatch        string `header:"If-Match" description:"entity tags of the policy, or of the one record that is changed"`
 		IdempotencyKey string `header:"Idempotency-Key"`
 		wire.Edits
+	}
+	sheetQuery struct {
+		ID  string `path:"id"`
+		Raw bool   `query:"raw" description:"without what guards people's programs against formulas in cells"`
 	}
 	findQuery struct {
 		Q     string `query:"q" required:"true"`
@@ -58,30 +63,30 @@ var entryLists = []struct{ typeName, list, noun string }{
 
 func (s *Server) editRoutes() []route {
 	list := []route{
-		{method: "POST", path: "/api/v1/changes", tag: "changes", summary: "Make many changes, all or none", in: batchQuery{}, out: wire.Saved{}, handle: s.batch},
-		{method: "POST", path: "/api/v1/revisions/{id}/undo", tag: "changes", summary: "Take back what a revision did, as a new revision", in: editQuery{}, out: wire.Saved{}, handle: s.undo},
-		{method: "GET", path: "/api/v1/events", tag: "changes", summary: "Server-sent events of every revision, resumable with Last-Event-ID", handle: s.events},
-		{method: "GET", path: "/api/v1/sheets/{id}", tag: "sheets", summary: "Users, devices, members or device_lists as CSV", in: idPath{}, handle: s.export},
-		{method: "PUT", path: "/api/v1/sheets/{id}", tag: "sheets", summary: "Bring in a CSV file, all of it or nothing", in: editQuery{}, out: wire.Imported{}, handle: s.importSheet},
-		{method: "GET", path: "/api/v1/progress/{id}", tag: "changes", summary: "How far a request with an Idempotency-Key is, and whether it changed anything", in: idPath{}, out: wire.Progress{}, handle: s.progress},
-		{method: "GET", path: "/api/v1/find", tag: "records", summary: "Search everything", in: findQuery{}, out: []wire.Found{}, handle: s.find},
-		{method: "PATCH", path: "/api/v1/settings", tag: "records", summary: "Change the settings by a JSON Merge Patch", in: settingsQuery{}, out: wire.Saved{}, handle: s.patch("settings")},
+		{method: "POST", path: "/api/v1/changes", tag: "changes", summary: "Make many changes, all or none", in: batchQuery{}, needs: service.Write, takes: manyJSON, out: wire.Saved{}, handle: s.batch},
+		{method: "POST", path: "/api/v1/revisions/{id}/undo", tag: "changes", summary: "Take back what a revision did, as a new revision", in: editQuery{}, needs: service.Write, out: wire.Saved{}, handle: s.undo},
+		{method: "GET", path: "/api/v1/events", tag: "changes", summary: "Server-sent events of every revision, resumable with Last-Event-ID", needs: service.Follow, stream: true, handle: s.events},
+		{method: "GET", path: "/api/v1/sheets/{id}", tag: "sheets", summary: "Users, devices, members or device_lists as CSV", in: sheetQuery{}, needs: service.Read, heavy: true, handle: s.export},
+		{method: "PUT", path: "/api/v1/sheets/{id}", tag: "sheets", summary: "Bring in a CSV file, all of it or nothing", in: editQuery{}, needs: service.Write, takes: sheetText, heavy: true, out: wire.Imported{}, handle: s.importSheet},
+		{method: "GET", path: "/api/v1/progress/{id}", tag: "changes", summary: "How far a request with an Idempotency-Key is, and whether it changed anything", in: idPath{}, needs: service.Write, out: wire.Progress{}, handle: s.progress},
+		{method: "GET", path: "/api/v1/find", tag: "records", summary: "Search everything", in: findQuery{}, needs: service.Read, out: []wire.Found{}, handle: s.find},
+		{method: "PATCH", path: "/api/v1/settings", tag: "records", summary: "Change the settings by a JSON Merge Patch", in: settingsQuery{}, needs: service.Write, takes: mergePatch, out: wire.Saved{}, handle: s.patch("settings")},
 		{method: "GET", path: "/api/v1/settings", tag: "records", summary: "The settings", out: wire.Settings(), handle: s.get("settings")},
 	}
 	for _, t := range wire.RecordTypes() {
 		base := "/api/v1/" + t.Name
 		list = append(list,
-			route{method: "POST", path: base, tag: "records", summary: "Add a " + t.Noun + "; its id is made from its name where none is given", in: t.One, out: wire.Saved{}, status: 201, handle: s.create(t.Name)},
-			route{method: "PUT", path: base + "/{id}", tag: "records", summary: "Make a " + t.Noun + " what the body says", in: []any{editQuery{}, t.One}, out: wire.Saved{}, handle: s.put(t.Name)},
-			route{method: "PATCH", path: base + "/{id}", tag: "records", summary: "Change a " + t.Noun + " by a JSON Merge Patch", in: editQuery{}, out: wire.Saved{}, handle: s.patch(t.Name)},
-			route{method: "DELETE", path: base + "/{id}", tag: "records", summary: "Remove a " + t.Noun, in: removeQuery{}, out: wire.Saved{}, handle: s.remove(t.Name)},
+			route{method: "POST", path: base, tag: "records", summary: "Add a " + t.Noun + "; its id is made from its name where none is given", in: []any{settingsQuery{}, t.One}, needs: service.Write, takes: plainJSON, out: wire.Saved{}, status: 201, handle: s.create(t.Name)},
+			route{method: "PUT", path: base + "/{id}", tag: "records", summary: "Make a " + t.Noun + " what the body says", in: []any{editQuery{}, t.One}, needs: service.Write, takes: plainJSON, out: wire.Saved{}, handle: s.put(t.Name)},
+			route{method: "PATCH", path: base + "/{id}", tag: "records", summary: "Change a " + t.Noun + " by a JSON Merge Patch", in: editQuery{}, needs: service.Write, takes: mergePatch, out: wire.Saved{}, handle: s.patch(t.Name)},
+			route{method: "DELETE", path: base + "/{id}", tag: "records", summary: "Remove a " + t.Noun, in: removeQuery{}, needs: service.Write, out: wire.Saved{}, handle: s.remove(t.Name)},
 		)
 	}
 	for _, l := range entryLists {
 		path := "/api/v1/" + l.typeName + "/{id}/" + l.list + "/{entry}"
 		list = append(list,
-			route{method: "PUT", path: path, tag: "records", summary: "Add one " + l.noun, in: entryQuery{}, out: wire.Saved{}, handle: s.entry("add", l.typeName, l.list)},
-			route{method: "DELETE", path: path, tag: "records", summary: "Drop one " + l.noun, in: entryQuery{}, out: wire.Saved{}, handle: s.entry("drop", l.typeName, l.list)},
+			route{method: "PUT", path: path, tag: "records", summary: "Add one " + l.noun, in: entryQuery{}, needs: service.Write, takes: plainJSON, out: wire.Saved{}, handle: s.entry("add", l.typeName, l.list)},
+			route{method: "DELETE", path: path, tag: "records", summary: "Drop one " + l.noun, in: entryQuery{}, needs: service.Write, takes: plainJSON, out: wire.Saved{}, handle: s.entry("drop", l.typeName, l.list)},
 		)
 	}
 	return list
@@ -102,12 +107,25 @@ func (r *request) flag(name string) (bool, error) {
 
 const maxKey = 200
 
+// asked reads, of a request whose body is read, by what a repetition of it is known.
+func (r *request) asked() (service.Asked, error) {
+	o := service.Asked{Key: r.Request().Header.Get("Idempotency-Key")}
+	if len(o.Key) > maxKey {
+		return o, &service.InputError{Field: "Idempotency-Key", Problem: fmt.Sprintf("has %d characters: keep it to %d", len(o.Key), maxKey)}
+	}
+	hash := sha256.New()
+	fmt.Fprintf(hash, "%s %s\n", r.Request().Method, r.Request().URL.RequestURI())
+	hash.Write(r.sent)
+	hash.Sum(o.Request[:0])
+	return o, nil
+}
+
 // edit reads how a change is asked for, and its body.
 func (r *request) edit() (service.EditOptions, error) {
 	h := r.Request().Header
-	o := service.EditOptions{Note: r.QueryParam("note"), Match: h.Get("If-Match"), None: h.Get("If-None-Match") == "*", Key: h.Get("Idempotency-Key")}
-	if len(o.Key) > maxKey {
-		return o, &service.InputError{Field: "Idempotency-Key", Problem: fmt.Sprintf("has %d characters: keep it to %d", len(o.Key), maxKey)}
+	o := service.EditOptions{Note: r.QueryParam("note"), Match: tags(h.Values("If-Match")), None: h.Get("If-None-Match") == "*"}
+	if len(h.Values("If-Match")) > 0 && len(o.Match) == 0 {
+		return o, &service.InputError{Field: "If-Match", Problem: "names no entity tag"}
 	}
 	var err error
 	if o.Dry, err = r.flag("dry"); err != nil {
@@ -116,22 +134,27 @@ func (r *request) edit() (service.EditOptions, error) {
 	if o.Look, err = r.flag("impact"); err != nil {
 		return o, err
 	}
-	// A batch may hold as much as a document.
-	o.Body, err = body(r.Context, maxDocument)
+	if r.limit == 0 {
+		r.limit = 1 // of routes that take none
+	}
+	if _, err = r.body(); err != nil {
+		return o, err
+	}
+	o.Asked, err = r.asked()
 	return o, err
 }
 
-// saved answers a change, with the entity tag of the record where it is there.
+// saved answers a change, with the entity tag of the record's own version.
 func (s *Server) saved(r *request, saved wire.Saved, err error, typeName, id string) error {
 	if err != nil {
 		return err
 	}
 	status := http.StatusOK
-	if record, err := s.service.Get(r.caller, typeName, id); err == nil && saved.Saved {
-		r.Response().Header().Set("ETag", service.Tag(record))
+	if saved.Tag != "" && saved.Saved {
+		r.Response().Header().Set("ETag", saved.Tag)
 	}
 	if r.Request().Method == http.MethodPost && saved.Saved && typeName != "" {
-		r.Response().Header().Set("Location", "/api/v1/"+typeName+"/"+id)
+		r.Response().Header().Set("Location", s.prefix()+"/api/v1/"+typeName+"/"+url.PathEscape(id))
 		status = http.StatusCreated
 	}
 	return r.JSON(status, saved)
@@ -143,7 +166,7 @@ func (s *Server) create(typeName string) func(*request) error {
 		if err != nil {
 			return err
 		}
-		saved, err := s.service.Create(r.Request().Context(), r.caller, typeName, o.Body, o)
+		saved, err := s.service.Create(r.Request().Context(), r.caller, typeName, r.sent, o)
 		return s.saved(r, saved, err, typeName, saved.ID)
 	}
 }
@@ -155,7 +178,7 @@ func (s *Server) put(typeName string) func(*request) error {
 			return err
 		}
 		id := r.id()
-		saved, err := s.service.Put(r.Request().Context(), r.caller, typeName, id, o.Body, o)
+		saved, err := s.service.Put(r.Request().Context(), r.caller, typeName, id, r.sent, o)
 		return s.saved(r, saved, err, typeName, id)
 	}
 }
@@ -175,7 +198,7 @@ func (s *Server) patch(typeName string) func(*request) error {
 			return err
 		}
 		id := r.id()
-		saved, err := s.service.Patch(r.Request().Context(), r.caller, typeName, id, o.Body, o)
+		saved, err := s.service.Patch(r.Request().Context(), r.caller, typeName, id, r.sent, o)
 		return s.saved(r, saved, err, typeName, id)
 	}
 }
@@ -190,7 +213,11 @@ func (s *Server) remove(typeName string) func(*request) error {
 		if err != nil {
 			return err
 		}
-		saved, err := s.service.Remove(r.Request().Context(), r.caller, typeName, r.id(), along, o)
+		accept, err := r.flag("accept_gains")
+		if err != nil {
+			return err
+		}
+		saved, err := s.service.Remove(r.Request().Context(), r.caller, typeName, r.id(), along, accept, o)
 		return s.saved(r, saved, err, "", "")
 	}
 }
@@ -202,8 +229,8 @@ func (s *Server) entry(op, typeName, list string) func(*request) error {
 			return err
 		}
 		var in wire.Entry
-		if len(bytes.TrimSpace(o.Body)) > 0 {
-			if err := strictJSON(o.Body, &in); err != nil {
+		if len(bytes.TrimSpace(r.sent)) > 0 {
+			if err := strictJSON(r.sent, &in); err != nil {
 				return err
 			}
 		}
@@ -220,7 +247,7 @@ func (s *Server) batch(r *request) error {
 		return err
 	}
 	var in wire.Edits
-	if err := strictJSON(o.Body, &in); err != nil {
+	if err := strictJSON(r.sent, &in); err != nil {
 		return err
 	}
 	saved, err := s.service.Edit(r.Request().Context(), r.caller, in, o)
@@ -241,12 +268,16 @@ func (s *Server) undo(r *request) error {
 }
 
 func (s *Server) export(r *request) error {
-	data, err := s.service.Export(r.caller, r.id())
+	raw, err := r.flag("raw")
+	if err != nil {
+		return err
+	}
+	data, err := s.service.Export(r.caller, r.id(), raw)
 	if err != nil {
 		return err
 	}
 	r.Response().Header().Set("Content-Disposition", fmt.Sprintf("attachment; filename=%q", r.id()+".csv"))
-	return r.Blob(http.StatusOK, "text/csv; charset=utf-8", data)
+	return r.send(http.StatusOK, "text/csv; charset=utf-8", data)
 }
 
 func (s *Server) importSheet(r *request) error {
@@ -254,7 +285,7 @@ func (s *Server) importSheet(r *request) error {
 	if err != nil {
 		return err
 	}
-	imported, err := s.service.Import(r.Request().Context(), r.caller, r.id(), o.Body, o)
+	imported, err := s.service.Import(r.Request().Context(), r.caller, r.id(), r.sent, o)
 	if err != nil {
 		return err
 	}
@@ -267,25 +298,6 @@ func (s *Server) progress(r *request) error {
 		return err
 	}
 	return r.JSON(http.StatusOK, p)
-}
-
-// strictJSON reads what holds records that are read later, by their types.
-func strictJSON(data []byte, into any) error {
-	d := json.NewDecoder(bytes.NewReader(data))
-	d.DisallowUnknownFields()
-	err := d.Decode(into)
-	if err == nil {
-		if _, more := d.Token(); !errors.Is(more, io.EOF) {
-			err = errors.New("more follows after its end")
-		}
-	}
-	if err != nil {
-		if field, ok := strings.CutPrefix(err.Error(), "json: unknown field "); ok {
-			return &service.InputError{Field: strings.Trim(field, `"`), Problem: "is not known here"}
-		}
-		return jsonError(err)
-	}
-	return nil
 }
 
 func (s *Server) find(r *request) error {
@@ -303,46 +315,64 @@ func (s *Server) find(r *request) error {
 	return r.JSON(http.StatusOK, found)
 }
 
-// streamTime is how long a stream of events stays open.
-const streamTime = 10 * time.Minute
+// Times of a stream of events.
+const (
+	streamTime = 10 * time.Minute // it ends, and whoever follows resumes it
+	quietTime  = 15 * time.Second // after which a comment shows that it is alive
+	sendTime   = 20 * time.Second // in which whoever follows must take what is sent
+)
 
-// events streams the revisions after Last-Event-ID, or from now on.
+// events streams the revisions after Last-Event-ID, or from now on. The first thing sent is the id of the revision from
+// which on they come, so that whoever loses the stream before any knows where to go on.
 func (s *Server) events(r *request) error {
-	if err := s.service.MayFollow(r.caller); err != nil {
-		return err
-	}
 	after := s.service.State().Revision.Number
 	if text := r.Request().Header.Get("Last-Event-ID"); text != "" {
 		n, err := strconv.ParseUint(text, 10, 64)
 		if err != nil {
-			return &service.InputError{Field: "Last-Event-ID", Problem: fmt.Sprintf("%q is no revision", text)}
+			return &service.InputError{Field: "Last-Event-ID", Problem: fmt.Sprintf("%q is no revision", clip(text))}
 		}
 		after = min(n, after)
 	}
+	leave, err := s.streams.enter()
+	if err != nil {
+		return err
+	}
+	defer leave()
 	w := r.Response()
 	w.Header().Set("Content-Type", "text/event-stream")
-	w.Header().Set("Cache-Control", "no-store")
+	w.Header().Set("X-Accel-Buffering", "no") // a proxy hands each event on as it comes
 	w.WriteHeader(http.StatusOK)
+	if r.Request().Method == http.MethodHead {
+		return nil
+	}
 	stream := http.NewResponseController(w)
 	ctx, cancel := s.untilClosing(r.Request().Context())
 	defer cancel()
-	// The stream ends now and then, so that its caller is looked at again; whoever follows resumes it.
 	end := time.AfterFunc(streamTime, cancel)
 	defer end.Stop()
-	if _, err := fmt.Fprint(w, "retry: 1000\n\n"); err != nil {
+	if err := stream.SetReadDeadline(time.Time{}); err != nil { // all of the request is here
 		return err
 	}
-	if err := stream.Flush(); err != nil {
+	send := func(text string) error {
+		if err := stream.SetWriteDeadline(time.Now().Add(sendTime)); err != nil {
+			return err
+		}
+		if _, err := fmt.Fprint(w, text); err != nil {
+			return err
+		}
+		return stream.Flush()
+	}
+	if err := send(fmt.Sprintf("retry: 1000\nid: %d\n\n", after)); err != nil {
 		return err
 	}
-	return s.service.Follow(ctx, r.caller, after, func(e wire.Event) error {
+	return s.service.Follow(ctx, r.caller, after, quietTime, func(e *wire.Event) error {
+		if e == nil {
+			return send(": still here\n\n")
+		}
 		data, err := json.Marshal(e)
 		if err != nil {
 			return err
 		}
-		if _, err := fmt.Fprintf(w, "id: %d\nevent: revision\ndata: %s\n\n", e.Revision, data); err != nil {
-			return err
-		}
-		return stream.Flush()
+		return send(fmt.Sprintf("id: %d\nevent: revision\ndata: %s\n\n", e.Revision, data))
 	})
 }

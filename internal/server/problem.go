@@ -3,7 +3,10 @@ package server
 import (
 	"encoding/json"
 	"errors"
+	"fmt"
+	"html/template"
 	"net/http"
+	"time"
 
 	"github.com/labstack/echo/v5"
 
@@ -11,45 +14,50 @@ import (
 	"sentier/internal/wire"
 )
 
+// problems are the kinds of problem that are told apart, by status. Each has a page that says what it means and what mends it.
+var problems = map[int]string{
+	http.StatusBadRequest:            "bad-request",
+	http.StatusUnauthorized:          "sign-in",
+	http.StatusForbidden:             "forbidden",
+	http.StatusNotFound:              "not-found",
+	http.StatusMethodNotAllowed:      "method-not-allowed",
+	http.StatusConflict:              "refused",
+	http.StatusPreconditionFailed:    "changed-meanwhile",
+	http.StatusRequestEntityTooLarge: "too-large",
+	http.StatusUnsupportedMediaType:  "media-type",
+	http.StatusUnprocessableEntity:   "faults",
+	http.StatusTooManyRequests:       "too-many",
+	http.StatusInternalServerError:   "internal",
+	http.StatusServiceUnavailable:    "busy",
+	http.StatusInsufficientStorage:   "disk-full",
+}
+
+// speaker is an error that can say itself in the language of whoever is told.
+type speaker interface {
+	In(words service.Words) string
+}
+
 // problem answers with an RFC 9457 problem. What goes wrong inside is logged, and not told.
 func (s *Server) problem(c *echo.Context, err error) {
 	if r, e := echo.UnwrapResponse(c.Response()); e == nil && r.Committed {
 		return
 	}
-	p := wire.Problem{Type: "about:blank", Status: statusOf(err), Detail: err.Error()}
-	p.Title = http.StatusText(p.Status)
-	var input *service.InputError
-	var faults service.Faults
-	var policyFaults service.PolicyFaults
-	var conflict *service.ConflictError
-	switch {
-	case errors.As(err, &conflict):
-		p.Current = conflict.Current
-	case errors.As(err, &input):
-		p.Detail = "the request cannot be understood"
-		p.Faults = []wire.Fault{{Path: input.Field, Problem: input.Problem}}
-	case errors.As(err, &faults):
-		p.Detail = "the request holds faults"
-		for _, f := range faults {
-			p.Faults = append(p.Faults, wire.Fault{Path: f.Path, Problem: f.Problem, Line: f.Line, Column: f.Column})
-		}
-	case errors.As(err, &policyFaults):
-		p.Detail = "the change holds faults"
-		for _, f := range policyFaults {
-			p.Faults = append(p.Faults, wire.Fault{Path: f.Path(), Problem: f.Problem})
-		}
-	case p.Status == http.StatusNotFound:
-		p.Detail = "there is nothing here, or nothing that you may see"
-	case p.Status >= http.StatusInternalServerError && p.Status != http.StatusServiceUnavailable:
-		s.log.Error("request failed", "method", c.Request().Method, "path", c.Request().URL.Path, "error", firstLine(err.Error()))
-		p.Detail = "the service could not do this; its log says why"
+	words := service.Accepted(c.Request().Header.Get("Accept-Language"))
+	p := wire.Problem{Status: statusOf(err), Detail: err.Error()}
+	slug, known := problems[p.Status]
+	if !known {
+		p.Status, slug = http.StatusInternalServerError, "internal"
 	}
+	p.Type, p.Title = s.prefix()+"/problems/"+slug, words.Say("problem."+slug+".title")
+	s.explain(c, &p, err, words)
 	h := c.Response().Header()
-	if p.Status == http.StatusUnauthorized {
+	h.Del("ETag")
+	h.Set("Content-Language", words.Language())
+	switch p.Status {
+	case http.StatusUnauthorized:
 		h.Set("WWW-Authenticate", `Bearer realm="sentier"`)
-	}
-	if p.Status == http.StatusTooManyRequests {
-		h.Set("Retry-After", "60")
+	case http.StatusTooManyRequests, http.StatusServiceUnavailable:
+		h.Set("Retry-After", retryAfter(waitOf(err)))
 	}
 	data, err := json.Marshal(p)
 	if err != nil {
@@ -61,6 +69,61 @@ func (s *Server) problem(c *echo.Context, err error) {
 	}
 }
 
+// explain fills in what a problem has to say beside its kind.
+func (s *Server) explain(c *echo.Context, p *wire.Problem, err error, words service.Words) {
+	var input *service.InputError
+	var faults service.Faults
+	var policyFaults service.PolicyFaults
+	var conflict *service.ConflictError
+	var gains *service.GainsError
+	var say speaker
+	switch {
+	case errors.As(err, &input):
+		p.Detail = words.Say("problem.request")
+		p.Faults = []wire.Fault{{Path: input.Field, Problem: input.Problem}}
+	case errors.As(err, &faults):
+		p.Detail = words.Say("problem.document")
+		for _, f := range faults {
+			p.Faults = append(p.Faults, wire.Fault{Path: f.Path, Problem: f.Problem, Line: f.Line, Column: f.Column})
+		}
+	case errors.As(err, &policyFaults):
+		p.Detail = words.Say("problem.change")
+		for _, f := range policyFaults {
+			p.Faults = append(p.Faults, wire.Fault{Path: f.Path(), Problem: f.Problem})
+		}
+	case p.Status == http.StatusNotFound:
+		p.Detail = words.Say("problem.not-found.means")
+	case p.Status == http.StatusMethodNotAllowed:
+		p.Detail = words.Say("problem.method-not-allowed.means")
+	case p.Status == http.StatusInternalServerError:
+		s.log.Error("request failed", "method", clip(c.Request().Method), "path", clip(c.Request().URL.Path), "error", firstLine(err.Error()))
+		p.Detail = words.Say("problem.internal.means")
+	case errors.As(err, &say):
+		p.Detail = say.In(words)
+	case words.Language() != service.English.Language():
+		p.Detail = words.Say("problem." + problems[p.Status] + ".means")
+	}
+	if errors.As(err, &conflict) {
+		p.Current = conflict.Current
+	}
+	if errors.As(err, &gains) {
+		p.Gains = gains.Impact
+	}
+}
+
+// waitOf is how long whoever is told to come again had better wait.
+func waitOf(err error) time.Duration {
+	var busy *busyError
+	var many *service.TooManyError
+	switch {
+	case errors.As(err, &busy):
+		return busy.after
+	case errors.As(err, &many):
+		return many.After
+	}
+	return 5 * time.Second
+}
+
 func firstLine(text string) string {
 	for i, r := range text {
 		if r == '\n' {
@@ -68,4 +131,28 @@ func firstLine(text string) string {
 		}
 	}
 	return text
+}
+
+var problemPage = template.Must(template.New("problem").Parse(`<!doctype html>
+<html lang="{{.Language}}"><head><meta charset="utf-8"><meta name="viewport" content="width=device-width, initial-scale=1">
+<title>{{.Title}} – Sentier</title><style>body{font:1rem/1.5 system-ui,sans-serif;max-width:42rem;margin:3rem auto;padding:0 1rem}h1{font-size:1.4rem}</style></head>
+<body><p>Sentier · HTTP {{.Status}}</p><h1>{{.Title}}</h1><p>{{.Means}}</p><p>{{.Mend}}</p></body></html>
+`))
+
+// problemPages serves, for every kind of problem, what it means and what mends it.
+func (s *Server) problemPages(r *request) error {
+	for status, slug := range problems {
+		if slug != r.Param("kind") {
+			continue
+		}
+		words := service.Accepted(r.Request().Header.Get("Accept-Language"))
+		say := func(part string) string { return words.Say(fmt.Sprintf("problem.%s.%s", slug, part)) }
+		h := r.Response().Header()
+		h.Set("Content-Type", "text/html; charset=utf-8")
+		h.Set("Content-Language", words.Language())
+		return problemPage.Execute(r.Response(), map[string]any{
+			"Language": words.Language(), "Status": status, "Title": say("title"), "Means": say("means"), "Mend": say("mend"),
+		})
+	}
+	return service.ErrNotFound
 }

@@ -6,7 +6,6 @@ import (
 	"net/http"
 	"strconv"
 
-	fastjson "github.com/goccy/go-json"
 	"github.com/labstack/echo/v5"
 
 	"sentier/internal/service"
@@ -127,38 +126,59 @@ func (r *request) next(cursor string) {
 	query := next.Query()
 	query.Set("cursor", cursor)
 	next.RawQuery = query.Encode()
-	r.Response().Header().Set("Link", fmt.Sprintf(`<%s>; rel="next"`, next.RequestURI()))
+	r.Response().Header().Set("Link", fmt.Sprintf(`<%s%s>; rel="next"`, r.prefix, next.RequestURI()))
 }
 
 // lenient reads a body of the AuthZEN interface, which allows members that are not known here.
 func (r *request) lenient(into any) error {
-	data, err := body(r.Context, maxDocument)
+	data, err := r.body()
 	if err != nil {
 		return err
 	}
-	if fastjson.Unmarshal(data, into) == nil {
-		return nil
-	}
-	// What the fast reader does not take is read again by the standard one, which says what is wrong.
 	if err := json.Unmarshal(data, into); err != nil {
 		return jsonError(err)
 	}
 	return nil
 }
 
-// quick answers as [echo.Context.JSON] does, for what is asked tens of thousands of times a second.
+// quick answers as [request.JSON] does, for what is asked tens of thousands of times a second.
 func (r *request) quick(v any) error {
-	data, err := fastjson.Marshal(v)
+	data, err := json.Marshal(v)
 	if err != nil {
 		return err
 	}
 	return r.Blob(http.StatusOK, echo.MIMEApplicationJSON, data)
 }
 
+// oneByOne reads evaluations of which not all can be read: each that cannot is one without a question, and says why.
+func oneByOne(data []byte) (wire.Evaluations, error) {
+	var parts struct {
+		wire.Evaluations
+		List []json.RawMessage `json:"evaluations"`
+	}
+	if err := json.Unmarshal(data, &parts); err != nil {
+		return parts.Evaluations, jsonError(err)
+	}
+	in := parts.Evaluations
+	in.Evaluations = make([]wire.PartEvaluation, len(parts.List))
+	for i, one := range parts.List {
+		if err := json.Unmarshal(one, &in.Evaluations[i]); err != nil {
+			in.Evaluations[i] = wire.PartEvaluation{Unread: jsonError(err).Error()}
+		}
+	}
+	return in, nil
+}
+
 func (s *Server) evaluateMany(r *request) error {
 	var in wire.Evaluations
-	if err := r.lenient(&in); err != nil {
+	data, err := r.body()
+	if err != nil {
 		return err
+	}
+	if json.Unmarshal(data, &in) != nil {
+		if in, err = oneByOne(data); err != nil {
+			return err
+		}
 	}
 	if len(in.Evaluations) == 0 { // the standard: then it is one evaluation
 		one := wire.Evaluation{}
@@ -207,13 +227,9 @@ func (s *Server) search(what service.SearchFor) func(*request) error {
 	}
 }
 
-// authzen describes the endpoints where the request found them.
+// authzen describes the endpoints where clients reach them.
 func (s *Server) authzen(r *request) error {
-	scheme := "http"
-	if r.IsTLS() {
-		scheme = "https"
-	}
-	base := scheme + "://" + r.Request().Host
+	base := s.base()
 	return r.JSON(http.StatusOK, wire.AuthZEN{
 		Point: base, Evaluation: base + "/access/v1/evaluation", Evaluations: base + "/access/v1/evaluations",
 		SearchSubject: base + "/access/v1/search/subject", SearchResource: base + "/access/v1/search/resource", SearchAction: base + "/access/v1/search/action",

@@ -2,7 +2,10 @@ package server
 
 import (
 	"errors"
+	"fmt"
 	"net/http"
+	"reflect"
+	"slices"
 	"strings"
 	"time"
 
@@ -20,11 +23,48 @@ type route struct {
 	out          any // body of the answer; nil: none
 	status       int // of a good answer; 0: 200
 	open         bool
+	needs        service.Action // what a caller must be allowed before anything of the request is read; empty: the service looks
+	takes        content        // the body
+	filters      []string       // parameters of the query beside those of in
+	heavy        bool           // few of its kind at a time
+	stream       bool           // lasts, and is counted by itself
+	hides        bool           // whoever may not see it is told that it is not there
 	handle       func(r *request) error
 }
 
 func (r route) echoPath() string {
 	return strings.NewReplacer("{", ":", "}", "").Replace(r.path)
+}
+
+// parameters are the names that the query of a route may have.
+func (r route) parameters() []string {
+	out := slices.Clone(r.filters)
+	parts, several := r.in.([]any)
+	if !several {
+		parts = []any{r.in}
+	}
+	for _, part := range parts {
+		if part != nil {
+			out = queryNames(reflect.TypeOf(part), out)
+		}
+	}
+	return out
+}
+
+func queryNames(t reflect.Type, out []string) []string {
+	if t.Kind() != reflect.Struct {
+		return out
+	}
+	for i := range t.NumField() {
+		f := t.Field(i)
+		if f.Anonymous {
+			out = queryNames(f.Type, out)
+		}
+		if name := f.Tag.Get("query"); name != "" {
+			out = append(out, name)
+		}
+	}
+	return out
 }
 
 // request is a request whose caller is known.
@@ -33,36 +73,133 @@ type request struct {
 	service *service.Service
 	caller  service.Caller
 	expires time.Time
+	origin  origin
+	limit   int64  // of the body, in bytes
+	sent    []byte // the body, once it is read
+	prefix  string // below which clients reach the service
 }
 
-const cookieName = "sentier_session"
+// cookieName is the cookie of a console's session. Where clients come by TLS its name has the prefix by which browsers
+// make sure that no other host and no plain connection has set it.
+const (
+	cookieName   = "sentier_session"
+	securePrefix = "__Host-"
+)
 
-// handler makes sure of the caller before a route sees the request.
+// maxRequestID is how long an X-Request-ID may be that is echoed.
+const maxRequestID = 128
+
+// handler makes sure of the caller, and of what they may do, before a route sees anything of what they have sent.
 func (s *Server) handler(r route) echo.HandlerFunc {
+	known := r.parameters()
 	return func(c *echo.Context) error {
-		if id := c.Request().Header.Get("X-Request-ID"); id != "" {
+		if id := c.Request().Header.Get("X-Request-ID"); id != "" && len(id) <= maxRequestID {
 			c.Response().Header().Set("X-Request-ID", id)
 		}
-		req := &request{Context: c, service: s.service}
-		if !r.open {
-			var err error
-			if req.caller, req.expires, err = s.authenticate(c.Request()); err != nil {
+		req := &request{Context: c, service: s.service, origin: s.originOf(c.Request()), prefix: s.prefix(), limit: contents[r.takes].limit}
+		if err := s.identify(r, req); err != nil {
+			return err
+		}
+		leave, err := s.admit(r, req)
+		if err != nil {
+			return err
+		}
+		defer leave()
+		if err := checkParameters(req, known); err != nil {
+			return err
+		}
+		if err := s.permit(r, req); err != nil {
+			return err
+		}
+		if err := req.checkContent(r.takes); err != nil {
+			return err
+		}
+		if r.heavy {
+			if err := extend(c.Response()); err != nil {
 				return err
 			}
-		}
-		if r.open || req.caller.Via == "console" {
-			if err := s.origin.Check(c.Request()); err != nil {
-				return &httpError{http.StatusForbidden, "the request comes from another site"}
+			leave, err := s.heavy.enter(c.Request().Context())
+			if err != nil {
+				return err
 			}
+			defer leave()
 		}
-		req.caller.Language = c.Request().Header.Get("Accept-Language")
 		return r.handle(req)
 	}
 }
 
+// identify finds the caller.
+func (s *Server) identify(r route, req *request) error {
+	if !r.open {
+		var err error
+		if req.caller, req.expires, err = s.authenticate(req); err != nil {
+			return err
+		}
+	}
+	if r.open || req.caller.Via == "console" {
+		if err := s.crossOrigin.Check(req.Request()); err != nil {
+			return &httpError{http.StatusForbidden, "the request comes from another site"}
+		}
+	}
+	req.caller.Language = req.Request().Header.Get("Accept-Language")
+	return nil
+}
+
+// permit refuses who may not do a thing before any of its body is read.
+func (s *Server) permit(r route, req *request) error {
+	need := r.needs
+	if need == service.Write {
+		dry, err := req.flag("dry")
+		if err != nil {
+			return err
+		}
+		if dry {
+			need = service.Read
+		}
+	}
+	switch {
+	case need == "":
+		return nil
+	case need == service.Ask: // whoever may ask about nobody else asks small questions about themselves
+		if s.service.May(req.caller, service.Ask) != nil {
+			req.limit = min(req.limit, contents[plainJSON].limit)
+		}
+		return nil
+	}
+	err := s.service.May(req.caller, need)
+	if err != nil && r.hides {
+		return service.ErrNotFound
+	}
+	return err
+}
+
+// checkParameters refuses a parameter that is not known, as it may be one that was mistyped: without it the request would do
+// something else than was meant.
+func checkParameters(r *request, known []string) error {
+	for name, values := range r.QueryParams() {
+		switch {
+		case !slices.Contains(known, name):
+			hint := "there is none of that name here"
+			near := service.Nearest(name, known)
+			for _, k := range known {
+				if near == "" && strings.HasPrefix(name, k) { // dryrun
+					near = k
+				}
+			}
+			if near != "" {
+				hint = fmt.Sprintf("did you mean %q?", near)
+			}
+			return &service.InputError{Field: clip(name), Problem: "is no parameter: " + hint}
+		case len(values) > 1 && name != "degree":
+			return &service.InputError{Field: name, Problem: "is given twice: keep one"}
+		}
+	}
+	return nil
+}
+
 // authenticate finds the caller by a bearer token or by the console's cookie.
-func (s *Server) authenticate(r *http.Request) (service.Caller, time.Time, error) {
-	if h := r.Header.Get("Authorization"); h != "" {
+func (s *Server) authenticate(r *request) (service.Caller, time.Time, error) {
+	if h := r.Request().Header.Get("Authorization"); h != "" {
 		scheme, secret, _ := strings.Cut(h, " ")
 		if !strings.EqualFold(scheme, "Bearer") {
 			return service.Caller{}, time.Time{}, service.ErrCredential
@@ -73,7 +210,7 @@ func (s *Server) authenticate(r *http.Request) (service.Caller, time.Time, error
 		}
 		return caller, expires, err
 	}
-	cookie, err := r.Cookie(cookieName)
+	cookie, err := r.Request().Cookie(s.cookieName(r.origin))
 	if err != nil {
 		return service.Caller{}, time.Time{}, service.ErrCredential
 	}
@@ -82,6 +219,20 @@ func (s *Server) authenticate(r *http.Request) (service.Caller, time.Time, error
 		err = service.ErrCredential
 	}
 	return caller, expires, err
+}
+
+func (s *Server) cookieName(o origin) string {
+	if s.isSecure(o) {
+		return securePrefix + cookieName
+	}
+	return cookieName
+}
+
+func (s *Server) cookie(r *request, value string, maxAge int) *http.Cookie {
+	return &http.Cookie{
+		Name: s.cookieName(r.origin), Value: value, Path: "/", MaxAge: maxAge,
+		HttpOnly: true, Secure: s.isSecure(r.origin), SameSite: http.SameSiteStrictMode,
+	}
 }
 
 // httpError is a fault that is of the protocol, not of the service.
@@ -98,12 +249,19 @@ func statusOf(err error) int {
 		h         *httpError
 		forbidden *service.ForbiddenError
 		owner     *service.LastOwnerError
+		gains     *service.GainsError
+		later     *service.LaterError
 		stale     *service.StaleError
 		input     *service.InputError
 		coder     echo.HTTPStatusCoder
 		bad       *badRequest
 		conflict  *service.ConflictError
+		exists    *service.ExistsError
 		key       *service.KeyError
+		busy      *busyError
+		many      *service.TooManyError
+		full      *service.FullError
+		unsafe    *service.UnsafeError
 	)
 	switch {
 	case errors.As(err, &bad):
@@ -112,15 +270,17 @@ func statusOf(err error) int {
 		return h.status
 	case errors.Is(err, service.ErrCredential), errors.Is(err, service.ErrSignIn):
 		return http.StatusUnauthorized
-	case errors.Is(err, service.ErrTooMany):
+	case errors.As(err, &many):
 		return http.StatusTooManyRequests
 	case errors.Is(err, service.ErrNotFound):
 		return http.StatusNotFound
-	case errors.Is(err, service.ErrNoOwner):
+	case errors.Is(err, service.ErrNoOwner), errors.As(err, &busy), errors.As(err, &unsafe):
 		return http.StatusServiceUnavailable
+	case errors.As(err, &full):
+		return http.StatusInsufficientStorage
 	case errors.As(err, &forbidden):
 		return http.StatusForbidden
-	case errors.As(err, &owner):
+	case errors.As(err, &owner), errors.As(err, &gains), errors.As(err, &later), errors.As(err, &exists):
 		return http.StatusConflict
 	case errors.As(err, &key):
 		return http.StatusUnprocessableEntity

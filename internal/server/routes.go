@@ -1,12 +1,10 @@
 package server
 
 import (
-	"encoding/json"
-	"errors"
 	"fmt"
 	"net/http"
 	"strconv"
-	"strings"
+	"time"
 
 	"sentier/internal/service"
 	"sentier/internal/wire"
@@ -16,46 +14,55 @@ func (s *Server) routes() []route {
 	list := []route{
 		{method: "GET", path: "/healthz", tag: "operation", summary: "Is the process alive?", open: true, out: health{}, handle: s.healthy},
 		{method: "GET", path: "/readyz", tag: "operation", summary: "Can questions be answered?", open: true, out: health{}, handle: s.ready},
-		{method: "GET", path: "/metrics", tag: "operation", summary: "Figures in the Prometheus text format", handle: s.metrics.handle},
+		{method: "GET", path: "/metrics", tag: "operation", summary: "Figures in the Prometheus text format", needs: service.Read, handle: s.metrics.handle},
+		{method: "GET", path: "/problems/{kind}", tag: "operation", summary: "What a kind of problem means, and what mends it", open: true, in: kindPath{}, handle: s.problemPages},
 		{method: "GET", path: "/api/v1/openapi.json", tag: "operation", summary: "This description", handle: s.describeSelf},
 
-		{method: "POST", path: "/api/v1/session", tag: "session", summary: "Sign in", open: true, in: wire.Credentials{}, out: wire.Session{}, handle: s.signIn},
+		{method: "POST", path: "/api/v1/session", tag: "session", summary: "Sign in", open: true, in: wire.Credentials{}, takes: smallJSON, out: wire.Session{}, handle: s.signIn},
 		{method: "GET", path: "/api/v1/session", tag: "session", summary: "Who is signed in?", out: wire.Session{}, handle: s.session},
 		{method: "DELETE", path: "/api/v1/session", tag: "session", summary: "Sign out", status: 204, handle: s.signOut},
 
-		{method: "POST", path: "/api/v1/check", tag: "decisions", summary: "May this user do this to that device, why, and until when?", in: wire.Check{}, out: wire.Answer{}, handle: s.check},
-		{method: "POST", path: "/api/v1/advice", tag: "decisions", summary: "What would turn an answer, the change that changes least beside it first", in: wire.AdviceQuestion{}, out: wire.Advice{}, handle: answer((*service.Service).Advise)},
-		{method: "POST", path: "/api/v1/week", tag: "decisions", summary: "How answers run over some days", in: wire.WeekQuestion{}, out: wire.Week{}, handle: answer((*service.Service).Week)},
-		{method: "POST", path: "/api/v1/matrix", tag: "decisions", summary: "Users or user groups against devices, device groups or sites", in: wire.MatrixQuestion{}, out: wire.Matrix{}, handle: answer((*service.Service).Matrix)},
-		{method: "POST", path: "/api/v1/preview/schedule", tag: "decisions", summary: "How a schedule, saved or not, will run", in: wire.ScheduleQuestion{}, out: wire.Fortnight{}, handle: answer((*service.Service).PreviewSchedule)},
-		{method: "POST", path: "/api/v1/preview/match", tag: "decisions", summary: "Which devices a match, saved or not, selects", in: wire.MatchQuestion{}, out: wire.Matched{}, handle: answer((*service.Service).PreviewMatch)},
+		{method: "PUT", path: "/api/v1/session/password", tag: "session", summary: "Change your own password; all your other sessions end", in: wire.NewPassword{}, takes: smallJSON, out: wire.Session{}, handle: s.changePassword},
+		{method: "GET", path: "/api/v1/sessions", tag: "session", summary: "Your own sessions", out: []wire.OwnSession{}, handle: s.sessions},
+		{method: "DELETE", path: "/api/v1/sessions", tag: "session", summary: "End your other sessions", status: 204, handle: s.endSessions},
+		{method: "DELETE", path: "/api/v1/sessions/{id}", tag: "session", summary: "End one of your own sessions", in: idPath{}, status: 204, handle: s.endSession},
+		{method: "POST", path: "/api/v1/welcome", tag: "session", summary: "Set a password by a link, and sign in", open: true, in: wire.Welcome{}, takes: smallJSON, out: wire.Session{}, handle: s.welcome},
+		{method: "POST", path: "/api/v1/users/{id}/invitation", tag: "session", summary: "Make a link, good once and for a week, by which a user sets a password", in: idPath{}, needs: service.Manage, out: wire.Invitation{}, status: 201, handle: s.invite},
+		{method: "GET", path: "/api/v1/verify", tag: "operation", summary: "Are the files what was written? The first thing that is wrong", needs: service.Read, heavy: true, out: wire.Verified{}, handle: s.verify},
+		{method: "GET", path: "/api/v1/backup", tag: "operation", summary: "A verified copy of the database, one file", needs: service.Manage, heavy: true, handle: s.backup},
+		{method: "POST", path: "/api/v1/check", tag: "decisions", summary: "May this user do this to that device, why, and until when?", in: wire.Check{}, takes: plainJSON, out: wire.Answer{}, handle: s.check},
+		{method: "POST", path: "/api/v1/advice", tag: "decisions", summary: "What would turn an answer, the change that changes least beside it first", in: wire.AdviceQuestion{}, needs: service.Read, takes: plainJSON, out: wire.Advice{}, handle: answer((*service.Service).Advise)},
+		{method: "POST", path: "/api/v1/week", tag: "decisions", summary: "How answers run over some days", in: wire.WeekQuestion{}, takes: plainJSON, out: wire.Week{}, handle: answer((*service.Service).Week)},
+		{method: "POST", path: "/api/v1/matrix", heavy: true, tag: "decisions", summary: "Users or user groups against devices, device groups or sites", in: wire.MatrixQuestion{}, needs: service.Read, takes: plainJSON, out: wire.Matrix{}, handle: answer((*service.Service).Matrix)},
+		{method: "POST", path: "/api/v1/preview/schedule", tag: "decisions", summary: "How a schedule, saved or not, will run", in: wire.ScheduleQuestion{}, needs: service.Read, takes: plainJSON, out: wire.Fortnight{}, handle: answer((*service.Service).PreviewSchedule)},
+		{method: "POST", path: "/api/v1/preview/match", tag: "decisions", summary: "Which devices a match, saved or not, selects", in: wire.MatchQuestion{}, needs: service.Read, takes: plainJSON, out: wire.Matched{}, handle: answer((*service.Service).PreviewMatch)},
 		{method: "GET", path: "/api/v1/reach/users/{id}", tag: "reach", summary: "What a user reaches", in: reachQuery{}, out: wire.Reach{}, handle: s.reach("users")},
 		{method: "GET", path: "/api/v1/reach/user_groups/{id}", tag: "reach", summary: "What a user group amounts to: what somebody reaches who is in it alone", in: reachQuery{}, out: wire.Reach{}, handle: s.reach("user_groups")},
 		{method: "GET", path: "/api/v1/reach/devices/{id}", tag: "reach", summary: "Who reaches a device, or one of its points", in: deviceReachQuery{}, out: wire.Reach{}, handle: s.reach("devices")},
-		{method: "GET", path: "/api/v1/uses/{type}/{id}", tag: "reach", summary: "The lines of grants that make use of a grant, role, right, schedule, site, device group or user group", in: usesQuery{}, out: []wire.Use{}, handle: s.uses},
+		{method: "GET", path: "/api/v1/uses/{type}/{id}", tag: "reach", summary: "The lines of grants that make use of a grant, role, right, schedule, site, device group or user group", in: usesQuery{}, needs: service.Read, hides: true, heavy: true, out: []wire.Use{}, handle: s.uses},
 		{method: "GET", path: "/api/v1/seen/{id}", tag: "reach", summary: "The service as a user would meet it; recorded", in: reachQuery{}, out: wire.Seen{}, handle: s.seen},
-		{method: "GET", path: "/api/v1/looks", tag: "reach", summary: "Who has looked at the service as another user sees it", out: []wire.Look{}, handle: s.looks},
+		{method: "GET", path: "/api/v1/looks", tag: "reach", summary: "Who has looked at the service as another user sees it", out: []wire.Look{}, needs: service.Read, handle: s.looks},
 
-		{method: "GET", path: "/.well-known/authzen-configuration", tag: "decisions", summary: "OpenID AuthZEN metadata", out: wire.AuthZEN{}, handle: s.authzen},
-		{method: "POST", path: "/access/v1/evaluations", tag: "decisions", summary: "OpenID AuthZEN access evaluations, up to 10,000", in: wire.Evaluations{}, out: wire.Decisions{}, handle: s.evaluateMany},
-		{method: "POST", path: "/access/v1/search/subject", tag: "decisions", summary: "OpenID AuthZEN subject search", in: wire.Search{}, out: wire.SearchResult{}, handle: s.search(service.SearchSubjects)},
-		{method: "POST", path: "/access/v1/search/resource", tag: "decisions", summary: "OpenID AuthZEN resource search", in: wire.Search{}, out: wire.SearchResult{}, handle: s.search(service.SearchResources)},
-		{method: "POST", path: "/access/v1/search/action", tag: "decisions", summary: "OpenID AuthZEN action search", in: wire.Search{}, out: wire.SearchResult{}, handle: s.search(service.SearchActions)},
-		{method: "POST", path: "/access/v1/evaluation", tag: "decisions", summary: "OpenID AuthZEN access evaluation", in: wire.Evaluation{}, out: wire.Decision{}, handle: s.evaluate},
+		{method: "GET", path: "/.well-known/authzen-configuration", tag: "decisions", summary: "OpenID AuthZEN metadata", open: true, out: wire.AuthZEN{}, handle: s.authzen},
+		{method: "POST", path: "/access/v1/evaluations", tag: "decisions", summary: "OpenID AuthZEN access evaluations, up to 10,000", in: wire.Evaluations{}, needs: service.Ask, takes: manyJSON, out: wire.Decisions{}, handle: s.evaluateMany},
+		{method: "POST", path: "/access/v1/search/subject", tag: "decisions", summary: "OpenID AuthZEN subject search", in: wire.Search{}, takes: plainJSON, out: wire.SearchResult{}, handle: s.search(service.SearchSubjects)},
+		{method: "POST", path: "/access/v1/search/resource", tag: "decisions", summary: "OpenID AuthZEN resource search", in: wire.Search{}, takes: plainJSON, out: wire.SearchResult{}, handle: s.search(service.SearchResources)},
+		{method: "POST", path: "/access/v1/search/action", tag: "decisions", summary: "OpenID AuthZEN action search", in: wire.Search{}, takes: plainJSON, out: wire.SearchResult{}, handle: s.search(service.SearchActions)},
+		{method: "POST", path: "/access/v1/evaluation", tag: "decisions", summary: "OpenID AuthZEN access evaluation", in: wire.Evaluation{}, takes: plainJSON, out: wire.Decision{}, handle: s.evaluate},
 
-		{method: "GET", path: "/api/v1/policy", tag: "policy", summary: "The whole policy as a document", in: dumpQuery{}, handle: s.dump},
-		{method: "PUT", path: "/api/v1/policy", tag: "policy", summary: "Put a policy document in the place of the policy", in: loadQuery{}, out: wire.Saved{}, handle: s.load},
-		{method: "GET", path: "/api/v1/names", tag: "records", summary: "Names by type and id, types with more than 5,000 left out", out: map[string]map[string]string{}, handle: s.names},
+		{method: "GET", path: "/api/v1/policy", tag: "policy", summary: "The whole policy as a document", in: dumpQuery{}, needs: service.Read, heavy: true, handle: s.dump},
+		{method: "PUT", path: "/api/v1/policy", tag: "policy", summary: "Put a policy document in the place of the policy", in: loadQuery{}, needs: service.Write, takes: policyText, heavy: true, out: wire.Saved{}, handle: s.load},
+		{method: "GET", path: "/api/v1/names", tag: "records", summary: "Names by type and id, types with more than 5,000 left out", out: map[string]map[string]string{}, needs: service.Read, handle: s.names},
 
-		{method: "GET", path: "/api/v1/counts", tag: "records", summary: "How many devices each site and device group has, by itself and with all below", out: service.Counts{}, handle: s.counts},
-		{method: "GET", path: "/api/v1/tokens", tag: "tokens", summary: "Tokens, without their secrets", in: tokensQuery{}, out: []wire.Token{}, handle: s.tokens},
-		{method: "POST", path: "/api/v1/tokens", tag: "tokens", summary: "Make a token; its secret is shown this once", in: wire.NewToken{}, out: wire.Token{}, status: 201, handle: s.createToken},
+		{method: "GET", path: "/api/v1/counts", tag: "records", summary: "How many devices each site and device group has, by itself and with all below", out: service.Counts{}, needs: service.Read, handle: s.counts},
+		{method: "GET", path: "/api/v1/tokens", tag: "tokens", summary: "Tokens, without their secrets", in: tokensQuery{}, needs: service.Read, out: []wire.Token{}, handle: s.tokens},
+		{method: "POST", path: "/api/v1/tokens", tag: "tokens", summary: "Make a token; its secret is shown this once", in: []any{keyHeader{}, wire.NewToken{}}, needs: service.Manage, takes: plainJSON, out: wire.Token{}, status: 201, handle: s.createToken},
 		{method: "DELETE", path: "/api/v1/tokens/{id}", tag: "tokens", summary: "Revoke a token", in: idPath{}, status: 204, handle: s.revokeToken},
 	}
 	for _, t := range wire.RecordTypes() {
 		base := "/api/v1/" + t.Name
 		list = append(list,
-			route{method: "GET", path: base, tag: "records", summary: "List of " + t.Noun + "s", in: listQuery{}, out: t.Page, handle: s.list(t.Name)},
+			route{method: "GET", path: base, tag: "records", summary: "List of " + t.Noun + "s", in: listQuery{}, filters: service.Filters(t.Name), needs: service.Read, out: t.Page, handle: s.list(t.Name)},
 			route{method: "GET", path: base + "/{id}", tag: "records", summary: "One " + t.Noun, in: idPath{}, out: t.One, handle: s.get(t.Name)},
 			route{method: "GET", path: base + "/{id}/mentions", tag: "records", summary: "What refers to a " + t.Noun, in: idPath{}, out: []wire.Mention{}, handle: s.mentions(t.Name)},
 		)
@@ -74,8 +81,17 @@ type (
 		Format string `query:"format" enum:"yaml,json"`
 	}
 	loadQuery struct {
-		Dry    bool `query:"dry" description:"change nothing, and say what it would change"`
-		Impact bool `query:"impact" description:"on a dry run: say also who would gain and lose what now"`
+		Dry            bool   `query:"dry" description:"change nothing, and say what it would change"`
+		Impact         bool   `query:"impact" description:"on a dry run: say also who would gain and lose what now"`
+		Note           string `query:"note" description:"why, for the record of changes"`
+		IfMatch        string `header:"If-Match" description:"entity tags of the policy, one of which it must have"`
+		IdempotencyKey string `header:"Idempotency-Key" description:"a repetition with the same key and body changes nothing more"`
+	}
+	kindPath struct {
+		Kind string `path:"kind"`
+	}
+	keyHeader struct {
+		IdempotencyKey string `header:"Idempotency-Key" description:"a repetition with the same key makes no second token, and is answered with the first"`
 	}
 	tokensQuery struct {
 		User string `query:"user"`
@@ -89,15 +105,17 @@ type (
 
 func (s *Server) healthy(r *request) error { return r.JSON(http.StatusOK, health{"ok"}) }
 
+// ready tells whether questions are answered; and, where they are, whether changes can be kept as well.
 func (s *Server) ready(r *request) error {
-	if err := s.service.Ready(); err != nil {
+	status, err := s.service.Ready()
+	if err != nil {
 		return err
 	}
-	return r.JSON(http.StatusOK, health{"ready"})
+	return r.JSON(http.StatusOK, health{status})
 }
 
 func (s *Server) describeSelf(r *request) error {
-	return r.Blob(http.StatusOK, "application/json", s.openAPI)
+	return r.send(http.StatusOK, "application/json", s.openAPI)
 }
 
 func (s *Server) signIn(r *request) error {
@@ -105,22 +123,91 @@ func (s *Server) signIn(r *request) error {
 	if err := r.decode(&in); err != nil {
 		return err
 	}
-	session, err := s.service.SignIn(r.Request().Context(), in, r.RealIP())
+	session, err := s.service.SignIn(r.Request().Context(), in, r.origin.address)
+	return s.begun(r, session, err)
+}
+
+// begun answers with a session: to a browser as a cookie, to a terminal as a token.
+func (s *Server) begun(r *request, session wire.Session, err error) error {
 	if err != nil {
 		return err
 	}
-	if !in.Terminal {
+	if !session.Terminal {
 		r.SetCookie(s.cookie(r, session.Token, 0))
 		session.Token = ""
 	}
 	return r.JSON(http.StatusOK, session)
 }
 
-func (s *Server) cookie(r *request, value string, maxAge int) *http.Cookie {
-	return &http.Cookie{
-		Name: cookieName, Value: value, Path: "/", MaxAge: maxAge,
-		HttpOnly: true, Secure: r.IsTLS(), SameSite: http.SameSiteStrictMode,
+func (s *Server) welcome(r *request) error {
+	var in wire.Welcome
+	if err := r.decode(&in); err != nil {
+		return err
 	}
+	session, err := s.service.Welcome(r.Request().Context(), in, r.origin.address)
+	return s.begun(r, session, err)
+}
+
+func (s *Server) changePassword(r *request) error {
+	var in wire.NewPassword
+	if err := r.decode(&in); err != nil {
+		return err
+	}
+	session, err := s.service.ChangePassword(r.Request().Context(), r.caller, in, r.origin.address)
+	return s.begun(r, session, err)
+}
+
+func (s *Server) sessions(r *request) error {
+	list, err := s.service.Sessions(r.Request().Context(), r.caller)
+	if err != nil {
+		return err
+	}
+	return r.JSON(http.StatusOK, list)
+}
+
+func (s *Server) endSession(r *request) error {
+	if err := s.service.EndSession(r.Request().Context(), r.caller, r.id()); err != nil {
+		return err
+	}
+	return r.NoContent(http.StatusNoContent)
+}
+
+func (s *Server) endSessions(r *request) error {
+	if err := s.service.EndOtherSessions(r.Request().Context(), r.caller); err != nil {
+		return err
+	}
+	return r.NoContent(http.StatusNoContent)
+}
+
+// invite makes a link. Its secret stands behind a #, which no browser sends and no proxy logs.
+func (s *Server) invite(r *request) error {
+	secret, until, err := s.service.Invite(r.Request().Context(), r.caller, r.id())
+	if err != nil {
+		return err
+	}
+	return r.JSON(http.StatusCreated, wire.Invitation{Link: s.base() + "/welcome#" + secret, Expires: until})
+}
+
+func (s *Server) verify(r *request) error {
+	found, err := s.service.Verify(r.Request().Context(), r.caller)
+	if err != nil {
+		return err
+	}
+	return r.JSON(http.StatusOK, found)
+}
+
+// backup sends a copy of the database, which is verified before its first byte is sent.
+func (s *Server) backup(r *request) error {
+	file, done, err := s.service.Backup(r.Request().Context(), r.caller)
+	if err != nil {
+		return err
+	}
+	defer done()
+	h := r.Response().Header()
+	h.Set("Content-Type", "application/vnd.sqlite3")
+	h.Set("Content-Disposition", `attachment; filename="sentier-backup.db"`)
+	http.ServeContent(r.Response(), r.Request(), "sentier-backup.db", time.Time{}, file)
+	return nil
 }
 
 func (s *Server) session(r *request) error {
@@ -162,31 +249,6 @@ func (s *Server) evaluate(r *request) error {
 	return r.quick(answer)
 }
 
-func jsonError(err error) error {
-	var wrong *json.UnmarshalTypeError
-	if errors.As(err, &wrong) {
-		return &service.InputError{Field: wrong.Field, Problem: fmt.Sprintf("is a %s, but a %s belongs here", wrong.Value, wrong.Type)}
-	}
-	return &httpError{http.StatusBadRequest, "the body is no JSON: " + err.Error()}
-}
-
-// decode reads the request's body strictly. A question that cannot be read is a bad request.
-func (r *request) decode(into any) error {
-	data, err := body(r.Context, maxQuestion)
-	if err != nil {
-		return err
-	}
-	if err := service.Decode(data, into); err != nil {
-		return &badRequest{err}
-	}
-	return nil
-}
-
-// badRequest is a body that does not have the fields of its request.
-type badRequest struct{ error }
-
-func (e *badRequest) Unwrap() error { return e.error }
-
 func (s *Server) dump(r *request) error {
 	syntax, kind := service.YAML, "application/yaml"
 	switch format := r.QueryParam("format"); format {
@@ -196,37 +258,31 @@ func (s *Server) dump(r *request) error {
 	default:
 		return &service.InputError{Field: "format", Problem: fmt.Sprintf("%q is no syntax of a policy: write yaml or json", format)}
 	}
-	data, err := s.service.Dump(r.caller, syntax)
+	data, revision, err := s.service.Dump(r.caller, syntax)
 	if err != nil {
 		return err
 	}
-	return r.Blob(http.StatusOK, kind, data)
+	r.Response().Header().Set("ETag", service.PolicyTag(revision))
+	return r.send(http.StatusOK, kind, data)
 }
 
 func (s *Server) load(r *request) error {
-	dry, err := r.flag("dry")
+	o, err := r.edit()
 	if err != nil {
 		return err
 	}
-	var expect uint64
-	if match := r.Request().Header.Get("If-Match"); match != "" {
-		if expect, err = strconv.ParseUint(strings.Trim(match, `"`), 10, 64); err != nil {
-			return &service.InputError{Field: "If-Match", Problem: fmt.Sprintf("%q is no revision", match)}
-		}
+	syntax := service.Syntax("")              // as it looks
+	switch media, _ := r.mediaType(); media { // which is known to be readable
+	case "application/json":
+		syntax = service.JSON
+	case "application/yaml":
+		syntax = service.YAML
 	}
-	data, err := body(r.Context, maxDocument)
+	loaded, err := s.service.Load(r.Request().Context(), r.caller, r.sent, syntax, o)
 	if err != nil {
 		return err
 	}
-	look, err := r.flag("impact")
-	if err != nil {
-		return err
-	}
-	loaded, err := s.service.Load(r.Request().Context(), r.caller, data, dry, look, expect)
-	if err != nil {
-		return err
-	}
-	r.Response().Header().Set("ETag", fmt.Sprintf(`"%d"`, loaded.Revision))
+	r.Response().Header().Set("ETag", service.PolicyTag(loaded.Revision))
 	return r.JSON(http.StatusOK, loaded)
 }
 
@@ -304,7 +360,11 @@ func (s *Server) createToken(r *request) error {
 	if err := r.decode(&in); err != nil {
 		return err
 	}
-	token, err := s.service.CreateToken(r.Request().Context(), r.caller, in)
+	o, err := r.asked()
+	if err != nil {
+		return err
+	}
+	token, err := s.service.CreateToken(r.Request().Context(), r.caller, in, o)
 	if err != nil {
 		return err
 	}

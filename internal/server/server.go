@@ -2,7 +2,6 @@
 package server
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -10,6 +9,9 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"net/netip"
+	"net/url"
+	"strings"
 	"time"
 
 	"github.com/labstack/echo/v5"
@@ -20,44 +22,61 @@ import (
 
 // Options are what a server needs besides the service.
 type Options struct {
-	Console fs.FS // the built console; nil: none
-	Log     *slog.Logger
-	Version string
+	Console   fs.FS // the built console; nil: none
+	Log       *slog.Logger
+	Version   string
+	Address   string         // where it answers, as a URL
+	PublicURL *url.URL       // how clients reach it; nil: at Address
+	Trusted   []netip.Prefix // of the proxies whose word on where a request came from counts
 }
 
 // Server answers HTTP requests with a service.
 type Server struct {
-	service *service.Service
-	echo    *echo.Echo
-	log     *slog.Logger
-	metrics *metrics
-	origin  *http.CrossOriginProtection
-	openAPI []byte
-	closing chan struct{} // closed when the server ends
-}
+	service     *service.Service
+	echo        *echo.Echo
+	log         *slog.Logger
+	metrics     *metrics
+	crossOrigin *http.CrossOriginProtection
+	console     *console // nil: none
+	address     string
+	public      *url.URL
+	trusted     []netip.Prefix
+	openAPI     []byte
+	closing     chan struct{} // closed when the server ends
 
-// Bounds of a request's body, in bytes.
-const (
-	maxQuestion = 1 << 20
-	maxDocument = 64 << 20
-)
+	signIns, streams room
+	requests         callerRoom
+	heavy            heavyRoom
+}
 
 // New prepares a server.
 func New(svc *service.Service, o Options) (*Server, error) {
-	s := &Server{service: svc, log: o.Log, metrics: newMetrics(svc), origin: http.NewCrossOriginProtection(), closing: make(chan struct{})}
-	e := echo.NewWithConfig(echo.Config{Logger: o.Log, HTTPErrorHandler: s.problem})
-	s.echo = e
-	e.Use(s.observe, middleware.RecoverWithConfig(middleware.RecoverConfig{DisablePrintStack: true}), secure)
+	s := &Server{
+		service: svc, log: o.Log, metrics: newMetrics(svc), crossOrigin: http.NewCrossOriginProtection(), closing: make(chan struct{}),
+		address: o.Address, public: o.PublicURL, trusted: o.Trusted,
+		signIns: make(room, mostSignIns), streams: make(room, mostStreams), requests: newCallerRoom(), heavy: newHeavyRoom(),
+	}
+	if s.public != nil {
+		if err := s.crossOrigin.AddTrustedOrigin(s.public.Scheme + "://" + s.public.Host); err != nil {
+			return nil, fmt.Errorf("the public address: %w", err)
+		}
+	}
+	if o.Console != nil {
+		var err error
+		if s.console, err = newConsole(o.Console, s.prefix()); err != nil {
+			return nil, err
+		}
+	}
+	router := echo.NewRouter(echo.RouterConfig{UnescapePathParamValues: true, AutoHandleHEAD: true, NotFoundHandler: s.elsewhere})
+	s.echo = echo.NewWithConfig(echo.Config{Logger: o.Log, HTTPErrorHandler: s.problem, Router: router})
+	s.echo.Use(s.observe, middleware.RecoverWithConfig(middleware.RecoverConfig{DisablePrintStack: true}), s.secure)
 	routes := append(s.routes(), s.editRoutes()...)
 	for _, r := range routes {
-		e.Add(r.method, r.echoPath(), s.handler(r))
+		s.echo.Add(r.method, r.echoPath(), s.handler(r))
 	}
 	var err error
 	if s.openAPI, err = describe(routes, o.Version); err != nil {
 		return nil, fmt.Errorf("describe the HTTP interface: %w", err)
-	}
-	if o.Console != nil {
-		s.serveConsole(o.Console)
 	}
 	return s, nil
 }
@@ -66,33 +85,48 @@ func New(svc *service.Service, o Options) (*Server, error) {
 func (s *Server) OpenAPI() []byte { return s.openAPI }
 
 // ServeHTTP answers one request.
-func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) { s.echo.ServeHTTP(w, r) }
+func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	s.echo.ServeHTTP(w, s.withoutPrefix(r))
+}
 
 // shutdownTime is how long answers in flight may take when the service ends.
-const shutdownTime = 20 * time.Second
+const shutdownTime = 10 * time.Second
 
-// Serve answers on a listener until ctx ends; answers in flight are given then. certificate and key are files
-// of a TLS certificate in PEM, or both empty.
+// maxHeader bounds the headers of a request, in bytes.
+const maxHeader = 16 << 10
+
+// Serve answers on a listener until ctx ends; answers in flight are given then, within a grace after which connections are
+// closed, whatever clients hold open. certificate and key are files of a TLS certificate in PEM, or both empty.
 func (s *Server) Serve(ctx context.Context, l net.Listener, certificate, key string) error {
 	server := &http.Server{
 		Handler:           s,
-		ReadHeaderTimeout: 10 * time.Second,
+		ReadHeaderTimeout: headerTime,
+		ReadTimeout:       requestTime,
+		WriteTimeout:      answerTime,
 		IdleTimeout:       2 * time.Minute,
+		MaxHeaderBytes:    maxHeader,
+		HTTP2:             &http.HTTP2Config{MaxConcurrentStreams: 64, MaxReceiveBufferPerConnection: 64 << 10, MaxReceiveBufferPerStream: 64 << 10},
 		ErrorLog:          slog.NewLogLogger(s.log.Handler(), slog.LevelDebug),
 	}
 	server.RegisterOnShutdown(func() { close(s.closing) })
 	ended := make(chan error, 1)
 	go func() {
 		<-ctx.Done()
-		deadline, cancel := context.WithTimeout(context.Background(), shutdownTime)
+		grace, cancel := context.WithTimeout(context.Background(), shutdownTime)
 		defer cancel()
-		ended <- server.Shutdown(deadline)
+		err := server.Shutdown(grace)
+		if errors.Is(err, context.DeadlineExceeded) {
+			s.log.Warn("connections were still open after the grace, and are closed", "grace", shutdownTime)
+			err = server.Close()
+		}
+		ended <- err
 	}()
+	bounded := &boundedListener{Listener: l, plain: certificate == ""}
 	var err error
 	if certificate != "" {
-		err = server.ServeTLS(l, certificate, key)
+		err = server.ServeTLS(bounded, certificate, key)
 	} else {
-		err = server.Serve(l)
+		err = server.Serve(bounded)
 	}
 	if errors.Is(err, http.ErrServerClosed) {
 		return <-ended
@@ -113,8 +147,8 @@ func (s *Server) untilClosing(ctx context.Context) (context.Context, context.Can
 	return ctx, cancel
 }
 
-// secure sets the headers that keep a browser from doing what the console never asks for.
-func secure(next echo.HandlerFunc) echo.HandlerFunc {
+// secure sets the headers that keep a browser from doing what the console never asks for, and answers from being kept.
+func (s *Server) secure(next echo.HandlerFunc) echo.HandlerFunc {
 	return func(c *echo.Context) error {
 		h := c.Response().Header()
 		h.Set("X-Content-Type-Options", "nosniff")
@@ -122,27 +156,14 @@ func secure(next echo.HandlerFunc) echo.HandlerFunc {
 		h.Set("X-Frame-Options", "DENY")
 		// Radix places its layers with inline styles; scripts come from here alone.
 		h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; "+
-			"object-src 'none'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'")
+			"object-src 'none'; base-uri 'self'; form-action 'self'; frame-ancestors 'none'")
+		if s.public != nil && s.public.Scheme == "https" {
+			h.Set("Strict-Transport-Security", "max-age=31536000")
+		}
+		if path := c.Request().URL.Path; strings.HasPrefix(path, "/api/") || strings.HasPrefix(path, "/access/") {
+			h.Set("Cache-Control", "no-store")
+			h.Set("Vary", "Accept-Encoding, Accept-Language, Authorization, Cookie")
+		}
 		return next(c)
 	}
-}
-
-// mostAtOnce is how much room a body gets for nothing but the word of its sender.
-const mostAtOnce = 1 << 20
-
-// body reads a request's body up to a limit.
-func body(c *echo.Context, limit int64) ([]byte, error) {
-	var data bytes.Buffer
-	if told := c.Request().ContentLength; told > 0 {
-		data.Grow(int(min(told, limit, mostAtOnce)) + bytes.MinRead)
-	}
-	_, err := data.ReadFrom(http.MaxBytesReader(c.Response(), c.Request().Body, limit))
-	var large *http.MaxBytesError
-	if errors.As(err, &large) {
-		return nil, &httpError{http.StatusRequestEntityTooLarge, fmt.Sprintf("the body is larger than the %d bytes that are read here", limit)}
-	}
-	if err != nil {
-		return nil, &httpError{http.StatusBadRequest, "the body ended before it was complete"}
-	}
-	return data.Bytes(), nil
 }

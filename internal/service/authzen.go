@@ -1,7 +1,6 @@
 package service
 
 import (
-	"encoding/base64"
 	"encoding/json"
 	"fmt"
 	"net/http"
@@ -93,6 +92,9 @@ func (a *asker) may(about policy.UserID) error {
 
 // part reads one of many: one that has a fault is denied with it, and the others are answered. The error ends the request.
 func (a *asker) part(in *wire.Evaluations, e *wire.PartEvaluation) (q decision.Question, fault, err error) {
+	if e.Unread != "" {
+		return q, &InputError{Field: "evaluations", Problem: e.Unread}, nil
+	}
 	subject, action, resource := first(e.Subject, in.Subject), first(e.Action, in.Action), first(e.Resource, in.Resource)
 	if err := a.may(policy.UserID(subject.ID)); err != nil {
 		return q, nil, err
@@ -161,7 +163,8 @@ func (s *Service) Search(c Caller, what SearchFor, in *wire.Search) (wire.Search
 	if err := s.may(st, c, Ask, about); err != nil {
 		return out, err
 	}
-	limit, after, err := searchPage(in.Page)
+	place := cursorOf("search", what, in.Subject, in.Action, in.Resource, in.Context)
+	limit, after, err := searchPage(in.Page, place)
 	if err != nil {
 		return out, err
 	}
@@ -210,7 +213,7 @@ func (s *Service) Search(c Caller, what SearchFor, in *wire.Search) (wire.Search
 		if what == SearchActions {
 			last, _ = out.Results[n-1]["name"].(string)
 		}
-		out.Page.Next = base64.RawURLEncoding.EncodeToString([]byte(last))
+		out.Page.Next = place.after(last)
 	}
 	return out, nil
 }
@@ -250,7 +253,7 @@ func sortedPoints(d *policy.Device) []policy.PointID {
 	return out
 }
 
-func searchPage(p *wire.SearchPage) (limit int, after string, err error) {
+func searchPage(p *wire.SearchPage, place cursor) (limit int, after string, err error) {
 	if p == nil {
 		return defaultSearch, "", nil
 	}
@@ -260,9 +263,6 @@ func searchPage(p *wire.SearchPage) (limit int, after string, err error) {
 	if limit < 1 || limit > MaxPage {
 		return 0, "", &InputError{Field: "page.limit", Problem: fmt.Sprintf("%d is out of range: 1 to %d", limit, MaxPage)}
 	}
-	text, err := base64.RawURLEncoding.DecodeString(p.Token)
-	if err != nil {
-		return 0, "", &InputError{Field: "page.token", Problem: "is none that was given here"}
-	}
-	return limit, string(text), nil
+	after, err = place.read("page.token", p.Token)
+	return limit, after, err
 }

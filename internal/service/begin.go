@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"fmt"
+	"slices"
 	"time"
 
 	"sentier/internal/decision"
@@ -16,6 +17,57 @@ type Beginning struct {
 	Name     string         // of the owner
 	Password string         // of the owner
 	Policy   *policy.Policy // nil: the empty one
+	Demo     bool           // the folder is the demonstration's own
+}
+
+// What is known of how a folder began.
+const (
+	factBegun   = "begun"
+	begunByDemo = "demo"
+)
+
+// IsDemo tells whether a folder was begun by the demonstration, and so is nobody's.
+func (s *Service) IsDemo(ctx context.Context) (bool, error) {
+	by, err := s.store.FactOf(ctx, factBegun)
+	return by == begunByDemo, err
+}
+
+// Recover makes a user the lasting owner, with a new password, for whoever holds the files and runs no service on them. It is a
+// revision like any other.
+func Recover(ctx context.Context, st *store.Store, b Beginning, at time.Time) (uint64, error) {
+	p, last, err := st.Load(ctx)
+	if err != nil {
+		return 0, err
+	}
+	if last.Number == 0 {
+		return 0, fmt.Errorf("%s holds no policy yet: make the first owner with “sentier init”", st.Path())
+	}
+	hash, err := newGuard().hash(ctx, b.Password)
+	if err != nil {
+		return 0, err
+	}
+	user, known := policy.Find[*policy.User](p, string(b.Owner))
+	active := policy.User{ID: b.Owner, Name: b.Name}
+	if known {
+		active = *user
+		active.Status, active.Valid = policy.Active, policy.Span{}
+	}
+	next, _, err := p.Apply([]policy.Change{{Op: policy.Put, Type: policy.Users, ID: string(b.Owner), Record: &active}})
+	if err != nil {
+		return 0, err
+	}
+	if next, err = withOwner(next, b, at); err != nil {
+		return 0, err
+	}
+	number := last.Number
+	if done := p.Compare(next); len(done) > 0 {
+		number++
+		r := store.Revision{Number: number, At: at.UTC().Truncate(time.Millisecond), By: string(b.Owner), Via: "recovery", Note: "owner recovered by whoever holds the files"}
+		if err := st.Save(ctx, &r, done, store.Saving{}); err != nil {
+			return 0, err
+		}
+	}
+	return number, st.SetPassword(ctx, store.Password{UserID: string(b.Owner), Hash: hash, ChangedAt: at}, "")
 }
 
 // Begin makes the first revision in a store that has none, with an owner who can sign in.
@@ -35,12 +87,17 @@ func Begin(ctx context.Context, st *store.Store, b Beginning, at time.Time) erro
 		return err
 	}
 	g := newGuard()
-	hash, err := g.hash(b.Password)
+	hash, err := g.hash(ctx, b.Password)
 	if err != nil {
 		return err
 	}
-	if err := st.SetPassword(ctx, store.Password{UserID: string(b.Owner), Hash: hash, ChangedAt: at}); err != nil {
+	if err := st.SetPassword(ctx, store.Password{UserID: string(b.Owner), Hash: hash, ChangedAt: at}, ""); err != nil {
 		return err
+	}
+	if b.Demo {
+		if err := st.SetFact(ctx, factBegun, begunByDemo); err != nil {
+			return err
+		}
 	}
 	r := store.Revision{Number: 1, At: at.UTC().Truncate(time.Millisecond), By: string(b.Owner), Via: "terminal", Note: "the beginning"}
 	return st.Save(ctx, &r, (&policy.Policy{}).Compare(p), store.Saving{})
@@ -53,11 +110,7 @@ func withOwner(p *policy.Policy, b Beginning, at time.Time) (*policy.Policy, err
 		changes = append(changes, policy.Change{Op: policy.Put, Type: policy.Users, ID: string(b.Owner),
 			Record: &policy.User{ID: b.Owner, Name: b.Name}})
 	}
-	isOwner := false
-	for _, m := range decision.Compile(p).Mandates(b.Owner, at) {
-		isOwner = isOwner || m.Role == policy.Owner
-	}
-	if !isOwner {
+	if !slices.Contains(decision.Compile(p).LastingOwners(at), b.Owner) {
 		id := policy.MandateID("owner-" + string(b.Owner))
 		changes = append(changes, policy.Change{Op: policy.Put, Type: policy.Mandates, ID: string(id),
 			Record: &policy.Mandate{ID: id, Name: "Owner", Role: policy.Owner, To: policy.Holders{Users: []policy.UserID{b.Owner}}}})
@@ -66,8 +119,12 @@ func withOwner(p *policy.Policy, b Beginning, at time.Time) (*policy.Policy, err
 	if err != nil {
 		return nil, err
 	}
-	if reason, ok := decision.Compile(next).MaySignIn(b.Owner, at); !ok {
+	compiled := decision.Compile(next)
+	if reason, ok := compiled.MaySignIn(b.Owner, at); !ok {
 		return nil, fmt.Errorf("%s cannot be the owner: %s", b.Owner, reason)
+	}
+	if !slices.Contains(compiled.LastingOwners(at), b.Owner) {
+		return nil, fmt.Errorf("%s cannot be the owner for good: the account has an end", b.Owner)
 	}
 	return next, nil
 }

@@ -14,6 +14,8 @@ type Caller struct {
 	Via   string // console, terminal or token
 	Token string // id of the credential
 
+	secret string // that they came with; empty: they have the machine in hand
+
 	Language string // Accept-Language of the request; empty: English
 }
 
@@ -78,6 +80,14 @@ func (k *knownUsers) has(id string) bool {
 	k.mu.RLock()
 	defer k.mu.RUnlock()
 	return k.ids[id]
+}
+
+func (k *knownUsers) drop(ids ...string) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	for _, id := range ids {
+		delete(k.ids, id)
+	}
 }
 
 func (k *knownUsers) put(ids ...string) {

@@ -48,7 +48,7 @@ func copyRecord(p *policy.Policy, t policy.Type, e wire.Edit) ([]policy.Change, 
 			for _, m := range g.Members {
 				if string(m.User) == e.ID {
 					m.User = policy.UserID(id)
-					out = append(out, policy.Change{Op: policy.Add, Type: policy.UserGroups, ID: g.Key(), List: "members", Member: m})
+					out = append(out, policy.Change{Op: policy.Add, Type: policy.UserGroups, ID: g.Key(), List: "members", Member: m, Also: true})
 				}
 			}
 		}

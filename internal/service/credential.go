@@ -1,12 +1,17 @@
 package service
 
 import (
+	"bytes"
 	"context"
+	"crypto/aes"
+	"crypto/cipher"
+	"crypto/hkdf"
 	"crypto/rand"
 	"crypto/sha256"
 	"encoding/base64"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -31,51 +36,120 @@ const (
 const tokenPrefix = "sentier_"
 
 // tokenCache holds the tokens by hash, so that a question needs no query.
-type tokenCache struct{ byHash sync.Map }
+type tokenCache struct {
+	byHash sync.Map
+	making sync.Mutex // held by the one that is made
+}
 
 func (c *tokenCache) put(t store.Token) { c.byHash.Store([sha256.Size]byte(t.Hash), t) }
 
-// SetPassword gives a user a password.
+// SetPassword gives a user a password, for whoever has the machine in hand.
 func (s *Service) SetPassword(ctx context.Context, user, password string) error {
-	hash, err := s.guard.hash(password)
+	return s.setPassword(ctx, user, password)
+}
+
+// setPassword keeps a password; all sessions of the user end with it, and so do links that were made for them.
+func (s *Service) setPassword(ctx context.Context, user, password string) error {
+	hash, err := s.guard.hash(ctx, password)
 	if err != nil {
-		return &InputError{Field: "password", Problem: err.Error()}
+		return err
 	}
-	return s.store.SetPassword(ctx, store.Password{UserID: user, Hash: hash, ChangedAt: s.now()})
+	at := s.now().UTC()
+	if err := s.store.SetPassword(ctx, store.Password{UserID: user, Hash: hash, ChangedAt: at}, ""); err != nil {
+		return s.kept(err)
+	}
+	s.passwords.put(user)
+	s.revokeCached(at, func(t *store.Token) bool { return t.UserID == user && t.Kind != store.KindToken })
+	return nil
+}
+
+// kept turns the error of a credential that could not be written into one that says so.
+func (s *Service) kept(err error) error {
+	if errors.Is(err, store.ErrFull) {
+		s.full.Store(true)
+		return &FullError{s.store.Dir()}
+	}
+	return err
 }
 
 // SignIn makes a session of a user and a password. address is where the request came from.
 func (s *Service) SignIn(ctx context.Context, in wire.Credentials, address string) (wire.Session, error) {
-	if !s.guard.allow(in.User+" "+address) || !s.guard.allow(address) {
-		return wire.Session{}, ErrTooMany
+	if len(in.User) > policy.MaxID || len(in.Password) > 4*maxPassword {
+		return wire.Session{}, ErrSignIn // there is no such account
+	}
+	place := placeOf(in.User, address)
+	known, err := s.store.IsPlace(ctx, in.User, place)
+	if err != nil {
+		return wire.Session{}, err
+	}
+	try, err := s.guard.try(in.User, address, known)
+	if err != nil {
+		return wire.Session{}, err
 	}
 	kept, err := s.store.Password(ctx, in.User)
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return wire.Session{}, err
 	}
-	ok, err := s.guard.matches(in.Password, kept.Hash)
+	exists := err == nil
+	ok, err := s.guard.matches(ctx, in.Password, kept.Hash)
 	if err != nil {
 		return wire.Session{}, err
 	}
 	if !ok {
-		s.log.Warn("sign-in refused", "user", in.User, "from", address)
+		// What was typed may be a password in the wrong field: only a name that there is says anything to whoever reads the log.
+		if exists {
+			s.log.Warn("sign-in refused", "user", in.User, "from", clip(address))
+		} else {
+			s.log.Warn("sign-in refused", "from", clip(address))
+		}
 		return wire.Session{}, ErrSignIn
 	}
 	if err := s.mayEnter(policy.UserID(in.User)); err != nil {
 		return wire.Session{}, err
 	}
+	try.giveBack()
+	if err := s.store.AddPlace(ctx, store.Place{UserID: in.User, Place: place, At: s.now().UTC()}); err != nil {
+		s.log.Warn("where somebody signed in could not be remembered", "error", err)
+	}
+	return s.begin(ctx, policy.UserID(in.User), address, in.Terminal)
+}
+
+// mostSessions is how many sessions of a user hold at once; with one more the oldest ends.
+const mostSessions = 50
+
+// begin makes a session of a user who has proved who they are.
+func (s *Service) begin(ctx context.Context, user policy.UserID, address string, terminal bool) (wire.Session, error) {
 	kind, lasts := store.KindConsole, consoleHours
-	if in.Terminal {
+	if terminal {
 		kind, lasts = store.KindTerminal, terminalDays
 	}
-	until := s.now().Add(lasts)
-	secret, _, err := s.newToken(ctx, store.Token{UserID: in.User, Name: "signed in from " + address, Kind: kind, CreatedBy: in.User, ExpiresAt: &until})
+	until := s.now().Add(lasts).UTC()
+	secret, _, err := s.newToken(ctx, store.Token{UserID: string(user), Name: "signed in from " + clip(address), Kind: kind, CreatedBy: string(user), ExpiresAt: &until}, "")
 	if err != nil {
 		return wire.Session{}, err
 	}
-	out := s.Session(Caller{User: policy.UserID(in.User)}, until)
-	out.Token = secret
+	if err := s.endOldest(ctx, user); err != nil {
+		s.log.Warn("old sessions could not be ended", "user", user, "error", err)
+	}
+	out := s.Session(Caller{User: user}, until)
+	out.Token, out.Terminal = secret, terminal
 	return out, nil
+}
+
+// sessions lists the sessions of a user that hold, newest first.
+func (s *Service) sessions(ctx context.Context, user policy.UserID) ([]store.Token, error) {
+	list, err := s.store.Tokens(ctx, string(user))
+	return slices.DeleteFunc(list, func(t store.Token) bool {
+		return t.Kind == store.KindToken || t.RevokedAt != nil || t.ExpiresAt != nil && !s.now().Before(*t.ExpiresAt)
+	}), err
+}
+
+func (s *Service) endOldest(ctx context.Context, user policy.UserID) error {
+	list, err := s.sessions(ctx, user)
+	for i := mostSessions; i < len(list) && err == nil; i++ {
+		err = s.endToken(ctx, list[i].ID)
+	}
+	return err
 }
 
 // mayEnter: whoever has an account that is in force. Without a mandate they see their own access and nothing else.
@@ -103,18 +177,30 @@ func (s *Service) Session(c Caller, expires time.Time) wire.Session {
 	return wire.Session{User: wire.Named{ID: string(c.User), Name: name}, Mandates: s.Roles(c), Expires: expires.UTC(), Now: s.now().UTC()}
 }
 
-func (s *Service) newToken(ctx context.Context, t store.Token) (string, store.Token, error) {
+// newSecret makes a random secret and its hash.
+func newSecret() (secret string, hash []byte) {
 	random := make([]byte, 32)
 	rand.Read(random) // never fails
-	secret := tokenPrefix + base64.RawURLEncoding.EncodeToString(random)
+	secret = tokenPrefix + base64.RawURLEncoding.EncodeToString(random)
+	sum := sha256.Sum256([]byte(secret))
+	return secret, sum[:]
+}
+
+// newToken makes a token of a secret; an empty one is made here.
+func (s *Service) newToken(ctx context.Context, t store.Token, secret string) (string, store.Token, error) {
 	id, err := uuid.NewV7()
 	if err != nil {
 		return "", t, fmt.Errorf("make a token: %w", err)
 	}
-	sum := sha256.Sum256([]byte(secret))
-	t.ID, t.Hash, t.CreatedAt = id.String(), sum[:], s.now().UTC()
+	if secret == "" {
+		secret, t.Hash = newSecret()
+	}
+	t.ID, t.CreatedAt = id.String(), s.now().UTC()
 	if err := s.store.AddToken(ctx, t); err != nil {
-		return "", t, fmt.Errorf("keep the token: %w", err)
+		if err = s.kept(err); t.Kind == store.KindToken || !errors.As(err, new(*FullError)) {
+			return "", t, fmt.Errorf("keep the token: %w", err)
+		}
+		s.log.Warn("a session could not be written, and ends with the service", "user", t.UserID)
 	}
 	s.tokens.put(t)
 	return secret, t, nil
@@ -130,11 +216,8 @@ func (s *Service) Authenticate(secret string) (Caller, time.Time, error) {
 		return Caller{}, time.Time{}, ErrCredential
 	}
 	t := found.(store.Token)
-	if t.RevokedAt != nil || t.ExpiresAt != nil && !s.now().Before(*t.ExpiresAt) {
-		return Caller{}, time.Time{}, ErrCredential
-	}
-	c := Caller{User: policy.UserID(t.UserID), Via: string(t.Kind), Token: t.ID}
-	if _, ok := s.State().Compiled.MaySignIn(c.User, s.now()); !ok {
+	c := Caller{User: policy.UserID(t.UserID), Via: string(t.Kind), Token: t.ID, secret: secret}
+	if !s.holds(&t) {
 		return Caller{}, time.Time{}, ErrCredential
 	}
 	var expires time.Time
@@ -144,14 +227,46 @@ func (s *Service) Authenticate(secret string) (Caller, time.Time, error) {
 	return c, expires, nil
 }
 
-// CreateToken makes a token for a user; its secret is in the answer, and nowhere else.
-func (s *Service) CreateToken(ctx context.Context, c Caller, in wire.NewToken) (wire.Token, error) {
+// holds tells whether a token lets its user in now.
+func (s *Service) holds(t *store.Token) bool {
+	if t.RevokedAt != nil || t.ExpiresAt != nil && !s.now().Before(*t.ExpiresAt) {
+		return false
+	}
+	_, ok := s.State().Compiled.MaySignIn(policy.UserID(t.UserID), s.now())
+	return ok
+}
+
+// still tells whether the credential that a caller came with holds still.
+func (s *Service) still(c Caller) bool {
+	_, _, err := s.Authenticate(c.secret)
+	return c.secret == "" || err == nil // whoever has the machine in hand has none
+}
+
+// seal is a cipher that only whoever has a caller's secret can open: of that the service keeps the hash alone.
+func (c Caller) seal() (cipher.AEAD, error) {
+	key, err := hkdf.Key(sha256.New, []byte(c.secret), nil, "sentier answer", 32)
+	if err != nil {
+		return nil, err
+	}
+	block, err := aes.NewCipher(key)
+	if err != nil {
+		return nil, err
+	}
+	return cipher.NewGCMWithRandomNonce(block)
+}
+
+// CreateToken makes a token for a user; its secret is in the answer, and nowhere else. A repetition of a request with a key is
+// answered as the request was, to the caller who made it.
+func (s *Service) CreateToken(ctx context.Context, c Caller, in wire.NewToken, asked Asked) (wire.Token, error) {
 	st := s.State()
 	if err := s.may(st, c, Manage, ""); err != nil {
 		return wire.Token{}, err
 	}
 	if _, ok := st.Policy.Get(policy.Users, in.User); !ok {
-		return wire.Token{}, &InputError{Field: "user", Problem: fmt.Sprintf("there is no user %q%s", in.User, didYouMean(st.Policy.Near(policy.Users, in.User)))}
+		return wire.Token{}, &InputError{Field: "user", Problem: fmt.Sprintf("there is no user %q%s", clip(in.User), didYouMean(st.Policy.Near(policy.Users, clip(in.User))))}
+	}
+	if err := s.mayEnter(policy.UserID(in.User)); err != nil {
+		return wire.Token{}, &InputError{Field: "user", Problem: fmt.Sprintf("%s cannot come in: a token takes %s", st.Policy.Title(policy.Users, in.User), err.(*ForbiddenError).Missing)}
 	}
 	if strings.TrimSpace(in.Name) == "" || len(in.Name) > 200 {
 		return wire.Token{}, &InputError{Field: "name", Problem: "give the token a name of up to 200 characters that says what it is for"}
@@ -162,8 +277,25 @@ func (s *Service) CreateToken(ctx context.Context, c Caller, in wire.NewToken) (
 	if in.Days == 0 {
 		in.Days = tokenDays
 	}
+	s.tokens.making.Lock()
+	defer s.tokens.making.Unlock()
+	if asked.Key != "" {
+		if out, repeated, err := s.tokenAgain(ctx, c, asked); repeated || err != nil {
+			return out, err
+		}
+	}
 	until := s.now().AddDate(0, 0, in.Days).UTC()
-	secret, t, err := s.newToken(ctx, store.Token{UserID: in.User, Name: in.Name, Kind: store.KindToken, CreatedBy: string(c.User), ExpiresAt: &until})
+	t := store.Token{UserID: in.User, Name: in.Name, Kind: store.KindToken, CreatedBy: string(c.User), CreatedAt: s.now().UTC(), ExpiresAt: &until}
+	secret := ""
+	if asked.Key != "" {
+		secret, t.Hash = newSecret()
+		seal, err := c.seal()
+		if err != nil {
+			return wire.Token{}, err
+		}
+		t.RequestKey, t.RequestHash, t.Sealed = &asked.Key, asked.Request[:], seal.Seal(nil, nil, []byte(secret), nil)
+	}
+	secret, t, err := s.newToken(ctx, t, secret)
 	if err != nil {
 		return wire.Token{}, err
 	}
@@ -171,6 +303,28 @@ func (s *Service) CreateToken(ctx context.Context, c Caller, in wire.NewToken) (
 	out := wireToken(t)
 	out.Secret = secret
 	return out, nil
+}
+
+// tokenAgain is the answer that an earlier request with the same key had.
+func (s *Service) tokenAgain(ctx context.Context, c Caller, asked Asked) (out wire.Token, repeated bool, err error) {
+	t, err := s.store.TokenOf(ctx, string(c.User), asked.Key)
+	if errors.Is(err, store.ErrNotFound) {
+		return out, false, nil
+	}
+	if err != nil {
+		return out, false, err
+	}
+	seal, err := c.seal()
+	if err != nil {
+		return out, false, err
+	}
+	secret, err := seal.Open(nil, nil, t.Sealed, nil)
+	if !bytes.Equal(asked.Request[:], t.RequestHash) || err != nil {
+		return out, false, &KeyError{asked.Key} // another request, or another credential, or the token was revoked since
+	}
+	out = wireToken(t)
+	out.Secret = string(secret)
+	return out, true, nil
 }
 
 func wireToken(t store.Token) wire.Token {
@@ -205,24 +359,50 @@ func (s *Service) RevokeToken(ctx context.Context, c Caller, id string) error {
 			return err
 		}
 	}
-	at := s.now().UTC()
-	if err := s.store.RevokeToken(ctx, id, at); err != nil {
-		if errors.Is(err, store.ErrNotFound) {
-			return ErrNotFound
-		}
+	if err := s.endToken(ctx, id); err != nil {
 		return err
 	}
+	s.log.Info("token revoked", "id", clip(id), "by", c.User)
+	return nil
+}
+
+// endToken ends a token at once. Where the disk has no room even for that, it stays ended until the service ends.
+func (s *Service) endToken(ctx context.Context, id string) error {
+	at := s.now().UTC()
+	err := s.store.RevokeToken(ctx, id, at)
+	if errors.Is(err, store.ErrNotFound) {
+		return ErrNotFound
+	}
+	s.revokeCached(at, func(t *store.Token) bool { return t.ID == id })
+	if err = s.kept(err); errors.As(err, new(*FullError)) {
+		s.log.Error("a token is revoked, but that could not be written: revoke it again when the disk has room", "id", clip(id))
+		return nil
+	}
+	return err
+}
+
+// revokeCached ends tokens here, and the streams of those who came with them.
+func (s *Service) revokeCached(at time.Time, which func(t *store.Token) bool) {
 	s.tokens.byHash.Range(func(_, v any) bool {
-		t := v.(store.Token)
-		if t.ID == id {
+		if t := v.(store.Token); t.RevokedAt == nil && which(&t) {
 			t.RevokedAt = &at
 			s.tokens.put(t)
-			return false
 		}
 		return true
 	})
-	s.log.Info("token revoked", "id", id, "by", c.User)
-	return nil
+	s.bell.ring()
+}
+
+// forget lets go of the credentials of accounts that are gone, and of the sessions of those that were suspended: the store has done
+// the same.
+func (s *Service) forget(removed, suspended []string) {
+	if len(removed)+len(suspended) == 0 {
+		return
+	}
+	s.passwords.drop(removed...)
+	s.revokeCached(s.now().UTC(), func(t *store.Token) bool {
+		return slices.Contains(removed, t.UserID) || t.Kind != store.KindToken && slices.Contains(suspended, t.UserID)
+	})
 }
 
 func didYouMean(near []string) string {

@@ -4,11 +4,24 @@ import (
 	"sentier/internal/decision"
 	"sentier/internal/document"
 	"sentier/internal/policy"
+	"sentier/internal/wording"
 )
+
+// Words are the words of a language; see [wording.Catalogue].
+type Words = wording.Catalogue
+
+// English are the words of those who ask for no other language.
+var English = wording.English
+
+// Accepted chooses the words for an Accept-Language header.
+func Accepted(header string) Words { return wording.Accepted(header) }
+
+// Nearest finds what was probably meant by a word; see [policy.Nearest].
+func Nearest(word string, candidates []string) string { return policy.Nearest(word, candidates) }
 
 // Decode reads the JSON body of a request strictly into a struct; the error is of type [document.Faults]
 // and names every field that is wrong.
-func Decode(body []byte, into any) error { return document.Decode(body, into) }
+func Decode(body []byte, into any) error { return document.DecodeJSON(body, into) }
 
 // Syntax is how a policy document is written; see [document.Syntax].
 type Syntax = document.Syntax
@@ -28,5 +41,5 @@ type PolicyFaults = policy.Faults
 // Counts are the devices of sites and device groups; see [decision.Counts].
 type Counts = decision.Counts
 
-// MayRead tells whether a caller may read everything.
-func (s *Service) MayRead(c Caller) error { return s.may(s.State(), c, Read, "") }
+// May tells whether a caller may do a thing, before anything is known of what it is about.
+func (s *Service) May(c Caller, do Action) error { return s.may(s.State(), c, do, "") }

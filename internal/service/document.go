@@ -3,59 +3,69 @@ package service
 import (
 	"context"
 	"fmt"
+	"strings"
 
 	"sentier/internal/document"
 	"sentier/internal/policy"
-	"sentier/internal/translate"
 	"sentier/internal/wire"
 )
 
-// Dump writes the whole policy as a document.
-func (s *Service) Dump(c Caller, syntax document.Syntax) ([]byte, error) {
+// Dump writes the whole policy as a document, and tells at which revision it was so.
+func (s *Service) Dump(c Caller, syntax document.Syntax) (data []byte, revision uint64, err error) {
 	st := s.State()
 	if err := s.may(st, c, Read, ""); err != nil {
-		return nil, err
+		return nil, 0, err
 	}
-	return document.WritePolicy(st.Policy, syntax)
+	data, err = document.WritePolicy(st.Policy, syntax)
+	return data, st.Revision.Number, err
 }
 
-// Load puts the policy of a document in the place of the current one. With dry it changes nothing and says what
-// it would do, and with look who would gain and lose what. expect, where it is not 0, is the revision that the caller has seen: it is refused where another has
-// come since. The error is of type [document.Faults] where the document is not sound.
-func (s *Service) Load(ctx context.Context, c Caller, data []byte, dry, look bool, expect uint64) (wire.Saved, error) {
+// Load puts the policy of a document in the place of the current one. An empty syntax is the one that the document looks
+// like. The error is of type [document.Faults] where the document is not sound.
+func (s *Service) Load(ctx context.Context, c Caller, data []byte, syntax document.Syntax, o EditOptions) (wire.Saved, error) {
 	do := Write
-	if dry {
+	if o.Dry {
 		do = Read
 	}
 	if err := s.may(s.State(), c, do, ""); err != nil {
 		return wire.Saved{}, err
 	}
-	p, err := document.ReadPolicy(data)
+	p, err := document.ReadPolicyAs(data, syntax)
 	if err != nil {
 		return wire.Saved{}, err
 	}
-	if dry {
+	if o.Dry {
 		now := s.State()
-		return s.wouldBe(now, p, now.Policy.Compare(p), look), nil
+		if err := o.expectPolicy(now); err != nil {
+			return wire.Saved{}, err
+		}
+		return s.wouldBe(now, p, now.Policy.Compare(p), o.Look), nil
+	}
+	if o.Note == "" {
+		o.Note = "policy loaded"
 	}
 	s.writing.Lock()
 	defer s.writing.Unlock()
 	now := s.State()
-	if expect != 0 && expect != now.Revision.Number {
-		return wire.Saved{}, &StaleError{Expected: expect, Now: now.Revision.Number}
+	if o.Key != "" {
+		if kept, repeated, err := s.repetition(ctx, c, o.Asked); repeated || err != nil {
+			return answerOf(wire.Saved{}, kept, err)
+		}
 	}
-	next, done, err := s.apply(ctx, now, c, EditOptions{Note: "policy loaded"}, func(old *policy.Policy) (*policy.Policy, []policy.RecordChange, error) {
-		return p, old.Compare(p), nil
-	})
-	if err != nil {
+	if err := o.expectPolicy(now); err != nil {
 		return wire.Saved{}, err
 	}
-	return wire.Saved{Saved: true, Revision: next.Revision.Number, Changes: translate.Changes(done)}, nil
+	return answerOf(s.make(ctx, now, c, &o, func(old *policy.Policy) (*policy.Policy, []policy.RecordChange, error) {
+		return p, old.Compare(p), nil
+	}))
 }
 
 // StaleError is that the policy has changed since the caller looked at it.
-type StaleError struct{ Expected, Now uint64 }
+type StaleError struct {
+	Expected string // entity tag
+	Now      uint64
+}
 
 func (e *StaleError) Error() string {
-	return fmt.Sprintf("the policy is at revision %d by now, and you saw %d: look at it again", e.Now, e.Expected)
+	return fmt.Sprintf("the policy is at revision %d by now, and you saw %s: look at it again", e.Now, strings.Trim(e.Expected, `"`))
 }

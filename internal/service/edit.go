@@ -8,6 +8,9 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
+	"strconv"
+	"strings"
 	"time"
 
 	"sentier/internal/decision"
@@ -18,15 +21,44 @@ import (
 	"sentier/internal/wire"
 )
 
+// Asked is by what a repetition of a request is known.
+type Asked struct {
+	Key     string            // Idempotency-Key; empty: none
+	Request [sha256.Size]byte // of the method, the path with its query and the body
+}
+
 // EditOptions are how a change is asked for.
 type EditOptions struct {
-	Dry   bool   // change nothing, and say what it would change
-	Look  bool   // on a dry run: say also who would gain and lose what
-	Match string // entity tag that the record must have; empty: any
-	None  bool   // the record must not be there yet
-	Key   string // Idempotency-Key; empty: none
-	Body  []byte // of the request, to tell a repetition from another request with the same key
+	Asked
+	Dry   bool     // change nothing, and say what it would change
+	Look  bool     // on a dry run: say also who would gain and lose what
+	Match []string // entity tags, one of which the record must have, or the policy where it is no change of one record; none: any
+	None  bool     // the record must not be there yet
 	Note  string
+
+	of   *recordID                              // the one record that is changed; nil: several, or none yet
+	keep func(saved wire.Saved) ([]byte, error) // writes the answer that a repetition is given
+}
+
+type recordID struct {
+	t  policy.Type
+	id string
+}
+
+// PolicyTag is the entity tag of the policy at a revision.
+func PolicyTag(revision uint64) string { return `"` + strconv.FormatUint(revision, 10) + `"` }
+
+// matches tells whether one of the tags that a caller gave is a tag.
+func (o *EditOptions) matches(tag string) bool {
+	return len(o.Match) == 0 || slices.Contains(o.Match, tag) || slices.Contains(o.Match, "*")
+}
+
+// expectPolicy checks a caller's entity tags against the policy, for changes that are not of one record.
+func (o *EditOptions) expectPolicy(now *State) error {
+	if !o.matches(PolicyTag(now.Revision.Number)) {
+		return &StaleError{Expected: o.Match[0], Now: now.Revision.Number}
+	}
+	return nil
 }
 
 // ConflictError is that a record is not as the caller has seen it.
@@ -57,10 +89,11 @@ func Tag(r policy.Record) string {
 }
 
 // edit is the way of every change of records: build is called with the policy as it is, while no other change can
-// come in between.
-func (s *Service) edit(ctx context.Context, c Caller, o EditOptions, build func(p *policy.Policy) ([]policy.Change, error)) (wire.Saved, error) {
+// come in between. A repetition of a request is given the answer that the request had: replayed holds it then.
+func (s *Service) edit(ctx context.Context, c Caller, o *EditOptions, build func(now *State) ([]policy.Change, error)) (saved wire.Saved, replayed []byte, err error) {
 	if o.Dry {
-		return s.lookAhead(c, o, build)
+		saved, err = s.lookAhead(c, o, build)
+		return saved, nil, err
 	}
 	defer s.progress.begin(c, o.Key)()
 	ctx = context.WithoutCancel(ctx) // a change that was asked for in full is made, though the caller may have gone
@@ -68,32 +101,80 @@ func (s *Service) edit(ctx context.Context, c Caller, o EditOptions, build func(
 	defer s.writing.Unlock()
 	now := s.State()
 	if err := s.may(now, c, Write, ""); err != nil {
-		return wire.Saved{}, err
+		return saved, nil, err
 	}
 	if o.Key != "" {
-		if saved, repeated, err := s.repetition(ctx, c, o); repeated || err != nil {
-			return saved, err
+		if kept, repeated, err := s.repetition(ctx, c, o.Asked); repeated || err != nil {
+			return saved, kept, err
 		}
 	}
-	changes, err := build(now.Policy)
+	changes, err := build(now)
 	if err != nil {
-		return wire.Saved{}, err
+		return saved, nil, err
 	}
-	next, done, err := s.apply(ctx, now, c, o, func(p *policy.Policy) (*policy.Policy, []policy.RecordChange, error) {
+	return s.make(ctx, now, c, o, func(p *policy.Policy) (*policy.Policy, []policy.RecordChange, error) {
 		return p.Apply(changes)
 	})
-	if err != nil {
-		return wire.Saved{}, err
-	}
-	return wire.Saved{Saved: true, Revision: next.Revision.Number, Changes: translate.Changes(done)}, nil
 }
 
-func (s *Service) lookAhead(c Caller, o EditOptions, build func(p *policy.Policy) ([]policy.Change, error)) (wire.Saved, error) {
+// make makes the next revision by a step, and the answer to it, which is kept with it.
+func (s *Service) make(ctx context.Context, now *State, c Caller, o *EditOptions, step func(*policy.Policy) (*policy.Policy, []policy.RecordChange, error)) (wire.Saved, []byte, error) {
+	var saved wire.Saved
+	next, done, err := s.apply(ctx, now, c, o, step, func(next *State, done []policy.RecordChange) ([]byte, error) {
+		saved = wire.Saved{Saved: true, Revision: next.Revision.Number, Changes: translate.Changes(done), Tag: o.tag(next.Policy)}
+		if o.Key == "" {
+			return nil, nil
+		}
+		if o.of != nil && o.None {
+			saved.ID = o.of.id
+		}
+		if o.keep != nil {
+			return o.keep(saved)
+		}
+		return json.Marshal(keptAnswer{saved, saved.Tag})
+	})
+	if err == nil && len(done) == 0 {
+		saved = wire.Saved{Saved: true, Revision: next.Revision.Number, Changes: []wire.Change{}, Tag: o.tag(next.Policy)}
+	}
+	return saved, nil, err
+}
+
+// keptAnswer is an answer as it is kept for repetitions of its request.
+type keptAnswer struct {
+	wire.Saved
+	Entity string `json:"tag,omitempty"`
+}
+
+// tag is the entity tag of the record that is changed, as a policy has it.
+func (o *EditOptions) tag(p *policy.Policy) string {
+	if o.of == nil {
+		return ""
+	}
+	if r, ok := p.Get(o.of.t, o.of.id); ok {
+		return Tag(r)
+	}
+	return ""
+}
+
+// saved gives the answer to an edit, or the one that a request had of which it is a repetition.
+func answerOf(saved wire.Saved, replayed []byte, err error) (wire.Saved, error) {
+	if err != nil || replayed == nil {
+		return saved, err
+	}
+	var kept keptAnswer
+	if err := json.Unmarshal(replayed, &kept); err != nil {
+		return saved, fmt.Errorf("read the answer that is kept: %w", err)
+	}
+	kept.Saved.Tag = kept.Entity
+	return kept.Saved, nil
+}
+
+func (s *Service) lookAhead(c Caller, o *EditOptions, build func(now *State) ([]policy.Change, error)) (wire.Saved, error) {
 	now := s.State()
 	if err := s.may(now, c, Read, ""); err != nil {
 		return wire.Saved{}, err
 	}
-	changes, err := build(now.Policy)
+	changes, err := build(now)
 	if err != nil {
 		return wire.Saved{}, err
 	}
@@ -114,43 +195,31 @@ func (s *Service) wouldBe(now *State, next *policy.Policy, done []policy.RecordC
 	return out
 }
 
-// repetition finds what an earlier request with the same key did. A request that changed nothing left no
+// repetition finds the answer to an earlier request with the same key. A request that changed nothing left no
 // trace, and can safely be made again.
-func (s *Service) repetition(ctx context.Context, c Caller, o EditOptions) (out wire.Saved, repeated bool, err error) {
-	r, err := s.store.RevisionOf(ctx, string(c.User), o.Key)
+func (s *Service) repetition(ctx context.Context, c Caller, asked Asked) (answer []byte, repeated bool, err error) {
+	r, err := s.store.RevisionOf(ctx, string(c.User), asked.Key)
 	if errors.Is(err, store.ErrNotFound) {
-		return out, false, nil
+		return nil, false, nil
 	}
 	if err != nil {
-		return out, false, err
+		return nil, false, err
 	}
-	sum := sha256.Sum256(o.Body)
-	if !bytes.Equal(sum[:], r.RequestHash) {
-		return out, false, &KeyError{o.Key}
+	if !bytes.Equal(asked.Request[:], r.RequestHash) || r.Answer == nil {
+		return nil, false, &KeyError{asked.Key}
 	}
-	touched, err := s.touched(ctx, r.Number)
-	if err != nil {
-		return out, false, err
-	}
-	out = wire.Saved{Saved: true, Revision: r.Number, Changes: []wire.Change{}}
-	for _, t := range touched {
-		out.Changes = append(out.Changes, wire.Change{Op: t.Op, Type: t.Type, ID: t.ID, Name: t.ID})
-		if t.Op == "added" && len(touched) == 1 {
-			out.ID = t.ID
-		}
-	}
-	return out, true, nil
+	return r.Answer, true, nil
 }
 
-// expect checks a caller's entity tag against a record.
-func expect(p *policy.Policy, t policy.Type, id string, o EditOptions) error {
+// expect checks a caller's entity tags against a record.
+func expect(p *policy.Policy, t policy.Type, id string, o *EditOptions) error {
 	r, ok := p.Get(t, id)
 	switch {
 	case o.None && ok:
 		return &ConflictError{r}
-	case o.Match != "" && !ok:
+	case len(o.Match) > 0 && !ok:
 		return &ConflictError{}
-	case o.Match != "" && o.Match != "*" && Tag(r) != o.Match:
+	case ok && !o.matches(Tag(r)):
 		return &ConflictError{r}
 	}
 	return nil
@@ -166,9 +235,10 @@ func (s *Service) Put(ctx context.Context, c Caller, typeName, id string, body [
 	if err != nil {
 		return wire.Saved{}, err
 	}
-	return s.edit(ctx, c, o, func(p *policy.Policy) ([]policy.Change, error) {
-		return []policy.Change{{Op: policy.Put, Type: t, ID: id, Record: r}}, expect(p, t, id, o)
-	})
+	o.of = &recordID{t, id}
+	return answerOf(s.edit(ctx, c, &o, func(now *State) ([]policy.Change, error) {
+		return []policy.Change{{Op: policy.Put, Type: t, ID: id, Record: r}}, expect(now.Policy, t, id, &o)
+	}))
 }
 
 // readRecord reads the body of a record whose id the path gives; the body may say it again.
@@ -178,7 +248,7 @@ func readRecord(t policy.Type, id string, body []byte) (policy.Record, error) {
 	if t == policy.SettingsType {
 		field = "" // there is one record of them, without an id
 	}
-	if err := document.DecodeWith(body, r, field, id); err != nil {
+	if err := document.DecodeJSONWith(body, r, field, id); err != nil {
 		return nil, err
 	}
 	if r.Key() != id {
@@ -193,22 +263,24 @@ func (s *Service) Create(ctx context.Context, c Caller, typeName string, body []
 	if !ok || t == policy.SettingsType {
 		return wire.Saved{}, ErrNotFound
 	}
-	o.None = true
-	var id string
-	saved, err := s.edit(ctx, c, o, func(p *policy.Policy) ([]policy.Change, error) {
+	o.None, o.of = true, &recordID{t: t}
+	saved, err := answerOf(s.edit(ctx, c, &o, func(now *State) ([]policy.Change, error) {
 		var named struct{ ID, Name string }
 		if json.Unmarshal(body, &named) == nil && named.ID == "" && named.Name != "" {
-			named.ID = policy.MakeID(named.Name, func(id string) bool { _, taken := p.Get(t, id); return taken })
+			named.ID = policy.MakeID(named.Name, func(id string) bool { _, taken := now.Policy.Get(t, id); return taken })
 		}
 		r := policy.New(t)
-		if err := document.DecodeWith(body, r, "id", named.ID); err != nil {
+		if err := document.DecodeJSONWith(body, r, "id", named.ID); err != nil {
 			return nil, err
 		}
-		id = r.Key()
-		return []policy.Change{{Op: policy.Put, Type: t, ID: id, Record: r}}, expect(p, t, id, o)
-	})
+		o.of.id = r.Key()
+		if _, taken := now.Policy.Get(t, r.Key()); taken {
+			return nil, &ExistsError{t, r.Key()}
+		}
+		return []policy.Change{{Op: policy.Put, Type: t, ID: r.Key(), Record: r}}, nil
+	}))
 	if err == nil && saved.ID == "" {
-		saved.ID = id
+		saved.ID = o.of.id
 	}
 	return saved, err
 }
@@ -219,21 +291,22 @@ func (s *Service) Patch(ctx context.Context, c Caller, typeName, id string, body
 	if !ok {
 		return wire.Saved{}, ErrNotFound
 	}
-	var patch any
-	if err := json.Unmarshal(body, &patch); err != nil {
-		return wire.Saved{}, &InputError{Field: "", Problem: "the body is no JSON: " + err.Error()}
+	patch, err := document.ReadJSON(body)
+	if err != nil {
+		return wire.Saved{}, err
 	}
-	return s.edit(ctx, c, o, func(p *policy.Policy) ([]policy.Change, error) {
-		r, ok := p.Get(t, id)
+	o.of = &recordID{t, id}
+	return answerOf(s.edit(ctx, c, &o, func(now *State) ([]policy.Change, error) {
+		r, ok := now.Policy.Get(t, id)
 		if !ok {
 			return nil, ErrNotFound
 		}
-		if err := expect(p, t, id, o); err != nil {
+		if err := expect(now.Policy, t, id, &o); err != nil {
 			return nil, err
 		}
 		next, err := patched(r, patch)
 		return []policy.Change{{Op: policy.Put, Type: t, ID: id, Record: next}}, err
-	})
+	}))
 }
 
 // patched gives a record changed by a merge patch.
@@ -275,9 +348,10 @@ func mergePatch(target, patch any) any {
 	return out
 }
 
-// Remove takes a record away; with along, everything that mentions it is changed to mention it no more.
-func (s *Service) Remove(ctx context.Context, c Caller, typeName, id string, along bool, o EditOptions) (wire.Saved, error) {
-	return s.Edit(ctx, c, wire.Edits{Changes: []wire.Edit{{Op: "remove", Type: typeName, ID: id, Along: along}}}, o)
+// Remove takes a record away; with along, everything that mentions it is changed to mention it no more. Where somebody would
+// gain anything by that, it is refused, unless the gains are accepted.
+func (s *Service) Remove(ctx context.Context, c Caller, typeName, id string, along, accept bool, o EditOptions) (wire.Saved, error) {
+	return s.Edit(ctx, c, wire.Edits{Changes: []wire.Edit{{Op: "remove", Type: typeName, ID: id, Along: along, Accept: accept}}}, o)
 }
 
 // Edit makes many changes, all or none.
@@ -288,20 +362,45 @@ func (s *Service) Edit(ctx context.Context, c Caller, edits wire.Edits, o EditOp
 	if edits.Note != "" {
 		o.Note = edits.Note
 	}
-	return s.edit(ctx, c, o, func(p *policy.Policy) ([]policy.Change, error) {
+	only := len(edits.Changes) == 1
+	return answerOf(s.edit(ctx, c, &o, func(now *State) ([]policy.Change, error) {
 		var out []policy.Change
 		for i, e := range edits.Changes {
-			changes, err := change(p, e)
-			if err == nil && len(edits.Changes) == 1 {
-				err = expect(p, changes[0].Type, e.ID, o)
+			changes, err := s.change(now, e, &o)
+			if err == nil && only {
+				if o.of = (&recordID{changes[0].Type, e.ID}); !o.matches(PolicyTag(now.Revision.Number)) {
+					err = expect(now.Policy, o.of.t, e.ID, &o)
+				}
 			}
 			if err != nil {
-				return nil, placed(err, fmt.Sprintf("changes[%d]", i), len(edits.Changes) == 1)
+				return nil, placed(err, fmt.Sprintf("changes[%d]", i), only)
 			}
 			out = append(out, changes...)
 		}
+		if !only {
+			return out, o.expectPolicy(now)
+		}
 		return out, nil
-	})
+	}))
+}
+
+// removeAlong removes a record with its mentions, and looks whether somebody would gain anything by it.
+func (s *Service) removeAlong(now *State, t policy.Type, e wire.Edit, o *EditOptions) ([]policy.Change, error) {
+	changes := now.Policy.Along(t, e.ID)
+	next, done, err := now.Policy.Apply(changes)
+	if err != nil {
+		return changes, nil // the same fault will be told with the others
+	}
+	reasons := now.Policy.Loosened(next, t, e.ID)
+	switch {
+	case len(reasons) == 0:
+	case e.Accept:
+		o.Note = strings.TrimPrefix(o.Note+"; gains accepted: "+strings.Join(reasons, "; "), "; ")
+	default:
+		d := decision.Compare(now.Compiled, now.Compiled.Next(next, done), done, decision.Circumstances{At: s.now()}, mostItems)
+		return nil, &GainsError{reasons, translate.Impact(next, d)}
+	}
+	return changes, nil
 }
 
 // placed puts the place of a change before the places of its faults, where there are several changes.
@@ -326,7 +425,8 @@ func placed(err error, place string, only bool) error {
 }
 
 // change reads one edit.
-func change(p *policy.Policy, e wire.Edit) ([]policy.Change, error) {
+func (s *Service) change(now *State, e wire.Edit, o *EditOptions) ([]policy.Change, error) {
+	p := now.Policy
 	t, ok := policy.TypeNamed(e.Type)
 	if !ok {
 		return nil, &InputError{Field: "type", Problem: fmt.Sprintf("%q is no type of record: write users, user_groups, devices, …", e.Type)}
@@ -340,9 +440,9 @@ func change(p *policy.Policy, e wire.Edit) ([]policy.Change, error) {
 		}
 		out.Record = r
 	case policy.Patch:
-		var patch any
-		if err := json.Unmarshal(e.Record, &patch); err != nil {
-			return nil, &InputError{Field: "record", Problem: "is no JSON: " + err.Error()}
+		patch, err := document.ReadJSON(e.Record)
+		if err != nil {
+			return nil, err
 		}
 		out.Edit = func(r policy.Record) (policy.Record, error) { return patched(r, patch) }
 	case "copy":
@@ -350,7 +450,7 @@ func change(p *policy.Policy, e wire.Edit) ([]policy.Change, error) {
 	case policy.Remove:
 		if e.Along {
 			if _, ok := p.Get(t, e.ID); ok {
-				return p.Along(t, e.ID), nil
+				return s.removeAlong(now, t, e, o)
 			}
 		}
 	case policy.Add, policy.Drop:

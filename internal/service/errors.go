@@ -3,9 +3,14 @@ package service
 import (
 	"errors"
 	"fmt"
+	"strconv"
 	"strings"
+	"time"
 
+	"sentier/internal/policy"
 	"sentier/internal/translate"
+	"sentier/internal/wire"
+	"sentier/internal/wording"
 )
 
 // The errors that callers tell apart.
@@ -16,8 +21,6 @@ var (
 	ErrNotFound = errors.New("there is no such thing")
 	// ErrSignIn is that a user and a password do not go together; it does not say which is wrong.
 	ErrSignIn = errors.New("the user or the password is wrong")
-	// ErrTooMany is that sign-ins come too fast.
-	ErrTooMany = errors.New("too many sign-ins: wait a minute, then try again")
 	// ErrCredential is that a request carries no credential that holds.
 	ErrCredential = errors.New("sign in, or send a token that holds, as “Authorization: Bearer …”")
 )
@@ -27,11 +30,56 @@ type ForbiddenError struct{ Missing string }
 
 func (e *ForbiddenError) Error() string { return "you may not do this: it takes " + e.Missing }
 
-// LastOwnerError is that a change would leave no owner who can sign in.
+// TooManyError is that sign-ins come too fast; After says when the next is looked at.
+type TooManyError struct{ After time.Duration }
+
+func (e *TooManyError) Error() string { return e.In(wording.English) }
+
+// In says it in a language.
+func (e *TooManyError) In(words wording.Catalogue) string {
+	return words.Say("problem.sign_ins", "seconds", strconv.Itoa(max(1, int(e.After.Seconds()+0.999))))
+}
+
+// ExistsError is that a record was to be added under an id that is taken.
+type ExistsError struct {
+	Type policy.Type
+	ID   string
+}
+
+func (e *ExistsError) Error() string {
+	return fmt.Sprintf("there is a %s %q already: choose another id, or change that one", e.Type.Noun(), e.ID)
+}
+
+// GainsError is that a removal with its mentions would give somebody something: "Removing with its mentions".
+type GainsError struct {
+	Reasons []string
+	Impact  *wire.Impact // who would gain what now; there may be more at other times
+}
+
+func (e *GainsError) Error() string {
+	return "by this somebody would gain rights: " + strings.Join(e.Reasons, "; ") + ". Change those first, or ask again and accept the gains"
+}
+
+// FullError is that the disk has no room for a change.
+type FullError struct{ Dir string }
+
+func (e *FullError) Error() string { return e.In(wording.English) }
+
+// In says it in a language.
+func (e *FullError) In(words wording.Catalogue) string {
+	return words.Say("problem.full", "dir", e.Dir)
+}
+
+// UnsafeError is that the service answers, but changes nothing, as what it keeps may not be what it was.
+type UnsafeError struct{ Why string }
+
+func (e *UnsafeError) Error() string { return "nothing can be changed now: " + e.Why }
+
+// LastOwnerError is that a change would leave no lasting owner.
 type LastOwnerError struct{ Owners []string }
 
 func (e *LastOwnerError) Error() string {
-	return fmt.Sprintf("this would leave no owner who can sign in: %s must stay, active, valid and with a mandate of role owner",
+	return fmt.Sprintf("this would leave no lasting owner: %s must stay, active, able to sign in, and reached by a mandate of owner, all without an end",
 		strings.Join(e.Owners, " or "))
 }
 

@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"sync"
+	"time"
 
 	"sentier/internal/wire"
 )
@@ -32,10 +33,14 @@ func (b *bell) ring() {
 	}
 }
 
-// Follow calls send for every revision after a number, those that are past first, until ctx ends or send fails.
-func (s *Service) Follow(ctx context.Context, c Caller, after uint64, send func(wire.Event) error) error {
+// Follow calls send for every revision after a number, those that are past first, until ctx ends, the caller's credential does or
+// send fails; and with nil when it has been quiet for a while.
+func (s *Service) Follow(ctx context.Context, c Caller, after uint64, quiet time.Duration, send func(*wire.Event) error) error {
 	for {
 		next := s.bell.wait()
+		if !s.still(c) {
+			return ErrCredential
+		}
 		if err := s.may(s.State(), c, Follow, ""); err != nil {
 			return err
 		}
@@ -45,20 +50,24 @@ func (s *Service) Follow(ctx context.Context, c Caller, after uint64, send func(
 			if err != nil {
 				return err
 			}
-			if err := send(event); err != nil {
+			if err := send(&event); err != nil {
 				return err
 			}
 		}
+		timer := time.NewTimer(quiet)
 		select {
 		case <-ctx.Done():
+			timer.Stop()
 			return nil
 		case <-next:
+			timer.Stop()
+		case <-timer.C:
+			if err := send(nil); err != nil {
+				return err
+			}
 		}
 	}
 }
-
-// MayFollow tells whether a caller may follow the revisions.
-func (s *Service) MayFollow(c Caller) error { return s.may(s.State(), c, Follow, "") }
 
 func (s *Service) event(ctx context.Context, number uint64) (wire.Event, error) {
 	list, err := s.store.Revisions(ctx, number+1, 1)

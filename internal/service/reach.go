@@ -46,6 +46,12 @@ func (s *Service) reach(st *State, typeName, id string, q ReachQuery) (wire.Reac
 	if !ok {
 		return wire.Reach{}, ErrNotFound
 	}
+	place := cursorOf("reach", typeName, id, q.At, q.AnyTime, q.Right, q.Point, q.Context)
+	after, err := place.read("cursor", q.Cursor)
+	if err != nil {
+		return wire.Reach{}, err
+	}
+	q.Cursor = after
 	if q.Limit == 0 {
 		q.Limit = DefaultPage
 	}
@@ -61,7 +67,7 @@ func (s *Service) reach(st *State, typeName, id string, q ReachQuery) (wire.Reac
 		return wire.Reach{}, err
 	}
 	in.AnyTime, in.Right = q.AnyTime, policy.RightID(q.Right)
-	v := &reachView{st: st, in: in, out: wire.Reach{
+	v := &reachView{st: st, in: in, place: place, out: wire.Reach{
 		Of: wire.Ref{Type: typeName, ID: id, Name: r.Title()}, At: in.At, Zone: zone, AnyTime: q.AnyTime, Revision: st.Revision.Number, Items: []wire.Reached{},
 	}}
 	switch t {
@@ -109,6 +115,7 @@ type reachView struct {
 	st    *State
 	in    decision.Circumstances
 	group policy.UserGroupID // of which it is asked; empty: a user or a device
+	place cursor
 	out   wire.Reach
 }
 
@@ -169,7 +176,7 @@ func (v *reachView) begin(total int, reason decision.Reason, q ReachQuery) error
 
 func (v *reachView) end(q ReachQuery) {
 	if n := len(v.out.Items); n == q.Limit && n > 0 {
-		v.out.Next = v.out.Items[n-1].ID
+		v.out.Next = v.place.after(v.out.Items[n-1].ID)
 	}
 }
 

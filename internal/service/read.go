@@ -2,6 +2,7 @@ package service
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -62,6 +63,12 @@ var filters = map[policy.Type]map[string]func(st *State, r policy.Record, want s
 	},
 }
 
+// Filters lists the names of the questions that can narrow the list of a type down.
+func Filters(typeName string) []string {
+	t, _ := policy.TypeNamed(typeName)
+	return slices.Sorted(maps.Keys(filters[t]))
+}
+
 // Unsorted stands, as a site to narrow devices down to, for those that have none.
 const Unsorted = "-"
 
@@ -87,8 +94,8 @@ func within(p *policy.Policy, site policy.SiteID, other string) bool {
 }
 
 // List gives a page of the records of a type, by id.
-func (s *Service) List(c Caller, typeName string, q Query) (wire.List[policy.Record], error) {
-	out := wire.List[policy.Record]{Items: []policy.Record{}}
+func (s *Service) List(c Caller, typeName string, q Query) (out wire.List[policy.Record], err error) {
+	out = wire.List[policy.Record]{Items: []policy.Record{}}
 	st := s.State()
 	t, known := policy.TypeNamed(typeName)
 	if !known {
@@ -103,6 +110,15 @@ func (s *Service) List(c Caller, typeName string, q Query) (wire.List[policy.Rec
 	if q.Limit < 1 || q.Limit > MaxPage {
 		return out, &InputError{Field: "limit", Problem: fmt.Sprintf("%d is out of range: a page has 1 to %d records", q.Limit, MaxPage)}
 	}
+	place := cursorOf("list", typeName, q.Search, q.Filter)
+	if q.Cursor, err = place.read("cursor", q.Cursor); err != nil {
+		return out, err
+	}
+	defer func() {
+		if out.Next != "" {
+			out.Next = place.after(out.Next)
+		}
+	}()
 	tests, err := selection(st, t, q)
 	if err != nil {
 		return out, err

@@ -4,7 +4,7 @@ package service
 
 import (
 	"context"
-	"crypto/sha256"
+	"errors"
 	"fmt"
 	"log/slog"
 	"slices"
@@ -26,11 +26,15 @@ type Service struct {
 	current atomic.Pointer[State]
 	writing sync.Mutex // held by the one change that is on its way
 	tokens  tokenCache
-	// passwords are users seen to have a password. A password is never taken away, only changed.
+	// passwords are users seen to have a password.
 	passwords knownUsers
 	progress  progress
-	guard     guard
+	guard     *guard
 	bell      bell
+
+	checked chan struct{}          // closed once the files were looked at
+	unsafe  atomic.Pointer[string] // why nothing may be changed; nil: it may
+	full    atomic.Bool            // the last change found no room on the disk
 }
 
 // State is a revision, ready to be asked. It never changes.
@@ -40,9 +44,10 @@ type State struct {
 	Revision store.Revision
 }
 
-// Open starts a service on a store. now is the service's clock.
+// Open starts a service on a store. now is the service's clock. The first answers do not wait for the look at every page of
+// the database that begins here; the first change does.
 func Open(ctx context.Context, st *store.Store, log *slog.Logger, now func() time.Time) (*Service, error) {
-	s := &Service{store: st, log: log, now: now, guard: newGuard()}
+	s := &Service{store: st, log: log, now: now, guard: newGuard(), checked: make(chan struct{})}
 	if err := s.Reload(ctx); err != nil {
 		return nil, err
 	}
@@ -51,9 +56,54 @@ func Open(ctx context.Context, st *store.Store, log *slog.Logger, now func() tim
 		return nil, fmt.Errorf("read the tokens: %w", err)
 	}
 	for _, t := range tokens {
+		if !t.Sound() {
+			log.Error("a token is not as it was written, and holds no more", "id", t.ID, "user", clip(t.UserID))
+			continue
+		}
 		s.tokens.put(t)
 	}
 	return s, nil
+}
+
+// Watch looks at the files once, and after them until ctx ends.
+func (s *Service) Watch(ctx context.Context) {
+	if notice := s.store.Notice(); notice != "" {
+		s.log.Warn(notice)
+	}
+	if err := s.store.CheckPages(ctx); err != nil && ctx.Err() == nil {
+		s.doubt(err)
+	}
+	close(s.checked)
+	go s.store.Keep(ctx, s.now, s.log)
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(watchEvery):
+		}
+		if err := s.store.Replaced(); err != nil {
+			s.doubt(err)
+		}
+	}
+}
+
+const watchEvery = 2 * time.Second
+
+// doubt lets nothing be changed any more, as what is kept may not be what it was.
+func (s *Service) doubt(err error) {
+	why := err.Error()
+	if s.unsafe.Swap(&why) == nil {
+		s.log.Error("nothing can be changed from now on", "why", why)
+	}
+}
+
+// mayChange refuses changes while the files are not known to be whole.
+func (s *Service) mayChange() error {
+	<-s.checked
+	if why := s.unsafe.Load(); why != nil {
+		return &UnsafeError{*why}
+	}
+	return nil
 }
 
 // Reload takes the last revision from the store.
@@ -75,76 +125,119 @@ func (s *Service) Now() time.Time { return s.now() }
 // Store is what the service keeps its policy in.
 func (s *Service) Store() *store.Store { return s.store }
 
-// Ready tells whether anybody can sign in; the error says what is missing.
-func (s *Service) Ready() error {
-	if s.State().Revision.Number == 0 {
-		return ErrNoOwner
+// Ready tells whether questions are answered, and whether changes can be kept as well; the error says what is missing.
+func (s *Service) Ready() (status string, err error) {
+	switch why := s.unsafe.Load(); {
+	case s.State().Revision.Number == 0:
+		return "", ErrNoOwner
+	case why != nil:
+		return "answers, but cannot save: " + *why, nil
+	case s.full.Load():
+		return "answers, but cannot save: " + (&FullError{s.store.Dir()}).Error(), nil
 	}
-	return nil
+	return "ready", nil
 }
 
-// apply makes the next revision by a step. Nothing is changed where it fails, and a step that changes
-// nothing makes no revision. The caller holds s.writing, and may make the change.
-func (s *Service) apply(ctx context.Context, now *State, caller Caller, o EditOptions,
+// apply makes the next revision by a step, with an answer to it that is kept. Nothing is changed where it fails, and a step that
+// changes nothing makes no revision. The caller holds s.writing, and may make the change.
+func (s *Service) apply(ctx context.Context, now *State, caller Caller, o *EditOptions,
 	step func(*policy.Policy) (*policy.Policy, []policy.RecordChange, error),
+	answer func(next *State, done []policy.RecordChange) ([]byte, error),
 ) (*State, []policy.RecordChange, error) {
+	if err := s.mayChange(); err != nil {
+		return now, nil, err
+	}
 	p, done, err := step(now.Policy)
 	if err != nil || len(done) == 0 {
 		return now, nil, err
+	}
+	if len([]rune(o.Note)) > maxNote {
+		return now, nil, &InputError{Field: "note", Problem: fmt.Sprintf("is longer than %d characters", maxNote)}
 	}
 	next := &State{Policy: p, Revision: store.Revision{
 		Number: now.Revision.Number + 1, At: s.now().UTC().Truncate(time.Millisecond),
 		By: string(caller.User), Via: caller.Via, Note: o.Note,
 	}}
-	if o.Key != "" {
-		sum := sha256.Sum256(o.Body)
-		next.Revision.RequestKey, next.Revision.RequestHash = &o.Key, sum[:]
-	}
-	// The policy is compiled while the rows are written, which are kept only where an owner is left.
-	compiled := make(chan *decision.Compiled, 1)
-	go func() { compiled <- now.Compiled.Next(p, done) }()
-	err = s.store.Save(context.WithoutCancel(ctx), &next.Revision, done, store.Saving{
-		Wrote: func(n, of int) { s.progress.wrote(caller, o.Key, n, of) },
-		Agree: func() error {
-			next.Compiled = <-compiled
-			return s.keepsOwner(ctx, caller, now, next)
-		},
-	})
+	kept, err := answer(next, done)
 	if err != nil {
 		return now, nil, err
 	}
+	if o.Key != "" {
+		next.Revision.RequestKey, next.Revision.RequestHash, next.Revision.Answer = &o.Key, o.Request[:], kept
+	}
+	saving := store.Saving{Wrote: func(n, of int) { s.progress.wrote(caller, o.Key, n, of) }}
+	saving.Removed, saving.Suspended = endedAccounts(done)
+	// The policy is compiled while the rows are written, which are kept only where an owner is left.
+	compiled := make(chan *decision.Compiled, 1)
+	go func() { compiled <- now.Compiled.Next(p, done) }()
+	saving.Agree = func() error {
+		next.Compiled = <-compiled
+		return s.keepsOwner(ctx, caller, now, next)
+	}
+	err = s.store.Save(context.WithoutCancel(ctx), &next.Revision, done, saving)
+	switch s.full.Store(errors.Is(err, store.ErrFull)); {
+	case errors.Is(err, store.ErrUnmarked):
+		s.doubt(err) // the revision stands, and is told; none follows until the mark can be written
+	case errors.Is(err, store.ErrFull):
+		s.log.Error("a change found no room on the disk", "error", err)
+		return now, nil, &FullError{s.store.Dir()}
+	case err != nil:
+		return now, nil, err
+	}
+	next.Revision.Answer = nil
 	s.current.Store(next)
+	s.forget(saving.Removed, saving.Suspended)
 	s.bell.ring()
 	s.log.Info("revision", "number", next.Revision.Number, "by", caller.User, "via", caller.Via, "records", len(done))
 	return next, done, nil
 }
 
-// keepsOwner refuses a policy that would leave nobody who can sign in as its owner.
-func (s *Service) keepsOwner(ctx context.Context, caller Caller, now, next *State) error {
-	if isOwner(next, caller.User, s.now()) {
-		if s.passwords.has(string(caller.User)) {
-			return nil // the usual case
+// maxNote bounds the reason that is given for a change, in characters.
+const maxNote = 4000
+
+// endedAccounts lists the users that a change removes, and those whom it keeps from signing in.
+func endedAccounts(done []policy.RecordChange) (removed, suspended []string) {
+	for _, c := range done {
+		before, ok := c.Before.(*policy.User)
+		if !ok {
+			continue
 		}
+		after, ok := c.After.(*policy.User)
+		switch {
+		case !ok:
+			removed = append(removed, before.Key())
+		case before.Status == policy.Active && after.Status != policy.Active:
+			suspended = append(suspended, before.Key())
+		}
+	}
+	return removed, suspended
+}
+
+// keepsOwner refuses a policy that would leave no lasting owner: "Who may administer".
+func (s *Service) keepsOwner(ctx context.Context, caller Caller, now, next *State) error {
+	at := s.now()
+	if s.passwords.has(string(caller.User)) && slices.Contains(next.Compiled.LastingOwners(at), caller.User) {
+		return nil // the usual case
 	}
 	withPassword, err := s.store.WithPassword(ctx)
 	if err != nil {
 		return err
 	}
 	s.passwords.put(withPassword...)
-	if len(owners(next, withPassword, s.now())) > 0 {
+	owners := func(st *State) []string {
+		var out []string
+		for _, id := range st.Compiled.LastingOwners(at) {
+			if slices.Contains(withPassword, string(id)) {
+				out = append(out, string(id))
+			}
+		}
+		return out
+	}
+	if len(owners(next)) > 0 {
 		return nil
 	}
-	if before := owners(now, withPassword, s.now()); len(before) > 0 {
+	if before := owners(now); len(before) > 0 {
 		return &LastOwnerError{Owners: before}
 	}
 	return nil
-}
-
-// owners lists the users who can sign in now and hold a mandate of owner.
-func owners(st *State, withPassword []string, at time.Time) []string {
-	return slices.DeleteFunc(slices.Clone(withPassword), func(id string) bool { return !isOwner(st, policy.UserID(id), at) })
-}
-
-func isOwner(st *State, id policy.UserID, at time.Time) bool {
-	return slices.ContainsFunc(st.Compiled.Mandates(id, at), func(m *policy.Mandate) bool { return m.Role == policy.Owner })
 }

@@ -2,21 +2,22 @@ package service
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
-	"strings"
+	"fmt"
 
 	"sentier/internal/document"
 	"sentier/internal/policy"
 	"sentier/internal/wire"
 )
 
-// Export writes a sheet as CSV.
-func (s *Service) Export(c Caller, sheet string) ([]byte, error) {
+// Export writes a sheet as CSV; raw without what guards the programs of people against formulas in cells.
+func (s *Service) Export(c Caller, sheet string, raw bool) ([]byte, error) {
 	st := s.State()
 	if err := s.may(st, c, Read, ""); err != nil {
 		return nil, err
 	}
-	data, err := document.WriteCSV(st.Policy, document.Sheet(sheet))
+	data, err := document.WriteCSV(st.Policy, document.Sheet(sheet), !raw)
 	if err != nil {
 		return nil, ErrNotFound
 	}
@@ -27,24 +28,37 @@ func (s *Service) Export(c Caller, sheet string) ([]byte, error) {
 // of everything that is wrong.
 func (s *Service) Import(ctx context.Context, c Caller, sheet string, data []byte, o EditOptions) (wire.Imported, error) {
 	var read *document.Import
-	saved, err := s.edit(ctx, c, o, func(p *policy.Policy) ([]policy.Change, error) {
+	o.keep = func(saved wire.Saved) ([]byte, error) { return json.Marshal(imported(saved, read)) }
+	saved, replayed, err := s.edit(ctx, c, &o, func(now *State) ([]policy.Change, error) {
+		if err := o.expectPolicy(now); err != nil {
+			return nil, err
+		}
 		var err error
-		if read, err = document.ReadCSV(p, document.Sheet(sheet), data); err != nil {
+		if read, err = document.ReadCSV(now.Policy, document.Sheet(sheet), data); err != nil {
 			return nil, err
 		}
 		return read.Changes, nil
 	})
 	var faults policy.Faults
 	if errors.As(err, &faults) && read != nil {
-		return wire.Imported{}, inLines(faults, read)
+		return wire.Imported{}, read.InLines(faults)
 	}
 	if err != nil {
 		return wire.Imported{}, err
 	}
-	out := wire.Imported{Saved: saved.Saved, Revision: saved.Revision, Rows: len(saved.Changes)}
-	if read != nil { // else it is a repetition, of which only what it changed is known
-		out.Rows = read.Rows
+	if replayed != nil {
+		var out wire.Imported
+		if err := json.Unmarshal(replayed, &out); err != nil {
+			return out, fmt.Errorf("read the answer that is kept: %w", err)
+		}
+		return out, nil
 	}
+	return imported(saved, read), nil
+}
+
+// imported counts what a sheet did.
+func imported(saved wire.Saved, read *document.Import) wire.Imported {
+	out := wire.Imported{Saved: saved.Saved, Revision: saved.Revision, Rows: read.Rows}
 	for _, change := range saved.Changes {
 		switch change.Op {
 		case "added":
@@ -57,18 +71,8 @@ func (s *Service) Import(ctx context.Context, c Caller, sheet string, data []byt
 		}
 	}
 	out.Same = max(0, out.Rows-out.Added-out.Changed)
-	return out, nil
+	return out
 }
 
 // shownChanges is how many changes of an import are told one by one.
 const shownChanges = 200
-
-// inLines tells the faults of changes by the lines of the file that they come from.
-func inLines(faults policy.Faults, read *document.Import) document.Faults {
-	var out document.Faults
-	for _, f := range faults {
-		column, _, _ := strings.Cut(strings.NewReplacer("[", ".", "valid.", "").Replace(f.Field), ".")
-		out = append(out, document.Fault{Line: read.Line(f.Type, f.ID), Column: 1, Path: column, Problem: f.Problem})
-	}
-	return out
-}

@@ -1,9 +1,10 @@
 package store
 
 import (
+	"bytes"
 	"context"
+	"encoding/binary"
 	"errors"
-
 	"fmt"
 	"time"
 
@@ -19,7 +20,13 @@ type Password struct {
 	UserID    string `gorm:"primaryKey"`
 	Hash      string
 	ChangedAt time.Time
+	Checksum  []byte
 }
+
+func (p *Password) check() []byte {
+	return checksum("password", p.UserID, p.Hash, instant(&p.ChangedAt))
+}
+func (p *Password) sound() bool { return p.Checksum == nil || bytes.Equal(p.Checksum, p.check()) }
 
 // TokenKind says what a token was made for.
 type TokenKind string
@@ -33,26 +40,101 @@ const (
 
 // Token is a random secret that stands for a user; only its hash is kept.
 type Token struct {
-	ID        string     `gorm:"primaryKey" json:"id"`
-	UserID    string     `json:"user"`
-	Name      string     `json:"name"`
-	Hash      []byte     `json:"-"`
-	Kind      TokenKind  `json:"kind"`
-	CreatedAt time.Time  `json:"created_at"`
-	CreatedBy string     `json:"created_by"`
-	ExpiresAt *time.Time `json:"expires_at,omitempty"`
-	RevokedAt *time.Time `json:"revoked_at,omitempty"`
+	ID          string     `gorm:"primaryKey" json:"id"`
+	UserID      string     `json:"user"`
+	Name        string     `json:"name"`
+	Hash        []byte     `json:"-"`
+	Kind        TokenKind  `json:"kind"`
+	CreatedAt   time.Time  `json:"created_at"`
+	CreatedBy   string     `json:"created_by"`
+	ExpiresAt   *time.Time `json:"expires_at,omitempty"`
+	RevokedAt   *time.Time `json:"revoked_at,omitempty"`
+	Checksum    []byte     `json:"-"`
+	RequestKey  *string    `json:"-"` // the Idempotency-Key of the request that made it
+	RequestHash []byte     `json:"-"`
+	Sealed      []byte     `json:"-"` // the answer to that request, which the caller's secret opens
 }
 
-// SetPassword keeps the hash of a user's password.
-func (s *Store) SetPassword(ctx context.Context, p Password) error {
-	return s.writer.WithContext(ctx).Clauses(clause.OnConflict{UpdateAll: true}).Create(&p).Error
+// check covers what decides whether and for whom the token holds. A token that is revoked needs none of it any more.
+func (t *Token) check() []byte {
+	return checksum("token", t.ID, t.UserID, string(t.Kind), string(t.Hash), instant(&t.CreatedAt), instant(t.ExpiresAt), instant(t.RevokedAt))
+}
+
+func (t *Token) sound() bool { return t.Checksum == nil || bytes.Equal(t.Checksum, t.check()) }
+
+// Sound tells whether a token is as it was written.
+func (t *Token) Sound() bool { return t.sound() }
+
+// Link is a secret by which a person sets a password; only its hash is kept.
+type Link struct {
+	Hash      []byte `gorm:"primaryKey"`
+	UserID    string
+	CreatedAt time.Time
+	CreatedBy string
+	ExpiresAt time.Time
+	Checksum  []byte
+}
+
+func (l *Link) check() []byte {
+	return checksum("link", string(l.Hash), l.UserID, instant(&l.ExpiresAt))
+}
+func (l *Link) sound() bool { return bytes.Equal(l.Checksum, l.check()) }
+
+func checksum(texts ...string) []byte {
+	sum := rowHash(texts...)
+	return sum[:16]
+}
+
+func instant(t *time.Time) string {
+	if t == nil {
+		return ""
+	}
+	return string(binary.BigEndian.AppendUint64(nil, uint64(t.UnixNano())))
+}
+
+// SetPassword keeps the hash of a user's password. Every session of the user ends with it but one, and so does every link.
+func (s *Store) SetPassword(ctx context.Context, p Password, but string) error {
+	p.ChangedAt = p.ChangedAt.UTC().Truncate(time.Microsecond)
+	p.Checksum = p.check()
+	return s.small(ctx, func(tx *gorm.DB) error {
+		if err := tx.Clauses(clause.OnConflict{UpdateAll: true}).Create(&p).Error; err != nil {
+			return err
+		}
+		if err := tx.Delete(&Link{}, "user_id = ?", p.UserID).Error; err != nil {
+			return err
+		}
+		return revoke(tx, p.ChangedAt, "user_id = ? AND kind <> ? AND id <> ?", p.UserID, KindToken, but)
+	})
+}
+
+// revoke ends the tokens for which a condition holds.
+func revoke(tx *gorm.DB, at time.Time, where string, args ...any) error {
+	var list []Token
+	if err := tx.Where("revoked_at IS NULL").Where(where, args...).Find(&list).Error; err != nil {
+		return err
+	}
+	at = at.UTC().Truncate(time.Microsecond)
+	for i := range list {
+		t := &list[i]
+		t.RevokedAt = &at
+		t.Checksum, t.Sealed = t.check(), nil
+		if err := tx.Model(t).Select("revoked_at", "checksum", "sealed").Updates(t).Error; err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // Password finds the hash of a user's password, or [ErrNotFound].
 func (s *Store) Password(ctx context.Context, user string) (Password, error) {
 	var p Password
-	return p, found(s.reader.WithContext(ctx).Take(&p, "user_id = ?", user).Error)
+	if err := found(s.reader.WithContext(ctx).Take(&p, "user_id = ?", user).Error); err != nil {
+		return p, err
+	}
+	if !p.sound() {
+		return Password{}, fmt.Errorf("the password of %q: %w", user, ErrDamaged)
+	}
+	return p, nil
 }
 
 // WithPassword lists the users who have a password.
@@ -63,13 +145,14 @@ func (s *Store) WithPassword(ctx context.Context) ([]string, error) {
 
 // AddToken keeps a new token.
 func (s *Store) AddToken(ctx context.Context, t Token) error {
-	return s.writer.WithContext(ctx).Create(&t).Error
+	t.Checksum = t.check()
+	return s.small(ctx, func(tx *gorm.DB) error { return tx.Create(&t).Error })
 }
 
-// TokenByHash finds a token, revoked or not, or [ErrNotFound].
-func (s *Store) TokenByHash(ctx context.Context, hash []byte) (Token, error) {
+// TokenOf finds the token that a user's request with an Idempotency-Key made, or [ErrNotFound].
+func (s *Store) TokenOf(ctx context.Context, user, key string) (Token, error) {
 	var t Token
-	return t, found(s.reader.WithContext(ctx).Take(&t, "hash = ?", hash).Error)
+	return t, found(s.reader.WithContext(ctx).Take(&t, "created_by = ? AND request_key = ?", user, key).Error)
 }
 
 // Tokens lists the tokens of a user, or of everybody where user is empty, newest first.
@@ -85,11 +168,109 @@ func (s *Store) Tokens(ctx context.Context, user string) ([]Token, error) {
 // RevokeToken ends a token for good. The error is [ErrNotFound] where there is none of that id that
 // still holds.
 func (s *Store) RevokeToken(ctx context.Context, id string, at time.Time) error {
-	done := s.writer.WithContext(ctx).Model(&Token{}).Where("id = ? AND revoked_at IS NULL", id).Update("revoked_at", at)
-	if done.Error == nil && done.RowsAffected == 0 {
-		return fmt.Errorf("token %q: %w", id, ErrNotFound)
+	return s.small(ctx, func(tx *gorm.DB) error {
+		var n int64
+		if err := tx.Model(&Token{}).Where("id = ? AND revoked_at IS NULL", id).Count(&n).Error; err != nil {
+			return err
+		}
+		if n == 0 {
+			return fmt.Errorf("token %q: %w", id, ErrNotFound)
+		}
+		return revoke(tx, at, "id = ?", id)
+	})
+}
+
+// AddLink keeps a link, in place of those that the user had.
+func (s *Store) AddLink(ctx context.Context, l Link) error {
+	l.Checksum = l.check()
+	return s.small(ctx, func(tx *gorm.DB) error {
+		if err := tx.Delete(&Link{}, "user_id = ?", l.UserID).Error; err != nil {
+			return err
+		}
+		return tx.Create(&l).Error
+	})
+}
+
+// Link finds a link by its hash, or [ErrNotFound].
+func (s *Store) Link(ctx context.Context, hash []byte) (Link, error) {
+	var l Link
+	if err := found(s.reader.WithContext(ctx).Take(&l, "hash = ?", hash).Error); err != nil {
+		return l, err
 	}
-	return done.Error
+	if !l.sound() {
+		return Link{}, ErrNotFound
+	}
+	return l, nil
+}
+
+// Place is where an account has been signed in from; Place is a hash of the address.
+type Place struct {
+	UserID string `gorm:"primaryKey"`
+	Place  []byte `gorm:"primaryKey"`
+	At     time.Time
+}
+
+// mostPlaces is how many places of an account are remembered.
+const mostPlaces = 20
+
+// AddPlace remembers a place.
+func (s *Store) AddPlace(ctx context.Context, p Place) error {
+	return s.small(ctx, func(tx *gorm.DB) error {
+		if err := tx.Clauses(clause.OnConflict{UpdateAll: true}).Create(&p).Error; err != nil {
+			return err
+		}
+		return tx.Exec("DELETE FROM places WHERE user_id = ? AND place NOT IN (SELECT place FROM places WHERE user_id = ? ORDER BY at DESC LIMIT ?)", p.UserID, p.UserID, mostPlaces).Error
+	})
+}
+
+// IsPlace tells whether an account has been signed in from a place.
+func (s *Store) IsPlace(ctx context.Context, user string, place []byte) (bool, error) {
+	var n int64
+	err := s.reader.WithContext(ctx).Model(&Place{}).Where("user_id = ? AND place = ?", user, place).Count(&n).Error
+	return n > 0, err
+}
+
+// forget takes all that belonged to accounts that are gone, and ends the sessions of those that were suspended.
+func forget(tx *gorm.DB, removed, suspended []string, at time.Time) error {
+	for _, id := range removed {
+		for _, table := range []any{&Password{}, &Link{}, &Place{}} {
+			if err := tx.Delete(table, "user_id = ?", id).Error; err != nil {
+				return err
+			}
+		}
+		if err := revoke(tx, at, "user_id = ?", id); err != nil {
+			return err
+		}
+	}
+	for _, id := range suspended {
+		if err := revoke(tx, at, "user_id = ? AND kind <> ?", id, KindToken); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Fact is a thing of which there is one, such as how the folder began.
+type Fact struct {
+	Name  string `gorm:"primaryKey"`
+	Value string
+}
+
+// SetFact keeps a fact.
+func (s *Store) SetFact(ctx context.Context, name, value string) error {
+	return s.small(ctx, func(tx *gorm.DB) error {
+		return tx.Clauses(clause.OnConflict{UpdateAll: true}).Create(&Fact{name, value}).Error
+	})
+}
+
+// FactOf gives a fact; empty where it is not known.
+func (s *Store) FactOf(ctx context.Context, name string) (string, error) {
+	var f Fact
+	err := found(s.reader.WithContext(ctx).Take(&f, "name = ?", name).Error)
+	if errors.Is(err, ErrNotFound) {
+		return "", nil
+	}
+	return f.Value, err
 }
 
 func found(err error) error {

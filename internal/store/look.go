@@ -3,6 +3,8 @@ package store
 import (
 	"context"
 	"time"
+
+	"gorm.io/gorm"
 )
 
 // Look is a record of somebody's having looked at the service as another user sees it.
@@ -15,7 +17,7 @@ type Look struct {
 
 // AddLook keeps a look.
 func (s *Store) AddLook(ctx context.Context, l Look) error {
-	return s.writer.WithContext(ctx).Create(&l).Error
+	return s.small(ctx, func(tx *gorm.DB) error { return tx.Create(&l).Error })
 }
 
 // Looks lists the last looks, newest first.

@@ -3,7 +3,6 @@ package store
 import (
 	"bytes"
 	"context"
-	"crypto/sha256"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -26,8 +25,12 @@ type Revision struct {
 	Note   string    `json:"note,omitempty"`
 	Chain  []byte    `json:"-"`
 
+	Form  int    `json:"-"` // by which Chain was made
+	State []byte `json:"-"` // hash over all records and entries after it
+
 	RequestKey  *string `json:"-"` // the Idempotency-Key of the request that made it
-	RequestHash []byte  `json:"-"` // SHA-256 of that request's body
+	RequestHash []byte  `json:"-"` // of what that request asked for
+	Answer      []byte  `json:"-"` // that it was given
 }
 
 // Change is what a revision did to one record. Before and After hold the record without its long
@@ -62,7 +65,9 @@ func (entry) TableName() string { return "entries" }
 // Saving is what goes on beside the writing of a revision.
 type Saving struct {
 	Wrote func(n, of int) // is told how many of the rows are written; nil: nobody is
-	Agree func() error    // is asked when all is written and before it counts: where it gives an error, nothing was written
+	// Removed and Suspended are users whose credentials, or whose sessions, end with the revision.
+	Removed, Suspended []string
+	Agree              func() error // is asked when all is written and before it counts: where it gives an error, nothing was written
 }
 
 // Save writes a revision with all that it did, in one transaction. The revision's number must follow the
@@ -77,56 +82,79 @@ func (s *Store) Save(ctx context.Context, r *Revision, done []policy.RecordChang
 func (s *Store) save(ctx context.Context, r *Revision, done []policy.RecordChange, how Saving) error {
 	s.saving.Lock()
 	defer s.saving.Unlock()
-	if s.last == nil {
-		var last Revision
-		if err := s.writer.WithContext(ctx).Order("number DESC").Limit(1).Find(&last).Error; err != nil {
-			return err
-		}
-		s.last = &last
+	if err := s.Replaced(); err != nil {
+		return err
+	}
+	if err := s.catchUp(ctx); err != nil {
+		return err
 	}
 	if s.last.Number+1 != r.Number {
 		return fmt.Errorf("revision %d cannot follow %d", r.Number, s.last.Number)
 	}
-	w := &writing{revision: r.Number}
+	w := &writing{revision: r.Number, sum: s.sum}
 	for i, c := range done {
 		if err := w.change(i, c); err != nil {
 			return err
 		}
 	}
-	var err error
-	if r.Chain, err = link(s.last.Chain, r, w.changes); err != nil {
-		return err
-	}
+	r.Form = formBytes
 	// The number is the key: where another process has saved one meanwhile, this one is refused.
-	err = s.writer.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
-		if err := w.write(tx, r, how.Wrote); err != nil || how.Agree == nil {
+	err := s.writer.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		if err := w.count(tx); err != nil {
 			return err
 		}
-		return how.Agree()
+		r.State = w.sum.bytes()
+		var err error
+		if r.Chain, err = link(s.last.Chain, r, w.changes); err != nil {
+			return err
+		}
+		if err := w.write(tx, r, how.Wrote); err != nil {
+			return err
+		}
+		if err := forget(tx, how.Removed, how.Suspended, r.At); err != nil {
+			return err
+		}
+		if how.Agree != nil {
+			return how.Agree()
+		}
+		return nil
 	})
-	if s.last = nil; err == nil {
-		saved := *r
-		s.last = &saved
+	if s.last = nil; err != nil {
+		return full(err)
 	}
-	return err
+	saved := *r
+	saved.Answer = nil
+	s.last, s.sum = &saved, w.sum
+	s.dirty.Add(int64(1 + len(w.changes)))
+	m := mark{number: r.Number, verified: s.head.read().verified}
+	copy(m.chain[:], r.Chain)
+	if err := s.head.write(m); err != nil {
+		return fmt.Errorf("%w: %w", ErrUnmarked, err)
+	}
+	return nil
 }
 
-// link gives the hash that chains a revision to the one before.
-func link(before []byte, r *Revision, changes []Change) ([]byte, error) {
-	body, err := json.Marshal(struct {
-		Before  []byte    `json:"before"`
-		Number  uint64    `json:"number"`
-		At      time.Time `json:"at"`
-		By      string    `json:"by"`
-		Via     string    `json:"via"`
-		Note    string    `json:"note"`
-		Changes []Change  `json:"changes"`
-	}{before, r.Number, r.At.UTC().Truncate(time.Millisecond), r.By, r.Via, r.Note, changes})
-	if err != nil {
-		return nil, err
+// ErrUnmarked is the error of a revision that was written, but whose mark was not.
+var ErrUnmarked = errors.New("the revision is written, but its mark is not")
+
+// catchUp finds the last revision and the hash over all rows, where they are not known.
+func (s *Store) catchUp(ctx context.Context) error {
+	if s.last != nil {
+		return nil
 	}
-	sum := sha256.Sum256(body)
-	return sum[:], nil
+	var last Revision
+	if err := s.writer.WithContext(ctx).Omit("answer").Order("number DESC").Limit(1).Find(&last).Error; err != nil {
+		return err
+	}
+	now, err := present(s.writer.WithContext(ctx))
+	if err == nil && last.State != nil && !bytes.Equal(now.bytes(), last.State) {
+		err = fmt.Errorf("%w (the records are not those that revision %d left)", ErrDamaged, last.Number)
+	}
+	s.last, s.sum = &last, now
+	if err != nil {
+		s.last = nil
+	}
+	return err
 }
 
 // writing gathers the rows of a revision.
@@ -136,6 +164,29 @@ type writing struct {
 	records        []record
 	gone           []record
 	added, dropped []entry
+	touched        []record // that were there before, whose bodies are counted out
+	sum            sum
+}
+
+// count keeps the hash over all rows up to date: what is taken away is read as it stands.
+func (w *writing) count(tx *gorm.DB) error {
+	for i := range w.touched {
+		old := &w.touched[i]
+		if err := tx.Raw("SELECT body FROM records WHERE type = ? AND id = ?", old.Type, old.ID).Row().Scan(&old.Body); err != nil {
+			return fmt.Errorf("read %s/%s: %w", old.Type, old.ID, err)
+		}
+		w.sum.take(old.hash())
+	}
+	for i := range w.records {
+		w.sum.add(w.records[i].hash())
+	}
+	for i := range w.dropped {
+		w.sum.take(w.dropped[i].hash())
+	}
+	for i := range w.added {
+		w.sum.add(w.added[i].hash())
+	}
+	return nil
 }
 
 func (w *writing) change(seq int, c policy.RecordChange) error {
@@ -159,14 +210,16 @@ func (w *writing) change(seq int, c policy.RecordChange) error {
 	}
 	row.Added, row.Dropped = jsonList(added), jsonList(dropped)
 	w.changes = append(w.changes, row)
+	w.added, w.dropped = append(w.added, added...), append(w.dropped, dropped...)
+	if row.Before != nil && (row.After == nil || *row.Before != *row.After) {
+		w.touched = append(w.touched, record{Type: row.Type, ID: row.ID})
+	}
 	switch {
 	case row.After == nil:
 		w.gone = append(w.gone, record{Type: row.Type, ID: row.ID})
-		return nil // the entries go with the record
 	case row.Before == nil || *row.Before != *row.After:
 		w.records = append(w.records, record{row.Type, row.ID, *row.After})
 	}
-	w.added, w.dropped = append(w.added, added...), append(w.dropped, dropped...)
 	return nil
 }
 
@@ -179,9 +232,9 @@ func (w *writing) write(tx *gorm.DB, r *Revision, wrote func(n, of int)) error {
 	}
 	steps := []func() error{
 		func() error {
-			return insert(tx, "INSERT INTO revisions (number, at, by, via, note, chain, request_key, request_hash) VALUES ", "", []*Revision{r}, batch, func(r **Revision) []any {
+			return insert(tx, "INSERT INTO revisions (number, at, by, via, note, chain, form, state, request_key, request_hash, answer) VALUES ", "", []*Revision{r}, batch, func(r **Revision) []any {
 				v := *r
-				return []any{v.Number, v.At, v.By, v.Via, v.Note, v.Chain, v.RequestKey, v.RequestHash}
+				return []any{v.Number, v.At, v.By, v.Via, v.Note, v.Chain, v.Form, v.State, v.RequestKey, v.RequestHash, v.Answer}
 			})
 		},
 		func() error {
@@ -190,20 +243,20 @@ func (w *writing) write(tx *gorm.DB, r *Revision, wrote func(n, of int)) error {
 			})
 		},
 		func() error {
-			for _, g := range w.gone {
-				if err := tx.Delete(&g).Error; err != nil {
+			return insert(tx, "INSERT INTO records (type, id, body) VALUES ", " ON CONFLICT (type, id) DO UPDATE SET body = excluded.body", w.records, batch,
+				func(r *record) []any { return []any{r.Type, r.ID, r.Body} })
+		},
+		func() error {
+			for _, e := range w.dropped {
+				if err := one(tx.Delete(&e), e.Type, e.ID, e.Of); err != nil {
 					return err
 				}
 			}
 			return nil
 		},
 		func() error {
-			return insert(tx, "INSERT INTO records (type, id, body) VALUES ", " ON CONFLICT (type, id) DO UPDATE SET body = excluded.body", w.records, batch,
-				func(r *record) []any { return []any{r.Type, r.ID, r.Body} })
-		},
-		func() error {
-			for _, e := range w.dropped {
-				if err := tx.Delete(&e).Error; err != nil {
+			for _, g := range w.gone {
+				if err := one(tx.Delete(&g), g.Type, g.ID); err != nil {
 					return err
 				}
 			}
@@ -219,6 +272,14 @@ func (w *writing) write(tx *gorm.DB, r *Revision, wrote func(n, of int)) error {
 		}
 	}
 	return nil
+}
+
+// one is the error of a removal that did not remove one row.
+func one(done *gorm.DB, names ...string) error {
+	if done.Error == nil && done.RowsAffected != 1 {
+		return fmt.Errorf("%w (%s is not there to be removed)", ErrDamaged, strings.Join(names, "/"))
+	}
+	return done.Error
 }
 
 // batches are how many rows go into one statement: few sizes, so that few statements are prepared.
@@ -287,44 +348,60 @@ func jsonList(entries []entry) *string {
 	return &text
 }
 
+// reading is what was read of a database: all records, the last revision, and the hash over the rows.
+type reading struct {
+	records *policy.Records
+	last    Revision
+	sum     sum
+}
+
 // Load reads the policy as it is, and the last revision; its number is 0 where there is none yet.
 func (s *Store) Load(ctx context.Context) (*policy.Policy, Revision, error) {
-	records, last, err := s.read(ctx)
-	if err != nil {
-		return nil, last, fmt.Errorf("read the policy: %w", damaged(err))
+	r := s.loaded
+	s.loaded = nil
+	if r == nil {
+		var err error
+		if r, err = s.read(ctx); err != nil {
+			return nil, Revision{}, fmt.Errorf("read the policy: %w", damaged(err))
+		}
+		if r.last.State != nil && !bytes.Equal(r.sum.bytes(), r.last.State) {
+			return nil, r.last, fmt.Errorf("read the policy: %w (the records are not those that revision %d left)", ErrDamaged, r.last.Number)
+		}
 	}
-	p, err := policy.FromRecords(records)
+	p, err := policy.FromRecords(r.records)
 	if err != nil {
-		return nil, last, fmt.Errorf("read the policy: %w (%w)", ErrDamaged, err)
+		return nil, r.last, fmt.Errorf("read the policy: %w (%w)", ErrDamaged, err)
 	}
-	return p, last, nil
+	return p, r.last, nil
 }
 
 // read reads the records and their long lists side by side: again, where somebody wrote between the beginnings of both.
-func (s *Store) read(ctx context.Context) (*policy.Records, Revision, error) {
+func (s *Store) read(ctx context.Context) (*reading, error) {
 	for {
 		var records *policy.Records
 		var entries *lists
 		var first, second Revision
+		var sums [2]sum
 		var both errgroup.Group
 		both.Go(func() error {
 			return s.atRevision(ctx, &first, func(tx *gorm.DB) (err error) {
-				entries, err = readEntries(tx)
+				entries, sums[0], err = readEntries(tx)
 				return err
 			})
 		})
 		both.Go(func() error {
 			return s.atRevision(ctx, &second, func(tx *gorm.DB) (err error) {
-				records, err = readRecords(tx)
+				records, sums[1], err = readRecords(tx)
 				return err
 			})
 		})
 		if err := both.Wait(); err != nil {
-			return nil, first, err
+			return nil, err
 		}
 		if first.Number == second.Number {
 			entries.into(records)
-			return records, first, nil
+			sums[0].join(sums[1])
+			return &reading{records, first, sums[0]}, nil
 		}
 	}
 }
@@ -332,7 +409,7 @@ func (s *Store) read(ctx context.Context) (*policy.Records, Revision, error) {
 // atRevision reads in one transaction, and tells at which revision.
 func (s *Store) atRevision(ctx context.Context, last *Revision, read func(tx *gorm.DB) error) error {
 	return s.reader.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
-		if err := tx.Order("number DESC").Limit(1).Find(last).Error; err != nil {
+		if err := tx.Omit("answer").Order("number DESC").Limit(1).Find(last).Error; err != nil {
 			return err
 		}
 		return read(tx)
@@ -343,30 +420,35 @@ func (s *Store) atRevision(ctx context.Context, last *Revision, read func(tx *go
 const chunk = 2000
 
 // readRecords reads all records, without their long lists.
-func readRecords(tx *gorm.DB) (*policy.Records, error) {
-	rows, err := tx.Raw("SELECT type, body FROM records ORDER BY type, id").Rows()
+func readRecords(tx *gorm.DB) (*policy.Records, sum, error) {
+	rows, err := tx.Raw("SELECT type, id, body FROM records ORDER BY type, id").Rows()
 	if err != nil {
-		return nil, err
+		return nil, sum{}, err
 	}
 	defer rows.Close()
 	d, into := newDecoding(), &policy.Records{}
 	for rows.Next() {
-		var typ string
-		var body []byte
-		if err := rows.Scan(&typ, &body); err != nil {
-			return nil, errors.Join(err, d.end(into))
+		var r record
+		if err := rows.Scan(&r.Type, &r.ID, &r.Body); err != nil {
+			_, ended := d.end(into)
+			return nil, sum{}, errors.Join(err, ended)
 		}
-		d.add(typ, body)
+		d.add(r)
 	}
-	return into, errors.Join(rows.Err(), d.end(into))
+	total, err := d.end(into)
+	return into, total, errors.Join(rows.Err(), err)
 }
 
 // decoding reads the bodies of records, some thousand at a time and several at once.
 type decoding struct {
-	types  []string
-	bodies [][]byte
-	parts  []*policy.Records
-	group  errgroup.Group
+	rows  []record
+	parts []*part
+	group errgroup.Group
+}
+
+type part struct {
+	records policy.Records
+	sum     sum
 }
 
 func newDecoding() *decoding {
@@ -375,20 +457,20 @@ func newDecoding() *decoding {
 	return d
 }
 
-func (d *decoding) add(typ string, body []byte) {
-	d.types, d.bodies = append(d.types, typ), append(d.bodies, body)
-	if len(d.types) == chunk {
+func (d *decoding) add(r record) {
+	if d.rows = append(d.rows, r); len(d.rows) == chunk {
 		d.decode()
 	}
 }
 
 func (d *decoding) decode() {
-	types, bodies, part := d.types, d.bodies, &policy.Records{}
-	d.types, d.bodies = nil, nil
-	d.parts = append(d.parts, part)
+	rows, p := d.rows, &part{}
+	d.rows = nil
+	d.parts = append(d.parts, p)
 	d.group.Go(func() error {
-		for i, body := range bodies {
-			if err := part.AddJSON(types[i], body); err != nil {
+		for i := range rows {
+			p.sum.add(rows[i].hash())
+			if err := p.records.AddJSON(rows[i].Type, []byte(rows[i].Body)); err != nil {
 				return errors.Join(ErrDamaged, err)
 			}
 		}
@@ -397,13 +479,19 @@ func (d *decoding) decode() {
 }
 
 // end puts what was decoded together, in the order in which it came.
-func (d *decoding) end(into *policy.Records) error {
+func (d *decoding) end(into *policy.Records) (sum, error) {
 	d.decode()
+	var total sum
 	if err := d.group.Wait(); err != nil {
-		return err
+		return total, err
 	}
-	into.Append(d.parts...)
-	return nil
+	all := make([]*policy.Records, len(d.parts))
+	for i, p := range d.parts {
+		all[i] = &p.records
+		total.join(p.sum)
+	}
+	into.Append(all...)
+	return total, nil
 }
 
 // lists are the long lists of records, by the ids of those.
@@ -424,19 +512,25 @@ func (l *lists) into(records *policy.Records) {
 }
 
 // readEntries reads the long lists by the ids of their records. Most entries are an id and nothing else, which needs no decoding.
-func readEntries(tx *gorm.DB) (*lists, error) {
+func readEntries(tx *gorm.DB) (*lists, sum, error) {
 	out := &lists{map[string][]policy.Member{}, map[string][]policy.DeviceID{}}
+	var total sum
 	rows, err := tx.Raw(`SELECT type, id, of, CASE WHEN entry = '"' || of || '"' THEN NULL ELSE entry END FROM entries ORDER BY type, id, of, entry`).Rows()
 	if err != nil {
-		return nil, err
+		return nil, total, err
 	}
 	defer rows.Close()
 	for rows.Next() {
 		var typ, id, of string
 		var body *string
 		if err := rows.Scan(&typ, &id, &of, &body); err != nil {
-			return nil, err
+			return nil, total, err
 		}
+		whole := entry{typ, id, of, `"` + of + `"`}
+		if body != nil {
+			whole.Entry = *body
+		}
+		total.add(whole.hash())
 		switch {
 		case typ == policy.DeviceGroups.String() && body == nil:
 			out.devices[id] = append(out.devices[id], policy.DeviceID(of))
@@ -448,10 +542,10 @@ func readEntries(tx *gorm.DB) (*lists, error) {
 			err = appendJSON(out.members, id, *body)
 		}
 		if err != nil {
-			return nil, err
+			return nil, total, err
 		}
 	}
-	return out, rows.Err()
+	return out, total, rows.Err()
 }
 
 func appendJSON[T any](lists map[string][]T, id, body string) error {
@@ -483,36 +577,22 @@ func (s *Store) Revisions(ctx context.Context, before uint64, limit int) ([]Revi
 		q = q.Where("number < ?", before)
 	}
 	var out []Revision
-	return out, q.Find(&out).Error
+	return out, q.Omit("answer").Find(&out).Error
 }
 
 // Changes lists what a revision did.
 func (s *Store) Changes(ctx context.Context, revision uint64) ([]Change, error) {
-	var out []Change
-	return out, s.reader.WithContext(ctx).Where("revision = ?", revision).Order("seq").Find(&out).Error
+	return changesOf(s.reader.WithContext(ctx), revision)
 }
 
-// Verify reads the whole chain of revisions and names the first that is not what was written.
-func (s *Store) Verify(ctx context.Context) (checked int, err error) {
-	var before []byte
-	var revisions []Revision
-	if err := s.reader.WithContext(ctx).Order("number").Find(&revisions).Error; err != nil {
-		return 0, err
-	}
-	for _, r := range revisions {
-		changes, err := s.Changes(ctx, r.Number)
-		if err != nil {
-			return checked, err
-		}
-		want, err := link(before, &r, changes)
-		if err != nil {
-			return checked, err
-		}
-		if !bytes.Equal(want, r.Chain) {
-			return checked, fmt.Errorf("revision %d is not as it was written", r.Number)
-		}
-		before = r.Chain
-		checked++
-	}
-	return checked, nil
+func changesOf(tx *gorm.DB, revision uint64) ([]Change, error) {
+	var out []Change
+	return out, tx.Where("revision = ?", revision).Order("seq").Find(&out).Error
+}
+
+// LaterChange is the first revision after one that changed a record, 0 where none did.
+func (s *Store) LaterChange(ctx context.Context, typeName, id string, after uint64) (uint64, error) {
+	var out []uint64
+	err := s.reader.WithContext(ctx).Model(&Change{}).Where("type = ? AND id = ? AND revision > ?", typeName, id, after).Order("revision").Limit(1).Pluck("revision", &out).Error
+	return append(out, 0)[0], err
 }

@@ -10,7 +10,9 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"time"
 
@@ -31,10 +33,17 @@ const FileName = "sentier.db"
 type Store struct {
 	writer, reader *gorm.DB
 	lock           *os.File
-	path           string
+	dir, path      string
+	file           os.FileInfo // of the database that was opened
+	head           *head
 
 	saving sync.Mutex
 	last   *Revision // the last that was saved here; nil: not known
+	sum    sum       // over all records and entries, where last is known
+
+	loaded *reading // what opening has read already, for Load
+	dirty  atomic.Int64
+	notice string // what whoever runs the service should know
 }
 
 // dialect is GORM's dialect of SQLite over the pure-Go driver, whose errors it does not know by itself.
@@ -60,9 +69,15 @@ func (dialect) Translate(err error) error {
 	return err
 }
 
-func open(path, more string, connections int) (*gorm.DB, error) {
-	dsn := "file:" + path + "?_pragma=busy_timeout(5000)&_pragma=journal_mode(WAL)&_pragma=foreign_keys(1)" +
-		"&_pragma=synchronous(FULL)&_time_format=sqlite&_timezone=UTC" + more
+// Ways to open the database.
+const (
+	toWrite = "&_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_txlock=immediate"
+	toRead  = "&mode=ro&_pragma=query_only(1)"
+	toCopy  = "&mode=ro" // a copy is made by a statement that query_only refuses
+)
+
+func open(path, way string, connections int) (*gorm.DB, error) {
+	dsn := "file:" + path + "?_pragma=busy_timeout(5000)&_pragma=foreign_keys(1)&_time_format=sqlite&_timezone=UTC" + way
 	db, err := gorm.Open(dialect{sqlite.Dialector{DriverName: "sqlite", DSN: dsn}}, &gorm.Config{
 		Logger:                 logger.Discard,
 		TranslateError:         true,
@@ -82,20 +97,39 @@ func open(path, more string, connections int) (*gorm.DB, error) {
 }
 
 // Open opens the database in a folder, and makes both where they are missing. With exclusive, no
-// other process can have it open exclusively, so that one service answers from it.
+// other process can have it open exclusively, so that one service answers from it. Before anything is written, what is there
+// is held against the mark of the last acknowledged revision and against its own hashes; where they do not fit, the
+// error says what is wrong and what to do, and no file is touched.
 func Open(dir string, exclusive bool) (*Store, error) {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, fmt.Errorf("make the folder %s: %w", dir, err)
 	}
-	s := &Store{path: filepath.Join(dir, FileName)}
+	s := &Store{dir: dir, path: filepath.Join(dir, FileName)}
 	if exclusive {
 		if err := s.takeLock(filepath.Join(dir, "sentier.lock")); err != nil {
 			return nil, err
 		}
 	}
 	if err := s.open(); err != nil {
-		s.Close()
-		return nil, fmt.Errorf("open the database %s: %w", s.path, err)
+		return nil, errors.Join(fmt.Errorf("open the database %s: %w", s.path, err), s.Close())
+	}
+	return s, nil
+}
+
+// OpenToRead opens the database in a folder, or a file of one, to look at it and to change nothing.
+func OpenToRead(path string) (*Store, error) {
+	s := &Store{dir: path, path: filepath.Join(path, FileName)}
+	if info, err := os.Stat(path); err == nil && !info.IsDir() {
+		s.dir, s.path = filepath.Dir(path), path
+		if filepath.Base(path) != FileName {
+			s.dir = path // a backup has no mark beside it
+		}
+	}
+	if _, err := os.Stat(s.path); err != nil {
+		return nil, fmt.Errorf("open the database: %w", err)
+	}
+	if err := s.openReader(); err != nil {
+		return nil, errors.Join(fmt.Errorf("open the database %s: %w", s.path, damaged(err)), s.Close())
 	}
 	return s, nil
 }
@@ -114,21 +148,148 @@ func (s *Store) takeLock(path string) error {
 }
 
 func (s *Store) open() error {
-	file, err := os.OpenFile(s.path, os.O_CREATE|os.O_RDWR, 0o600)
+	m, turn, marked, err := readMark(s.dir)
 	if err != nil {
 		return err
 	}
-	if err := file.Close(); err != nil {
+	info, err := os.Stat(s.path)
+	switch {
+	case errors.Is(err, fs.ErrNotExist) || err == nil && info.Size() == 0:
+		if m.number > 0 {
+			return fmt.Errorf("it is missing, and revision %d was acknowledged here: put the database back, or restore a backup into another folder", m.number)
+		}
+	case err != nil:
 		return err
+	default:
+		if err := s.inspect(m, marked); err != nil {
+			return damaged(err)
+		}
 	}
-	if s.writer, err = open(s.path, "&_txlock=immediate", 1); err != nil {
+	if s.writer, err = open(s.path, toWrite, 1); err != nil {
 		return damaged(err)
 	}
 	if err := s.migrate(); err != nil {
 		return damaged(err)
 	}
-	s.reader, err = open(s.path, "&_pragma=query_only(1)", 4)
-	return damaged(err)
+	if s.file, err = os.Stat(s.path); err != nil {
+		return err
+	}
+	if err := os.Chmod(s.path, 0o600); err != nil {
+		return err
+	}
+	if s.reader == nil {
+		if err := s.openReader(); err != nil {
+			return damaged(err)
+		}
+	}
+	if s.loaded != nil {
+		last := s.loaded.last
+		m = mark{number: last.Number, verified: last.Number}
+		copy(m.chain[:], last.Chain)
+		s.last, s.sum = &last, s.loaded.sum
+	}
+	if s.head, err = openHead(s.dir, m, turn); err != nil {
+		return err
+	}
+	if s.head.read() != m {
+		err = s.head.write(m)
+	}
+	return err
+}
+
+func (s *Store) openReader() (err error) {
+	s.reader, err = open(s.path, toRead, 4)
+	return err
+}
+
+// inspect looks at a database that is there before it is opened for writing: does it go as far as it must, and are its records
+// what its revisions made of them?
+func (s *Store) inspect(m mark, marked bool) error {
+	if err := s.openReader(); err != nil {
+		return err
+	}
+	close := func() error {
+		pool, err := s.reader.DB()
+		s.reader = nil
+		return errors.Join(err, pool.Close())
+	}
+	version, err := s.version()
+	if err != nil {
+		return err
+	}
+	if version < groundVersion { // from before there were marks
+		return close()
+	}
+	ctx := context.Background()
+	r, err := s.read(ctx)
+	if err != nil {
+		return err
+	}
+	last := r.last
+	if last.State != nil && string(r.sum.bytes()) != string(last.State) {
+		_, _, err := checkState(s.reader.WithContext(ctx), last)
+		return fmt.Errorf("%w (%w)", ErrDamaged, err)
+	}
+	if marked && m.number > 0 {
+		if err := s.holdsMark(ctx, m, last); err != nil {
+			return err
+		}
+	} else if last.Number > 0 {
+		s.notice = fmt.Sprintf("%s is missing beside the database, so that nobody can tell whether revision %d of %s is the last: where the folder was copied, copy %s and %s-wal as well",
+			HeadName, last.Number, last.At.Format(time.RFC3339), HeadName, FileName)
+		if err := checkChain(s.reader.WithContext(ctx), 1, nil, nil); err != nil {
+			return fmt.Errorf("%w (%w)", ErrDamaged, err)
+		}
+	}
+	s.loaded = r
+	return nil
+}
+
+// holdsMark checks that a database goes as far as the mark, by the same revisions, and checks those after the last that was
+// verified.
+func (s *Store) holdsMark(ctx context.Context, m mark, last Revision) error {
+	if last.Number < m.number {
+		return s.lost(m, last)
+	}
+	from := min(m.verified, m.number)
+	var before Revision
+	if from > 0 {
+		if err := s.reader.WithContext(ctx).Take(&before, "number = ?", from).Error; err != nil {
+			return fmt.Errorf("%w (%s cannot be read: %w)", ErrDamaged, revisionName(from), err)
+		}
+	}
+	agrees := from == m.number && string(before.Chain) == string(m.chain[:])
+	err := checkChain(s.reader.WithContext(ctx), from+1, before.Chain, func(r *Revision) {
+		agrees = agrees || r.Number == m.number && string(r.Chain) == string(m.chain[:])
+	})
+	if err != nil {
+		return fmt.Errorf("%w (%w)", ErrDamaged, err)
+	}
+	if !agrees {
+		return s.lost(m, last)
+	}
+	return nil
+}
+
+// lost is the error of a database that does not hold the revision of the mark.
+func (s *Store) lost(m mark, last Revision) error {
+	if last.Number >= m.number {
+		return fmt.Errorf("%w (its revision %d is another than the one that was acknowledged here: the database is of another folder)", ErrDamaged, m.number)
+	}
+	return fmt.Errorf("%w (it ends at revision %d, and revision %d was acknowledged: %s-wal is damaged or missing. With a good copy of that file beside it all is there again; to go on without what is lost, run “sentier restore %s --data NEW-FOLDER”)",
+		ErrDamaged, last.Number, m.number, FileName, s.path)
+}
+
+// Notice is what whoever runs the service should know of the files; empty: nothing.
+func (s *Store) Notice() string { return s.notice }
+
+// Replaced tells whether the file of the database is another one than that which was opened, or gone.
+func (s *Store) Replaced() error {
+	now, err := os.Stat(s.path)
+	if err == nil && os.SameFile(now, s.file) {
+		return nil
+	}
+	return fmt.Errorf("the database %s was moved away or replaced while the service runs: put it back, or stop the service first", s.path)
 }
 
 // ErrDamaged is the error of a database that cannot be read.
@@ -137,6 +298,10 @@ var ErrDamaged = errors.New("the database is damaged: put a good copy in its pla
 const (
 	codeCorrupt = 11
 	codeNotADB  = 26
+	codeFull    = 13
+	codeWrite   = 10 | 3<<8 // I/O error on writing
+	codeSync    = 10 | 4<<8
+	codeShm     = 10 | 19<<8 // no room for what the readers share
 )
 
 func damaged(err error) error {
@@ -145,6 +310,30 @@ func damaged(err error) error {
 		return fmt.Errorf("%w (%w)", ErrDamaged, err)
 	}
 	return err
+}
+
+// ErrFull is the error of a change that the disk has no room for.
+var ErrFull = errors.New("the disk has no room for it, or cannot be written")
+
+func full(err error) error {
+	var e *sqlite3.Error
+	if errors.As(err, &e) && slices.Contains([]int{codeFull, codeWrite, codeSync, codeShm}, e.Code()) || errors.Is(err, syscall.ENOSPC) {
+		return fmt.Errorf("%w (%w)", ErrFull, err)
+	}
+	return err
+}
+
+// groundVersion is the version of the schema from which on revisions carry a hash over all records.
+const groundVersion = 4
+
+// version is the version of the schema.
+func (s *Store) version() (int, error) {
+	var out int
+	var there int64
+	if err := s.reader.Raw("SELECT count(*) FROM sqlite_master WHERE name = 'goose_db_version'").Scan(&there).Error; err != nil || there == 0 {
+		return 0, err
+	}
+	return out, s.reader.Raw("SELECT max(version_id) FROM goose_db_version WHERE is_applied").Scan(&out).Error
 }
 
 func (s *Store) migrate() error {
@@ -176,6 +365,7 @@ func (s *Store) migrate() error {
 // Close closes the database.
 func (s *Store) Close() error {
 	var errs []error
+	// The writer goes last: whoever closes the database as the last takes the log into it.
 	for _, db := range []*gorm.DB{s.reader, s.writer} {
 		if db == nil {
 			continue
@@ -186,11 +376,17 @@ func (s *Store) Close() error {
 		}
 		errs = append(errs, err)
 	}
+	if s.head != nil {
+		errs = append(errs, s.head.file.Close())
+	}
 	if s.lock != nil {
 		errs = append(errs, s.lock.Close())
 	}
 	return errors.Join(errs...)
 }
+
+// Dir is the folder of the database.
+func (s *Store) Dir() string { return s.dir }
 
 // Path is where the database lies.
 func (s *Store) Path() string { return s.path }

@@ -79,8 +79,8 @@ func TestWhatIsSavedIsLoaded(t *testing.T) {
 	if err := s.Save(ctx, &stale, nil, Saving{}); err == nil {
 		t.Error("a revision was written over another")
 	}
-	if n, err := s.Verify(ctx); n != 2 || err != nil {
-		t.Errorf("verified %d, %v", n, err)
+	if v, err := s.Verify(ctx); v.Revisions != 2 || err != nil {
+		t.Errorf("verified %d, %v", v.Revisions, err)
 	}
 	if err := s.writer.Exec("UPDATE changes SET after = replace(after, 'Winter', 'Wintry') WHERE revision = 1 AND type = 'schedules'").Error; err != nil {
 		t.Fatal(err)

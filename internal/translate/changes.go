@@ -31,7 +31,7 @@ func Changes(done []policy.RecordChange) []wire.Change {
 }
 
 func fieldChanges(c policy.RecordChange) []wire.FieldChange {
-	out := objectChanges("", fields(policy.Short(c.Before)), fields(policy.Short(c.After)))
+	out := objectChanges("", Fields(policy.Short(c.Before)), Fields(policy.Short(c.After)))
 	added, dropped := c.Entries()
 	if len(added)+len(dropped) > 0 {
 		list := wire.FieldChange{Field: policy.LongList(c.Before.Type())}
@@ -100,8 +100,8 @@ func plainList(v json.RawMessage) bool {
 	return v == nil || json.Unmarshal(v, &texts) == nil
 }
 
-// fields takes a record apart; a record always marshals, and its JSON is an object.
-func fields(r policy.Record) map[string]json.RawMessage {
+// Fields takes a record apart; a record always marshals, and its JSON is an object.
+func Fields(r policy.Record) map[string]json.RawMessage {
 	body, err := json.Marshal(r)
 	out := map[string]json.RawMessage{}
 	if err == nil {

@@ -238,6 +238,7 @@ type Evaluations struct {
 
 // PartEvaluation is one of many evaluations.
 type PartEvaluation struct {
+	Unread   string          `json:"-"` // why it cannot be read; empty: it can
 	Subject  *Entity         `json:"subject,omitempty"`
 	Action   *Action         `json:"action,omitempty"`
 	Resource *Entity         `json:"resource,omitempty"`

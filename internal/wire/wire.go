@@ -77,6 +77,8 @@ type Problem struct {
 	Faults []Fault `json:"faults,omitempty"`
 	// Current is the record as it is now, where another change came in between.
 	Current any `json:"current,omitempty"`
+	// Gains is what somebody would gain by a removal that is refused for it.
+	Gains *Impact `json:"gains,omitempty"`
 }
 
 // Fault is one thing that is wrong with a record or a document.
@@ -119,6 +121,7 @@ type Saved struct {
 	ID       string   `json:"id,omitempty" description:"of the record that was added"`
 	Changes  []Change `json:"changes"`
 	Impact   *Impact  `json:"impact,omitempty" description:"who would gain and lose what now, where it was asked for"`
+	Tag      string   `json:"-"` // entity tag of the one record that was changed, in the version that this change made
 }
 
 // Imported is the answer to a CSV file that was brought in, or looked at.
@@ -154,7 +157,8 @@ type Edit struct {
 	Type   string          `json:"type" description:"record type, such as user_groups"`
 	ID     string          `json:"id"`
 	Record json.RawMessage `json:"record,omitempty"`
-	Along  bool            `json:"along,omitempty"`
+	Along  bool            `json:"along,omitempty" description:"with remove: take every mention along"`
+	Accept bool            `json:"accept_gains,omitempty" description:"with along: though somebody would gain rights by it"`
 	List   string          `json:"list,omitempty" enum:"members,devices,tags,points"`
 	Value  string          `json:"value,omitempty" description:"the user, device, tag or point"`
 	From   string          `json:"from,omitempty" description:"beginning of a membership"`
@@ -209,8 +213,48 @@ type Session struct {
 	User     Named     `json:"user"`
 	Mandates []string  `json:"mandates" description:"roles of the mandates in force"`
 	Expires  time.Time `json:"expires"`
+	Terminal bool      `json:"-"`
 	Now      time.Time `json:"now" description:"what the clock of the service shows"`
 	Token    string    `json:"token,omitempty" description:"shown once, for a terminal"`
+}
+
+// Verified says what was read back and found to be what was written.
+type Verified struct {
+	Whole     bool   `json:"whole"`
+	Wrong     string `json:"wrong,omitempty" description:"the first thing that is not what was written"`
+	Revisions uint64 `json:"revisions" description:"whose chain was read back"`
+	Records   int    `json:"records"`
+	Entries   int    `json:"entries" description:"of the long lists"`
+	Marked    bool   `json:"marked" description:"the mark of the last acknowledged revision agrees"`
+}
+
+// Welcome sets a password by a link.
+type Welcome struct {
+	Link     string `json:"link" sentier:"required" description:"the secret of the link: what follows the # in it"`
+	Password string `json:"password" sentier:"required"`
+	Terminal bool   `json:"terminal,omitempty"`
+}
+
+// Invitation is a link by which a user sets a password of their own.
+type Invitation struct {
+	Link    string    `json:"link" description:"shown once; good once"`
+	Expires time.Time `json:"expires"`
+}
+
+// NewPassword changes the caller's own password.
+type NewPassword struct {
+	Current  string `json:"current" sentier:"required"`
+	Password string `json:"password" sentier:"required" description:"12 to 200 characters"`
+}
+
+// OwnSession is one of the caller's own sessions.
+type OwnSession struct {
+	ID      string    `json:"id"`
+	Kind    string    `json:"kind" enum:"console,terminal"`
+	From    string    `json:"from" description:"address that it was begun from"`
+	Began   time.Time `json:"began"`
+	Expires time.Time `json:"expires"`
+	This    bool      `json:"this,omitempty" description:"the one that this request came with"`
 }
 
 // Token is a bearer token without its secret.

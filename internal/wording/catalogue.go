@@ -16,7 +16,13 @@ import (
 var files embed.FS
 
 // Catalogue is the words of one language.
-type Catalogue struct{ words map[string]string }
+type Catalogue struct {
+	words    map[string]string
+	language string
+}
+
+// Language is the tag of the catalogue's language, such as “en”.
+func (c Catalogue) Language() string { return c.language }
 
 // English is the catalogue that is complete by definition; a test holds French against it.
 var (
@@ -47,7 +53,7 @@ func mustLoad(language string) Catalogue {
 	if err := json.Unmarshal(data, &tree); err != nil {
 		panic(fmt.Sprintf("wording: %s.json: %v", language, err))
 	}
-	c := Catalogue{map[string]string{}}
+	c := Catalogue{map[string]string{}, language}
 	c.flatten("", tree)
 	return c
 }

@@ -4,6977 +4,7732 @@
  */
 
 export interface paths {
-  "/.well-known/authzen-configuration": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** OpenID AuthZEN metadata */
-    get: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path?: never;
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["AuthZEN"];
-          };
+    "/.well-known/authzen-configuration": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
         };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/access/v1/evaluation": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** OpenID AuthZEN access evaluation */
-    post: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path?: never;
-        cookie?: never;
-      };
-      requestBody?: {
-        content: {
-          "application/json": components["schemas"]["Evaluation"];
-        };
-      };
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": {
-              context: components["schemas"]["ContextType2"];
-              decision: boolean;
+        /** OpenID AuthZEN metadata */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
             };
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/access/v1/evaluations": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** OpenID AuthZEN access evaluations, up to 10,000 */
-    post: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path?: never;
-        cookie?: never;
-      };
-      requestBody?: {
-        content: {
-          "application/json": components["schemas"]["Evaluations"];
-        };
-      };
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["s"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/access/v1/search/action": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** OpenID AuthZEN action search */
-    post: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path?: never;
-        cookie?: never;
-      };
-      requestBody?: {
-        content: {
-          "application/json": components["schemas"]["Search"];
-        };
-      };
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["SearchResult"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/access/v1/search/resource": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** OpenID AuthZEN resource search */
-    post: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path?: never;
-        cookie?: never;
-      };
-      requestBody?: {
-        content: {
-          "application/json": components["schemas"]["Search"];
-        };
-      };
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["SearchResult"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/access/v1/search/subject": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** OpenID AuthZEN subject search */
-    post: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path?: never;
-        cookie?: never;
-      };
-      requestBody?: {
-        content: {
-          "application/json": components["schemas"]["Search"];
-        };
-      };
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["SearchResult"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/advice": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** What would turn an answer, the change that changes least beside it first */
-    post: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path?: never;
-        cookie?: never;
-      };
-      requestBody?: {
-        content: {
-          "application/json": components["schemas"]["AdviceQuestion"];
-        };
-      };
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Advice"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/calendars": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** List of calendars */
-    get: {
-      parameters: {
-        query?: {
-          limit?: number;
-          cursor?: string;
-          /** @description a word to search for */
-          q?: string;
-        };
-        header?: never;
-        path?: never;
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["ListOfCalendar"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    put?: never;
-    /** Add a calendar; its id is made from its name where none is given */
-    post: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path?: never;
-        cookie?: never;
-      };
-      requestBody?: {
-        content: {
-          "application/json": components["schemas"]["Calendar"];
-        };
-      };
-      responses: {
-        /** @description Created */
-        201: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Saved"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/calendars/{id}": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** One calendar */
-    get: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path: {
-          id: string;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Calendar"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    /** Make a calendar what the body says */
-    put: {
-      parameters: {
-        query?: {
-          /** @description change nothing, and say what it would change */
-          dry?: boolean;
-          /** @description on a dry run: say also who would gain and lose what now */
-          impact?: boolean;
-          /** @description why, for the record of changes */
-          note?: string;
-        };
-        header?: {
-          /** @description entity tag that the record must have */
-          "If-Match"?: string;
-          /** @description *: the record must not be there yet */
-          "If-None-Match"?: string;
-          /** @description a repetition with the same key and body changes nothing more */
-          "Idempotency-Key"?: string;
-        };
-        path: {
-          id: string;
-        };
-        cookie?: never;
-      };
-      requestBody?: {
-        content: {
-          "application/json": components["schemas"]["Calendar"];
-        };
-      };
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Saved"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    post?: never;
-    /** Remove a calendar */
-    delete: {
-      parameters: {
-        query?: {
-          /** @description change nothing, and say what it would change */
-          dry?: boolean;
-          /** @description on a dry run: say also who would gain and lose what now */
-          impact?: boolean;
-          /** @description why, for the record of changes */
-          note?: string;
-          /** @description take every mention of the record along */
-          along?: boolean;
-        };
-        header?: {
-          /** @description entity tag that the record must have */
-          "If-Match"?: string;
-          /** @description *: the record must not be there yet */
-          "If-None-Match"?: string;
-          /** @description a repetition with the same key and body changes nothing more */
-          "Idempotency-Key"?: string;
-        };
-        path: {
-          id: string;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Saved"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    options?: never;
-    head?: never;
-    /** Change a calendar by a JSON Merge Patch */
-    patch: {
-      parameters: {
-        query?: {
-          /** @description change nothing, and say what it would change */
-          dry?: boolean;
-          /** @description on a dry run: say also who would gain and lose what now */
-          impact?: boolean;
-          /** @description why, for the record of changes */
-          note?: string;
-        };
-        header?: {
-          /** @description entity tag that the record must have */
-          "If-Match"?: string;
-          /** @description *: the record must not be there yet */
-          "If-None-Match"?: string;
-          /** @description a repetition with the same key and body changes nothing more */
-          "Idempotency-Key"?: string;
-        };
-        path: {
-          id: string;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Saved"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    trace?: never;
-  };
-  "/api/v1/calendars/{id}/mentions": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** What refers to a calendar */
-    get: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path: {
-          id: string;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Mention"][];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/changes": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** Make many changes, all or none */
-    post: {
-      parameters: {
-        query?: {
-          dry?: boolean;
-          note?: string;
-          impact?: boolean;
-        };
-        header?: {
-          "Idempotency-Key"?: string;
-        };
-        path?: never;
-        cookie?: never;
-      };
-      requestBody?: {
-        content: {
-          "application/json": components["schemas"]["BatchQuery"];
-        };
-      };
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Saved"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/check": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** May this user do this to that device, why, and until when? */
-    post: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path?: never;
-        cookie?: never;
-      };
-      requestBody?: {
-        content: {
-          "application/json": components["schemas"]["Check"];
-        };
-      };
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Answer"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/counts": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** How many devices each site and device group has, by itself and with all below */
-    get: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path?: never;
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Counts"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/device_groups": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** List of device groups */
-    get: {
-      parameters: {
-        query?: {
-          limit?: number;
-          cursor?: string;
-          /** @description a word to search for */
-          q?: string;
-        };
-        header?: never;
-        path?: never;
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["ListOfDeviceGroup"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    put?: never;
-    /** Add a device group; its id is made from its name where none is given */
-    post: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path?: never;
-        cookie?: never;
-      };
-      requestBody?: {
-        content: {
-          "application/json": components["schemas"]["DeviceGroup"];
-        };
-      };
-      responses: {
-        /** @description Created */
-        201: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Saved"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/device_groups/{id}": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** One device group */
-    get: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path: {
-          id: string;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["DeviceGroup"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    /** Make a device group what the body says */
-    put: {
-      parameters: {
-        query?: {
-          /** @description change nothing, and say what it would change */
-          dry?: boolean;
-          /** @description on a dry run: say also who would gain and lose what now */
-          impact?: boolean;
-          /** @description why, for the record of changes */
-          note?: string;
-        };
-        header?: {
-          /** @description entity tag that the record must have */
-          "If-Match"?: string;
-          /** @description *: the record must not be there yet */
-          "If-None-Match"?: string;
-          /** @description a repetition with the same key and body changes nothing more */
-          "Idempotency-Key"?: string;
-        };
-        path: {
-          id: string;
-        };
-        cookie?: never;
-      };
-      requestBody?: {
-        content: {
-          "application/json": components["schemas"]["DeviceGroup"];
-        };
-      };
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Saved"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    post?: never;
-    /** Remove a device group */
-    delete: {
-      parameters: {
-        query?: {
-          /** @description change nothing, and say what it would change */
-          dry?: boolean;
-          /** @description on a dry run: say also who would gain and lose what now */
-          impact?: boolean;
-          /** @description why, for the record of changes */
-          note?: string;
-          /** @description take every mention of the record along */
-          along?: boolean;
-        };
-        header?: {
-          /** @description entity tag that the record must have */
-          "If-Match"?: string;
-          /** @description *: the record must not be there yet */
-          "If-None-Match"?: string;
-          /** @description a repetition with the same key and body changes nothing more */
-          "Idempotency-Key"?: string;
-        };
-        path: {
-          id: string;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Saved"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    options?: never;
-    head?: never;
-    /** Change a device group by a JSON Merge Patch */
-    patch: {
-      parameters: {
-        query?: {
-          /** @description change nothing, and say what it would change */
-          dry?: boolean;
-          /** @description on a dry run: say also who would gain and lose what now */
-          impact?: boolean;
-          /** @description why, for the record of changes */
-          note?: string;
-        };
-        header?: {
-          /** @description entity tag that the record must have */
-          "If-Match"?: string;
-          /** @description *: the record must not be there yet */
-          "If-None-Match"?: string;
-          /** @description a repetition with the same key and body changes nothing more */
-          "Idempotency-Key"?: string;
-        };
-        path: {
-          id: string;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Saved"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    trace?: never;
-  };
-  "/api/v1/device_groups/{id}/devices/{entry}": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    /** Add one device */
-    put: {
-      parameters: {
-        query?: {
-          dry?: boolean;
-        };
-        header?: never;
-        path: {
-          id: string;
-          /** @description the user, device, tag or point */
-          entry: string;
-        };
-        cookie?: never;
-      };
-      requestBody?: {
-        content: {
-          "application/json": components["schemas"]["EntryQuery"];
-        };
-      };
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Saved"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    post?: never;
-    /** Drop one device */
-    delete: {
-      parameters: {
-        query?: {
-          dry?: boolean;
-        };
-        header?: never;
-        path: {
-          id: string;
-          /** @description the user, device, tag or point */
-          entry: string;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Saved"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/device_groups/{id}/mentions": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** What refers to a device group */
-    get: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path: {
-          id: string;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Mention"][];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/devices": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** List of devices */
-    get: {
-      parameters: {
-        query?: {
-          limit?: number;
-          cursor?: string;
-          /** @description a word to search for */
-          q?: string;
-        };
-        header?: never;
-        path?: never;
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["ListOfDevice"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    put?: never;
-    /** Add a device; its id is made from its name where none is given */
-    post: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path?: never;
-        cookie?: never;
-      };
-      requestBody?: {
-        content: {
-          "application/json": components["schemas"]["Device"];
-        };
-      };
-      responses: {
-        /** @description Created */
-        201: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Saved"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/devices/{id}": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** One device */
-    get: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path: {
-          id: string;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Device"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    /** Make a device what the body says */
-    put: {
-      parameters: {
-        query?: {
-          /** @description change nothing, and say what it would change */
-          dry?: boolean;
-          /** @description on a dry run: say also who would gain and lose what now */
-          impact?: boolean;
-          /** @description why, for the record of changes */
-          note?: string;
-        };
-        header?: {
-          /** @description entity tag that the record must have */
-          "If-Match"?: string;
-          /** @description *: the record must not be there yet */
-          "If-None-Match"?: string;
-          /** @description a repetition with the same key and body changes nothing more */
-          "Idempotency-Key"?: string;
-        };
-        path: {
-          id: string;
-        };
-        cookie?: never;
-      };
-      requestBody?: {
-        content: {
-          "application/json": components["schemas"]["Device"];
-        };
-      };
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Saved"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    post?: never;
-    /** Remove a device */
-    delete: {
-      parameters: {
-        query?: {
-          /** @description change nothing, and say what it would change */
-          dry?: boolean;
-          /** @description on a dry run: say also who would gain and lose what now */
-          impact?: boolean;
-          /** @description why, for the record of changes */
-          note?: string;
-          /** @description take every mention of the record along */
-          along?: boolean;
-        };
-        header?: {
-          /** @description entity tag that the record must have */
-          "If-Match"?: string;
-          /** @description *: the record must not be there yet */
-          "If-None-Match"?: string;
-          /** @description a repetition with the same key and body changes nothing more */
-          "Idempotency-Key"?: string;
-        };
-        path: {
-          id: string;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Saved"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    options?: never;
-    head?: never;
-    /** Change a device by a JSON Merge Patch */
-    patch: {
-      parameters: {
-        query?: {
-          /** @description change nothing, and say what it would change */
-          dry?: boolean;
-          /** @description on a dry run: say also who would gain and lose what now */
-          impact?: boolean;
-          /** @description why, for the record of changes */
-          note?: string;
-        };
-        header?: {
-          /** @description entity tag that the record must have */
-          "If-Match"?: string;
-          /** @description *: the record must not be there yet */
-          "If-None-Match"?: string;
-          /** @description a repetition with the same key and body changes nothing more */
-          "Idempotency-Key"?: string;
-        };
-        path: {
-          id: string;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Saved"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    trace?: never;
-  };
-  "/api/v1/devices/{id}/mentions": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** What refers to a device */
-    get: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path: {
-          id: string;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Mention"][];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/devices/{id}/points/{entry}": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    /** Add one point */
-    put: {
-      parameters: {
-        query?: {
-          dry?: boolean;
-        };
-        header?: never;
-        path: {
-          id: string;
-          /** @description the user, device, tag or point */
-          entry: string;
-        };
-        cookie?: never;
-      };
-      requestBody?: {
-        content: {
-          "application/json": components["schemas"]["EntryQuery"];
-        };
-      };
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Saved"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    post?: never;
-    /** Drop one point */
-    delete: {
-      parameters: {
-        query?: {
-          dry?: boolean;
-        };
-        header?: never;
-        path: {
-          id: string;
-          /** @description the user, device, tag or point */
-          entry: string;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Saved"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/devices/{id}/tags/{entry}": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    /** Add one tag */
-    put: {
-      parameters: {
-        query?: {
-          dry?: boolean;
-        };
-        header?: never;
-        path: {
-          id: string;
-          /** @description the user, device, tag or point */
-          entry: string;
-        };
-        cookie?: never;
-      };
-      requestBody?: {
-        content: {
-          "application/json": components["schemas"]["EntryQuery"];
-        };
-      };
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Saved"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    post?: never;
-    /** Drop one tag */
-    delete: {
-      parameters: {
-        query?: {
-          dry?: boolean;
-        };
-        header?: never;
-        path: {
-          id: string;
-          /** @description the user, device, tag or point */
-          entry: string;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Saved"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/events": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** Server-sent events of every revision, resumable with Last-Event-ID */
-    get: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path?: never;
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content?: never;
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/find": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** Search everything */
-    get: {
-      parameters: {
-        query: {
-          q: string;
-          limit?: number;
-        };
-        header?: never;
-        path?: never;
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Found"][];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/grants": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** List of grants */
-    get: {
-      parameters: {
-        query?: {
-          limit?: number;
-          cursor?: string;
-          /** @description a word to search for */
-          q?: string;
-        };
-        header?: never;
-        path?: never;
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["ListOfGrant"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    put?: never;
-    /** Add a grant; its id is made from its name where none is given */
-    post: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path?: never;
-        cookie?: never;
-      };
-      requestBody?: {
-        content: {
-          "application/json": components["schemas"]["Grant"];
-        };
-      };
-      responses: {
-        /** @description Created */
-        201: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Saved"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/grants/{id}": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** One grant */
-    get: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path: {
-          id: string;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Grant"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    /** Make a grant what the body says */
-    put: {
-      parameters: {
-        query?: {
-          /** @description change nothing, and say what it would change */
-          dry?: boolean;
-          /** @description on a dry run: say also who would gain and lose what now */
-          impact?: boolean;
-          /** @description why, for the record of changes */
-          note?: string;
-        };
-        header?: {
-          /** @description entity tag that the record must have */
-          "If-Match"?: string;
-          /** @description *: the record must not be there yet */
-          "If-None-Match"?: string;
-          /** @description a repetition with the same key and body changes nothing more */
-          "Idempotency-Key"?: string;
-        };
-        path: {
-          id: string;
-        };
-        cookie?: never;
-      };
-      requestBody?: {
-        content: {
-          "application/json": components["schemas"]["Grant"];
-        };
-      };
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Saved"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    post?: never;
-    /** Remove a grant */
-    delete: {
-      parameters: {
-        query?: {
-          /** @description change nothing, and say what it would change */
-          dry?: boolean;
-          /** @description on a dry run: say also who would gain and lose what now */
-          impact?: boolean;
-          /** @description why, for the record of changes */
-          note?: string;
-          /** @description take every mention of the record along */
-          along?: boolean;
-        };
-        header?: {
-          /** @description entity tag that the record must have */
-          "If-Match"?: string;
-          /** @description *: the record must not be there yet */
-          "If-None-Match"?: string;
-          /** @description a repetition with the same key and body changes nothing more */
-          "Idempotency-Key"?: string;
-        };
-        path: {
-          id: string;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Saved"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    options?: never;
-    head?: never;
-    /** Change a grant by a JSON Merge Patch */
-    patch: {
-      parameters: {
-        query?: {
-          /** @description change nothing, and say what it would change */
-          dry?: boolean;
-          /** @description on a dry run: say also who would gain and lose what now */
-          impact?: boolean;
-          /** @description why, for the record of changes */
-          note?: string;
-        };
-        header?: {
-          /** @description entity tag that the record must have */
-          "If-Match"?: string;
-          /** @description *: the record must not be there yet */
-          "If-None-Match"?: string;
-          /** @description a repetition with the same key and body changes nothing more */
-          "Idempotency-Key"?: string;
-        };
-        path: {
-          id: string;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Saved"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    trace?: never;
-  };
-  "/api/v1/grants/{id}/mentions": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** What refers to a grant */
-    get: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path: {
-          id: string;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Mention"][];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/kinds": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** List of kinds */
-    get: {
-      parameters: {
-        query?: {
-          limit?: number;
-          cursor?: string;
-          /** @description a word to search for */
-          q?: string;
-        };
-        header?: never;
-        path?: never;
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["ListOfKind"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    put?: never;
-    /** Add a kind; its id is made from its name where none is given */
-    post: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path?: never;
-        cookie?: never;
-      };
-      requestBody?: {
-        content: {
-          "application/json": components["schemas"]["Kind"];
-        };
-      };
-      responses: {
-        /** @description Created */
-        201: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Saved"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/kinds/{id}": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** One kind */
-    get: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path: {
-          id: string;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Kind"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    /** Make a kind what the body says */
-    put: {
-      parameters: {
-        query?: {
-          /** @description change nothing, and say what it would change */
-          dry?: boolean;
-          /** @description on a dry run: say also who would gain and lose what now */
-          impact?: boolean;
-          /** @description why, for the record of changes */
-          note?: string;
-        };
-        header?: {
-          /** @description entity tag that the record must have */
-          "If-Match"?: string;
-          /** @description *: the record must not be there yet */
-          "If-None-Match"?: string;
-          /** @description a repetition with the same key and body changes nothing more */
-          "Idempotency-Key"?: string;
-        };
-        path: {
-          id: string;
-        };
-        cookie?: never;
-      };
-      requestBody?: {
-        content: {
-          "application/json": components["schemas"]["Kind"];
-        };
-      };
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Saved"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    post?: never;
-    /** Remove a kind */
-    delete: {
-      parameters: {
-        query?: {
-          /** @description change nothing, and say what it would change */
-          dry?: boolean;
-          /** @description on a dry run: say also who would gain and lose what now */
-          impact?: boolean;
-          /** @description why, for the record of changes */
-          note?: string;
-          /** @description take every mention of the record along */
-          along?: boolean;
-        };
-        header?: {
-          /** @description entity tag that the record must have */
-          "If-Match"?: string;
-          /** @description *: the record must not be there yet */
-          "If-None-Match"?: string;
-          /** @description a repetition with the same key and body changes nothing more */
-          "Idempotency-Key"?: string;
-        };
-        path: {
-          id: string;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Saved"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    options?: never;
-    head?: never;
-    /** Change a kind by a JSON Merge Patch */
-    patch: {
-      parameters: {
-        query?: {
-          /** @description change nothing, and say what it would change */
-          dry?: boolean;
-          /** @description on a dry run: say also who would gain and lose what now */
-          impact?: boolean;
-          /** @description why, for the record of changes */
-          note?: string;
-        };
-        header?: {
-          /** @description entity tag that the record must have */
-          "If-Match"?: string;
-          /** @description *: the record must not be there yet */
-          "If-None-Match"?: string;
-          /** @description a repetition with the same key and body changes nothing more */
-          "Idempotency-Key"?: string;
-        };
-        path: {
-          id: string;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Saved"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    trace?: never;
-  };
-  "/api/v1/kinds/{id}/mentions": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** What refers to a kind */
-    get: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path: {
-          id: string;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Mention"][];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/looks": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** Who has looked at the service as another user sees it */
-    get: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path?: never;
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Look"][];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/mandates": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** List of mandates */
-    get: {
-      parameters: {
-        query?: {
-          limit?: number;
-          cursor?: string;
-          /** @description a word to search for */
-          q?: string;
-        };
-        header?: never;
-        path?: never;
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["ListOfMandate"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    put?: never;
-    /** Add a mandate; its id is made from its name where none is given */
-    post: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path?: never;
-        cookie?: never;
-      };
-      requestBody?: {
-        content: {
-          "application/json": components["schemas"]["Mandate"];
-        };
-      };
-      responses: {
-        /** @description Created */
-        201: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Saved"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/mandates/{id}": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** One mandate */
-    get: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path: {
-          id: string;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Mandate"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    /** Make a mandate what the body says */
-    put: {
-      parameters: {
-        query?: {
-          /** @description change nothing, and say what it would change */
-          dry?: boolean;
-          /** @description on a dry run: say also who would gain and lose what now */
-          impact?: boolean;
-          /** @description why, for the record of changes */
-          note?: string;
-        };
-        header?: {
-          /** @description entity tag that the record must have */
-          "If-Match"?: string;
-          /** @description *: the record must not be there yet */
-          "If-None-Match"?: string;
-          /** @description a repetition with the same key and body changes nothing more */
-          "Idempotency-Key"?: string;
-        };
-        path: {
-          id: string;
-        };
-        cookie?: never;
-      };
-      requestBody?: {
-        content: {
-          "application/json": components["schemas"]["Mandate"];
-        };
-      };
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Saved"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    post?: never;
-    /** Remove a mandate */
-    delete: {
-      parameters: {
-        query?: {
-          /** @description change nothing, and say what it would change */
-          dry?: boolean;
-          /** @description on a dry run: say also who would gain and lose what now */
-          impact?: boolean;
-          /** @description why, for the record of changes */
-          note?: string;
-          /** @description take every mention of the record along */
-          along?: boolean;
-        };
-        header?: {
-          /** @description entity tag that the record must have */
-          "If-Match"?: string;
-          /** @description *: the record must not be there yet */
-          "If-None-Match"?: string;
-          /** @description a repetition with the same key and body changes nothing more */
-          "Idempotency-Key"?: string;
-        };
-        path: {
-          id: string;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Saved"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    options?: never;
-    head?: never;
-    /** Change a mandate by a JSON Merge Patch */
-    patch: {
-      parameters: {
-        query?: {
-          /** @description change nothing, and say what it would change */
-          dry?: boolean;
-          /** @description on a dry run: say also who would gain and lose what now */
-          impact?: boolean;
-          /** @description why, for the record of changes */
-          note?: string;
-        };
-        header?: {
-          /** @description entity tag that the record must have */
-          "If-Match"?: string;
-          /** @description *: the record must not be there yet */
-          "If-None-Match"?: string;
-          /** @description a repetition with the same key and body changes nothing more */
-          "Idempotency-Key"?: string;
-        };
-        path: {
-          id: string;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Saved"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    trace?: never;
-  };
-  "/api/v1/mandates/{id}/mentions": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** What refers to a mandate */
-    get: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path: {
-          id: string;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Mention"][];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/matrix": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** Users or user groups against devices, device groups or sites */
-    post: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path?: never;
-        cookie?: never;
-      };
-      requestBody?: {
-        content: {
-          "application/json": components["schemas"]["MatrixQuestion"];
-        };
-      };
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Matrix"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/names": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** Names by type and id, types with more than 5,000 left out */
-    get: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path?: never;
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": {
-              [key: string]: {
-                [key: string]: string;
-              };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["AuthZEN"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
             };
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/openapi.json": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** This description */
-    get: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path?: never;
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content?: never;
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/policy": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** The whole policy as a document */
-    get: {
-      parameters: {
-        query?: {
-          format?: "yaml" | "json";
-        };
-        header?: never;
-        path?: never;
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content?: never;
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    /** Put a policy document in the place of the policy */
-    put: {
-      parameters: {
-        query?: {
-          /** @description change nothing, and say what it would change */
-          dry?: boolean;
-          /** @description on a dry run: say also who would gain and lose what now */
-          impact?: boolean;
-        };
-        header?: never;
-        path?: never;
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Saved"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/preview/match": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** Which devices a match, saved or not, selects */
-    post: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path?: never;
-        cookie?: never;
-      };
-      requestBody?: {
-        content: {
-          "application/json": components["schemas"]["Match"];
-        };
-      };
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Matched"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/preview/schedule": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** How a schedule, saved or not, will run */
-    post: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path?: never;
-        cookie?: never;
-      };
-      requestBody?: {
-        content: {
-          "application/json": components["schemas"]["ScheduleQuestion"];
-        };
-      };
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Fortnight"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/progress/{id}": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** How far a request with an Idempotency-Key is, and whether it changed anything */
-    get: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path: {
-          id: string;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Progress"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/reach/devices/{id}": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** Who reaches a device, or one of its points */
-    get: {
-      parameters: {
-        query?: {
-          /** @description RFC 3339, or a local time; left out: now */
-          at?: string;
-          /** @description also what will be allowed within 400 days */
-          any_time?: boolean;
-          /** @description only this right */
-          right?: string;
-          limit?: number;
-          cursor?: string;
-          /** @description address that the request comes from */
-          ip?: string;
-          strong_sign_in?: null | boolean;
-          attended?: null | boolean;
-          /** @description of the device */
-          point?: string;
-        };
-        header?: never;
-        path: {
-          id: string;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Reach"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/reach/user_groups/{id}": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** What a user group amounts to: what somebody reaches who is in it alone */
-    get: {
-      parameters: {
-        query?: {
-          /** @description RFC 3339, or a local time; left out: now */
-          at?: string;
-          /** @description also what will be allowed within 400 days */
-          any_time?: boolean;
-          /** @description only this right */
-          right?: string;
-          limit?: number;
-          cursor?: string;
-          /** @description address that the request comes from */
-          ip?: string;
-          strong_sign_in?: null | boolean;
-          attended?: null | boolean;
-        };
-        header?: never;
-        path: {
-          id: string;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Reach"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/reach/users/{id}": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** What a user reaches */
-    get: {
-      parameters: {
-        query?: {
-          /** @description RFC 3339, or a local time; left out: now */
-          at?: string;
-          /** @description also what will be allowed within 400 days */
-          any_time?: boolean;
-          /** @description only this right */
-          right?: string;
-          limit?: number;
-          cursor?: string;
-          /** @description address that the request comes from */
-          ip?: string;
-          strong_sign_in?: null | boolean;
-          attended?: null | boolean;
-        };
-        header?: never;
-        path: {
-          id: string;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Reach"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/revisions/{id}/undo": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** Take back what a revision did, as a new revision */
-    post: {
-      parameters: {
-        query?: {
-          /** @description change nothing, and say what it would change */
-          dry?: boolean;
-          /** @description on a dry run: say also who would gain and lose what now */
-          impact?: boolean;
-          /** @description why, for the record of changes */
-          note?: string;
-        };
-        header?: {
-          /** @description entity tag that the record must have */
-          "If-Match"?: string;
-          /** @description *: the record must not be there yet */
-          "If-None-Match"?: string;
-          /** @description a repetition with the same key and body changes nothing more */
-          "Idempotency-Key"?: string;
-        };
-        path: {
-          id: string;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Saved"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/rights": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** List of rights */
-    get: {
-      parameters: {
-        query?: {
-          limit?: number;
-          cursor?: string;
-          /** @description a word to search for */
-          q?: string;
-        };
-        header?: never;
-        path?: never;
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["ListOfRight"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    put?: never;
-    /** Add a right; its id is made from its name where none is given */
-    post: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path?: never;
-        cookie?: never;
-      };
-      requestBody?: {
-        content: {
-          "application/json": components["schemas"]["Right"];
-        };
-      };
-      responses: {
-        /** @description Created */
-        201: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Saved"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/rights/{id}": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** One right */
-    get: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path: {
-          id: string;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Right"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    /** Make a right what the body says */
-    put: {
-      parameters: {
-        query?: {
-          /** @description change nothing, and say what it would change */
-          dry?: boolean;
-          /** @description on a dry run: say also who would gain and lose what now */
-          impact?: boolean;
-          /** @description why, for the record of changes */
-          note?: string;
-        };
-        header?: {
-          /** @description entity tag that the record must have */
-          "If-Match"?: string;
-          /** @description *: the record must not be there yet */
-          "If-None-Match"?: string;
-          /** @description a repetition with the same key and body changes nothing more */
-          "Idempotency-Key"?: string;
-        };
-        path: {
-          id: string;
-        };
-        cookie?: never;
-      };
-      requestBody?: {
-        content: {
-          "application/json": components["schemas"]["Right"];
-        };
-      };
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Saved"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    post?: never;
-    /** Remove a right */
-    delete: {
-      parameters: {
-        query?: {
-          /** @description change nothing, and say what it would change */
-          dry?: boolean;
-          /** @description on a dry run: say also who would gain and lose what now */
-          impact?: boolean;
-          /** @description why, for the record of changes */
-          note?: string;
-          /** @description take every mention of the record along */
-          along?: boolean;
-        };
-        header?: {
-          /** @description entity tag that the record must have */
-          "If-Match"?: string;
-          /** @description *: the record must not be there yet */
-          "If-None-Match"?: string;
-          /** @description a repetition with the same key and body changes nothing more */
-          "Idempotency-Key"?: string;
-        };
-        path: {
-          id: string;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Saved"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    options?: never;
-    head?: never;
-    /** Change a right by a JSON Merge Patch */
-    patch: {
-      parameters: {
-        query?: {
-          /** @description change nothing, and say what it would change */
-          dry?: boolean;
-          /** @description on a dry run: say also who would gain and lose what now */
-          impact?: boolean;
-          /** @description why, for the record of changes */
-          note?: string;
-        };
-        header?: {
-          /** @description entity tag that the record must have */
-          "If-Match"?: string;
-          /** @description *: the record must not be there yet */
-          "If-None-Match"?: string;
-          /** @description a repetition with the same key and body changes nothing more */
-          "Idempotency-Key"?: string;
-        };
-        path: {
-          id: string;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Saved"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    trace?: never;
-  };
-  "/api/v1/rights/{id}/mentions": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** What refers to a right */
-    get: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path: {
-          id: string;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Mention"][];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/roles": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** List of roles */
-    get: {
-      parameters: {
-        query?: {
-          limit?: number;
-          cursor?: string;
-          /** @description a word to search for */
-          q?: string;
-        };
-        header?: never;
-        path?: never;
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["ListOfRole"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    put?: never;
-    /** Add a role; its id is made from its name where none is given */
-    post: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path?: never;
-        cookie?: never;
-      };
-      requestBody?: {
-        content: {
-          "application/json": components["schemas"]["Role"];
-        };
-      };
-      responses: {
-        /** @description Created */
-        201: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Saved"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/roles/{id}": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** One role */
-    get: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path: {
-          id: string;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Role"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    /** Make a role what the body says */
-    put: {
-      parameters: {
-        query?: {
-          /** @description change nothing, and say what it would change */
-          dry?: boolean;
-          /** @description on a dry run: say also who would gain and lose what now */
-          impact?: boolean;
-          /** @description why, for the record of changes */
-          note?: string;
-        };
-        header?: {
-          /** @description entity tag that the record must have */
-          "If-Match"?: string;
-          /** @description *: the record must not be there yet */
-          "If-None-Match"?: string;
-          /** @description a repetition with the same key and body changes nothing more */
-          "Idempotency-Key"?: string;
-        };
-        path: {
-          id: string;
-        };
-        cookie?: never;
-      };
-      requestBody?: {
-        content: {
-          "application/json": components["schemas"]["Role"];
-        };
-      };
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Saved"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    post?: never;
-    /** Remove a role */
-    delete: {
-      parameters: {
-        query?: {
-          /** @description change nothing, and say what it would change */
-          dry?: boolean;
-          /** @description on a dry run: say also who would gain and lose what now */
-          impact?: boolean;
-          /** @description why, for the record of changes */
-          note?: string;
-          /** @description take every mention of the record along */
-          along?: boolean;
-        };
-        header?: {
-          /** @description entity tag that the record must have */
-          "If-Match"?: string;
-          /** @description *: the record must not be there yet */
-          "If-None-Match"?: string;
-          /** @description a repetition with the same key and body changes nothing more */
-          "Idempotency-Key"?: string;
-        };
-        path: {
-          id: string;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Saved"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    options?: never;
-    head?: never;
-    /** Change a role by a JSON Merge Patch */
-    patch: {
-      parameters: {
-        query?: {
-          /** @description change nothing, and say what it would change */
-          dry?: boolean;
-          /** @description on a dry run: say also who would gain and lose what now */
-          impact?: boolean;
-          /** @description why, for the record of changes */
-          note?: string;
-        };
-        header?: {
-          /** @description entity tag that the record must have */
-          "If-Match"?: string;
-          /** @description *: the record must not be there yet */
-          "If-None-Match"?: string;
-          /** @description a repetition with the same key and body changes nothing more */
-          "Idempotency-Key"?: string;
-        };
-        path: {
-          id: string;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Saved"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    trace?: never;
-  };
-  "/api/v1/roles/{id}/mentions": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** What refers to a role */
-    get: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path: {
-          id: string;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Mention"][];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/schedules": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** List of schedules */
-    get: {
-      parameters: {
-        query?: {
-          limit?: number;
-          cursor?: string;
-          /** @description a word to search for */
-          q?: string;
-        };
-        header?: never;
-        path?: never;
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["ListOfSchedule"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    put?: never;
-    /** Add a schedule; its id is made from its name where none is given */
-    post: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path?: never;
-        cookie?: never;
-      };
-      requestBody?: {
-        content: {
-          "application/json": components["schemas"]["Schedule"];
-        };
-      };
-      responses: {
-        /** @description Created */
-        201: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Saved"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/schedules/{id}": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** One schedule */
-    get: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path: {
-          id: string;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Schedule"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    /** Make a schedule what the body says */
-    put: {
-      parameters: {
-        query?: {
-          /** @description change nothing, and say what it would change */
-          dry?: boolean;
-          /** @description on a dry run: say also who would gain and lose what now */
-          impact?: boolean;
-          /** @description why, for the record of changes */
-          note?: string;
-        };
-        header?: {
-          /** @description entity tag that the record must have */
-          "If-Match"?: string;
-          /** @description *: the record must not be there yet */
-          "If-None-Match"?: string;
-          /** @description a repetition with the same key and body changes nothing more */
-          "Idempotency-Key"?: string;
-        };
-        path: {
-          id: string;
-        };
-        cookie?: never;
-      };
-      requestBody?: {
-        content: {
-          "application/json": components["schemas"]["Schedule"];
-        };
-      };
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Saved"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    post?: never;
-    /** Remove a schedule */
-    delete: {
-      parameters: {
-        query?: {
-          /** @description change nothing, and say what it would change */
-          dry?: boolean;
-          /** @description on a dry run: say also who would gain and lose what now */
-          impact?: boolean;
-          /** @description why, for the record of changes */
-          note?: string;
-          /** @description take every mention of the record along */
-          along?: boolean;
-        };
-        header?: {
-          /** @description entity tag that the record must have */
-          "If-Match"?: string;
-          /** @description *: the record must not be there yet */
-          "If-None-Match"?: string;
-          /** @description a repetition with the same key and body changes nothing more */
-          "Idempotency-Key"?: string;
-        };
-        path: {
-          id: string;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Saved"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    options?: never;
-    head?: never;
-    /** Change a schedule by a JSON Merge Patch */
-    patch: {
-      parameters: {
-        query?: {
-          /** @description change nothing, and say what it would change */
-          dry?: boolean;
-          /** @description on a dry run: say also who would gain and lose what now */
-          impact?: boolean;
-          /** @description why, for the record of changes */
-          note?: string;
-        };
-        header?: {
-          /** @description entity tag that the record must have */
-          "If-Match"?: string;
-          /** @description *: the record must not be there yet */
-          "If-None-Match"?: string;
-          /** @description a repetition with the same key and body changes nothing more */
-          "Idempotency-Key"?: string;
-        };
-        path: {
-          id: string;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Saved"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    trace?: never;
-  };
-  "/api/v1/schedules/{id}/mentions": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** What refers to a schedule */
-    get: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path: {
-          id: string;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Mention"][];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/seen/{id}": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** The service as a user would meet it; recorded */
-    get: {
-      parameters: {
-        query?: {
-          /** @description RFC 3339, or a local time; left out: now */
-          at?: string;
-          /** @description also what will be allowed within 400 days */
-          any_time?: boolean;
-          /** @description only this right */
-          right?: string;
-          limit?: number;
-          cursor?: string;
-          /** @description address that the request comes from */
-          ip?: string;
-          strong_sign_in?: null | boolean;
-          attended?: null | boolean;
-        };
-        header?: never;
-        path: {
-          id: string;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Seen"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/session": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** Who is signed in? */
-    get: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path?: never;
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Session"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    put?: never;
-    /** Sign in */
-    post: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path?: never;
-        cookie?: never;
-      };
-      requestBody?: {
-        content: {
-          "application/json": components["schemas"]["Credentials"];
-        };
-      };
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Session"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    /** Sign out */
-    delete: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path?: never;
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description No Content */
-        204: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content?: never;
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/settings": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** The settings */
-    get: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path?: never;
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Settings"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    /** Change the settings by a JSON Merge Patch */
-    patch: {
-      parameters: {
-        query?: {
-          /** @description change nothing, and say what it would change */
-          dry?: boolean;
-          /** @description on a dry run: say also who would gain and lose what now */
-          impact?: boolean;
-          /** @description why, for the record of changes */
-          note?: string;
-        };
-        header?: {
-          /** @description entity tag that the record must have */
-          "If-Match"?: string;
-          /** @description *: the record must not be there yet */
-          "If-None-Match"?: string;
-          /** @description a repetition with the same key and body changes nothing more */
-          "Idempotency-Key"?: string;
-        };
-        path?: never;
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Saved"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    trace?: never;
-  };
-  "/api/v1/sheets/{id}": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** Users, devices, members or device_lists as CSV */
-    get: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path: {
-          id: string;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content?: never;
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    /** Bring in a CSV file, all of it or nothing */
-    put: {
-      parameters: {
-        query?: {
-          /** @description change nothing, and say what it would change */
-          dry?: boolean;
-          /** @description on a dry run: say also who would gain and lose what now */
-          impact?: boolean;
-          /** @description why, for the record of changes */
-          note?: string;
-        };
-        header?: {
-          /** @description entity tag that the record must have */
-          "If-Match"?: string;
-          /** @description *: the record must not be there yet */
-          "If-None-Match"?: string;
-          /** @description a repetition with the same key and body changes nothing more */
-          "Idempotency-Key"?: string;
-        };
-        path: {
-          id: string;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Imported"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/sites": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** List of sites */
-    get: {
-      parameters: {
-        query?: {
-          limit?: number;
-          cursor?: string;
-          /** @description a word to search for */
-          q?: string;
-        };
-        header?: never;
-        path?: never;
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["ListOfSite"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    put?: never;
-    /** Add a site; its id is made from its name where none is given */
-    post: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path?: never;
-        cookie?: never;
-      };
-      requestBody?: {
-        content: {
-          "application/json": components["schemas"]["Site"];
-        };
-      };
-      responses: {
-        /** @description Created */
-        201: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Saved"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/sites/{id}": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** One site */
-    get: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path: {
-          id: string;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Site"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    /** Make a site what the body says */
-    put: {
-      parameters: {
-        query?: {
-          /** @description change nothing, and say what it would change */
-          dry?: boolean;
-          /** @description on a dry run: say also who would gain and lose what now */
-          impact?: boolean;
-          /** @description why, for the record of changes */
-          note?: string;
-        };
-        header?: {
-          /** @description entity tag that the record must have */
-          "If-Match"?: string;
-          /** @description *: the record must not be there yet */
-          "If-None-Match"?: string;
-          /** @description a repetition with the same key and body changes nothing more */
-          "Idempotency-Key"?: string;
-        };
-        path: {
-          id: string;
-        };
-        cookie?: never;
-      };
-      requestBody?: {
-        content: {
-          "application/json": components["schemas"]["Site"];
-        };
-      };
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Saved"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    post?: never;
-    /** Remove a site */
-    delete: {
-      parameters: {
-        query?: {
-          /** @description change nothing, and say what it would change */
-          dry?: boolean;
-          /** @description on a dry run: say also who would gain and lose what now */
-          impact?: boolean;
-          /** @description why, for the record of changes */
-          note?: string;
-          /** @description take every mention of the record along */
-          along?: boolean;
-        };
-        header?: {
-          /** @description entity tag that the record must have */
-          "If-Match"?: string;
-          /** @description *: the record must not be there yet */
-          "If-None-Match"?: string;
-          /** @description a repetition with the same key and body changes nothing more */
-          "Idempotency-Key"?: string;
-        };
-        path: {
-          id: string;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Saved"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    options?: never;
-    head?: never;
-    /** Change a site by a JSON Merge Patch */
-    patch: {
-      parameters: {
-        query?: {
-          /** @description change nothing, and say what it would change */
-          dry?: boolean;
-          /** @description on a dry run: say also who would gain and lose what now */
-          impact?: boolean;
-          /** @description why, for the record of changes */
-          note?: string;
-        };
-        header?: {
-          /** @description entity tag that the record must have */
-          "If-Match"?: string;
-          /** @description *: the record must not be there yet */
-          "If-None-Match"?: string;
-          /** @description a repetition with the same key and body changes nothing more */
-          "Idempotency-Key"?: string;
-        };
-        path: {
-          id: string;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Saved"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    trace?: never;
-  };
-  "/api/v1/sites/{id}/mentions": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** What refers to a site */
-    get: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path: {
-          id: string;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Mention"][];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/tokens": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** Tokens, without their secrets */
-    get: {
-      parameters: {
-        query?: {
-          user?: string;
-        };
-        header?: never;
-        path?: never;
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Token"][];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    put?: never;
-    /** Make a token; its secret is shown this once */
-    post: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path?: never;
-        cookie?: never;
-      };
-      requestBody?: {
-        content: {
-          "application/json": components["schemas"]["NewToken"];
-        };
-      };
-      responses: {
-        /** @description Created */
-        201: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Token"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/tokens/{id}": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    post?: never;
-    /** Revoke a token */
-    delete: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path: {
-          id: string;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description No Content */
-        204: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content?: never;
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/user_groups": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** List of user groups */
-    get: {
-      parameters: {
-        query?: {
-          limit?: number;
-          cursor?: string;
-          /** @description a word to search for */
-          q?: string;
-        };
-        header?: never;
-        path?: never;
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["ListOfUserGroup"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    put?: never;
-    /** Add a user group; its id is made from its name where none is given */
-    post: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path?: never;
-        cookie?: never;
-      };
-      requestBody?: {
-        content: {
-          "application/json": components["schemas"]["UserGroup"];
-        };
-      };
-      responses: {
-        /** @description Created */
-        201: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Saved"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/user_groups/{id}": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** One user group */
-    get: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path: {
-          id: string;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["UserGroup"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    /** Make a user group what the body says */
-    put: {
-      parameters: {
-        query?: {
-          /** @description change nothing, and say what it would change */
-          dry?: boolean;
-          /** @description on a dry run: say also who would gain and lose what now */
-          impact?: boolean;
-          /** @description why, for the record of changes */
-          note?: string;
-        };
-        header?: {
-          /** @description entity tag that the record must have */
-          "If-Match"?: string;
-          /** @description *: the record must not be there yet */
-          "If-None-Match"?: string;
-          /** @description a repetition with the same key and body changes nothing more */
-          "Idempotency-Key"?: string;
-        };
-        path: {
-          id: string;
-        };
-        cookie?: never;
-      };
-      requestBody?: {
-        content: {
-          "application/json": components["schemas"]["UserGroup"];
-        };
-      };
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Saved"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    post?: never;
-    /** Remove a user group */
-    delete: {
-      parameters: {
-        query?: {
-          /** @description change nothing, and say what it would change */
-          dry?: boolean;
-          /** @description on a dry run: say also who would gain and lose what now */
-          impact?: boolean;
-          /** @description why, for the record of changes */
-          note?: string;
-          /** @description take every mention of the record along */
-          along?: boolean;
-        };
-        header?: {
-          /** @description entity tag that the record must have */
-          "If-Match"?: string;
-          /** @description *: the record must not be there yet */
-          "If-None-Match"?: string;
-          /** @description a repetition with the same key and body changes nothing more */
-          "Idempotency-Key"?: string;
-        };
-        path: {
-          id: string;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Saved"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    options?: never;
-    head?: never;
-    /** Change a user group by a JSON Merge Patch */
-    patch: {
-      parameters: {
-        query?: {
-          /** @description change nothing, and say what it would change */
-          dry?: boolean;
-          /** @description on a dry run: say also who would gain and lose what now */
-          impact?: boolean;
-          /** @description why, for the record of changes */
-          note?: string;
-        };
-        header?: {
-          /** @description entity tag that the record must have */
-          "If-Match"?: string;
-          /** @description *: the record must not be there yet */
-          "If-None-Match"?: string;
-          /** @description a repetition with the same key and body changes nothing more */
-          "Idempotency-Key"?: string;
-        };
-        path: {
-          id: string;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Saved"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    trace?: never;
-  };
-  "/api/v1/user_groups/{id}/members/{entry}": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    /** Add one member */
-    put: {
-      parameters: {
-        query?: {
-          dry?: boolean;
-        };
-        header?: never;
-        path: {
-          id: string;
-          /** @description the user, device, tag or point */
-          entry: string;
-        };
-        cookie?: never;
-      };
-      requestBody?: {
-        content: {
-          "application/json": components["schemas"]["EntryQuery"];
-        };
-      };
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Saved"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    post?: never;
-    /** Drop one member */
-    delete: {
-      parameters: {
-        query?: {
-          dry?: boolean;
-        };
-        header?: never;
-        path: {
-          id: string;
-          /** @description the user, device, tag or point */
-          entry: string;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Saved"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/user_groups/{id}/mentions": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** What refers to a user group */
-    get: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path: {
-          id: string;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Mention"][];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/users": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** List of users */
-    get: {
-      parameters: {
-        query?: {
-          limit?: number;
-          cursor?: string;
-          /** @description a word to search for */
-          q?: string;
-        };
-        header?: never;
-        path?: never;
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["ListOfUser"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    put?: never;
-    /** Add a user; its id is made from its name where none is given */
-    post: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path?: never;
-        cookie?: never;
-      };
-      requestBody?: {
-        content: {
-          "application/json": components["schemas"]["User"];
-        };
-      };
-      responses: {
-        /** @description Created */
-        201: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Saved"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/users/{id}": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** One user */
-    get: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path: {
-          id: string;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["User"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    /** Make a user what the body says */
-    put: {
-      parameters: {
-        query?: {
-          /** @description change nothing, and say what it would change */
-          dry?: boolean;
-          /** @description on a dry run: say also who would gain and lose what now */
-          impact?: boolean;
-          /** @description why, for the record of changes */
-          note?: string;
-        };
-        header?: {
-          /** @description entity tag that the record must have */
-          "If-Match"?: string;
-          /** @description *: the record must not be there yet */
-          "If-None-Match"?: string;
-          /** @description a repetition with the same key and body changes nothing more */
-          "Idempotency-Key"?: string;
-        };
-        path: {
-          id: string;
-        };
-        cookie?: never;
-      };
-      requestBody?: {
-        content: {
-          "application/json": components["schemas"]["User"];
-        };
-      };
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Saved"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    post?: never;
-    /** Remove a user */
-    delete: {
-      parameters: {
-        query?: {
-          /** @description change nothing, and say what it would change */
-          dry?: boolean;
-          /** @description on a dry run: say also who would gain and lose what now */
-          impact?: boolean;
-          /** @description why, for the record of changes */
-          note?: string;
-          /** @description take every mention of the record along */
-          along?: boolean;
-        };
-        header?: {
-          /** @description entity tag that the record must have */
-          "If-Match"?: string;
-          /** @description *: the record must not be there yet */
-          "If-None-Match"?: string;
-          /** @description a repetition with the same key and body changes nothing more */
-          "Idempotency-Key"?: string;
-        };
-        path: {
-          id: string;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Saved"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    options?: never;
-    head?: never;
-    /** Change a user by a JSON Merge Patch */
-    patch: {
-      parameters: {
-        query?: {
-          /** @description change nothing, and say what it would change */
-          dry?: boolean;
-          /** @description on a dry run: say also who would gain and lose what now */
-          impact?: boolean;
-          /** @description why, for the record of changes */
-          note?: string;
-        };
-        header?: {
-          /** @description entity tag that the record must have */
-          "If-Match"?: string;
-          /** @description *: the record must not be there yet */
-          "If-None-Match"?: string;
-          /** @description a repetition with the same key and body changes nothing more */
-          "Idempotency-Key"?: string;
-        };
-        path: {
-          id: string;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Saved"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    trace?: never;
-  };
-  "/api/v1/users/{id}/mentions": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** What refers to a user */
-    get: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path: {
-          id: string;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Mention"][];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/uses/{type}/{id}": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** The lines of grants that make use of a grant, role, right, schedule, site, device group or user group */
-    get: {
-      parameters: {
-        query?: {
-          at?: string;
-        };
-        header?: never;
-        path: {
-          type: string;
-          id: string;
-        };
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Use"][];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/api/v1/week": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    get?: never;
-    put?: never;
-    /** How answers run over some days */
-    post: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path?: never;
-        cookie?: never;
-      };
-      requestBody?: {
-        content: {
-          "application/json": components["schemas"]["WeekQuestion"];
-        };
-      };
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Week"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/healthz": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** Is the process alive? */
-    get: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path?: never;
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Health"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/metrics": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** Figures in the Prometheus text format */
-    get: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path?: never;
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content?: never;
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
-  "/readyz": {
-    parameters: {
-      query?: never;
-      header?: never;
-      path?: never;
-      cookie?: never;
-    };
-    /** Can questions be answered? */
-    get: {
-      parameters: {
-        query?: never;
-        header?: never;
-        path?: never;
-        cookie?: never;
-      };
-      requestBody?: never;
-      responses: {
-        /** @description OK */
-        200: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/json": components["schemas"]["Health"];
-          };
-        };
-        /** @description What is wrong, RFC 9457 */
-        default: {
-          headers: {
-            [name: string]: unknown;
-          };
-          content: {
-            "application/problem+json": components["schemas"]["Problem"];
-          };
-        };
-      };
-    };
-    put?: never;
-    post?: never;
-    delete?: never;
-    options?: never;
-    head?: never;
-    patch?: never;
-    trace?: never;
-  };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/access/v1/evaluation": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** OpenID AuthZEN access evaluation */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["Evaluation"];
+                };
+            };
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": {
+                            context: components["schemas"]["ContextType2"];
+                            decision: boolean;
+                        };
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/access/v1/evaluations": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** OpenID AuthZEN access evaluations, up to 10,000 */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["Evaluations"];
+                };
+            };
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["s"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/access/v1/search/action": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** OpenID AuthZEN action search */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["Search"];
+                };
+            };
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["SearchResult"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/access/v1/search/resource": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** OpenID AuthZEN resource search */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["Search"];
+                };
+            };
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["SearchResult"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/access/v1/search/subject": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** OpenID AuthZEN subject search */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["Search"];
+                };
+            };
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["SearchResult"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/advice": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What would turn an answer, the change that changes least beside it first */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["AdviceQuestion"];
+                };
+            };
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Advice"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/backup": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A verified copy of the database, one file */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/calendars": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List of calendars */
+        get: {
+            parameters: {
+                query?: {
+                    limit?: number;
+                    cursor?: string;
+                    /** @description a word to search for */
+                    q?: string;
+                };
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ListOfCalendar"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        /** Add a calendar; its id is made from its name where none is given */
+        post: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                    /** @description on a dry run: say also who would gain and lose what now */
+                    impact?: boolean;
+                    /** @description why, for the record of changes */
+                    note?: string;
+                };
+                header?: {
+                    /** @description entity tag that the record must have */
+                    "If-Match"?: string;
+                    /** @description *: the record must not be there yet */
+                    "If-None-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["Calendar"];
+                };
+            };
+            responses: {
+                /** @description Created */
+                201: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/calendars/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One calendar */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Calendar"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        /** Make a calendar what the body says */
+        put: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                    /** @description on a dry run: say also who would gain and lose what now */
+                    impact?: boolean;
+                    /** @description why, for the record of changes */
+                    note?: string;
+                };
+                header?: {
+                    /** @description entity tag that the record must have */
+                    "If-Match"?: string;
+                    /** @description *: the record must not be there yet */
+                    "If-None-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["Calendar"];
+                };
+            };
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        /** Remove a calendar */
+        delete: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                    /** @description on a dry run: say also who would gain and lose what now */
+                    impact?: boolean;
+                    /** @description why, for the record of changes */
+                    note?: string;
+                    /** @description take every mention of the record along */
+                    along?: boolean;
+                    /** @description with along: though somebody would gain rights by it */
+                    accept_gains?: boolean;
+                };
+                header?: {
+                    /** @description entity tag that the record must have */
+                    "If-Match"?: string;
+                    /** @description *: the record must not be there yet */
+                    "If-None-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        /** Change a calendar by a JSON Merge Patch */
+        patch: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                    /** @description on a dry run: say also who would gain and lose what now */
+                    impact?: boolean;
+                    /** @description why, for the record of changes */
+                    note?: string;
+                };
+                header?: {
+                    /** @description entity tag that the record must have */
+                    "If-Match"?: string;
+                    /** @description *: the record must not be there yet */
+                    "If-None-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        trace?: never;
+    };
+    "/api/v1/calendars/{id}/mentions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What refers to a calendar */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Mention"][];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/changes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make many changes, all or none */
+        post: {
+            parameters: {
+                query?: {
+                    dry?: boolean;
+                    note?: string;
+                    impact?: boolean;
+                };
+                header?: {
+                    /** @description entity tags of the policy, or of the one record that is changed */
+                    "If-Match"?: string;
+                    "Idempotency-Key"?: string;
+                };
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["BatchQuery"];
+                };
+            };
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** May this user do this to that device, why, and until when? */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["Check"];
+                };
+            };
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Answer"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/counts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How many devices each site and device group has, by itself and with all below */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Counts"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/device_groups": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List of device groups */
+        get: {
+            parameters: {
+                query?: {
+                    limit?: number;
+                    cursor?: string;
+                    /** @description a word to search for */
+                    q?: string;
+                };
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ListOfDeviceGroup"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        /** Add a device group; its id is made from its name where none is given */
+        post: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                    /** @description on a dry run: say also who would gain and lose what now */
+                    impact?: boolean;
+                    /** @description why, for the record of changes */
+                    note?: string;
+                };
+                header?: {
+                    /** @description entity tag that the record must have */
+                    "If-Match"?: string;
+                    /** @description *: the record must not be there yet */
+                    "If-None-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["DeviceGroup"];
+                };
+            };
+            responses: {
+                /** @description Created */
+                201: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/device_groups/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One device group */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["DeviceGroup"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        /** Make a device group what the body says */
+        put: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                    /** @description on a dry run: say also who would gain and lose what now */
+                    impact?: boolean;
+                    /** @description why, for the record of changes */
+                    note?: string;
+                };
+                header?: {
+                    /** @description entity tag that the record must have */
+                    "If-Match"?: string;
+                    /** @description *: the record must not be there yet */
+                    "If-None-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["DeviceGroup"];
+                };
+            };
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        /** Remove a device group */
+        delete: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                    /** @description on a dry run: say also who would gain and lose what now */
+                    impact?: boolean;
+                    /** @description why, for the record of changes */
+                    note?: string;
+                    /** @description take every mention of the record along */
+                    along?: boolean;
+                    /** @description with along: though somebody would gain rights by it */
+                    accept_gains?: boolean;
+                };
+                header?: {
+                    /** @description entity tag that the record must have */
+                    "If-Match"?: string;
+                    /** @description *: the record must not be there yet */
+                    "If-None-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        /** Change a device group by a JSON Merge Patch */
+        patch: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                    /** @description on a dry run: say also who would gain and lose what now */
+                    impact?: boolean;
+                    /** @description why, for the record of changes */
+                    note?: string;
+                };
+                header?: {
+                    /** @description entity tag that the record must have */
+                    "If-Match"?: string;
+                    /** @description *: the record must not be there yet */
+                    "If-None-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        trace?: never;
+    };
+    "/api/v1/device_groups/{id}/devices/{entry}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Add one device */
+        put: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                    /** @description on a dry run: say also who would gain and lose what now */
+                    impact?: boolean;
+                    /** @description why, for the record of changes */
+                    note?: string;
+                };
+                header?: {
+                    /** @description entity tag that the record must have */
+                    "If-Match"?: string;
+                    /** @description *: the record must not be there yet */
+                    "If-None-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path: {
+                    id: string;
+                    /** @description the user, device, tag or point */
+                    entry: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["EntryQuery"];
+                };
+            };
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        /** Drop one device */
+        delete: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                    /** @description on a dry run: say also who would gain and lose what now */
+                    impact?: boolean;
+                    /** @description why, for the record of changes */
+                    note?: string;
+                };
+                header?: {
+                    /** @description entity tag that the record must have */
+                    "If-Match"?: string;
+                    /** @description *: the record must not be there yet */
+                    "If-None-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path: {
+                    id: string;
+                    /** @description the user, device, tag or point */
+                    entry: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/device_groups/{id}/mentions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What refers to a device group */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Mention"][];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/devices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List of devices */
+        get: {
+            parameters: {
+                query?: {
+                    limit?: number;
+                    cursor?: string;
+                    /** @description a word to search for */
+                    q?: string;
+                };
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ListOfDevice"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        /** Add a device; its id is made from its name where none is given */
+        post: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                    /** @description on a dry run: say also who would gain and lose what now */
+                    impact?: boolean;
+                    /** @description why, for the record of changes */
+                    note?: string;
+                };
+                header?: {
+                    /** @description entity tag that the record must have */
+                    "If-Match"?: string;
+                    /** @description *: the record must not be there yet */
+                    "If-None-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["Device"];
+                };
+            };
+            responses: {
+                /** @description Created */
+                201: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/devices/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One device */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Device"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        /** Make a device what the body says */
+        put: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                    /** @description on a dry run: say also who would gain and lose what now */
+                    impact?: boolean;
+                    /** @description why, for the record of changes */
+                    note?: string;
+                };
+                header?: {
+                    /** @description entity tag that the record must have */
+                    "If-Match"?: string;
+                    /** @description *: the record must not be there yet */
+                    "If-None-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["Device"];
+                };
+            };
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        /** Remove a device */
+        delete: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                    /** @description on a dry run: say also who would gain and lose what now */
+                    impact?: boolean;
+                    /** @description why, for the record of changes */
+                    note?: string;
+                    /** @description take every mention of the record along */
+                    along?: boolean;
+                    /** @description with along: though somebody would gain rights by it */
+                    accept_gains?: boolean;
+                };
+                header?: {
+                    /** @description entity tag that the record must have */
+                    "If-Match"?: string;
+                    /** @description *: the record must not be there yet */
+                    "If-None-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        /** Change a device by a JSON Merge Patch */
+        patch: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                    /** @description on a dry run: say also who would gain and lose what now */
+                    impact?: boolean;
+                    /** @description why, for the record of changes */
+                    note?: string;
+                };
+                header?: {
+                    /** @description entity tag that the record must have */
+                    "If-Match"?: string;
+                    /** @description *: the record must not be there yet */
+                    "If-None-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        trace?: never;
+    };
+    "/api/v1/devices/{id}/mentions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What refers to a device */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Mention"][];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/devices/{id}/points/{entry}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Add one point */
+        put: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                    /** @description on a dry run: say also who would gain and lose what now */
+                    impact?: boolean;
+                    /** @description why, for the record of changes */
+                    note?: string;
+                };
+                header?: {
+                    /** @description entity tag that the record must have */
+                    "If-Match"?: string;
+                    /** @description *: the record must not be there yet */
+                    "If-None-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path: {
+                    id: string;
+                    /** @description the user, device, tag or point */
+                    entry: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["EntryQuery"];
+                };
+            };
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        /** Drop one point */
+        delete: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                    /** @description on a dry run: say also who would gain and lose what now */
+                    impact?: boolean;
+                    /** @description why, for the record of changes */
+                    note?: string;
+                };
+                header?: {
+                    /** @description entity tag that the record must have */
+                    "If-Match"?: string;
+                    /** @description *: the record must not be there yet */
+                    "If-None-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path: {
+                    id: string;
+                    /** @description the user, device, tag or point */
+                    entry: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/devices/{id}/tags/{entry}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Add one tag */
+        put: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                    /** @description on a dry run: say also who would gain and lose what now */
+                    impact?: boolean;
+                    /** @description why, for the record of changes */
+                    note?: string;
+                };
+                header?: {
+                    /** @description entity tag that the record must have */
+                    "If-Match"?: string;
+                    /** @description *: the record must not be there yet */
+                    "If-None-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path: {
+                    id: string;
+                    /** @description the user, device, tag or point */
+                    entry: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["EntryQuery"];
+                };
+            };
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        /** Drop one tag */
+        delete: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                    /** @description on a dry run: say also who would gain and lose what now */
+                    impact?: boolean;
+                    /** @description why, for the record of changes */
+                    note?: string;
+                };
+                header?: {
+                    /** @description entity tag that the record must have */
+                    "If-Match"?: string;
+                    /** @description *: the record must not be there yet */
+                    "If-None-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path: {
+                    id: string;
+                    /** @description the user, device, tag or point */
+                    entry: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/events": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Server-sent events of every revision, resumable with Last-Event-ID */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/find": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Search everything */
+        get: {
+            parameters: {
+                query: {
+                    q: string;
+                    limit?: number;
+                };
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Found"][];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/grants": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List of grants */
+        get: {
+            parameters: {
+                query?: {
+                    limit?: number;
+                    cursor?: string;
+                    /** @description a word to search for */
+                    q?: string;
+                };
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ListOfGrant"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        /** Add a grant; its id is made from its name where none is given */
+        post: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                    /** @description on a dry run: say also who would gain and lose what now */
+                    impact?: boolean;
+                    /** @description why, for the record of changes */
+                    note?: string;
+                };
+                header?: {
+                    /** @description entity tag that the record must have */
+                    "If-Match"?: string;
+                    /** @description *: the record must not be there yet */
+                    "If-None-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["Grant"];
+                };
+            };
+            responses: {
+                /** @description Created */
+                201: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/grants/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One grant */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Grant"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        /** Make a grant what the body says */
+        put: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                    /** @description on a dry run: say also who would gain and lose what now */
+                    impact?: boolean;
+                    /** @description why, for the record of changes */
+                    note?: string;
+                };
+                header?: {
+                    /** @description entity tag that the record must have */
+                    "If-Match"?: string;
+                    /** @description *: the record must not be there yet */
+                    "If-None-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["Grant"];
+                };
+            };
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        /** Remove a grant */
+        delete: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                    /** @description on a dry run: say also who would gain and lose what now */
+                    impact?: boolean;
+                    /** @description why, for the record of changes */
+                    note?: string;
+                    /** @description take every mention of the record along */
+                    along?: boolean;
+                    /** @description with along: though somebody would gain rights by it */
+                    accept_gains?: boolean;
+                };
+                header?: {
+                    /** @description entity tag that the record must have */
+                    "If-Match"?: string;
+                    /** @description *: the record must not be there yet */
+                    "If-None-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        /** Change a grant by a JSON Merge Patch */
+        patch: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                    /** @description on a dry run: say also who would gain and lose what now */
+                    impact?: boolean;
+                    /** @description why, for the record of changes */
+                    note?: string;
+                };
+                header?: {
+                    /** @description entity tag that the record must have */
+                    "If-Match"?: string;
+                    /** @description *: the record must not be there yet */
+                    "If-None-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        trace?: never;
+    };
+    "/api/v1/grants/{id}/mentions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What refers to a grant */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Mention"][];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/kinds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List of kinds */
+        get: {
+            parameters: {
+                query?: {
+                    limit?: number;
+                    cursor?: string;
+                    /** @description a word to search for */
+                    q?: string;
+                };
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ListOfKind"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        /** Add a kind; its id is made from its name where none is given */
+        post: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                    /** @description on a dry run: say also who would gain and lose what now */
+                    impact?: boolean;
+                    /** @description why, for the record of changes */
+                    note?: string;
+                };
+                header?: {
+                    /** @description entity tag that the record must have */
+                    "If-Match"?: string;
+                    /** @description *: the record must not be there yet */
+                    "If-None-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["Kind"];
+                };
+            };
+            responses: {
+                /** @description Created */
+                201: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/kinds/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One kind */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Kind"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        /** Make a kind what the body says */
+        put: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                    /** @description on a dry run: say also who would gain and lose what now */
+                    impact?: boolean;
+                    /** @description why, for the record of changes */
+                    note?: string;
+                };
+                header?: {
+                    /** @description entity tag that the record must have */
+                    "If-Match"?: string;
+                    /** @description *: the record must not be there yet */
+                    "If-None-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["Kind"];
+                };
+            };
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        /** Remove a kind */
+        delete: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                    /** @description on a dry run: say also who would gain and lose what now */
+                    impact?: boolean;
+                    /** @description why, for the record of changes */
+                    note?: string;
+                    /** @description take every mention of the record along */
+                    along?: boolean;
+                    /** @description with along: though somebody would gain rights by it */
+                    accept_gains?: boolean;
+                };
+                header?: {
+                    /** @description entity tag that the record must have */
+                    "If-Match"?: string;
+                    /** @description *: the record must not be there yet */
+                    "If-None-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        /** Change a kind by a JSON Merge Patch */
+        patch: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                    /** @description on a dry run: say also who would gain and lose what now */
+                    impact?: boolean;
+                    /** @description why, for the record of changes */
+                    note?: string;
+                };
+                header?: {
+                    /** @description entity tag that the record must have */
+                    "If-Match"?: string;
+                    /** @description *: the record must not be there yet */
+                    "If-None-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        trace?: never;
+    };
+    "/api/v1/kinds/{id}/mentions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What refers to a kind */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Mention"][];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/looks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who has looked at the service as another user sees it */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Look"][];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/mandates": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List of mandates */
+        get: {
+            parameters: {
+                query?: {
+                    limit?: number;
+                    cursor?: string;
+                    /** @description a word to search for */
+                    q?: string;
+                };
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ListOfMandate"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        /** Add a mandate; its id is made from its name where none is given */
+        post: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                    /** @description on a dry run: say also who would gain and lose what now */
+                    impact?: boolean;
+                    /** @description why, for the record of changes */
+                    note?: string;
+                };
+                header?: {
+                    /** @description entity tag that the record must have */
+                    "If-Match"?: string;
+                    /** @description *: the record must not be there yet */
+                    "If-None-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["Mandate"];
+                };
+            };
+            responses: {
+                /** @description Created */
+                201: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/mandates/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One mandate */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Mandate"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        /** Make a mandate what the body says */
+        put: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                    /** @description on a dry run: say also who would gain and lose what now */
+                    impact?: boolean;
+                    /** @description why, for the record of changes */
+                    note?: string;
+                };
+                header?: {
+                    /** @description entity tag that the record must have */
+                    "If-Match"?: string;
+                    /** @description *: the record must not be there yet */
+                    "If-None-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["Mandate"];
+                };
+            };
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        /** Remove a mandate */
+        delete: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                    /** @description on a dry run: say also who would gain and lose what now */
+                    impact?: boolean;
+                    /** @description why, for the record of changes */
+                    note?: string;
+                    /** @description take every mention of the record along */
+                    along?: boolean;
+                    /** @description with along: though somebody would gain rights by it */
+                    accept_gains?: boolean;
+                };
+                header?: {
+                    /** @description entity tag that the record must have */
+                    "If-Match"?: string;
+                    /** @description *: the record must not be there yet */
+                    "If-None-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        /** Change a mandate by a JSON Merge Patch */
+        patch: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                    /** @description on a dry run: say also who would gain and lose what now */
+                    impact?: boolean;
+                    /** @description why, for the record of changes */
+                    note?: string;
+                };
+                header?: {
+                    /** @description entity tag that the record must have */
+                    "If-Match"?: string;
+                    /** @description *: the record must not be there yet */
+                    "If-None-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        trace?: never;
+    };
+    "/api/v1/mandates/{id}/mentions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What refers to a mandate */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Mention"][];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/matrix": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Users or user groups against devices, device groups or sites */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["MatrixQuestion"];
+                };
+            };
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Matrix"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/names": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Names by type and id, types with more than 5,000 left out */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": {
+                            [key: string]: {
+                                [key: string]: string;
+                            };
+                        };
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/openapi.json": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** This description */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/policy": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The whole policy as a document */
+        get: {
+            parameters: {
+                query?: {
+                    format?: "yaml" | "json";
+                };
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        /** Put a policy document in the place of the policy */
+        put: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                    /** @description on a dry run: say also who would gain and lose what now */
+                    impact?: boolean;
+                    /** @description why, for the record of changes */
+                    note?: string;
+                };
+                header?: {
+                    /** @description entity tags of the policy, one of which it must have */
+                    "If-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/preview/match": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Which devices a match, saved or not, selects */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["Match"];
+                };
+            };
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Matched"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/preview/schedule": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** How a schedule, saved or not, will run */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["ScheduleQuestion"];
+                };
+            };
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Fortnight"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/progress/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How far a request with an Idempotency-Key is, and whether it changed anything */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Progress"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/reach/devices/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who reaches a device, or one of its points */
+        get: {
+            parameters: {
+                query?: {
+                    /** @description RFC 3339, or a local time; left out: now */
+                    at?: string;
+                    /** @description also what will be allowed within 400 days */
+                    any_time?: boolean;
+                    /** @description only this right */
+                    right?: string;
+                    limit?: number;
+                    cursor?: string;
+                    /** @description address that the request comes from */
+                    ip?: string;
+                    strong_sign_in?: null | boolean;
+                    attended?: null | boolean;
+                    /** @description of the device */
+                    point?: string;
+                };
+                header?: never;
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Reach"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/reach/user_groups/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a user group amounts to: what somebody reaches who is in it alone */
+        get: {
+            parameters: {
+                query?: {
+                    /** @description RFC 3339, or a local time; left out: now */
+                    at?: string;
+                    /** @description also what will be allowed within 400 days */
+                    any_time?: boolean;
+                    /** @description only this right */
+                    right?: string;
+                    limit?: number;
+                    cursor?: string;
+                    /** @description address that the request comes from */
+                    ip?: string;
+                    strong_sign_in?: null | boolean;
+                    attended?: null | boolean;
+                };
+                header?: never;
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Reach"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/reach/users/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a user reaches */
+        get: {
+            parameters: {
+                query?: {
+                    /** @description RFC 3339, or a local time; left out: now */
+                    at?: string;
+                    /** @description also what will be allowed within 400 days */
+                    any_time?: boolean;
+                    /** @description only this right */
+                    right?: string;
+                    limit?: number;
+                    cursor?: string;
+                    /** @description address that the request comes from */
+                    ip?: string;
+                    strong_sign_in?: null | boolean;
+                    attended?: null | boolean;
+                };
+                header?: never;
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Reach"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/revisions/{id}/undo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take back what a revision did, as a new revision */
+        post: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                    /** @description on a dry run: say also who would gain and lose what now */
+                    impact?: boolean;
+                    /** @description why, for the record of changes */
+                    note?: string;
+                };
+                header?: {
+                    /** @description entity tag that the record must have */
+                    "If-Match"?: string;
+                    /** @description *: the record must not be there yet */
+                    "If-None-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rights": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List of rights */
+        get: {
+            parameters: {
+                query?: {
+                    limit?: number;
+                    cursor?: string;
+                    /** @description a word to search for */
+                    q?: string;
+                };
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ListOfRight"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        /** Add a right; its id is made from its name where none is given */
+        post: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                    /** @description on a dry run: say also who would gain and lose what now */
+                    impact?: boolean;
+                    /** @description why, for the record of changes */
+                    note?: string;
+                };
+                header?: {
+                    /** @description entity tag that the record must have */
+                    "If-Match"?: string;
+                    /** @description *: the record must not be there yet */
+                    "If-None-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["Right"];
+                };
+            };
+            responses: {
+                /** @description Created */
+                201: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rights/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One right */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Right"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        /** Make a right what the body says */
+        put: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                    /** @description on a dry run: say also who would gain and lose what now */
+                    impact?: boolean;
+                    /** @description why, for the record of changes */
+                    note?: string;
+                };
+                header?: {
+                    /** @description entity tag that the record must have */
+                    "If-Match"?: string;
+                    /** @description *: the record must not be there yet */
+                    "If-None-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["Right"];
+                };
+            };
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        /** Remove a right */
+        delete: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                    /** @description on a dry run: say also who would gain and lose what now */
+                    impact?: boolean;
+                    /** @description why, for the record of changes */
+                    note?: string;
+                    /** @description take every mention of the record along */
+                    along?: boolean;
+                    /** @description with along: though somebody would gain rights by it */
+                    accept_gains?: boolean;
+                };
+                header?: {
+                    /** @description entity tag that the record must have */
+                    "If-Match"?: string;
+                    /** @description *: the record must not be there yet */
+                    "If-None-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        /** Change a right by a JSON Merge Patch */
+        patch: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                    /** @description on a dry run: say also who would gain and lose what now */
+                    impact?: boolean;
+                    /** @description why, for the record of changes */
+                    note?: string;
+                };
+                header?: {
+                    /** @description entity tag that the record must have */
+                    "If-Match"?: string;
+                    /** @description *: the record must not be there yet */
+                    "If-None-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        trace?: never;
+    };
+    "/api/v1/rights/{id}/mentions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What refers to a right */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Mention"][];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/roles": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List of roles */
+        get: {
+            parameters: {
+                query?: {
+                    limit?: number;
+                    cursor?: string;
+                    /** @description a word to search for */
+                    q?: string;
+                };
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ListOfRole"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        /** Add a role; its id is made from its name where none is given */
+        post: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                    /** @description on a dry run: say also who would gain and lose what now */
+                    impact?: boolean;
+                    /** @description why, for the record of changes */
+                    note?: string;
+                };
+                header?: {
+                    /** @description entity tag that the record must have */
+                    "If-Match"?: string;
+                    /** @description *: the record must not be there yet */
+                    "If-None-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["Role"];
+                };
+            };
+            responses: {
+                /** @description Created */
+                201: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/roles/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One role */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Role"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        /** Make a role what the body says */
+        put: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                    /** @description on a dry run: say also who would gain and lose what now */
+                    impact?: boolean;
+                    /** @description why, for the record of changes */
+                    note?: string;
+                };
+                header?: {
+                    /** @description entity tag that the record must have */
+                    "If-Match"?: string;
+                    /** @description *: the record must not be there yet */
+                    "If-None-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["Role"];
+                };
+            };
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        /** Remove a role */
+        delete: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                    /** @description on a dry run: say also who would gain and lose what now */
+                    impact?: boolean;
+                    /** @description why, for the record of changes */
+                    note?: string;
+                    /** @description take every mention of the record along */
+                    along?: boolean;
+                    /** @description with along: though somebody would gain rights by it */
+                    accept_gains?: boolean;
+                };
+                header?: {
+                    /** @description entity tag that the record must have */
+                    "If-Match"?: string;
+                    /** @description *: the record must not be there yet */
+                    "If-None-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        /** Change a role by a JSON Merge Patch */
+        patch: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                    /** @description on a dry run: say also who would gain and lose what now */
+                    impact?: boolean;
+                    /** @description why, for the record of changes */
+                    note?: string;
+                };
+                header?: {
+                    /** @description entity tag that the record must have */
+                    "If-Match"?: string;
+                    /** @description *: the record must not be there yet */
+                    "If-None-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        trace?: never;
+    };
+    "/api/v1/roles/{id}/mentions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What refers to a role */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Mention"][];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/schedules": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List of schedules */
+        get: {
+            parameters: {
+                query?: {
+                    limit?: number;
+                    cursor?: string;
+                    /** @description a word to search for */
+                    q?: string;
+                };
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ListOfSchedule"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        /** Add a schedule; its id is made from its name where none is given */
+        post: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                    /** @description on a dry run: say also who would gain and lose what now */
+                    impact?: boolean;
+                    /** @description why, for the record of changes */
+                    note?: string;
+                };
+                header?: {
+                    /** @description entity tag that the record must have */
+                    "If-Match"?: string;
+                    /** @description *: the record must not be there yet */
+                    "If-None-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["Schedule"];
+                };
+            };
+            responses: {
+                /** @description Created */
+                201: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/schedules/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One schedule */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Schedule"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        /** Make a schedule what the body says */
+        put: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                    /** @description on a dry run: say also who would gain and lose what now */
+                    impact?: boolean;
+                    /** @description why, for the record of changes */
+                    note?: string;
+                };
+                header?: {
+                    /** @description entity tag that the record must have */
+                    "If-Match"?: string;
+                    /** @description *: the record must not be there yet */
+                    "If-None-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["Schedule"];
+                };
+            };
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        /** Remove a schedule */
+        delete: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                    /** @description on a dry run: say also who would gain and lose what now */
+                    impact?: boolean;
+                    /** @description why, for the record of changes */
+                    note?: string;
+                    /** @description take every mention of the record along */
+                    along?: boolean;
+                    /** @description with along: though somebody would gain rights by it */
+                    accept_gains?: boolean;
+                };
+                header?: {
+                    /** @description entity tag that the record must have */
+                    "If-Match"?: string;
+                    /** @description *: the record must not be there yet */
+                    "If-None-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        /** Change a schedule by a JSON Merge Patch */
+        patch: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                    /** @description on a dry run: say also who would gain and lose what now */
+                    impact?: boolean;
+                    /** @description why, for the record of changes */
+                    note?: string;
+                };
+                header?: {
+                    /** @description entity tag that the record must have */
+                    "If-Match"?: string;
+                    /** @description *: the record must not be there yet */
+                    "If-None-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        trace?: never;
+    };
+    "/api/v1/schedules/{id}/mentions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What refers to a schedule */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Mention"][];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/seen/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The service as a user would meet it; recorded */
+        get: {
+            parameters: {
+                query?: {
+                    /** @description RFC 3339, or a local time; left out: now */
+                    at?: string;
+                    /** @description also what will be allowed within 400 days */
+                    any_time?: boolean;
+                    /** @description only this right */
+                    right?: string;
+                    limit?: number;
+                    cursor?: string;
+                    /** @description address that the request comes from */
+                    ip?: string;
+                    strong_sign_in?: null | boolean;
+                    attended?: null | boolean;
+                };
+                header?: never;
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Seen"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/session": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who is signed in? */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Session"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        /** Sign in */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["Credentials"];
+                };
+            };
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Session"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        /** Sign out */
+        delete: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description No Content */
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/session/password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Change your own password; all your other sessions end */
+        put: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["NewPassword"];
+                };
+            };
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Session"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sessions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Your own sessions */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["OwnSession"][];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        /** End your other sessions */
+        delete: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description No Content */
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sessions/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** End one of your own sessions */
+        delete: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description No Content */
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/settings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The settings */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Settings"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /** Change the settings by a JSON Merge Patch */
+        patch: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                    /** @description on a dry run: say also who would gain and lose what now */
+                    impact?: boolean;
+                    /** @description why, for the record of changes */
+                    note?: string;
+                };
+                header?: {
+                    /** @description entity tag that the record must have */
+                    "If-Match"?: string;
+                    /** @description *: the record must not be there yet */
+                    "If-None-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        trace?: never;
+    };
+    "/api/v1/sheets/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Users, devices, members or device_lists as CSV */
+        get: {
+            parameters: {
+                query?: {
+                    /** @description without what guards people's programs against formulas in cells */
+                    raw?: boolean;
+                };
+                header?: never;
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        /** Bring in a CSV file, all of it or nothing */
+        put: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                    /** @description on a dry run: say also who would gain and lose what now */
+                    impact?: boolean;
+                    /** @description why, for the record of changes */
+                    note?: string;
+                };
+                header?: {
+                    /** @description entity tag that the record must have */
+                    "If-Match"?: string;
+                    /** @description *: the record must not be there yet */
+                    "If-None-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Imported"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sites": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List of sites */
+        get: {
+            parameters: {
+                query?: {
+                    limit?: number;
+                    cursor?: string;
+                    /** @description a word to search for */
+                    q?: string;
+                };
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ListOfSite"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        /** Add a site; its id is made from its name where none is given */
+        post: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                    /** @description on a dry run: say also who would gain and lose what now */
+                    impact?: boolean;
+                    /** @description why, for the record of changes */
+                    note?: string;
+                };
+                header?: {
+                    /** @description entity tag that the record must have */
+                    "If-Match"?: string;
+                    /** @description *: the record must not be there yet */
+                    "If-None-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["Site"];
+                };
+            };
+            responses: {
+                /** @description Created */
+                201: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sites/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One site */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Site"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        /** Make a site what the body says */
+        put: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                    /** @description on a dry run: say also who would gain and lose what now */
+                    impact?: boolean;
+                    /** @description why, for the record of changes */
+                    note?: string;
+                };
+                header?: {
+                    /** @description entity tag that the record must have */
+                    "If-Match"?: string;
+                    /** @description *: the record must not be there yet */
+                    "If-None-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["Site"];
+                };
+            };
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        /** Remove a site */
+        delete: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                    /** @description on a dry run: say also who would gain and lose what now */
+                    impact?: boolean;
+                    /** @description why, for the record of changes */
+                    note?: string;
+                    /** @description take every mention of the record along */
+                    along?: boolean;
+                    /** @description with along: though somebody would gain rights by it */
+                    accept_gains?: boolean;
+                };
+                header?: {
+                    /** @description entity tag that the record must have */
+                    "If-Match"?: string;
+                    /** @description *: the record must not be there yet */
+                    "If-None-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        /** Change a site by a JSON Merge Patch */
+        patch: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                    /** @description on a dry run: say also who would gain and lose what now */
+                    impact?: boolean;
+                    /** @description why, for the record of changes */
+                    note?: string;
+                };
+                header?: {
+                    /** @description entity tag that the record must have */
+                    "If-Match"?: string;
+                    /** @description *: the record must not be there yet */
+                    "If-None-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        trace?: never;
+    };
+    "/api/v1/sites/{id}/mentions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What refers to a site */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Mention"][];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tokens": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Tokens, without their secrets */
+        get: {
+            parameters: {
+                query?: {
+                    user?: string;
+                };
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Token"][];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        /** Make a token; its secret is shown this once */
+        post: {
+            parameters: {
+                query?: never;
+                header?: {
+                    /** @description a repetition with the same key makes no second token, and is answered with the first */
+                    "Idempotency-Key"?: string;
+                };
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["NewToken"];
+                };
+            };
+            responses: {
+                /** @description Created */
+                201: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Token"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tokens/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Revoke a token */
+        delete: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description No Content */
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/user_groups": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List of user groups */
+        get: {
+            parameters: {
+                query?: {
+                    limit?: number;
+                    cursor?: string;
+                    /** @description a word to search for */
+                    q?: string;
+                };
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ListOfUserGroup"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        /** Add a user group; its id is made from its name where none is given */
+        post: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                    /** @description on a dry run: say also who would gain and lose what now */
+                    impact?: boolean;
+                    /** @description why, for the record of changes */
+                    note?: string;
+                };
+                header?: {
+                    /** @description entity tag that the record must have */
+                    "If-Match"?: string;
+                    /** @description *: the record must not be there yet */
+                    "If-None-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["UserGroup"];
+                };
+            };
+            responses: {
+                /** @description Created */
+                201: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/user_groups/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One user group */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["UserGroup"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        /** Make a user group what the body says */
+        put: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                    /** @description on a dry run: say also who would gain and lose what now */
+                    impact?: boolean;
+                    /** @description why, for the record of changes */
+                    note?: string;
+                };
+                header?: {
+                    /** @description entity tag that the record must have */
+                    "If-Match"?: string;
+                    /** @description *: the record must not be there yet */
+                    "If-None-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["UserGroup"];
+                };
+            };
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        /** Remove a user group */
+        delete: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                    /** @description on a dry run: say also who would gain and lose what now */
+                    impact?: boolean;
+                    /** @description why, for the record of changes */
+                    note?: string;
+                    /** @description take every mention of the record along */
+                    along?: boolean;
+                    /** @description with along: though somebody would gain rights by it */
+                    accept_gains?: boolean;
+                };
+                header?: {
+                    /** @description entity tag that the record must have */
+                    "If-Match"?: string;
+                    /** @description *: the record must not be there yet */
+                    "If-None-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        /** Change a user group by a JSON Merge Patch */
+        patch: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                    /** @description on a dry run: say also who would gain and lose what now */
+                    impact?: boolean;
+                    /** @description why, for the record of changes */
+                    note?: string;
+                };
+                header?: {
+                    /** @description entity tag that the record must have */
+                    "If-Match"?: string;
+                    /** @description *: the record must not be there yet */
+                    "If-None-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        trace?: never;
+    };
+    "/api/v1/user_groups/{id}/members/{entry}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Add one member */
+        put: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                    /** @description on a dry run: say also who would gain and lose what now */
+                    impact?: boolean;
+                    /** @description why, for the record of changes */
+                    note?: string;
+                };
+                header?: {
+                    /** @description entity tag that the record must have */
+                    "If-Match"?: string;
+                    /** @description *: the record must not be there yet */
+                    "If-None-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path: {
+                    id: string;
+                    /** @description the user, device, tag or point */
+                    entry: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["EntryQuery"];
+                };
+            };
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        /** Drop one member */
+        delete: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                    /** @description on a dry run: say also who would gain and lose what now */
+                    impact?: boolean;
+                    /** @description why, for the record of changes */
+                    note?: string;
+                };
+                header?: {
+                    /** @description entity tag that the record must have */
+                    "If-Match"?: string;
+                    /** @description *: the record must not be there yet */
+                    "If-None-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path: {
+                    id: string;
+                    /** @description the user, device, tag or point */
+                    entry: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/user_groups/{id}/mentions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What refers to a user group */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Mention"][];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/users": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List of users */
+        get: {
+            parameters: {
+                query?: {
+                    limit?: number;
+                    cursor?: string;
+                    /** @description a word to search for */
+                    q?: string;
+                };
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ListOfUser"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        /** Add a user; its id is made from its name where none is given */
+        post: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                    /** @description on a dry run: say also who would gain and lose what now */
+                    impact?: boolean;
+                    /** @description why, for the record of changes */
+                    note?: string;
+                };
+                header?: {
+                    /** @description entity tag that the record must have */
+                    "If-Match"?: string;
+                    /** @description *: the record must not be there yet */
+                    "If-None-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["User"];
+                };
+            };
+            responses: {
+                /** @description Created */
+                201: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/users/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One user */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["User"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        /** Make a user what the body says */
+        put: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                    /** @description on a dry run: say also who would gain and lose what now */
+                    impact?: boolean;
+                    /** @description why, for the record of changes */
+                    note?: string;
+                };
+                header?: {
+                    /** @description entity tag that the record must have */
+                    "If-Match"?: string;
+                    /** @description *: the record must not be there yet */
+                    "If-None-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["User"];
+                };
+            };
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        /** Remove a user */
+        delete: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                    /** @description on a dry run: say also who would gain and lose what now */
+                    impact?: boolean;
+                    /** @description why, for the record of changes */
+                    note?: string;
+                    /** @description take every mention of the record along */
+                    along?: boolean;
+                    /** @description with along: though somebody would gain rights by it */
+                    accept_gains?: boolean;
+                };
+                header?: {
+                    /** @description entity tag that the record must have */
+                    "If-Match"?: string;
+                    /** @description *: the record must not be there yet */
+                    "If-None-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        /** Change a user by a JSON Merge Patch */
+        patch: {
+            parameters: {
+                query?: {
+                    /** @description change nothing, and say what it would change */
+                    dry?: boolean;
+                    /** @description on a dry run: say also who would gain and lose what now */
+                    impact?: boolean;
+                    /** @description why, for the record of changes */
+                    note?: string;
+                };
+                header?: {
+                    /** @description entity tag that the record must have */
+                    "If-Match"?: string;
+                    /** @description *: the record must not be there yet */
+                    "If-None-Match"?: string;
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
+                };
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Saved"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        trace?: never;
+    };
+    "/api/v1/users/{id}/invitation": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make a link, good once and for a week, by which a user sets a password */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description Created */
+                201: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Invitation"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/users/{id}/mentions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What refers to a user */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Mention"][];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/uses/{type}/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The lines of grants that make use of a grant, role, right, schedule, site, device group or user group */
+        get: {
+            parameters: {
+                query?: {
+                    at?: string;
+                };
+                header?: never;
+                path: {
+                    type: string;
+                    id: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Use"][];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/verify": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Are the files what was written? The first thing that is wrong */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Verified"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/week": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** How answers run over some days */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["WeekQuestion"];
+                };
+            };
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Week"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/welcome": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Set a password by a link, and sign in */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: {
+                content: {
+                    "application/json": components["schemas"]["Welcome"];
+                };
+            };
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Session"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/healthz": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Is the process alive? */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Health"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/metrics": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Figures in the Prometheus text format */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/problems/{kind}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a kind of problem means, and what mends it */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    kind: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/readyz": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Can questions be answered? */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Health"];
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
-  schemas: {
-    Action: {
-      name: string;
-      properties?: {
-        [key: string]: unknown;
-      };
-    };
-    Advice: {
-      /** @description the answer as it is */
-      allowed: boolean;
-      items: components["schemas"]["Advise"][];
-    };
-    AdviceQuestion: {
-      /** @description as in a check */
-      at?: string;
-      context?: components["schemas"]["Context"];
-      /** @description id of a device, or device/point */
-      device: string;
-      right: string;
-      /** @description end of the memberships and grants that are advised, RFC 3339; left out: none */
-      until?: string;
-      user: string;
-    };
-    Advise: {
-      /** @description what they do to records */
-      changes: components["schemas"]["Change"][];
-      /** @description to be sent to /api/v1/changes */
-      edits: components["schemas"]["Edit"][];
-      /** @description rights of users on devices that change beside the one asked for */
-      else: number;
-      impact: components["schemas"]["Impact"];
-      kind: string;
-      text: string;
-    };
-    Answer: {
-      allowed: boolean;
-      /** Format: date-time */
-      at: string;
-      /** @description every line that decided */
-      because: components["schemas"]["Trail"][];
-      device: components["schemas"]["Named"];
-      limits?: {
-        [key: string]: unknown;
-      };
-      /** @description the nearest that would have made it a yes */
-      missing: components["schemas"]["Trail"][];
-      /** @description known ids near to the unknown one */
-      near?: string[];
-      /**
-       * @description code of the step that decided
-       * @example outside_schedule
-       */
-      reason: string;
-      /** @description revision of the policy that answered */
-      revision?: number;
-      right: components["schemas"]["Named"];
-      /** @description the answer in words */
-      text: string;
-      /**
-       * Format: date-time
-       * @description first instant at which allowed changes; null: not within 400 days
-       */
-      until: null | string;
-      user: components["schemas"]["Named"];
-      /** @description IANA zone of the device's site */
-      zone: string;
-    };
-    AuthZEN: {
-      access_evaluation_endpoint: string;
-      access_evaluations_endpoint: string;
-      policy_decision_point: string;
-      search_action_endpoint: string;
-      search_resource_endpoint: string;
-      search_subject_endpoint: string;
-    };
-    Axis: {
-      filter?: {
-        [key: string]: string;
-      };
-      ids?: string[];
-      q?: string;
-      /** @enum {string} */
-      type: "users" | "user_groups" | "devices" | "device_groups" | "sites";
-    };
-    BatchQuery: {
-      changes: components["schemas"]["Edit"][];
-      note?: string;
-    };
-    Calendar: {
-      days?: components["schemas"]["CalendarDay"][];
-      id: string;
-      name?: string;
-    };
-    CalendarDay: {
-      date?: string;
-      from?: string;
-      name?: string;
-      to?: string;
-    };
-    Cell: {
-      /** @description not now, but at another time */
-      later?: string[];
-      /** @description on all that is in the column */
-      rights: string[];
-      /** @description on some of it, but not on all */
-      some?: string[];
-    };
-    Change: {
-      fields?: components["schemas"]["FieldChange"][];
-      id: string;
-      name: string;
-      /** @enum {string} */
-      op: "added" | "changed" | "removed";
-      type: string;
-    };
-    Check: {
-      /** @description RFC 3339, or a local time of the device's site such as 2026-07-04 21:30 or tomorrow 06:00; left out: now */
-      at?: string;
-      context?: components["schemas"]["Context"];
-      /**
-       * @description id of a device, or device/point
-       * @example alder-bridge/deck
-       */
-      device: string;
-      /** @description id of a user group: somebody who is in it and in no other */
-      group?: string;
-      /**
-       * @description id of a right
-       * @example control
-       */
-      right: string;
-      /**
-       * @description id of a user; or give group
-       * @example tomas.field
-       */
-      user?: string;
-    };
-    ClockChange: {
-      after: string;
-      /** Format: date-time */
-      at: string;
-      /** @description offset from UTC, as +01:00 */
-      before: string;
-    };
-    Context: {
-      /** @description someone is present at the device */
-      attended?: null | boolean;
-      /** @description address that the request came from */
-      ip?: string;
-      /** @description the user signed in with a second factor */
-      strong_sign_in?: null | boolean;
-    };
-    ContextType2: {
-      /** @description one of many evaluations that could not be read */
-      error?: components["schemas"]["EvaluationError"];
-      limits?: {
-        [key: string]: unknown;
-      };
-      reason: string;
-      revision: number;
-      /** Format: date-time */
-      until?: null | string;
-    };
-    Count: {
-      all: number;
-      own: number;
-    };
-    Counts: {
-      device_groups: {
-        [key: string]: components["schemas"]["Count"];
-      };
-      sites: {
-        [key: string]: components["schemas"]["Count"];
-      };
-      unsorted: number;
-    };
-    Credentials: {
-      password: string;
-      /** @description answer with a bearer token instead of a cookie */
-      terminal?: boolean;
-      user: string;
-    };
-    Dates: {
-      from?: string;
-      to?: string;
-    };
-    Day: {
-      change?: components["schemas"]["ClockChange"];
-      date: string;
-      /** Format: date-time */
-      from: string;
-      /** Format: date-time */
-      until: string;
-    };
-    Device: {
-      address?: string;
-      id: string;
-      kind?: string;
-      lockout?: components["schemas"]["Lockout"];
-      name?: string;
-      points?: components["schemas"]["Point"][];
-      site?: string;
-      state?: string;
-      tags?: string[];
-    };
-    DeviceGroup: {
-      devices?: string[];
-      id: string;
-      match?: components["schemas"]["Match"];
-      name?: string;
-      parent?: string;
-    };
-    Difference: {
-      device: components["schemas"]["Named"];
-      gained?: string[];
-      lost?: string[];
-      user: components["schemas"]["Named"];
-    };
-    Edit: {
-      along?: boolean;
-      /** @description beginning of a membership */
-      from?: string;
-      id: string;
-      /** @enum {string} */
-      list?: "members" | "devices" | "tags" | "points";
-      /** @description name of a point, or of a copy */
-      name?: string;
-      /** @enum {string} */
-      op: "put" | "patch" | "copy" | "remove" | "add" | "drop";
-      record?: unknown;
-      /** @description id of a copy; left out: made from its name */
-      to?: string;
-      /** @description record type, such as user_groups */
-      type: string;
-      /** @description end of a membership */
-      until?: string;
-      /** @description the user, device, tag or point */
-      value?: string;
-      /** @description what a copy takes along: members, groups, grants */
-      with?: string[];
-    };
-    Entity: {
-      id: string;
-      properties?: {
-        [key: string]: unknown;
-      };
-      type: string;
-    };
-    EntryQuery: {
-      /** @description beginning of a membership, RFC 3339 */
-      from?: string;
-      /** @description name of a point */
-      name?: string;
-      /** @description end of a membership, RFC 3339 */
-      until?: string;
-    };
-    Evaluation: {
-      action: components["schemas"]["Action"];
-      context?: {
-        [key: string]: unknown;
-      };
-      resource: components["schemas"]["Entity"];
-      subject: components["schemas"]["Entity"];
-    };
-    EvaluationError: {
-      message: string;
-      status: number;
-    };
-    Evaluations: {
-      action?: components["schemas"]["Action"];
-      context?: unknown;
-      evaluations: components["schemas"]["PartEvaluation"][];
-      options?: components["schemas"]["EvaluationsOption"];
-      resource?: components["schemas"]["Entity"];
-      subject?: components["schemas"]["Entity"];
-    };
-    EvaluationsOption: {
-      /** @enum {string} */
-      evaluations_semantic?: "execute_all" | "deny_on_first_deny" | "permit_on_first_permit";
-    };
-    Fault: {
-      column?: number;
-      line?: number;
-      path: string;
-      problem: string;
-    };
-    FieldChange: {
-      /** @description entries that came into a set */
-      added?: unknown[];
-      after?: unknown;
-      before?: unknown;
-      /** @description entries that went out of a set */
-      dropped?: unknown[];
-      field: string;
-    };
-    Fortnight: {
-      days: components["schemas"]["Day"][];
-      stretches: components["schemas"]["Stretch"][];
-      zone: string;
-      /** @description zones of the sites */
-      zones: string[];
-    };
-    Found: {
-      id: string;
-      name: string;
-      /** @description what else is known of it, such as an e-mail or a site */
-      note?: string;
-      type: string;
-    };
-    Grant: {
-      effect?: string;
-      enabled?: boolean;
-      id: string;
-      lines?: components["schemas"]["Line"][];
-      name?: string;
-      note?: string;
-      to?: components["schemas"]["To"];
-      valid?: components["schemas"]["Span"];
-    };
-    Health: {
-      status: string;
-    };
-    Holders: {
-      groups?: string[];
-      users?: string[];
-    };
-    If: {
-      attended?: null | boolean;
-      networks?: string[];
-      states?: string[];
-      strong_sign_in?: null | boolean;
-    };
-    Impact: {
-      /** @description devices on which anybody does */
-      devices: number;
-      /** @description rights of users on devices */
-      gained: number;
-      /** @description the first of them */
-      items: components["schemas"]["Difference"][];
-      lost: number;
-      /** @description users who gain or lose anything */
-      users: number;
-    };
-    Imported: {
-      /** @description records that the file makes */
-      added: number;
-      /** @description records that the file changes */
-      changed: number;
-      /** @description the first of the changes */
-      changes?: components["schemas"]["Change"][];
-      revision: number;
-      rows: number;
-      /** @description rows that change nothing by themselves */
-      same: number;
-      saved: boolean;
-    };
-    Kind: {
-      id: string;
-      name?: string;
-    };
-    Line: {
-      depth?: string;
-      if?: components["schemas"]["If"];
-      limits?: {
-        [key: string]: unknown;
-      };
-      on?: components["schemas"]["Where"];
-      rights?: string[];
-      roles?: string[];
-      when?: string[];
-    };
-    ListOfCalendar: {
-      items: components["schemas"]["Calendar"][];
-      /** @description cursor of the next page */
-      next?: string;
-      /** @description how many there are on all pages */
-      total: number;
-    };
-    ListOfDevice: {
-      items: components["schemas"]["Device"][];
-      /** @description cursor of the next page */
-      next?: string;
-      /** @description how many there are on all pages */
-      total: number;
-    };
-    ListOfDeviceGroup: {
-      items: components["schemas"]["DeviceGroup"][];
-      /** @description cursor of the next page */
-      next?: string;
-      /** @description how many there are on all pages */
-      total: number;
-    };
-    ListOfGrant: {
-      items: components["schemas"]["Grant"][];
-      /** @description cursor of the next page */
-      next?: string;
-      /** @description how many there are on all pages */
-      total: number;
-    };
-    ListOfKind: {
-      items: components["schemas"]["Kind"][];
-      /** @description cursor of the next page */
-      next?: string;
-      /** @description how many there are on all pages */
-      total: number;
-    };
-    ListOfMandate: {
-      items: components["schemas"]["Mandate"][];
-      /** @description cursor of the next page */
-      next?: string;
-      /** @description how many there are on all pages */
-      total: number;
-    };
-    ListOfRight: {
-      items: components["schemas"]["Right"][];
-      /** @description cursor of the next page */
-      next?: string;
-      /** @description how many there are on all pages */
-      total: number;
-    };
-    ListOfRole: {
-      items: components["schemas"]["Role"][];
-      /** @description cursor of the next page */
-      next?: string;
-      /** @description how many there are on all pages */
-      total: number;
-    };
-    ListOfSchedule: {
-      items: components["schemas"]["Schedule"][];
-      /** @description cursor of the next page */
-      next?: string;
-      /** @description how many there are on all pages */
-      total: number;
-    };
-    ListOfSite: {
-      items: components["schemas"]["Site"][];
-      /** @description cursor of the next page */
-      next?: string;
-      /** @description how many there are on all pages */
-      total: number;
-    };
-    ListOfUser: {
-      items: components["schemas"]["User"][];
-      /** @description cursor of the next page */
-      next?: string;
-      /** @description how many there are on all pages */
-      total: number;
-    };
-    ListOfUserGroup: {
-      items: components["schemas"]["UserGroup"][];
-      /** @description cursor of the next page */
-      next?: string;
-      /** @description how many there are on all pages */
-      total: number;
-    };
-    Lockout: {
-      by?: string;
-      /** Format: date-time */
-      from?: string;
-      reason?: string;
-      /** Format: date-time */
-      until?: string;
-    };
-    Look: {
-      /** Format: date-time */
-      at: string;
-      by: string;
-      user: string;
-    };
-    Mandate: {
-      enabled?: boolean;
-      groups?: string[];
-      id: string;
-      name?: string;
-      rights?: string[];
-      role: string;
-      sites?: string[];
-      to?: components["schemas"]["Holders"];
-      valid?: components["schemas"]["Span"];
-    };
-    Match: {
-      kinds?: string[];
-      sites?: string[];
-      tags?: string[];
-    };
-    Matched: {
-      /** @description the first of them */
-      items: components["schemas"]["Named"][];
-      total: number;
-    };
-    Matrix: {
-      /** Format: date-time */
-      at: string;
-      /** @description by row and column, the number of the cell in kinds */
-      cells: number[][];
-      columns: components["schemas"]["Named"][];
-      columns_of: number;
-      /** @description the cells that there are, each once */
-      kinds: components["schemas"]["Cell"][];
-      revision: number;
-      rows: components["schemas"]["Named"][];
-      /** @description how many rows there would be without the bound of 1,000 */
-      rows_of: number;
-      zone: string;
-    };
-    MatrixQuestion: {
-      /** @description tell also what is allowed at other times */
-      any_time?: boolean;
-      /** @description RFC 3339, or a local time of the settings' zone; left out: now */
-      at?: string;
-      columns: components["schemas"]["Axis"];
-      context?: components["schemas"]["Context"];
-      rows: components["schemas"]["Axis"];
-    };
-    Mention: {
-      field: string;
-      id: string;
-      name: string;
-      type: string;
-    };
-    Named: {
-      id: string;
-      name: string;
-    };
-    NewToken: {
-      /** @description days until it expires; 0: 90 */
-      days?: number;
-      name: string;
-      user: string;
-    };
-    PartEvaluation: {
-      action?: components["schemas"]["Action"];
-      context?: unknown;
-      resource?: components["schemas"]["Entity"];
-      subject?: components["schemas"]["Entity"];
-    };
-    Point: {
-      id: string;
-      name?: string;
-    };
-    Problem: {
-      current?: unknown;
-      detail?: string;
-      faults?: components["schemas"]["Fault"][];
-      status: number;
-      title: string;
-      type: string;
-    };
-    Progress: {
-      /** @description rows that are written, while it runs */
-      done: number;
-      /** @description rows in all; 0: they are being read */
-      of: number;
-      /** @description the revision that it made */
-      revision?: number;
-      /**
-       * @description nothing: no request with the key is running, and none has changed anything
-       * @enum {string}
-       */
-      state: "running" | "done" | "nothing";
-    };
-    Reach: {
-      /** @description also what will be allowed within 400 days */
-      any_time: boolean;
-      /** Format: date-time */
-      at: string;
-      /** @description why nothing at all is allowed, such as user_suspended */
-      barred?: string;
-      items: components["schemas"]["Reached"][];
-      /** @description cursor of the next page */
-      next?: string;
-      /** @description whom or what it was asked of */
-      of: components["schemas"]["Ref"];
-      revision: number;
-      /** @description how many there are on all pages */
-      total: number;
-      /** @description IANA zone in which its times are best told */
-      zone: string;
-    };
-    Reached: {
-      /** @description of a user, or of a device, or device/point */
-      id: string;
-      name: string;
-      rights: components["schemas"]["ReachedRight"][];
-      /** @description id of a device's site */
-      site?: string;
-      /** @description the shortest way: groups, then the grant */
-      through?: components["schemas"]["Ref"][];
-    };
-    ReachedRight: {
-      /** @description false: not now, but later */
-      allowed: boolean;
-      id: string;
-      name: string;
-      /**
-       * Format: date-time
-       * @description when allowed changes; null: not within 400 days
-       */
-      until: null | string;
-    };
-    Ref: {
-      id: string;
-      name: string;
-      type: string;
-    };
-    Right: {
-      id: string;
-      implies?: string[];
-      kinds?: string[];
-      name?: string;
-    };
-    Role: {
-      id: string;
-      name?: string;
-      note?: string;
-      rights?: string[];
-    };
-    Saved: {
-      changes: components["schemas"]["Change"][];
-      /** @description of the record that was added */
-      id?: string;
-      /** @description who would gain and lose what now, where it was asked for */
-      impact?: components["schemas"]["Impact"];
-      /** @description the revision that holds it, or that it was compared with */
-      revision: number;
-      saved: boolean;
-    };
-    Schedule: {
-      closed?: string[];
-      dates?: components["schemas"]["Dates"];
-      id: string;
-      name?: string;
-      season?: components["schemas"]["Season"];
-      special?: components["schemas"]["Special"][];
-      windows?: components["schemas"]["Window"][];
-      zone?: string;
-    };
-    ScheduleQuestion: {
-      /** @description 1 to 31; left out: 14 */
-      days?: number;
-      /** @description first day; left out: today */
-      from?: string;
-      schedule: components["schemas"]["Schedule"];
-      /** @description IANA zone by whose clock it is told, and judged where its zone is site; left out: the settings' */
-      zone?: string;
-    };
-    Search: {
-      action?: components["schemas"]["Action"];
-      context?: {
-        [key: string]: unknown;
-      };
-      page?: components["schemas"]["SearchPage"];
-      resource: components["schemas"]["Entity"];
-      subject: components["schemas"]["Entity"];
-    };
-    SearchNext: {
-      count: number;
-      /** @description empty: this is the last page */
-      next_token: string;
-      total: number;
-    };
-    SearchPage: {
-      /** @description 1 to 1,000; left out: 100 */
-      limit?: number;
-      token?: string;
-    };
-    SearchResult: {
-      page: components["schemas"]["SearchNext"];
-      results: {
-        [key: string]: unknown;
-      }[];
-    };
-    Season: {
-      from: string;
-      to: string;
-    };
-    Seen: {
-      /** @description the groups that the user is in now */
-      groups: components["schemas"]["Ref"][];
-      /** @description how many devices and points are reached now */
-      now: number;
-      reach: components["schemas"]["Reach"];
-      /** @description in words: how much, or why nothing */
-      text: string;
-      user: components["schemas"]["Ref"];
-      /** @description owners, whom to ask */
-      whom: components["schemas"]["Named"][];
-    };
-    Session: {
-      /** Format: date-time */
-      expires: string;
-      /** @description roles of the mandates in force */
-      mandates: string[];
-      /** @description shown once, for a terminal */
-      token?: string;
-      user: components["schemas"]["Named"];
-    };
-    /** settings */
-    Settings: {
-      combine?: string;
-      zone?: string;
-    };
-    SignIn: {
-      password_days?: number;
-      second_factor?: string;
-    };
-    Site: {
-      id: string;
-      name?: string;
-      parent?: string;
-      zone?: string;
-    };
-    Span: {
-      /** Format: date-time */
-      from?: string;
-      /** Format: date-time */
-      until?: string;
-    };
-    Special: {
-      calendar: string;
-      windows: components["schemas"]["SpecialWindow"][];
-    };
-    SpecialWindow: {
-      from: string;
-      to: string;
-    };
-    Stop: {
-      id?: string;
-      name: string;
-      /**
-       * @description holds: the trail goes on; breaks: it ends here; closes: a deny ends it here; beyond: it would go on
-       * @enum {string}
-       */
-      state: "holds" | "breaks" | "closes" | "beyond";
-      /** @description why it holds or breaks */
-      text: string;
-      /** @description record type, or everyone, everything, condition */
-      type: string;
-    };
-    Stretch: {
-      allowed: boolean;
-      /** Format: date-time */
-      from: string;
-      reason?: string;
-      /** Format: date-time */
-      until: string;
-    };
-    To: {
-      everyone?: boolean;
-      groups?: string[];
-      users?: string[];
-    };
-    Token: {
-      by: string;
-      /** Format: date-time */
-      created: string;
-      /** Format: date-time */
-      expires?: null | string;
-      id: string;
-      kind: string;
-      name: string;
-      /** Format: date-time */
-      revoked?: null | string;
-      /** @description shown once, when it is made */
-      secret?: string;
-      user: string;
-    };
-    Trail: {
-      /** @enum {string} */
-      effect: "allow" | "deny";
-      /** @description id of the grant */
-      grant: string;
-      /** @description number of the line in the grant, from 0 */
-      line: number;
-      stops: components["schemas"]["Stop"][];
-      /** @description what is missing, or what it does, in one sentence */
-      text: string;
-    };
-    Use: {
-      /** @description how many it covers */
-      devices: number;
-      /** @enum {string} */
-      effect: "allow" | "deny";
-      /** @description the grant is in force at the instant */
-      force: boolean;
-      grant: components["schemas"]["Named"];
-      /** @description number of the line, from 0 */
-      line: number;
-      /** @description names of the rights that it gives or takes, with what follows from them */
-      rights: string[];
-      /** @description how many it reaches at the instant */
-      users: number;
-    };
-    User: {
-      email?: string;
-      id: string;
-      kind?: string;
-      name?: string;
-      status?: string;
-      valid?: components["schemas"]["Span"];
-    };
-    UserGroup: {
-      enabled?: boolean;
-      id: string;
-      includes?: string[];
-      members?: unknown[];
-      name?: string;
-      sign_in?: components["schemas"]["SignIn"];
-    };
-    Week: {
-      days: components["schemas"]["Day"][];
-      rights: components["schemas"]["WeekOfRight"][];
-      zone: string;
-    };
-    WeekOfRight: {
-      right: components["schemas"]["Named"];
-      stretches: components["schemas"]["Stretch"][];
-    };
-    WeekQuestion: {
-      context?: components["schemas"]["Context"];
-      /** @description 1 to 31; left out: 7 */
-      days?: number;
-      /** @description id of a device, or device/point */
-      device: string;
-      /** @description first day, as 2026-11-23; left out: today */
-      from?: string;
-      /** @description id of a user group: somebody who is in it and in no other */
-      group?: string;
-      /** @description id of a right; left out: all that are allowed at some time of the days */
-      right?: string;
-      /** @description id of a user; or give group */
-      user?: string;
-    };
-    Where: {
-      device_groups?: string[];
-      devices?: string[];
-      everything?: boolean;
-      points?: string[];
-      sites?: string[];
-    };
-    Window: {
-      days?: string[];
-      from: string;
-      to: string;
-    };
-    s: {
-      evaluations: {
-        context: components["schemas"]["ContextType2"];
-        decision: boolean;
-      }[];
-    };
-  };
-  responses: never;
-  parameters: never;
-  requestBodies: never;
-  headers: never;
-  pathItems: never;
+    schemas: {
+        Action: {
+            name: string;
+            properties?: {
+                [key: string]: unknown;
+            };
+        };
+        Advice: {
+            /** @description the answer as it is */
+            allowed: boolean;
+            items: components["schemas"]["Advise"][];
+        };
+        AdviceQuestion: {
+            /** @description as in a check */
+            at?: string;
+            context?: components["schemas"]["Context"];
+            /** @description id of a device, or device/point */
+            device: string;
+            right: string;
+            /** @description end of the memberships and grants that are advised, RFC 3339; left out: none */
+            until?: string;
+            user: string;
+        };
+        Advise: {
+            /** @description what they do to records */
+            changes: components["schemas"]["Change"][];
+            /** @description to be sent to /api/v1/changes */
+            edits: components["schemas"]["Edit"][];
+            /** @description rights of users on devices that change beside the one asked for */
+            else: number;
+            impact: components["schemas"]["Impact"];
+            kind: string;
+            text: string;
+        };
+        Answer: {
+            allowed: boolean;
+            /** Format: date-time */
+            at: string;
+            /** @description every line that decided */
+            because: components["schemas"]["Trail"][];
+            device: components["schemas"]["Named"];
+            limits?: {
+                [key: string]: unknown;
+            };
+            /** @description the nearest that would have made it a yes */
+            missing: components["schemas"]["Trail"][];
+            /** @description known ids near to the unknown one */
+            near?: string[];
+            /**
+             * @description code of the step that decided
+             * @example outside_schedule
+             */
+            reason: string;
+            /** @description revision of the policy that answered */
+            revision?: number;
+            right: components["schemas"]["Named"];
+            /** @description the answer in words */
+            text: string;
+            /**
+             * Format: date-time
+             * @description first instant at which allowed changes; null: not within 400 days
+             */
+            until: null | string;
+            user: components["schemas"]["Named"];
+            /** @description IANA zone of the device's site */
+            zone: string;
+        };
+        AuthZEN: {
+            access_evaluation_endpoint: string;
+            access_evaluations_endpoint: string;
+            policy_decision_point: string;
+            search_action_endpoint: string;
+            search_resource_endpoint: string;
+            search_subject_endpoint: string;
+        };
+        Axis: {
+            filter?: {
+                [key: string]: string;
+            };
+            ids?: string[];
+            q?: string;
+            /** @enum {string} */
+            type: "users" | "user_groups" | "devices" | "device_groups" | "sites";
+        };
+        BatchQuery: {
+            changes: components["schemas"]["Edit"][];
+            note?: string;
+        };
+        Calendar: {
+            days?: components["schemas"]["CalendarDay"][];
+            id: string;
+            name?: string;
+        };
+        CalendarDay: {
+            date?: string;
+            from?: string;
+            name?: string;
+            to?: string;
+        };
+        Cell: {
+            /** @description not now, but at another time */
+            later?: string[];
+            /** @description on all that is in the column */
+            rights: string[];
+            /** @description on some of it, but not on all */
+            some?: string[];
+        };
+        Change: {
+            fields?: components["schemas"]["FieldChange"][];
+            id: string;
+            name: string;
+            /** @enum {string} */
+            op: "added" | "changed" | "removed";
+            type: string;
+        };
+        Check: {
+            /** @description RFC 3339, or a local time of the device's site such as 2026-07-04 21:30 or tomorrow 06:00; left out: now */
+            at?: string;
+            context?: components["schemas"]["Context"];
+            /**
+             * @description id of a device, or device/point
+             * @example alder-bridge/deck
+             */
+            device: string;
+            /** @description id of a user group: somebody who is in it and in no other */
+            group?: string;
+            /**
+             * @description id of a right
+             * @example control
+             */
+            right: string;
+            /**
+             * @description id of a user; or give group
+             * @example tomas.field
+             */
+            user?: string;
+        };
+        ClockChange: {
+            after: string;
+            /** Format: date-time */
+            at: string;
+            /** @description offset from UTC, as +01:00 */
+            before: string;
+        };
+        Context: {
+            /** @description someone is present at the device */
+            attended?: null | boolean;
+            /** @description address that the request came from */
+            ip?: string;
+            /** @description the user signed in with a second factor */
+            strong_sign_in?: null | boolean;
+        };
+        ContextType2: {
+            /** @description one of many evaluations that could not be read */
+            error?: components["schemas"]["EvaluationError"];
+            limits?: {
+                [key: string]: unknown;
+            };
+            reason: string;
+            revision: number;
+            /** Format: date-time */
+            until?: null | string;
+        };
+        Count: {
+            all: number;
+            own: number;
+        };
+        Counts: {
+            device_groups: {
+                [key: string]: components["schemas"]["Count"];
+            };
+            sites: {
+                [key: string]: components["schemas"]["Count"];
+            };
+            unsorted: number;
+        };
+        Credentials: {
+            password: string;
+            /** @description answer with a bearer token instead of a cookie */
+            terminal?: boolean;
+            user: string;
+        };
+        Dates: {
+            from?: string;
+            to?: string;
+        };
+        Day: {
+            change?: components["schemas"]["ClockChange"];
+            date: string;
+            /** Format: date-time */
+            from: string;
+            /** Format: date-time */
+            until: string;
+        };
+        Device: {
+            address?: string;
+            id: string;
+            kind?: string;
+            lockout?: components["schemas"]["Lockout"];
+            name?: string;
+            points?: components["schemas"]["Point"][];
+            site?: string;
+            state?: string;
+            tags?: string[];
+        };
+        DeviceGroup: {
+            devices?: string[];
+            id: string;
+            match?: components["schemas"]["Match"];
+            name?: string;
+            parent?: string;
+        };
+        Difference: {
+            device: components["schemas"]["Named"];
+            gained?: string[];
+            lost?: string[];
+            user: components["schemas"]["Named"];
+        };
+        Edit: {
+            /** @description with along: though somebody would gain rights by it */
+            accept_gains?: boolean;
+            /** @description with remove: take every mention along */
+            along?: boolean;
+            /** @description keep the person's memberships of other times in the group */
+            beside?: boolean;
+            /** @description beginning of a membership */
+            from?: string;
+            id: string;
+            /** @enum {string} */
+            list?: "members" | "devices" | "tags" | "points";
+            /** @description name of a point, or of a copy */
+            name?: string;
+            /** @enum {string} */
+            op: "put" | "patch" | "copy" | "remove" | "add" | "drop";
+            record?: unknown;
+            /** @description id of a copy; left out: made from its name */
+            to?: string;
+            /** @description record type, such as user_groups */
+            type: string;
+            /** @description end of a membership */
+            until?: string;
+            /** @description the user, device, tag or point */
+            value?: string;
+            /** @description what a copy takes along: members, groups, grants */
+            with?: string[];
+        };
+        Entity: {
+            id: string;
+            properties?: {
+                [key: string]: unknown;
+            };
+            type: string;
+        };
+        EntryQuery: {
+            /** @description keep the person's memberships of other times in the group */
+            beside?: boolean;
+            /** @description beginning of a membership, RFC 3339 */
+            from?: string;
+            /** @description name of a point */
+            name?: string;
+            /** @description end of a membership, RFC 3339 */
+            until?: string;
+        };
+        Evaluation: {
+            action: components["schemas"]["Action"];
+            context?: {
+                [key: string]: unknown;
+            };
+            resource: components["schemas"]["Entity"];
+            subject: components["schemas"]["Entity"];
+        };
+        EvaluationError: {
+            message: string;
+            status: number;
+        };
+        Evaluations: {
+            action?: components["schemas"]["Action"];
+            context?: unknown;
+            evaluations: components["schemas"]["PartEvaluation"][];
+            options?: components["schemas"]["EvaluationsOption"];
+            resource?: components["schemas"]["Entity"];
+            subject?: components["schemas"]["Entity"];
+        };
+        EvaluationsOption: {
+            /** @enum {string} */
+            evaluations_semantic?: "execute_all" | "deny_on_first_deny" | "permit_on_first_permit";
+        };
+        Fault: {
+            column?: number;
+            line?: number;
+            path: string;
+            problem: string;
+        };
+        FieldChange: {
+            /** @description entries that came into a set */
+            added?: unknown[];
+            after?: unknown;
+            before?: unknown;
+            /** @description entries that went out of a set */
+            dropped?: unknown[];
+            field: string;
+        };
+        Fortnight: {
+            days: components["schemas"]["Day"][];
+            stretches: components["schemas"]["Stretch"][];
+            zone: string;
+            /** @description zones of the sites */
+            zones: string[];
+        };
+        Found: {
+            id: string;
+            name: string;
+            /** @description what else is known of it, such as an e-mail or a site */
+            note?: string;
+            type: string;
+        };
+        Grant: {
+            effect?: string;
+            enabled?: boolean;
+            id: string;
+            lines?: components["schemas"]["Line"][];
+            name?: string;
+            note?: string;
+            to?: components["schemas"]["To"];
+            valid?: components["schemas"]["Span"];
+        };
+        Health: {
+            status: string;
+        };
+        Holders: {
+            groups?: string[];
+            users?: string[];
+        };
+        If: {
+            attended?: null | boolean;
+            networks?: string[];
+            states?: string[];
+            strong_sign_in?: null | boolean;
+        };
+        Impact: {
+            /** @description devices on which anybody does */
+            devices: number;
+            /** @description rights of users on devices */
+            gained: number;
+            /** @description the first of them */
+            items: components["schemas"]["Difference"][];
+            lost: number;
+            /** @description users who gain or lose anything */
+            users: number;
+        };
+        Imported: {
+            /** @description records that the file makes */
+            added: number;
+            /** @description records that the file changes */
+            changed: number;
+            /** @description the first of the changes */
+            changes?: components["schemas"]["Change"][];
+            revision: number;
+            rows: number;
+            /** @description rows that change nothing by themselves */
+            same: number;
+            saved: boolean;
+        };
+        Invitation: {
+            /** Format: date-time */
+            expires: string;
+            /** @description shown once; good once */
+            link: string;
+        };
+        Kind: {
+            id: string;
+            name?: string;
+        };
+        Line: {
+            depth?: string;
+            if?: components["schemas"]["If"];
+            limits?: {
+                [key: string]: unknown;
+            };
+            on?: components["schemas"]["Where"];
+            rights?: string[];
+            roles?: string[];
+            when?: string[];
+        };
+        ListOfCalendar: {
+            items: components["schemas"]["Calendar"][];
+            /** @description cursor of the next page */
+            next?: string;
+            /** @description how many there are on all pages */
+            total: number;
+        };
+        ListOfDevice: {
+            items: components["schemas"]["Device"][];
+            /** @description cursor of the next page */
+            next?: string;
+            /** @description how many there are on all pages */
+            total: number;
+        };
+        ListOfDeviceGroup: {
+            items: components["schemas"]["DeviceGroup"][];
+            /** @description cursor of the next page */
+            next?: string;
+            /** @description how many there are on all pages */
+            total: number;
+        };
+        ListOfGrant: {
+            items: components["schemas"]["Grant"][];
+            /** @description cursor of the next page */
+            next?: string;
+            /** @description how many there are on all pages */
+            total: number;
+        };
+        ListOfKind: {
+            items: components["schemas"]["Kind"][];
+            /** @description cursor of the next page */
+            next?: string;
+            /** @description how many there are on all pages */
+            total: number;
+        };
+        ListOfMandate: {
+            items: components["schemas"]["Mandate"][];
+            /** @description cursor of the next page */
+            next?: string;
+            /** @description how many there are on all pages */
+            total: number;
+        };
+        ListOfRight: {
+            items: components["schemas"]["Right"][];
+            /** @description cursor of the next page */
+            next?: string;
+            /** @description how many there are on all pages */
+            total: number;
+        };
+        ListOfRole: {
+            items: components["schemas"]["Role"][];
+            /** @description cursor of the next page */
+            next?: string;
+            /** @description how many there are on all pages */
+            total: number;
+        };
+        ListOfSchedule: {
+            items: components["schemas"]["Schedule"][];
+            /** @description cursor of the next page */
+            next?: string;
+            /** @description how many there are on all pages */
+            total: number;
+        };
+        ListOfSite: {
+            items: components["schemas"]["Site"][];
+            /** @description cursor of the next page */
+            next?: string;
+            /** @description how many there are on all pages */
+            total: number;
+        };
+        ListOfUser: {
+            items: components["schemas"]["User"][];
+            /** @description cursor of the next page */
+            next?: string;
+            /** @description how many there are on all pages */
+            total: number;
+        };
+        ListOfUserGroup: {
+            items: components["schemas"]["UserGroup"][];
+            /** @description cursor of the next page */
+            next?: string;
+            /** @description how many there are on all pages */
+            total: number;
+        };
+        Lockout: {
+            by?: string;
+            /** Format: date-time */
+            from?: string;
+            reason?: string;
+            /** Format: date-time */
+            until?: string;
+        };
+        Look: {
+            /** Format: date-time */
+            at: string;
+            by: string;
+            user: string;
+        };
+        Mandate: {
+            enabled?: boolean;
+            groups?: string[];
+            id: string;
+            name?: string;
+            rights?: string[];
+            role: string;
+            sites?: string[];
+            to?: components["schemas"]["Holders"];
+            valid?: components["schemas"]["Span"];
+        };
+        Match: {
+            kinds?: string[];
+            sites?: string[];
+            tags?: string[];
+        };
+        Matched: {
+            /** @description the first of them */
+            items: components["schemas"]["Named"][];
+            total: number;
+        };
+        Matrix: {
+            /** Format: date-time */
+            at: string;
+            /** @description by row and column, the number of the cell in kinds */
+            cells: number[][];
+            columns: components["schemas"]["Named"][];
+            columns_of: number;
+            /** @description the cells that there are, each once */
+            kinds: components["schemas"]["Cell"][];
+            revision: number;
+            rows: components["schemas"]["Named"][];
+            /** @description how many rows there would be without the bound of 1,000 */
+            rows_of: number;
+            zone: string;
+        };
+        MatrixQuestion: {
+            /** @description tell also what is allowed at other times */
+            any_time?: boolean;
+            /** @description RFC 3339, or a local time of the settings' zone; left out: now */
+            at?: string;
+            columns: components["schemas"]["Axis"];
+            context?: components["schemas"]["Context"];
+            rows: components["schemas"]["Axis"];
+        };
+        Mention: {
+            field: string;
+            id: string;
+            name: string;
+            type: string;
+        };
+        Named: {
+            id: string;
+            name: string;
+        };
+        NewPassword: {
+            current: string;
+            /** @description 12 to 200 characters */
+            password: string;
+        };
+        NewToken: {
+            /** @description days until it expires; 0: 90 */
+            days?: number;
+            name: string;
+            user: string;
+        };
+        OwnSession: {
+            /** Format: date-time */
+            began: string;
+            /** Format: date-time */
+            expires: string;
+            /** @description address that it was begun from */
+            from: string;
+            id: string;
+            /** @enum {string} */
+            kind: "console" | "terminal";
+            /** @description the one that this request came with */
+            this?: boolean;
+        };
+        PartEvaluation: {
+            action?: components["schemas"]["Action"];
+            context?: unknown;
+            resource?: components["schemas"]["Entity"];
+            subject?: components["schemas"]["Entity"];
+        };
+        Point: {
+            id: string;
+            name?: string;
+        };
+        Problem: {
+            current?: unknown;
+            detail?: string;
+            faults?: components["schemas"]["Fault"][];
+            gains?: components["schemas"]["Impact"];
+            status: number;
+            title: string;
+            type: string;
+        };
+        Progress: {
+            /** @description rows that are written, while it runs */
+            done: number;
+            /** @description rows in all; 0: they are being read */
+            of: number;
+            /** @description the revision that it made */
+            revision?: number;
+            /**
+             * @description nothing: no request with the key is running, and none has changed anything
+             * @enum {string}
+             */
+            state: "running" | "done" | "nothing";
+        };
+        Reach: {
+            /** @description also what will be allowed within 400 days */
+            any_time: boolean;
+            /** Format: date-time */
+            at: string;
+            /** @description why nothing at all is allowed, such as user_suspended */
+            barred?: string;
+            items: components["schemas"]["Reached"][];
+            /** @description cursor of the next page */
+            next?: string;
+            /** @description whom or what it was asked of */
+            of: components["schemas"]["Ref"];
+            revision: number;
+            /** @description how many there are on all pages */
+            total: number;
+            /** @description IANA zone in which its times are best told */
+            zone: string;
+        };
+        Reached: {
+            /** @description of a user, or of a device, or device/point */
+            id: string;
+            name: string;
+            rights: components["schemas"]["ReachedRight"][];
+            /** @description id of a device's site */
+            site?: string;
+            /** @description the shortest way: groups, then the grant */
+            through?: components["schemas"]["Ref"][];
+        };
+        ReachedRight: {
+            /** @description false: not now, but later */
+            allowed: boolean;
+            id: string;
+            name: string;
+            /**
+             * Format: date-time
+             * @description when allowed changes; null: not within 400 days
+             */
+            until: null | string;
+        };
+        Ref: {
+            id: string;
+            name: string;
+            type: string;
+        };
+        Right: {
+            id: string;
+            implies?: string[];
+            kinds?: string[];
+            name?: string;
+        };
+        Role: {
+            id: string;
+            name?: string;
+            note?: string;
+            rights?: string[];
+        };
+        Saved: {
+            changes: components["schemas"]["Change"][];
+            /** @description of the record that was added */
+            id?: string;
+            /** @description who would gain and lose what now, where it was asked for */
+            impact?: components["schemas"]["Impact"];
+            /** @description the revision that holds it, or that it was compared with */
+            revision: number;
+            saved: boolean;
+        };
+        Schedule: {
+            closed?: string[];
+            dates?: components["schemas"]["Dates"];
+            id: string;
+            name?: string;
+            season?: components["schemas"]["Season"];
+            special?: components["schemas"]["Special"][];
+            windows?: components["schemas"]["Window"][];
+            zone?: string;
+        };
+        ScheduleQuestion: {
+            /** @description 1 to 31; left out: 14 */
+            days?: number;
+            /** @description first day; left out: today */
+            from?: string;
+            schedule: components["schemas"]["Schedule"];
+            /** @description IANA zone by whose clock it is told, and judged where its zone is site; left out: the settings' */
+            zone?: string;
+        };
+        Search: {
+            action?: components["schemas"]["Action"];
+            context?: {
+                [key: string]: unknown;
+            };
+            page?: components["schemas"]["SearchPage"];
+            resource: components["schemas"]["Entity"];
+            subject: components["schemas"]["Entity"];
+        };
+        SearchNext: {
+            count: number;
+            /** @description empty: this is the last page */
+            next_token: string;
+            total: number;
+        };
+        SearchPage: {
+            /** @description 1 to 1,000; left out: 100 */
+            limit?: number;
+            token?: string;
+        };
+        SearchResult: {
+            page: components["schemas"]["SearchNext"];
+            results: {
+                [key: string]: unknown;
+            }[];
+        };
+        Season: {
+            from: string;
+            to: string;
+        };
+        Seen: {
+            /** @description the groups that the user is in now */
+            groups: components["schemas"]["Ref"][];
+            /** @description how many devices and points are reached now */
+            now: number;
+            reach: components["schemas"]["Reach"];
+            /** @description in words: how much, or why nothing */
+            text: string;
+            user: components["schemas"]["Ref"];
+            /** @description owners, whom to ask */
+            whom: components["schemas"]["Named"][];
+        };
+        Session: {
+            /** Format: date-time */
+            expires: string;
+            /** @description roles of the mandates in force */
+            mandates: string[];
+            /**
+             * Format: date-time
+             * @description what the clock of the service shows
+             */
+            now: string;
+            /** @description shown once, for a terminal */
+            token?: string;
+            user: components["schemas"]["Named"];
+        };
+        /** settings */
+        Settings: {
+            combine?: string;
+            zone?: string;
+        };
+        SignIn: {
+            password_days?: number;
+            second_factor?: string;
+        };
+        Site: {
+            id: string;
+            name?: string;
+            parent?: string;
+            zone?: string;
+        };
+        Span: {
+            /** Format: date-time */
+            from?: string;
+            /** Format: date-time */
+            until?: string;
+        };
+        Special: {
+            calendar: string;
+            windows: components["schemas"]["SpecialWindow"][];
+        };
+        SpecialWindow: {
+            from: string;
+            to: string;
+        };
+        Stop: {
+            id?: string;
+            name: string;
+            /**
+             * @description holds: the trail goes on; breaks: it ends here; closes: a deny ends it here; beyond: it would go on
+             * @enum {string}
+             */
+            state: "holds" | "breaks" | "closes" | "beyond";
+            /** @description why it holds or breaks */
+            text: string;
+            /** @description record type, or everyone, everything, condition */
+            type: string;
+        };
+        Stretch: {
+            allowed: boolean;
+            /** Format: date-time */
+            from: string;
+            reason?: string;
+            /** Format: date-time */
+            until: string;
+        };
+        To: {
+            everyone?: boolean;
+            groups?: string[];
+            users?: string[];
+        };
+        Token: {
+            by: string;
+            /** Format: date-time */
+            created: string;
+            /** @description its end is past by the service's clock */
+            expired?: boolean;
+            /** Format: date-time */
+            expires?: null | string;
+            id: string;
+            kind: string;
+            name: string;
+            /** Format: date-time */
+            revoked?: null | string;
+            /** @description shown once, when it is made */
+            secret?: string;
+            user: string;
+        };
+        Trail: {
+            /** @enum {string} */
+            effect: "allow" | "deny";
+            /** @description id of the grant */
+            grant: string;
+            /** @description number of the line in the grant, from 0 */
+            line: number;
+            stops: components["schemas"]["Stop"][];
+            /** @description what is missing, or what it does, in one sentence */
+            text: string;
+        };
+        Use: {
+            /** @description how many it covers */
+            devices: number;
+            /** @enum {string} */
+            effect: "allow" | "deny";
+            /** @description the grant is in force at the instant */
+            force: boolean;
+            grant: components["schemas"]["Named"];
+            /** @description number of the line, from 0 */
+            line: number;
+            /** @description names of the rights that it gives or takes, with what follows from them */
+            rights: string[];
+            /** @description how many it reaches at the instant */
+            users: number;
+        };
+        User: {
+            email?: string;
+            id: string;
+            kind?: string;
+            name?: string;
+            status?: string;
+            valid?: components["schemas"]["Span"];
+        };
+        UserGroup: {
+            enabled?: boolean;
+            id: string;
+            includes?: string[];
+            members?: unknown[];
+            name?: string;
+            sign_in?: components["schemas"]["SignIn"];
+        };
+        Verified: {
+            /** @description of the long lists */
+            entries: number;
+            /** @description the mark of the last acknowledged revision agrees */
+            marked: boolean;
+            records: number;
+            /** @description whose chain was read back */
+            revisions: number;
+            whole: boolean;
+            /** @description the first thing that is not what was written */
+            wrong?: string;
+        };
+        Week: {
+            days: components["schemas"]["Day"][];
+            rights: components["schemas"]["WeekOfRight"][];
+            zone: string;
+        };
+        WeekOfRight: {
+            right: components["schemas"]["Named"];
+            stretches: components["schemas"]["Stretch"][];
+        };
+        WeekQuestion: {
+            context?: components["schemas"]["Context"];
+            /** @description 1 to 31; left out: 7 */
+            days?: number;
+            /** @description id of a device, or device/point */
+            device: string;
+            /** @description first day, as 2026-11-23; left out: today */
+            from?: string;
+            /** @description id of a user group: somebody who is in it and in no other */
+            group?: string;
+            /** @description id of a right; left out: all that are allowed at some time of the days */
+            right?: string;
+            /** @description id of a user; or give group */
+            user?: string;
+        };
+        Welcome: {
+            /** @description the secret of the link: what follows the # in it */
+            link: string;
+            password: string;
+            terminal?: boolean;
+        };
+        Where: {
+            device_groups?: string[];
+            devices?: string[];
+            everything?: boolean;
+            points?: string[];
+            sites?: string[];
+        };
+        Window: {
+            days?: string[];
+            from: string;
+            to: string;
+        };
+        s: {
+            evaluations: {
+                context: components["schemas"]["ContextType2"];
+                decision: boolean;
+            }[];
+        };
+    };
+    responses: never;
+    parameters: never;
+    requestBodies: never;
+    headers: never;
+    pathItems: never;
 }
 export type $defs = Record<string, never>;
 export type operations = Record<string, never>;

@@ -1,0 +1,180 @@
+package server
+
+import (
+	"context"
+	"fmt"
+	"net"
+	"net/http"
+	"runtime"
+	"strconv"
+	"sync"
+	"sync/atomic"
+	"time"
+)
+
+// Bounds of what goes on at once. What comes beyond is told to come again.
+const (
+	mostConnections = 4096
+	mostRequests    = 512 // of callers who are known
+	mostOfOne       = 256 // of one user
+	mostSignIns     = 64  // requests without a credential whose body is read
+	mostStreams     = 512
+	mostWaiting     = 8 // heavy requests that wait for their turn
+)
+
+// Times that a request may take.
+const (
+	headerTime  = 10 * time.Second
+	requestTime = 30 * time.Second // to send all of it
+	answerTime  = time.Minute
+	heavyTime   = 10 * time.Minute // of a document or a sheet, to be sent, worked on and answered
+	heavyWait   = 30 * time.Second // for the heavy requests before
+)
+
+// busyError is that the service has its hands full.
+type busyError struct{ after time.Duration }
+
+func (e *busyError) Error() string {
+	return fmt.Sprintf("the service has more to do than it takes on at once: try again in %s", e.after)
+}
+
+// retryAfter writes a time for the header of that name, in whole seconds and at least one.
+func retryAfter(d time.Duration) string {
+	return strconv.Itoa(max(1, int((d+time.Second-1)/time.Second)))
+}
+
+// room bounds how much of a kind goes on at once.
+type room chan struct{}
+
+func (r room) enter() (leave func(), err error) {
+	select {
+	case r <- struct{}{}:
+		return func() { <-r }, nil
+	default:
+		return nil, &busyError{time.Second}
+	}
+}
+
+// callerRoom bounds how much callers who are known have going on at once, together and each by themselves.
+type callerRoom struct {
+	all  room
+	mu   *sync.Mutex
+	each map[string]int
+}
+
+func newCallerRoom() callerRoom {
+	return callerRoom{make(room, mostRequests), &sync.Mutex{}, map[string]int{}}
+}
+
+func (r callerRoom) enter(user string) (leave func(), err error) {
+	out, err := r.all.enter()
+	if err != nil {
+		return nil, err
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.each[user] >= mostOfOne {
+		out()
+		return nil, &busyError{time.Second}
+	}
+	r.each[user]++
+	return func() {
+		out()
+		r.mu.Lock()
+		defer r.mu.Unlock()
+		if r.each[user]--; r.each[user] == 0 {
+			delete(r.each, user)
+		}
+	}, nil
+}
+
+// admit makes room for a request. What reads nothing and is open to all needs none.
+func (s *Server) admit(r route, req *request) (leave func(), err error) {
+	switch {
+	case r.stream || r.open && r.takes == nothing:
+		return func() {}, nil
+	case r.open:
+		return s.signIns.enter()
+	}
+	return s.requests.enter(string(req.caller.User))
+}
+
+// heavyRoom lets few heavy requests work at once, so that a question beside them is answered as quickly as ever; some more
+// may wait.
+type heavyRoom struct {
+	working room
+	waiting room
+}
+
+func newHeavyRoom() heavyRoom {
+	return heavyRoom{make(room, max(1, runtime.GOMAXPROCS(0)/2)), make(room, mostWaiting)}
+}
+
+func (r heavyRoom) enter(ctx context.Context) (leave func(), err error) {
+	unqueue, err := r.waiting.enter()
+	if err != nil {
+		return nil, &busyError{10 * time.Second}
+	}
+	defer unqueue()
+	late := time.NewTimer(heavyWait)
+	defer late.Stop()
+	select {
+	case r.working <- struct{}{}:
+		return func() { <-r.working }, nil
+	case <-late.C:
+		return nil, &busyError{10 * time.Second}
+	case <-ctx.Done():
+		return nil, &busyError{time.Second}
+	}
+}
+
+// boundedListener takes a number of connections at once. One that comes beyond is told so, and closed.
+type boundedListener struct {
+	net.Listener
+	open  atomic.Int64
+	plain bool // without TLS, in which a sentence could not be said
+}
+
+const fullAnswer = "HTTP/1.1 503 Service Unavailable\r\nRetry-After: 1\r\nConnection: close\r\nContent-Length: 0\r\n\r\n"
+
+// Accept waits for the next connection that there is room for.
+func (l *boundedListener) Accept() (net.Conn, error) {
+	for {
+		c, err := l.Listener.Accept()
+		if err != nil {
+			return nil, err
+		}
+		if l.open.Add(1) <= mostConnections {
+			return &boundedConn{Conn: c, listener: l}, nil
+		}
+		l.open.Add(-1)
+		if l.plain {
+			if err := c.SetWriteDeadline(time.Now().Add(time.Second)); err == nil {
+				fmt.Fprint(c, fullAnswer) // whoever has gone needs no answer
+			}
+		}
+		c.Close()
+	}
+}
+
+type boundedConn struct {
+	net.Conn
+	listener *boundedListener
+	once     sync.Once
+}
+
+// Close closes the connection and makes room for another.
+func (c *boundedConn) Close() error {
+	c.once.Do(func() { c.listener.open.Add(-1) })
+	return c.Conn.Close()
+}
+
+// extend gives a heavy request, whose caller may make it, the time that it needs.
+func extend(w http.ResponseWriter) error {
+	control := http.NewResponseController(w)
+	until := time.Now().Add(heavyTime)
+	if err := control.SetReadDeadline(until); err != nil {
+		return fmt.Errorf("give the request time: %w", err)
+	}
+	return control.SetWriteDeadline(until)
+}

@@ -1,0 +1,168 @@
+package server
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"mime"
+	"net/http"
+	"slices"
+	"strings"
+
+	"sentier/internal/service"
+)
+
+// content is what a route takes as the body of a request.
+type content uint8
+
+// What a route takes.
+const (
+	nothing   content = iota
+	plainJSON         // a question or a record
+	mergePatch
+	manyJSON // a batch of evaluations, or many changes
+	smallJSON
+	policyText // a policy document
+	sheetText  // a CSV file
+)
+
+// contents says, of each content, how many bytes there can be, and by which media types it comes. The first is told to whoever
+// sends another.
+var contents = map[content]struct {
+	limit int64
+	types []string
+}{
+	smallJSON:  {8 << 10, []string{"application/json"}},
+	plainJSON:  {1 << 20, []string{"application/json"}},
+	mergePatch: {1 << 20, []string{"application/merge-patch+json"}},
+	manyJSON:   {8 << 20, []string{"application/json"}},
+	policyText: {1 << 30, []string{"application/yaml", "application/json"}},
+	sheetText:  {256 << 20, []string{"text/csv"}},
+}
+
+// mediaType is the type of a request's body; empty where it says none.
+func (r *request) mediaType() (string, error) {
+	text := r.Request().Header.Get("Content-Type")
+	if text == "" {
+		return "", nil
+	}
+	media, _, err := mime.ParseMediaType(text)
+	if err != nil {
+		return "", &httpError{http.StatusUnsupportedMediaType, fmt.Sprintf("the Content-Type %q cannot be read", clip(text))}
+	}
+	return media, nil
+}
+
+// checkContent refuses a body of a type that the route does not take. One that says no type is taken for the route's own,
+// but for a patch, of which there are several kinds.
+func (r *request) checkContent(c content) error {
+	media, err := r.mediaType()
+	if c == nothing || err != nil || r.Request().ContentLength == 0 && c != mergePatch {
+		return err
+	}
+	types := contents[c].types
+	if media == "" && c != mergePatch || slices.Contains(types, media) {
+		return nil
+	}
+	r.Response().Header().Set("Accept", strings.Join(types, ", "))
+	if c == mergePatch {
+		r.Response().Header().Set("Accept-Patch", types[0])
+	}
+	if media == "" {
+		media = "nothing"
+	}
+	return &httpError{http.StatusUnsupportedMediaType, fmt.Sprintf("the body is sent as %s, and %s is taken here: say so in Content-Type", clip(media), strings.Join(types, " or "))}
+}
+
+// body reads the request's body, once its caller may send it. What it is kept in grows with what has come.
+func (r *request) body() ([]byte, error) {
+	limit := r.limit
+	var data bytes.Buffer
+	_, err := data.ReadFrom(http.MaxBytesReader(r.Response(), r.Request().Body, limit))
+	var large *http.MaxBytesError
+	if errors.As(err, &large) {
+		return nil, &httpError{http.StatusRequestEntityTooLarge, fmt.Sprintf("the body is larger than the %d bytes that are read here", limit)}
+	}
+	if err != nil {
+		return nil, &httpError{http.StatusBadRequest, "the body ended before it was complete, or took too long to come"}
+	}
+	r.sent = data.Bytes()
+	return r.sent, nil
+}
+
+// decode reads the request's body strictly. A question that cannot be read is a bad request.
+func (r *request) decode(into any) error {
+	data, err := r.body()
+	if err != nil {
+		return err
+	}
+	if err := service.Decode(data, into); err != nil {
+		return &badRequest{err}
+	}
+	return nil
+}
+
+// badRequest is a body that does not have the fields of its request.
+type badRequest struct{ error }
+
+func (e *badRequest) Unwrap() error { return e.error }
+
+// strictJSON reads what holds records that are read later, by their types.
+func strictJSON(data []byte, into any) error {
+	d := json.NewDecoder(bytes.NewReader(data))
+	d.DisallowUnknownFields()
+	err := d.Decode(into)
+	if err == nil {
+		if _, more := d.Token(); !errors.Is(more, io.EOF) {
+			err = errors.New("more follows after its end")
+		}
+	}
+	if err != nil {
+		if field, ok := strings.CutPrefix(err.Error(), "json: unknown field "); ok {
+			return &service.InputError{Field: strings.Trim(field, `"`), Problem: "is not known here"}
+		}
+		return jsonError(err)
+	}
+	return nil
+}
+
+// jsonError says what is wrong with a body, in words and not in types of this program.
+func jsonError(err error) error {
+	var wrong *json.UnmarshalTypeError
+	var syntax *json.SyntaxError
+	switch {
+	case errors.As(err, &wrong):
+		return &service.InputError{Field: wrong.Field, Problem: fmt.Sprintf("is a %s, but %s belongs here", wrong.Value, kindOf(wrong))}
+	case errors.As(err, &syntax):
+		return &httpError{http.StatusBadRequest, fmt.Sprintf("the body is no JSON: %v, at byte %d", syntax, syntax.Offset)}
+	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF):
+		return &httpError{http.StatusBadRequest, "the body is no JSON: it ends before it is complete"}
+	}
+	return &httpError{http.StatusBadRequest, "the body is no JSON that is read here: " + err.Error()}
+}
+
+func kindOf(wrong *json.UnmarshalTypeError) string {
+	switch wrong.Type.Kind().String() {
+	case "string":
+		return "a text"
+	case "bool":
+		return "true or false"
+	case "slice", "array":
+		return "a list"
+	case "struct", "map", "interface", "ptr":
+		return "an object"
+	}
+	return "a number"
+}
+
+// longest is how much of what somebody else has written is said again, or logged.
+const longest = 128
+
+func clip(text string) string {
+	if len(text) > longest {
+		return strings.ToValidUTF8(text[:longest], "") + "…"
+	}
+	return text
+}

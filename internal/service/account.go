@@ -1,0 +1,172 @@
+package service
+
+import (
+	"context"
+	"crypto/sha256"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"sentier/internal/policy"
+	"sentier/internal/store"
+	"sentier/internal/wire"
+)
+
+// linkDays is how long a link holds by which somebody sets a password.
+const linkDays = 7
+
+// Invite makes a link, good once and for a week, by which a user sets a password of their own: the first, or a new one.
+// It takes the place of one made before.
+func (s *Service) Invite(ctx context.Context, c Caller, id string) (secret string, until time.Time, err error) {
+	st := s.State()
+	if err := s.may(st, c, Manage, ""); err != nil {
+		return "", until, err
+	}
+	u, ok := policy.Find[*policy.User](st.Policy, id)
+	if !ok {
+		return "", until, ErrNotFound
+	}
+	if u.Kind == policy.Service {
+		return "", until, &InputError{Field: "user", Problem: fmt.Sprintf("%s is a service, and sets no password: make a token for it", u.Title())}
+	}
+	if u.Status == policy.Suspended {
+		return "", until, &InputError{Field: "user", Problem: fmt.Sprintf("%s is suspended: reinstate them first", u.Title())}
+	}
+	secret, hash := newSecret()
+	now := s.now().UTC()
+	until = now.AddDate(0, 0, linkDays)
+	err = s.store.AddLink(ctx, store.Link{Hash: hash, UserID: id, CreatedAt: now, CreatedBy: string(c.User), ExpiresAt: until})
+	if err != nil {
+		return "", until, s.kept(err)
+	}
+	s.log.Info("link made", "user", id, "by", c.User)
+	return secret, until, nil
+}
+
+// ErrLink is that a link holds no more, or was never made.
+var ErrLink = &InputError{Field: "link", Problem: "holds no more: it is good once, and for a week; ask for a new one"}
+
+// Welcome sets the password of the user whom a link was made for, ends the link and begins a session. Who was invited has come
+// by that, which is a change like any other.
+func (s *Service) Welcome(ctx context.Context, in wire.Welcome, address string) (wire.Session, error) {
+	try, err := s.guard.try("a link", address, false)
+	if err != nil {
+		return wire.Session{}, err
+	}
+	s.tokens.making.Lock() // so that a link is good once, whoever else has it
+	defer s.tokens.making.Unlock()
+	sum := sha256.Sum256([]byte(in.Link))
+	link, err := s.store.Link(ctx, sum[:])
+	if errors.Is(err, store.ErrNotFound) || err == nil && !s.now().Before(link.ExpiresAt) {
+		return wire.Session{}, ErrLink
+	}
+	if err != nil {
+		return wire.Session{}, err
+	}
+	try.giveBack()
+	c := Caller{User: policy.UserID(link.UserID), Via: "link"}
+	if err := s.arrive(ctx, c); err != nil {
+		return wire.Session{}, err
+	}
+	if err := s.mayEnter(c.User); err != nil {
+		return wire.Session{}, err
+	}
+	if err := s.setPassword(ctx, link.UserID, in.Password); err != nil {
+		return wire.Session{}, err
+	}
+	s.log.Info("password set by a link", "user", c.User)
+	if err := s.store.AddPlace(ctx, store.Place{UserID: link.UserID, Place: placeOf(link.UserID, address), At: s.now().UTC()}); err != nil {
+		s.log.Warn("where somebody signed in could not be remembered", "error", err)
+	}
+	return s.begin(ctx, c.User, address, in.Terminal)
+}
+
+// arrive makes an invited user active.
+func (s *Service) arrive(ctx context.Context, c Caller) error {
+	s.writing.Lock()
+	defer s.writing.Unlock()
+	now := s.State()
+	u, ok := policy.Find[*policy.User](now.Policy, string(c.User))
+	if !ok || u.Status != policy.Invited {
+		return nil
+	}
+	active := *u
+	active.Status = policy.Active
+	_, _, err := s.make(ctx, now, c, &EditOptions{Note: "came by the link"}, func(p *policy.Policy) (*policy.Policy, []policy.RecordChange, error) {
+		return p.Apply([]policy.Change{{Op: policy.Put, Type: policy.Users, ID: u.Key(), Record: &active}})
+	})
+	return err
+}
+
+// ChangePassword changes the caller's own password. All their sessions end with it; the one that they ask from begins anew.
+func (s *Service) ChangePassword(ctx context.Context, c Caller, in wire.NewPassword, address string) (wire.Session, error) {
+	if c.Via == string(store.KindToken) {
+		return wire.Session{}, &ForbiddenError{"a session that was signed in to, and this is a token"}
+	}
+	try, err := s.guard.try(string(c.User), address, true)
+	if err != nil {
+		return wire.Session{}, err
+	}
+	kept, err := s.store.Password(ctx, string(c.User))
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return wire.Session{}, err
+	}
+	ok, err := s.guard.matches(ctx, in.Current, kept.Hash)
+	if err != nil {
+		return wire.Session{}, err
+	}
+	if !ok {
+		return wire.Session{}, &InputError{Field: "current", Problem: "is not your password"}
+	}
+	try.giveBack()
+	if err := s.setPassword(ctx, string(c.User), in.Password); err != nil {
+		return wire.Session{}, err
+	}
+	s.log.Info("password changed", "user", c.User)
+	return s.begin(ctx, c.User, address, c.Via == string(store.KindTerminal))
+}
+
+// Sessions lists the caller's own sessions, newest first.
+func (s *Service) Sessions(ctx context.Context, c Caller) ([]wire.OwnSession, error) {
+	list, err := s.sessions(ctx, c.User)
+	out := []wire.OwnSession{}
+	for _, t := range list {
+		out = append(out, wire.OwnSession{ID: t.ID, Kind: string(t.Kind), From: strings.TrimPrefix(t.Name, "signed in from "), Began: t.CreatedAt.UTC(), Expires: t.ExpiresAt.UTC(), This: t.ID == c.Token})
+	}
+	return out, err
+}
+
+// EndSession ends one of the caller's own sessions.
+func (s *Service) EndSession(ctx context.Context, c Caller, id string) error {
+	list, err := s.sessions(ctx, c.User)
+	if err != nil {
+		return err
+	}
+	for _, t := range list {
+		if t.ID == id {
+			return s.endToken(ctx, id)
+		}
+	}
+	return ErrNotFound
+}
+
+// EndOtherSessions ends all of the caller's own sessions but the one that they ask from.
+func (s *Service) EndOtherSessions(ctx context.Context, c Caller) error {
+	list, err := s.sessions(ctx, c.User)
+	for _, t := range list {
+		if err == nil && t.ID != c.Token {
+			err = s.endToken(ctx, t.ID)
+		}
+	}
+	return err
+}
+
+// clip bounds what somebody else has written where it is logged or said again.
+func clip(text string) string {
+	const longest = 128
+	if len(text) > longest {
+		return strings.ToValidUTF8(text[:longest], "") + "…"
+	}
+	return text
+}

@@ -1,0 +1,64 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+
+	"sentier/internal/store"
+	"sentier/internal/wire"
+)
+
+// Verify reads back everything that decides; see [store.Store.Verify].
+func (s *Service) Verify(ctx context.Context, c Caller) (wire.Verified, error) {
+	if err := s.may(s.State(), c, Read, ""); err != nil {
+		return wire.Verified{}, err
+	}
+	found, err := s.store.Verify(ctx)
+	out := wireVerified(found)
+	if wrong := new(store.WrongError); errors.As(err, &wrong) || errors.Is(err, store.ErrDamaged) {
+		s.doubt(err)
+		out.Wrong = err.Error()
+		return out, nil
+	}
+	out.Whole = err == nil
+	return out, err
+}
+
+func wireVerified(v store.Verified) wire.Verified {
+	return wire.Verified{Revisions: v.Revisions, Records: v.Records, Entries: v.Entries, Marked: v.Marked}
+}
+
+// Backup makes a verified copy of the database, as it is at one moment, and opens it. done takes it away again.
+func (s *Service) Backup(ctx context.Context, c Caller) (file *os.File, done func(), err error) {
+	if err := s.may(s.State(), c, Manage, ""); err != nil {
+		return nil, nil, err
+	}
+	dir, err := os.MkdirTemp(s.store.Dir(), "backup-")
+	if err != nil {
+		return nil, nil, fmt.Errorf("make room for the copy: %w", err)
+	}
+	away := func() {
+		if err := os.RemoveAll(dir); err != nil {
+			s.log.Warn("a copy could not be taken away", "error", err)
+		}
+	}
+	path := filepath.Join(dir, store.FileName+".backup")
+	if _, err := s.store.Backup(ctx, path); err != nil {
+		away()
+		return nil, nil, s.kept(err)
+	}
+	if file, err = os.Open(path); err != nil {
+		away()
+		return nil, nil, err
+	}
+	s.log.Info("backup made", "by", c.User)
+	return file, func() {
+		if err := file.Close(); err != nil {
+			s.log.Warn("a copy could not be closed", "error", err)
+		}
+		away()
+	}, nil
+}

@@ -1,0 +1,205 @@
+package store
+
+import (
+	"crypto/sha256"
+	"encoding/binary"
+	"encoding/json"
+	"hash"
+	"time"
+
+	"gorm.io/gorm"
+)
+
+// Forms of the chain. A revision says by which it was made, and is checked by that one for ever.
+const (
+	formJSON  = 1 // of databases from before form 2
+	formBytes = 2
+)
+
+// link gives the hash that chains a revision to the one before, by the form that the revision says.
+func link(before []byte, r *Revision, changes []Change) ([]byte, error) {
+	if r.Form == formJSON {
+		return linkJSON(before, r, changes)
+	}
+	h := sha256.New()
+	w := fieldWriter{h}
+	w.text("sentier-chain/2")
+	w.bytes(before)
+	w.number(r.Number)
+	w.text(r.At.UTC().Truncate(time.Millisecond).Format("2006-01-02T15:04:05.000Z"))
+	w.text(r.By)
+	w.text(r.Via)
+	w.text(r.Note)
+	w.bytes(r.State)
+	w.number(uint64(len(changes)))
+	for i := range changes {
+		c := &changes[i]
+		w.text(c.Type)
+		w.text(c.ID)
+		for _, part := range []*string{c.Before, c.After, c.Added, c.Dropped} {
+			w.maybe(part)
+		}
+	}
+	return h.Sum(nil), nil
+}
+
+// fieldWriter writes fields so that no two lists of fields are the same bytes: each with its length before it.
+type fieldWriter struct{ hash.Hash }
+
+func (w fieldWriter) number(n uint64) {
+	var b [8]byte
+	binary.BigEndian.PutUint64(b[:], n)
+	w.Write(b[:]) // a hash never fails
+}
+
+func (w fieldWriter) bytes(b []byte) {
+	w.number(uint64(len(b)))
+	w.Write(b)
+}
+
+func (w fieldWriter) text(s string) { w.bytes([]byte(s)) }
+
+func (w fieldWriter) maybe(s *string) {
+	if s == nil {
+		w.number(0)
+		return
+	}
+	w.number(1)
+	w.text(*s)
+}
+
+// linkJSON is the first form, with the fields that it had.
+func linkJSON(before []byte, r *Revision, changes []Change) ([]byte, error) {
+	type change struct {
+		Type    string  `json:"type"`
+		ID      string  `json:"id"`
+		Before  *string `json:"before"`
+		After   *string `json:"after"`
+		Added   *string `json:"added,omitempty"`
+		Dropped *string `json:"dropped,omitempty"`
+	}
+	list := make([]change, len(changes))
+	for i, c := range changes {
+		list[i] = change{c.Type, c.ID, c.Before, c.After, c.Added, c.Dropped}
+	}
+	body, err := json.Marshal(struct {
+		Before  []byte    `json:"before"`
+		Number  uint64    `json:"number"`
+		At      time.Time `json:"at"`
+		By      string    `json:"by"`
+		Via     string    `json:"via"`
+		Note    string    `json:"note"`
+		Changes []change  `json:"changes"`
+	}{before, r.Number, r.At.UTC().Truncate(time.Millisecond), r.By, r.Via, r.Note, list})
+	if err != nil {
+		return nil, err
+	}
+	sum := sha256.Sum256(body)
+	return sum[:], nil
+}
+
+// sum is a hash over a set of rows that is kept up to date row by row: the sum of their hashes, in four lanes.
+type sum [4]uint64
+
+func (s *sum) add(row [sha256.Size]byte) {
+	for i := range s {
+		s[i] += binary.BigEndian.Uint64(row[8*i:])
+	}
+}
+
+func (s *sum) take(row [sha256.Size]byte) {
+	for i := range s {
+		s[i] -= binary.BigEndian.Uint64(row[8*i:])
+	}
+}
+
+func (s *sum) join(o sum) {
+	for i := range s {
+		s[i] += o[i]
+	}
+}
+
+func (s sum) bytes() []byte {
+	out := make([]byte, 0, sha256.Size)
+	for _, lane := range s {
+		out = binary.BigEndian.AppendUint64(out, lane)
+	}
+	return out
+}
+
+// rowHash is the hash of a row: its texts, each with its length before it.
+func rowHash(texts ...string) [sha256.Size]byte {
+	var room [1024]byte
+	out := room[:0]
+	for _, t := range texts {
+		out = binary.BigEndian.AppendUint32(out, uint32(len(t)))
+		out = append(out, t...)
+	}
+	return sha256.Sum256(out)
+}
+
+func (r *record) hash() [sha256.Size]byte { return rowHash("record", r.Type, r.ID, r.Body) }
+func (e *entry) hash() [sha256.Size]byte  { return rowHash("entry", e.Type, e.ID, e.Of, e.Entry) }
+
+// present computes the hash over all records and entries as they stand.
+func present(tx *gorm.DB) (sum, error) {
+	var out sum
+	err := eachRow(tx, "SELECT type, id, body FROM records", func(row [4]string) { out.add(rowHash("record", row[0], row[1], row[2])) }, 3)
+	if err == nil {
+		err = eachRow(tx, "SELECT type, id, of, entry FROM entries", func(row [4]string) { out.add(rowHash("entry", row[0], row[1], row[2], row[3])) }, 4)
+	}
+	return out, err
+}
+
+func eachRow(tx *gorm.DB, query string, visit func([4]string), columns int) error {
+	rows, err := tx.Raw(query).Rows()
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	var row [4]string
+	into := []any{&row[0], &row[1], &row[2], &row[3]}[:columns]
+	for rows.Next() {
+		if err := rows.Scan(into...); err != nil {
+			return err
+		}
+		visit(row)
+	}
+	return rows.Err()
+}
+
+// checkChain reads the chain of the revisions from one on, whose predecessor has a chain, and names the first that is not
+// what was written.
+func checkChain(tx *gorm.DB, from uint64, before []byte, visit func(*Revision)) error {
+	const page = 500
+	for {
+		var list []Revision
+		if err := tx.Omit("answer").Where("number >= ?", from).Order("number").Limit(page).Find(&list).Error; err != nil {
+			return damaged(err)
+		}
+		for i := range list {
+			r := &list[i]
+			if r.Number != from {
+				return &WrongError{What: revisionName(from), Problem: "is missing"}
+			}
+			changes, err := changesOf(tx, r.Number)
+			if err != nil {
+				return damaged(err)
+			}
+			want, err := link(before, r, changes)
+			if err != nil {
+				return err
+			}
+			if string(want) != string(r.Chain) {
+				return &WrongError{What: revisionName(r.Number), Problem: "is not as it was written"}
+			}
+			before, from = r.Chain, from+1
+			if visit != nil {
+				visit(r)
+			}
+		}
+		if len(list) < page {
+			return nil
+		}
+	}
+}

@@ -1,0 +1,243 @@
+package store
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"time"
+
+	"gorm.io/gorm"
+)
+
+// reserveName is a file that holds room on the disk for what must be written though it is full: that a token is revoked,
+// that somebody signed in, that somebody looked.
+const (
+	reserveName = "sentier.reserve"
+	reserveSize = 1 << 20
+)
+
+// small makes a small change of credentials in one transaction, with the room of the reserve where there is no other.
+func (s *Store) small(ctx context.Context, change func(tx *gorm.DB) error) error {
+	err := full(s.writer.WithContext(ctx).Transaction(change))
+	if !errors.Is(err, ErrFull) || s.releaseReserve() != nil {
+		return err
+	}
+	return full(s.writer.WithContext(ctx).Transaction(change))
+}
+
+func (s *Store) releaseReserve() error {
+	path := filepath.Join(s.dir, reserveName)
+	info, err := os.Stat(path)
+	if err != nil {
+		return err
+	}
+	if info.Size() == 0 {
+		return ErrFull
+	}
+	return os.Truncate(path, 0)
+}
+
+// keepReserve takes the room of the reserve where there is some again.
+func (s *Store) keepReserve() error {
+	path := filepath.Join(s.dir, reserveName)
+	if info, err := os.Stat(path); err == nil && info.Size() == reserveSize {
+		return nil
+	}
+	file, err := os.OpenFile(path, os.O_CREATE|os.O_WRONLY, 0o600)
+	if err != nil {
+		return err
+	}
+	_, err = io.CopyN(file, zeros{}, reserveSize)
+	if err != nil {
+		err = errors.Join(err, os.Truncate(path, 0))
+	}
+	return errors.Join(err, file.Close())
+}
+
+type zeros struct{}
+
+func (zeros) Read(p []byte) (int, error) {
+	clear(p)
+	return len(p), nil
+}
+
+// Times of the keeper.
+const (
+	keepEvery   = 2 * time.Second
+	manyWritten = 10_000         // rows after which the log is taken into the database at once
+	answersKept = 24 * time.Hour // for repetitions of a request
+)
+
+// Keep looks after the files until ctx ends: it takes the log into the database when nobody writes or much was written, keeps
+// the reserve, and lets old answers go.
+func (s *Store) Keep(ctx context.Context, now func() time.Time, log *slog.Logger) {
+	written := int64(0)
+	for {
+		if err := s.keepReserve(); err != nil {
+			log.Debug("the reserve could not be kept", "error", err)
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(keepEvery):
+		}
+		dirty := s.dirty.Load()
+		if dirty == 0 || dirty != written && dirty < manyWritten {
+			written = dirty // somebody is writing
+			continue
+		}
+		if err := s.letAnswersGo(ctx, now()); err != nil {
+			log.Warn("old answers could not be let go", "error", err)
+		}
+		if err := s.checkpoint(ctx); err != nil {
+			log.Debug("the log could not be taken into the database now", "error", err)
+			continue
+		}
+		s.dirty.Add(-dirty)
+		written = 0
+	}
+}
+
+func (s *Store) letAnswersGo(ctx context.Context, now time.Time) error {
+	return s.writer.WithContext(ctx).Exec("UPDATE revisions SET answer = NULL WHERE answer IS NOT NULL AND at < ?", now.Add(-answersKept)).Error
+}
+
+// checkpoint takes the log into the database, by a connection of its own that does not wait long for readers.
+func (s *Store) checkpoint(ctx context.Context) error {
+	own, err := open(s.path, toWrite+"&_pragma=busy_timeout(50)", 1)
+	if err != nil {
+		return err
+	}
+	pool, err := own.DB()
+	if err != nil {
+		return err
+	}
+	var busy, frames, moved int
+	err = own.WithContext(ctx).Raw("PRAGMA wal_checkpoint(TRUNCATE)").Row().Scan(&busy, &frames, &moved)
+	if err == nil && busy != 0 {
+		err = errors.New("readers are in the way")
+	}
+	return errors.Join(err, pool.Close())
+}
+
+// CheckPages looks at every page of the database and every reference in it.
+func (s *Store) CheckPages(ctx context.Context) error {
+	return checkPages(s.reader.WithContext(ctx))
+}
+
+// Backup writes a copy of the database, as it is at one moment, into a file that is not there yet, and verifies it.
+func (s *Store) Backup(ctx context.Context, path string) (Verified, error) {
+	if _, err := os.Stat(path); err == nil {
+		return Verified{}, fmt.Errorf("%s is there already: name another file", path)
+	}
+	found, err := s.backup(ctx, path)
+	if err != nil {
+		return found, errors.Join(full(err), remove(path))
+	}
+	return found, nil
+}
+
+func remove(path string) error {
+	if err := os.Remove(path); err != nil && !errors.Is(err, os.ErrNotExist) {
+		return err
+	}
+	return nil
+}
+
+func (s *Store) backup(ctx context.Context, path string) (Verified, error) {
+	own, err := open(s.path, toCopy, 1)
+	if err != nil {
+		return Verified{}, err
+	}
+	pool, err := own.DB()
+	if err != nil {
+		return Verified{}, err
+	}
+	err = own.WithContext(ctx).Exec("VACUUM INTO ?", path).Error
+	if err = errors.Join(err, pool.Close()); err != nil {
+		return Verified{}, fmt.Errorf("write the copy: %w", err)
+	}
+	if err := os.Chmod(path, 0o600); err != nil {
+		return Verified{}, err
+	}
+	if err := syncFile(path); err != nil {
+		return Verified{}, err
+	}
+	return VerifyFile(ctx, path)
+}
+
+func syncFile(path string) error {
+	file, err := os.OpenFile(path, os.O_RDWR, 0)
+	if err != nil {
+		return err
+	}
+	return errors.Join(file.Sync(), file.Close())
+}
+
+// VerifyFile verifies a folder, or the file of a database, that no service need be running on; see [Store.Verify].
+func VerifyFile(ctx context.Context, path string) (Verified, error) {
+	s, err := OpenToRead(path)
+	if err != nil {
+		return Verified{}, err
+	}
+	version, err := s.version()
+	if err == nil && version < groundVersion {
+		err = fmt.Errorf("%s is of an earlier version: start the service on it once", s.path)
+	}
+	var found Verified
+	if err == nil {
+		found, err = s.Verify(ctx)
+	}
+	return found, errors.Join(err, s.Close())
+}
+
+// Restore puts the database of a file into a folder that has none, once it is verified, with a mark of its last revision.
+func Restore(ctx context.Context, file, dir string) (Verified, error) {
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return Verified{}, fmt.Errorf("make the folder %s: %w", dir, err)
+	}
+	for _, name := range []string{FileName, FileName + "-wal", HeadName} {
+		if _, err := os.Stat(filepath.Join(dir, name)); err == nil {
+			return Verified{}, fmt.Errorf("%s holds %s already: restore into an empty folder", dir, name)
+		}
+	}
+	part := filepath.Join(dir, FileName+".part")
+	found, err := restore(ctx, file, dir, part)
+	if err != nil {
+		return found, errors.Join(full(err), remove(part))
+	}
+	return found, nil
+}
+
+func restore(ctx context.Context, file, dir, part string) (Verified, error) {
+	s, err := OpenToRead(file)
+	if err != nil {
+		return Verified{}, err
+	}
+	// What the log beside it holds comes along.
+	found, err := s.Backup(ctx, part)
+	if err = errors.Join(err, s.Close()); err != nil {
+		return found, err
+	}
+	m := mark{number: found.Last.Number, verified: found.Last.Number}
+	copy(m.chain[:], found.Last.Chain)
+	h, err := openHead(dir, m, 0)
+	if err != nil {
+		return found, err
+	}
+	if err := h.file.Close(); err != nil {
+		return found, err
+	}
+	if err := os.Rename(part, filepath.Join(dir, FileName)); err != nil {
+		return found, err
+	}
+	folder, err := os.Open(dir)
+	if err != nil {
+		return found, err
+	}
+	return found, errors.Join(folder.Sync(), folder.Close())
+}
