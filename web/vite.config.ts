@@ -4,7 +4,9 @@ import { defineConfig } from "vite";
 
 export default defineConfig({
   plugins: [react(), tailwindcss()],
+  base: "./", // the page says below which path it lies
   build: {
+    assetsInlineLimit: 0, // the page may load from the service alone, and not from data in itself
     outDir: "dist",
     emptyOutDir: true,
     rolldownOptions: {

@@ -109,6 +109,7 @@ func refuseUnknown(cmd *cobra.Command) {
 	if !cmd.HasSubCommands() || cmd.Runnable() {
 		return
 	}
+	cmd.SuggestionsMinimumDistance = 2
 	cmd.Args = func(cmd *cobra.Command, args []string) error {
 		if len(args) == 0 {
 			return nil

@@ -1,15 +1,21 @@
 package policy
 
 import (
-	"fmt"
+	"cmp"
 	"reflect"
 	"slices"
 )
 
+// Loosening is one way in which somebody could gain something by a removal.
+type Loosening struct {
+	Why      string // less: a deny would reach or cover less; direct, days, clock
+	Grant    string // name of the grant that it is about; empty: none
+	Schedule string // name of the schedule
+}
+
 // Loosened tells how the removal of a record together with its mentions could give somebody something: "Removing with its
-// mentions" in the semantics. Each is a sentence that names a deny that would reach or cover less, or an allow that would
-// hold where it does not hold now. next is the policy without the record. It says too much rather than too little.
-func (p *Policy) Loosened(next *Policy, t Type, id string) []string {
+// mentions" in the semantics. next is the policy without the record. It says too much rather than too little.
+func (p *Policy) Loosened(next *Policy, t Type, id string) []Loosening {
 	l := loosening{p: p, next: next, t: t, id: id}
 	if t == Users || t == Devices {
 		return nil // what is taken from them goes with them
@@ -29,7 +35,9 @@ func (p *Policy) Loosened(next *Policy, t Type, id string) []string {
 	case Calendars:
 		l.calendar()
 	}
-	slices.Sort(l.out)
+	slices.SortFunc(l.out, func(a, b Loosening) int {
+		return cmp.Or(cmp.Compare(a.Why, b.Why), cmp.Compare(a.Grant, b.Grant), cmp.Compare(a.Schedule, b.Schedule))
+	})
 	return slices.Compact(l.out)
 }
 
@@ -37,11 +45,11 @@ type loosening struct {
 	p, next *Policy
 	t       Type
 	id      string
-	out     []string
+	out     []Loosening
 }
 
 func (l *loosening) less(g *Grant) {
-	l.out = append(l.out, fmt.Sprintf("the deny %q would reach or cover less", g.Title()))
+	l.out = append(l.out, Loosening{Why: "less", Grant: g.Title()})
 }
 
 // denies calls visit for each line of a deny that is in use.
@@ -68,7 +76,7 @@ func (l *loosening) grants(onlyRights bool) {
 		case g.Effect == Deny && !onlyRights:
 			l.less(g)
 		case direct && len(g.To.Users) > 0:
-			l.out = append(l.out, fmt.Sprintf("what %q gives by name would no longer stand before what groups give", g.Title()))
+			l.out = append(l.out, Loosening{Why: "direct", Grant: g.Title()})
 		}
 	}
 }
@@ -120,7 +128,7 @@ func (l *loosening) site() {
 		}
 	}
 	if clock {
-		l.out = append(l.out, "devices there would go by the clock of another zone")
+		l.out = append(l.out, Loosening{Why: "clock"})
 	}
 	if !own {
 		return
@@ -232,7 +240,7 @@ func (l *loosening) calendar() {
 		}
 		for g := range Each[*Grant](l.p) {
 			if slices.ContainsFunc(g.Lines, func(line Line) bool { return slices.Contains(line.When, s.ID) }) {
-				l.out = append(l.out, fmt.Sprintf("%q would hold on other days, as its schedule %q forgets the calendar", g.Title(), s.Title()))
+				l.out = append(l.out, Loosening{"days", g.Title(), s.Title()})
 			}
 		}
 	}

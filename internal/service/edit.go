@@ -19,6 +19,7 @@ import (
 	"sentier/internal/store"
 	"sentier/internal/translate"
 	"sentier/internal/wire"
+	"sentier/internal/wording"
 )
 
 // Asked is by what a repetition of a request is known.
@@ -395,7 +396,7 @@ func (s *Service) removeAlong(now *State, t policy.Type, e wire.Edit, o *EditOpt
 	switch {
 	case len(reasons) == 0:
 	case e.Accept:
-		o.Note = strings.TrimPrefix(o.Note+"; gains accepted: "+strings.Join(reasons, "; "), "; ")
+		o.Note = strings.TrimPrefix(o.Note+"; gains accepted: "+wording.English.Loosened(reasons), "; ")
 	default:
 		d := decision.Compare(now.Compiled, now.Compiled.Next(next, done), done, decision.Circumstances{At: s.now()}, mostItems)
 		return nil, &GainsError{reasons, translate.Impact(next, d)}

@@ -52,12 +52,15 @@ func (e *ExistsError) Error() string {
 
 // GainsError is that a removal with its mentions would give somebody something: "Removing with its mentions".
 type GainsError struct {
-	Reasons []string
+	Reasons []policy.Loosening
 	Impact  *wire.Impact // who would gain what now; there may be more at other times
 }
 
-func (e *GainsError) Error() string {
-	return "by this somebody would gain rights: " + strings.Join(e.Reasons, "; ") + ". Change those first, or ask again and accept the gains"
+func (e *GainsError) Error() string { return e.In(wording.English) }
+
+// In says it in a language.
+func (e *GainsError) In(words wording.Catalogue) string {
+	return words.Say("problem.gains", "reasons", words.Loosened(e.Reasons))
 }
 
 // FullError is that the disk has no room for a change.

@@ -37,6 +37,15 @@ func (c Catalogue) Advice(p *policy.Policy, q decision.Question, a decision.Advi
 	return sentence + " " + c.Say(key, "n", strconv.Itoa(a.Else), "users", strconv.Itoa(a.Impact.Users), "devices", strconv.Itoa(a.Impact.Devices))
 }
 
+// Loosened says how somebody could gain something by a removal.
+func (c Catalogue) Loosened(list []policy.Loosening) string {
+	out := make([]string, len(list))
+	for i, l := range list {
+		out[i] = c.Say("problem.loosened."+l.Why, "grant", l.Grant, "schedule", l.Schedule)
+	}
+	return strings.Join(out, "; ")
+}
+
 // Seen says how much a user reaches, or why it is nothing.
 func (c Catalogue) Seen(u *policy.User, s wire.Seen, at time.Time) string {
 	var groups []string

@@ -1,5 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
-import { Navigate, Route, Routes } from "react-router";
+import { Navigate, Route, Routes, useLocation } from "react-router";
 import { Refused, session } from "./api/client";
 import { CheckPage } from "./check/page";
 import { DeviceListPage, DevicesPage } from "./devices/page";
@@ -11,9 +11,11 @@ import { PolicyPage } from "./policy/page";
 import { SeenPage } from "./reach/seen";
 import { RecordPage } from "./records/page";
 import { RightsPage } from "./rights/page";
+import { AccountPage } from "./session/account";
 import { Frame } from "./session/frame";
 import { useReads } from "./session/mandates";
 import { SignInPage } from "./session/sign-in";
+import { WelcomePage } from "./session/welcome";
 import { SheetsPage } from "./sheets/page";
 import { TimesPage } from "./times/page";
 import { ToastArea } from "./ui/toast";
@@ -21,8 +23,10 @@ import { Busy, Trouble } from "./ui/notice";
 import { say } from "./words";
 
 export function App() {
+  const at = useLocation();
   const who = useQuery({ queryKey: ["session"], queryFn: session, staleTime: 60_000 });
   const reads = useReads();
+  if (at.pathname === "/welcome") return <WelcomePage />;
   if (who.isPending) return <Busy />;
   if (who.error instanceof Refused && who.error.status === 401) return <SignInPage />;
   if (who.error) return <Trouble error={who.error} />;
@@ -32,6 +36,7 @@ export function App() {
         <Routes>
           <Route path="/" element={<Navigate to={reads ? "/check" : "/mine"} replace />} />
           <Route path="/mine" element={<SeenPage own={who.data.user.id} />} />
+          <Route path="/account" element={<AccountPage />} />
           <Route path="/check" element={<CheckPage />} />
           <Route path="/devices" element={<DevicesPage />} />
           <Route path="/people" element={<PeoplePage type="users" />} />

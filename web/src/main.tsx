@@ -8,6 +8,7 @@ import { createRoot } from "react-dom/client";
 import { BrowserRouter } from "react-router";
 import { Refused } from "./api/client";
 import { App } from "./app";
+import { base } from "./base";
 import { startTheme } from "./session/theme";
 
 startTheme();
@@ -26,7 +27,7 @@ if (root) {
   createRoot(root).render(
     <StrictMode>
       <QueryClientProvider client={queries}>
-        <BrowserRouter>
+        <BrowserRouter basename={base}>
           <App />
         </BrowserRouter>
       </QueryClientProvider>

@@ -1,4 +1,5 @@
 import createClient from "openapi-fetch";
+import { base } from "../base";
 import { setClock } from "../session/clock";
 import { language } from "../session/language";
 import type { components, paths } from "./schema.gen";
@@ -19,7 +20,7 @@ export type Row = Record<string, unknown> & { id: string; name?: string };
 export type Page = { items: Row[]; total: number; next?: string };
 export type Names = Record<string, Record<string, string>>;
 
-export const api = createClient<paths>({ baseUrl: "/", headers: { "Accept-Language": language() } });
+export const api = createClient<paths>({ baseUrl: base, headers: { "Accept-Language": language() } });
 
 /** Refused is what the service said no to: its status and its problem. */
 export class Refused extends Error {
@@ -63,5 +64,12 @@ export const get = (type: string, id: string) =>
 
 export const mentions = (type: string, id: string) =>
   answer(api.GET(`/api/v1/${type}/{id}/mentions` as "/api/v1/users/{id}/mentions", { params: { path: { id } } })) as Promise<Mention[]>;
+
+export const sessions = () => answer(api.GET("/api/v1/sessions"));
+export const endSession = (id: string) => answer(api.DELETE("/api/v1/sessions/{id}", { params: { path: { id } } }));
+export const endOtherSessions = () => answer(api.DELETE("/api/v1/sessions"));
+export const changePassword = (current: string, password: string) => answer(api.PUT("/api/v1/session/password", { body: { current, password } }));
+export const welcome = (link: string, password: string) => answer(api.POST("/api/v1/welcome", { body: { link, password } }));
+export const invite = (id: string) => answer(api.POST("/api/v1/users/{id}/invitation", { params: { path: { id } } }));
 
 export const counts = () => answer(api.GET("/api/v1/counts"));

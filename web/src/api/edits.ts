@@ -26,8 +26,8 @@ export const put = (type: string, row: Row, tag: string | undefined, dry: boolea
 export const create = (type: string, row: Row, dry: boolean) =>
   answer(api.POST(`/api/v1/${type}` as "/api/v1/users", { params: { query: { dry, impact: dry } } as never, body: row as never }));
 
-export const remove = (type: string, id: string, along: boolean, dry: boolean) =>
-  answer(api.DELETE(`/api/v1/${type}/{id}` as "/api/v1/users/{id}", { params: { path: { id }, query: { along, dry, impact: dry } } }));
+export const remove = (type: string, id: string, along: boolean, dry: boolean, accept = false) =>
+  answer(api.DELETE(`/api/v1/${type}/{id}` as "/api/v1/users/{id}", { params: { path: { id }, query: { along, dry, impact: dry, accept_gains: accept } } }));
 
 export const change = (edits: Edit[], dry = false, note?: string) =>
   answer(api.POST("/api/v1/changes", { params: { query: { dry } }, body: { changes: edits, note } }));
@@ -56,7 +56,7 @@ export const loadPolicy = (text: string, dry: boolean, seen?: number) =>
       params: { query: { dry, impact: dry } },
       body: text as never,
       bodySerializer: (body: unknown) => body as string,
-      headers: { "Content-Type": "application/yaml", ...(seen ? { "If-Match": `"${seen}"` } : {}) },
+      headers: { "Content-Type": text.trimStart().startsWith("{") ? "application/json" : "application/yaml", ...(seen ? { "If-Match": `"${seen}"` } : {}) },
     } as never),
   ) as Promise<Saved>;
 

@@ -6,6 +6,7 @@ import { useNames } from "../ui/record-link";
 import { say, timeFormat } from "../words";
 import { LinesInput, ToInput } from "./lines-input";
 import { WindowsInput } from "./windows-input";
+import { TypedInput } from "./typed-input";
 import { at, withField, type Field, type Value } from "./fields";
 
 type Props = { label: string; value: Value; onChange: (v: Value) => void };
@@ -207,7 +208,8 @@ export function Input({ field, ...props }: Props & { field: Field }) {
     case "words":
       return <Words {...props} />;
     case "number":
-      return <TextInput {...props} onChange={(v) => props.onChange(v === "" || Number.isNaN(Number(v)) ? undefined : Number(v))} />;
+      // What is no number is sent as it was typed: the service says what is wrong with it.
+      return <TypedInput {...props} shown={(v) => String(v ?? "")} read={(t) => (t.trim() === "" ? undefined : Number.isNaN(Number(t)) ? t : Number(t))} />;
     case "instant":
       return <InstantInput {...props} />;
     case "points":

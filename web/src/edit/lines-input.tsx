@@ -3,7 +3,8 @@ import type { Grant } from "../api/client";
 import { Choose } from "../ui/choose";
 import { say } from "../words";
 import { at, withField, type Value } from "./fields";
-import { Refs, TextInput } from "./inputs";
+import { Refs } from "./inputs";
+import { TypedInput } from "./typed-input";
 
 type Props = { label: string; value: Value; onChange: (v: Value) => void };
 type Line = NonNullable<Grant["lines"]>[number];
@@ -64,11 +65,13 @@ export function LinesInput({ label: legend, value, onChange }: Props) {
 function LineInput({ line, set }: { line: Line; set: (path: string, v: Value) => void }) {
   const refs = (path: string, type: string, text: string) => <Refs label={text} type={type} value={at(line, path)} onChange={(v) => set(path, v)} />;
   const list = (path: string, text: string, hint: string) => (
-    <TextInput
+    <TypedInput
       label={text}
       hint={hint}
-      value={((at(line, path) as string[] | undefined) ?? []).join(", ")}
-      onChange={(v) => set(path, String(v).split(/,\s*/).filter(Boolean))}
+      value={at(line, path)}
+      shown={(v) => ((v as string[] | undefined) ?? []).join(", ")}
+      read={(t) => t.split(/[,\s]+/).filter(Boolean)}
+      onChange={(v) => set(path, v)}
     />
   );
   const tri = (path: string, text: string) => (
@@ -138,11 +141,11 @@ function Part({ title, help, children }: { title: string; help: string; children
 
 /** LimitsInput is typed as name=number or name=a|b, by commas. */
 function LimitsInput({ value, onChange }: { value: Value; onChange: (v: Value) => void }) {
-  const limits = (value as Record<string, number | string[]> | undefined) ?? {};
-  const shown = Object.entries(limits)
-    .map(([k, v]) => `${k}=${Array.isArray(v) ? v.join("|") : v}`)
-    .join(", ");
-  const parse = (s: string) => {
+  const shown = (v: Value) =>
+    Object.entries((v as Record<string, number | string[]> | undefined) ?? {})
+      .map(([k, l]) => `${k}=${Array.isArray(l) ? l.join("|") : l}`)
+      .join(", ");
+  const read = (s: string) => {
     const pairs = s.split(",").flatMap((p) => {
       const [k, v] = p.split("=").map((t) => t.trim());
       if (!k || !v) return [];
@@ -150,5 +153,5 @@ function LimitsInput({ value, onChange }: { value: Value; onChange: (v: Value) =
     });
     return Object.fromEntries(pairs) as Record<string, number | string[]>;
   };
-  return <TextInput label={label("limits")} hint="minutes=30" value={shown} onChange={(v) => onChange(parse(String(v)))} />;
+  return <TypedInput label={label("limits")} hint="minutes=30" value={value} shown={shown} read={read} onChange={onChange} />;
 }

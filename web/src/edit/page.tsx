@@ -1,12 +1,13 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { Fragment, useEffect, useState, type FormEvent } from "react";
+import { Fragment, useEffect, useState } from "react";
 import { useNavigate, useParams, useSearchParams } from "react-router";
 import { Refused, type Row } from "../api/client";
 import { create, put, read, type Saved, type Tagged } from "../api/edits";
+import { draftKey, dropDraft, isReload, keepDraft, readDraft } from "../session/drafts";
 import { Busy, Trouble } from "../ui/notice";
 import { recordPath } from "../ui/record-link";
 import { useToast } from "../ui/toast";
-import { say } from "../words";
+import { say, timeFormat } from "../words";
 import { ChangeList } from "./changes";
 import { ImpactView } from "./impact";
 import { MatchPreview, SchedulePreview } from "./previews";
@@ -31,54 +32,72 @@ export function EditPage() {
   if (!(type in fieldsOf)) return <Trouble error={new Error(say("console.nothing_here"))} />;
   if (id === undefined) {
     const { with: given, ...plain } = Object.fromEntries(params);
-    const begin = { ...plain, ...(JSON.parse(given ?? "{}") as object) };
-    return <EditForm key={type} type={type} begin={{ row: { ...fresh[type], ...begin } as Row, tag: "" }} isNew />;
+    const more = readObject(given ?? "{}");
+    if (!more) return <Trouble error={new Error(say("console.edit.bad_address"))} />;
+    return <EditForm key={`${type}?${params}`} type={type} begin={{ row: { ...fresh[type], ...plain, ...more } as Row, tag: "" }} isNew />;
   }
   if (kept.error) return <Trouble error={kept.error} />;
   if (!kept.data) return <Busy />;
   return <EditForm key={`${type}/${id}/${kept.data.tag}`} type={type} begin={kept.data} isNew={false} />;
 }
 
-const draftKey = (type: string, id: string) => `sentier-draft/${type}/${id}`;
+/** readObject reads what an address says to begin with; undefined where that is no object. */
+function readObject(text: string): object | undefined {
+  try {
+    const value: unknown = JSON.parse(text);
+    return value && typeof value === "object" && !Array.isArray(value) ? value : undefined;
+  } catch {
+    return undefined;
+  }
+}
 
 function EditForm({ type, begin, isNew }: { type: string; begin: Tagged; isNew: boolean }) {
   const navigate = useNavigate();
   const queries = useQueryClient();
   const toast = useToast();
-  const key = draftKey(type, begin.row.id ?? "");
-  // A reload loses nothing that was typed: the draft is kept until it is saved or given up.
-  const [row, setRow] = useState<Row>(() => JSON.parse(sessionStorage.getItem(key) ?? "null") ?? begin.row);
+  // What was typed is kept until it is saved or given up, with the version that it began with: a reload goes on with it, and whoever
+  // comes back is asked.
+  const key = draftKey(type, begin.row.id ?? "", isNew ? JSON.stringify(begin.row) : "");
+  const [found] = useState(() => readDraft(key));
+  const [going] = useState(() => (found && isReload() ? found : undefined));
+  const [offered, setOffered] = useState(going ? undefined : found);
+  const [row, setRow] = useState<Row>(going?.row ?? begin.row);
+  const [tag, setTag] = useState(going?.tag ?? begin.tag);
   const [busy, setBusy] = useState(false);
-  const [fault, setFault] = useState<Refused>();
-  useEffect(() => sessionStorage.setItem(key, JSON.stringify(row)), [key, row]);
+  const [fault, setFault] = useState<Error>();
+  const touched = row !== begin.row;
+  useEffect(() => {
+    if (touched) keepDraft(key, row, tag);
+  }, [key, row, tag, touched]);
 
   const body = useLater(JSON.stringify(row), 300);
   const look = useQuery({
-    queryKey: ["look", type, begin.tag, body],
+    queryKey: ["look", type, tag, body],
     queryFn: () => send(JSON.parse(body) as Row, true),
     enabled: !isNew || Boolean(row.name || row.id),
     retry: false,
     staleTime: 0,
   });
-  const send = (r: Row, dry: boolean): Promise<Saved> => (isNew && !r.id ? create(type, r, dry) : put(type, r, isNew ? undefined : begin.tag, dry));
+  const send = (r: Row, dry: boolean): Promise<Saved> => (isNew && !r.id ? create(type, r, dry) : put(type, r, isNew ? undefined : tag, dry));
 
-  const save = async (e: FormEvent) => {
-    e.preventDefault();
+  const save = async () => {
     setBusy(true);
+    setFault(undefined);
     try {
       const saved = await send(row, false);
-      sessionStorage.removeItem(key);
+      dropDraft(key);
       await queries.invalidateQueries();
       toast(saved);
       void navigate(recordPath(type, saved.id ?? row.id), { replace: true });
     } catch (error) {
-      if (!(error instanceof Refused)) throw error;
-      setFault(error);
+      setFault(error instanceof Refused ? error : new Error(say("console.edit.not_saved")));
     } finally {
       setBusy(false);
     }
   };
-  const refused = fault ?? (look.error instanceof Refused ? look.error : undefined);
+  // Of what was typed since the last look nothing is known yet.
+  const nothing = !isNew && body === JSON.stringify(row) && look.data?.changes.length === 0;
+  const refused = fault instanceof Refused ? fault : look.error instanceof Refused ? look.error : undefined;
   const conflict = refused?.status === 412 ? (refused.problem?.current as Row | undefined) : undefined;
   const faults = refused?.problem?.faults ?? [];
   const faultOf = (path: string) => faults.filter((f) => f.path.replace(/^[a-z_]+\/[^.]+\./, "").startsWith(path)).map((f) => f.problem);
@@ -89,18 +108,50 @@ function EditForm({ type, begin, isNew }: { type: string; begin: Tagged; isNew: 
     setRow((r) => withField(r, path, v));
   };
   const again = () => {
-    sessionStorage.removeItem(key);
+    dropDraft(key);
     void queries.invalidateQueries({ queryKey: ["edit", type, begin.row.id] });
   };
   const cancel = () => {
-    sessionStorage.removeItem(key);
+    dropDraft(key);
     void navigate(-1);
   };
 
   return (
-    <form onSubmit={(e) => void save(e)} className="mx-auto max-w-6xl">
+    // Enter moves on or adds, and never saves.
+    <form onSubmit={(e) => e.preventDefault()} className="mx-auto max-w-6xl">
       <p className="text-xs font-medium tracking-wide text-soft uppercase">{say(`console.type.${type}`)}</p>
       <h1 className="mb-4">{isNew ? say("console.edit.new", { type: say(`console.type.${type}`) }) : (begin.row.name ?? begin.row.id)}</h1>
+      {offered && (
+        <section role="status" className="sheet mb-4 flex flex-wrap items-center gap-3 border-l-4 border-l-(--accent) p-3">
+          <p className="mr-auto">
+            {say("console.edit.draft", {
+              name: String(offered.row.name ?? offered.row.id ?? say("console.edit.unnamed")),
+              time: timeFormat({ dateStyle: "medium", timeStyle: "short" }).format(new Date(offered.at)),
+            })}
+          </p>
+          <button
+            type="button"
+            className="button"
+            onClick={() => {
+              setRow(offered.row);
+              setTag(offered.tag);
+              setOffered(undefined);
+            }}
+          >
+            {say("console.edit.draft_continue")}
+          </button>
+          <button
+            type="button"
+            className="button"
+            onClick={() => {
+              dropDraft(key);
+              setOffered(undefined);
+            }}
+          >
+            {say("console.edit.draft_drop")}
+          </button>
+        </section>
+      )}
       <div className="grid items-start gap-5 lg:grid-cols-[1.6fr_1fr]">
         <div className="sheet">
           {fields.map((f) => (
@@ -122,11 +173,16 @@ function EditForm({ type, begin, isNew }: { type: string; begin: Tagged; isNew: 
               <button type="button" className="button" onClick={cancel}>
                 {say("console.edit.cancel")}
               </button>
-              <button type="submit" className="button primary" disabled={busy || conflict !== undefined || (look.data?.changes.length === 0 && !isNew)}>
+              <button type="button" className="button primary" onClick={() => void save()} disabled={busy || conflict !== undefined || nothing}>
                 {say("console.edit.save")}
               </button>
             </div>
             <div className="max-h-[60vh] overflow-auto px-4 py-3" aria-live="polite">
+              {fault && !refused && (
+                <p role="alert" className="mb-2 border-l-4 border-breaks pl-3">
+                  {fault.message}
+                </p>
+              )}
               {conflict && <Conflict mine={row} theirs={conflict} again={again} />}
               {elsewhere.map((f) => (
                 <p key={f.path} role="alert" className="mb-2 border-l-4 border-breaks pl-3">
@@ -135,7 +191,8 @@ function EditForm({ type, begin, isNew }: { type: string; begin: Tagged; isNew: 
               ))}
               {refused && faults.length === 0 && !conflict && <p role="alert">{refused.message}</p>}
               {faults.length > 0 && <p className="text-breaks">{say("console.edit.faults", { n: faults.length })}</p>}
-              {!refused && !look.data && !look.isFetching && <p className="text-soft">{say("console.edit.nothing")}</p>}
+              {look.error && !refused && <p className="text-soft">{say("console.edit.no_look")}</p>}
+              {!refused && !look.data && !look.isFetching && !look.error && <p className="text-soft">{say("console.edit.nothing")}</p>}
               {!refused && look.data && <ChangeList changes={look.data.changes} none={say("console.edit.nothing")} />}
               {!refused && look.data?.impact && (
                 <div className="mt-3 border-t border-line pt-2">

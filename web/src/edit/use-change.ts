@@ -3,6 +3,7 @@ import { useState } from "react";
 import { Refused } from "../api/client";
 import { change, type Edit } from "../api/edits";
 import { useToast } from "../ui/toast";
+import { say } from "../words";
 
 /** useChange makes changes, shows what they did, and keeps what was refused. */
 export function useChange() {
@@ -17,8 +18,7 @@ export function useChange() {
       await queries.invalidateQueries();
       return saved;
     } catch (error) {
-      if (!(error instanceof Refused)) throw error;
-      setFault(error.message);
+      setFault(error instanceof Refused ? error.message : say("console.edit.not_saved"));
       return undefined;
     }
   };

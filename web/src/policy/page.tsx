@@ -1,3 +1,4 @@
+import { base } from "../base";
 import { useQueryClient } from "@tanstack/react-query";
 import { FileUp } from "lucide-react";
 import { useState } from "react";
@@ -49,12 +50,18 @@ export function PolicyPage() {
       <section className="sheet mb-5 flex flex-wrap items-center gap-3 p-4">
         <label className="button cursor-pointer focus-within:outline-2">
           <FileUp size={15} aria-hidden /> {say("console.policy.choose")}
-          <input type="file" accept=".yaml,.yml,.json" className="sr-only" onChange={(e) => void choose(e.target.files?.[0])} />
+          <input
+            type="file"
+            accept=".yaml,.yml,.json"
+            className="sr-only"
+            onClick={(e) => (e.currentTarget.value = "")}
+            onChange={(e) => void choose(e.target.files?.[0])}
+          />
         </label>
-        <a className="button ml-auto" href="/api/v1/policy?format=yaml" download="policy.yaml">
+        <a className="button ml-auto" href={`${base}api/v1/policy?format=yaml`} download="policy.yaml">
           {say("console.policy.dump", { format: "YAML" })}
         </a>
-        <a className="button" href="/api/v1/policy?format=json" download="policy.json">
+        <a className="button" href={`${base}api/v1/policy?format=json`} download="policy.json">
           {say("console.policy.dump", { format: "JSON" })}
         </a>
         <p className="basis-full text-[0.86rem] text-soft">{say("console.policy.help")}</p>

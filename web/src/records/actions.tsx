@@ -3,15 +3,16 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { Dialog } from "radix-ui";
 import { useState, type ReactNode } from "react";
 import { Link, useNavigate } from "react-router";
-import { mentions, type Row } from "../api/client";
+import { invite, mentions, Refused, type Row } from "../api/client";
 import { remove, type Edit } from "../api/edits";
 import { ChangeList } from "../edit/changes";
+import { ImpactView } from "../edit/impact";
 import { useChange } from "../edit/use-change";
 import { Chips, TextInput } from "../edit/inputs";
 import { Picker } from "../ui/picker";
 import { recordPath, useNames } from "../ui/record-link";
 import { useToast } from "../ui/toast";
-import { say } from "../words";
+import { say, timeFormat } from "../words";
 
 /** Actions are the buttons of a record's page: what people do with it. */
 export function Actions({ type, row }: { type: string; row: Row }) {
@@ -25,6 +26,7 @@ export function Actions({ type, row }: { type: string; row: Row }) {
       )}
       <Give type={type} id={row.id} />
       {type === "users" && <Suspend row={row} />}
+      {type === "users" && row.kind !== "service" && row.status !== "suspended" && <Invite row={row} />}
       {type === "users" && <Move row={row} />}
       {type === "devices" && <LockOut row={row} />}
       <Link className="button" to={`${recordPath(type, row.id)}/edit`}>
@@ -67,6 +69,48 @@ function Suspend({ row }: { row: Row }) {
     <button type="button" className="button" onClick={() => void make([{ op: "patch", type: "users", id: row.id, record: { status } as never }])}>
       {say(row.status === "invited" ? "console.edit.let_in" : suspended ? "console.edit.reinstate" : "console.edit.suspend")}
     </button>
+  );
+}
+
+/** Invite makes a link by which a person sets a password of their own. */
+function Invite({ row }: { row: Row }) {
+  return (
+    <Modal title={say("console.invite.title", { name: row.name ?? row.id })} button={say("console.invite.button")}>
+      {(close) => <InviteBody row={row} close={close} />}
+    </Modal>
+  );
+}
+
+function InviteBody({ row, close }: { row: Row; close: () => void }) {
+  const [made, setMade] = useState<{ link: string; expires: string }>();
+  const [fault, setFault] = useState("");
+  const go = async () => {
+    setFault("");
+    try {
+      setMade(await invite(row.id));
+    } catch (error) {
+      setFault(error instanceof Refused ? error.message : say("console.unreachable"));
+    }
+  };
+  if (!made) {
+    return (
+      <>
+        <p>{say("console.invite.text", { name: row.name ?? row.id })}</p>
+        <Footer close={close} go={() => void go()} label={say("console.invite.make")} fault={fault} />
+      </>
+    );
+  }
+  return (
+    <>
+      <p>
+        {say("console.invite.made", { name: row.name ?? row.id, time: timeFormat({ dateStyle: "full", timeStyle: "short" }).format(new Date(made.expires)) })}
+      </p>
+      <label className="flex flex-col gap-1">
+        <span className="text-xs font-medium text-soft">{say("console.invite.link")}</span>
+        <input className="field font-mono text-[0.86rem]" readOnly value={made.link} onFocus={(e) => e.target.select()} />
+      </label>
+      <Footer close={close} go={() => void navigator.clipboard.writeText(made.link)} label={say("console.invite.copy")} />
+    </>
   );
 }
 
@@ -127,23 +171,38 @@ function RemoveBody({ type, row, close }: { type: string; row: Row; close: () =>
   const queries = useQueryClient();
   const toast = useToast();
   const [fault, setFault] = useState("");
-  const look = useQuery({ queryKey: ["remove", type, row.id], queryFn: () => remove(type, row.id, true, true), staleTime: 0, gcTime: 0 });
+  const [accept, setAccept] = useState(false);
+  const look = useQuery({
+    queryKey: ["remove", type, row.id, accept],
+    queryFn: () => remove(type, row.id, true, true, accept),
+    staleTime: 0,
+    gcTime: 0,
+    retry: false,
+  });
+  const gains = look.error instanceof Refused ? look.error.problem?.gains : undefined;
   const go = async () => {
     try {
-      const saved = await remove(type, row.id, true, false);
+      const saved = await remove(type, row.id, true, false, accept);
       close();
       toast(saved);
       void navigate(-1);
       await queries.invalidateQueries({ predicate: (q) => q.queryKey[0] !== "record" });
     } catch (error) {
-      setFault((error as Error).message);
+      setFault(error instanceof Refused ? error.message : say("console.edit.not_saved"));
     }
   };
   const others = (look.data?.changes.length ?? 1) - 1;
   return (
     <>
-      <p>{say(others > 0 ? "console.edit.remove_along" : "console.edit.remove_alone", { n: others })}</p>
+      {look.data && <p>{say(others > 0 ? "console.edit.remove_along" : "console.edit.remove_alone", { n: others })}</p>}
       {look.error && <p role="alert">{look.error.message}</p>}
+      {gains && gains.gained > 0 && <ImpactView impact={gains} />}
+      {(gains || accept) && (
+        <label className="flex items-center gap-2">
+          <input type="checkbox" className="size-4 accent-(--accent)" checked={accept} onChange={(e) => setAccept(e.target.checked)} />
+          {say("console.edit.accept_gains")}
+        </label>
+      )}
       {look.data && <ChangeList changes={look.data.changes} none="" />}
       <Footer close={close} go={() => void go()} label={say("console.edit.remove")} disabled={!look.data} fault={fault} />
     </>

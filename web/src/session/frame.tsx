@@ -1,12 +1,14 @@
+import { base } from "../base";
 import clsx from "clsx";
 import { Cpu, FileText, Grid3x3, Clock, KeyRound, Layers, LogOut, Moon, Route as RouteIcon, Sun, Users } from "lucide-react";
 import { useState, type ReactNode } from "react";
-import { NavLink, useLocation } from "react-router";
+import { Link, NavLink, useLocation } from "react-router";
 import { signOut, type Session } from "../api/client";
 import { LanguageButton } from "../ui/language-button";
 import { SearchBox } from "../ui/search";
 import { useEvents } from "../api/events";
 import { say } from "../words";
+import { dropDrafts } from "./drafts";
 import { useReads } from "./mandates";
 import { chooseTheme, theme } from "./theme";
 
@@ -32,8 +34,9 @@ export function Frame({ session, children }: { session: Session; children: React
   const places = reads ? allPlaces : ownPlaces;
   const [look, setLook] = useState(theme());
   const leave = async () => {
+    dropDrafts();
     await signOut();
-    location.assign("/"); // nothing that was read stays in memory
+    location.assign(base); // nothing that was read stays in memory
   };
   const other = look === "dark" ? "light" : "dark";
   return (
@@ -43,7 +46,7 @@ export function Frame({ session, children }: { session: Session; children: React
       </a>
       <header className="flex shrink-0 flex-wrap items-center gap-x-4 border-line bg-sunk px-3 py-2 max-md:border-b md:sticky md:top-0 md:h-screen md:w-48 md:flex-col md:items-stretch md:border-r md:px-3 md:py-4">
         <NavLink to="/" className="flex items-center gap-2 px-2 md:mb-5">
-          <img src="/mark.svg" alt="" width="26" height="26" />
+          <img src={`${base}mark.svg`} alt="" width="26" height="26" />
           <span className="text-lg font-semibold tracking-tight">Sentier</span>
         </NavLink>
         {reads && <SearchBox />}
@@ -66,7 +69,9 @@ export function Frame({ session, children }: { session: Session; children: React
         </nav>
         <div className="ml-auto flex items-center gap-2 max-md:order-1 md:mt-auto md:ml-0 md:flex-col md:items-stretch">
           <div className="px-2 leading-tight max-md:hidden">
-            <div className="font-medium">{session.user.name}</div>
+            <Link className="font-medium hover:underline" to="/account">
+              {session.user.name}
+            </Link>
             <div className="text-xs text-soft">{session.mandates.map((m) => say(`console.mandate.${m}`)).join(", ")}</div>
           </div>
           <div className="flex flex-wrap gap-1">

@@ -1,3 +1,4 @@
+import { base } from "../base";
 import { useQueryClient } from "@tanstack/react-query";
 import { useState, type FormEvent } from "react";
 import { Refused, signIn } from "../api/client";
@@ -30,7 +31,7 @@ export function SignInPage() {
     <main className="grid min-h-screen place-items-center px-4">
       <div className="w-full max-w-sm">
         <div className="mb-6 flex items-center gap-3">
-          <img src="/mark.svg" alt="" width="44" height="44" />
+          <img src={`${base}mark.svg`} alt="" width="44" height="44" />
           <div>
             <h1 className="leading-none">Sentier</h1>
             <p className="mt-1 text-soft">{say("console.tagline")}</p>

@@ -1,3 +1,4 @@
+import { base } from "../base";
 import { useQueryClient } from "@tanstack/react-query";
 import { Upload } from "lucide-react";
 import { useEffect, useState } from "react";
@@ -97,9 +98,15 @@ export function SheetsPage() {
         </div>
         <label className="button cursor-pointer focus-within:outline-2">
           <Upload size={15} aria-hidden /> {say("console.sheets.choose")}
-          <input type="file" accept=".csv,text/csv" className="sr-only" onChange={(e) => void choose(e.target.files?.[0])} />
+          <input
+            type="file"
+            accept=".csv,text/csv"
+            className="sr-only"
+            onClick={(e) => (e.currentTarget.value = "")}
+            onChange={(e) => void choose(e.target.files?.[0])}
+          />
         </label>
-        <a className="button ml-auto" href={`/api/v1/sheets/${sheet}`} download>
+        <a className="button ml-auto" href={`${base}api/v1/sheets/${sheet}`} download>
           {say("console.sheets.export")}
         </a>
         <p className="basis-full text-[0.86rem] text-soft">{say(`console.sheets.help_${sheet}`)}</p>
