@@ -1,6 +1,7 @@
 package service
 
 import (
+	"sentier/internal/decision"
 	"sentier/internal/policy"
 	"sentier/internal/translate"
 	"sentier/internal/wire"
@@ -20,7 +21,20 @@ func (s *Service) Check(c Caller, in wire.Check) (wire.Answer, error) {
 	if (in.User == "") == (in.Group == "") {
 		return wire.Answer{}, &InputError{Field: "user", Problem: "give either a user or a group"}
 	}
+	hidden := s.hidden(st, c, q)
+	if hidden && in.At != "" { // not even by which clock it goes
+		at, err := s.circumstances(st, in.At, st.Policy.Settings().Zone, wire.Context{})
+		if err != nil {
+			return wire.Answer{}, err
+		}
+		q.At = at.At
+	}
 	answer := st.Compiled.Explain(q)
+	if s.own(st, c) {
+		out := wording.Accepted(c.Language).OwnAnswer(st.Policy, q, st.Compiled.Own(q, answer), !hidden, s.whom(st))
+		out.Revision = st.Revision.Number
+		return out, nil
+	}
 	if in.Group != "" {
 		answer = st.Compiled.ExplainGroup(policy.UserGroupID(in.Group), q)
 	}
@@ -39,5 +53,34 @@ func (s *Service) Evaluate(c Caller, in *wire.Evaluation) (wire.Decision, error)
 	if err != nil {
 		return wire.Decision{}, err
 	}
-	return decide(st, q), nil
+	return s.decide(st, c, q), nil
+}
+
+// own tells whether a caller may ask about themself alone, and so is told nothing of what is not their own.
+func (s *Service) own(st *State, c Caller) bool { return s.may(st, c, Ask, "") != nil }
+
+// hidden tells whether a caller may not know whether what they ask about is there.
+func (s *Service) hidden(st *State, c Caller, q decision.Question) bool {
+	if q.Right == "" {
+		q.Right = policy.View
+	}
+	return s.own(st, c) && !st.Compiled.Concerns(q)
+}
+
+// whom lists those whom somebody can ask for what they have not.
+func (s *Service) whom(st *State) []wire.Named {
+	out := []wire.Named{}
+	for _, id := range st.Compiled.LastingOwners(s.now()) {
+		out = append(out, wire.Named{ID: string(id), Name: st.Policy.Title(policy.Users, string(id))})
+	}
+	return out
+}
+
+// decide answers a question as its caller may hear it.
+func (s *Service) decide(st *State, c Caller, q decision.Question) wire.Decision {
+	answer := st.Compiled.Answer(q)
+	if s.own(st, c) {
+		answer = st.Compiled.Own(q, answer)
+	}
+	return told(st, &answer)
 }

@@ -43,7 +43,11 @@ func (s *Service) EvaluateMany(c Caller, in *wire.Evaluations) (wire.Decisions, 
 			read++
 		}
 	}
+	own := s.own(st, c)
 	for i, answer := range st.Compiled.AnswerMany(questions[:read]) {
+		if own {
+			answer = st.Compiled.Own(questions[i], answer)
+		}
 		d := told(st, &answer)
 		if faults[i] != nil {
 			d = unread(st, faults[i])
@@ -122,11 +126,6 @@ func first[T any](part, top *T) *T {
 		return top
 	}
 	return new(T)
-}
-
-func decide(st *State, q decision.Question) wire.Decision {
-	answer := st.Compiled.Answer(q)
-	return told(st, &answer)
 }
 
 func told(st *State, answer *decision.Answer) wire.Decision {

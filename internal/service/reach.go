@@ -441,7 +441,8 @@ func (s *Service) Week(c Caller, q wire.WeekQuestion) (wire.Week, error) {
 		return wire.Week{}, err
 	}
 	zone := st.Policy.Settings().Zone
-	if d, ok := policy.Find[*policy.Device](st.Policy, string(ask.Device)); ok {
+	hidden := s.hidden(st, c, ask)
+	if d, ok := policy.Find[*policy.Device](st.Policy, string(ask.Device)); ok && !hidden {
 		zone = decision.SiteZone(st.Policy, d.Site)
 	}
 	_, days, err := s.days(q.From, zone, q.Days, 7)
@@ -452,7 +453,10 @@ func (s *Service) Week(c Caller, q wire.WeekQuestion) (wire.Week, error) {
 	ask.At = days[0].From
 	end := days[len(days)-1].Until
 	rights := []policy.RightID{policy.RightID(q.Right)}
-	if q.Right == "" {
+	switch {
+	case hidden && q.Right == "":
+		rights = []policy.RightID{policy.View, policy.Control}
+	case q.Right == "":
 		rights = nil
 		for r := range policy.Each[*policy.Right](st.Policy) {
 			rights = append(rights, r.ID)
@@ -460,6 +464,11 @@ func (s *Service) Week(c Caller, q wire.WeekQuestion) (wire.Week, error) {
 	}
 	for _, right := range rights {
 		ask.Right = right
+		if hidden {
+			out.Rights = append(out.Rights, wire.WeekOfRight{Right: wire.Named{ID: string(right), Name: string(right)},
+				Stretches: []wire.Stretch{{From: ask.At, Until: end, Reason: decision.NoGrant.String()}}})
+			continue
+		}
 		list, reason := st.Compiled.Stretches(ask, end)
 		if q.Group != "" {
 			list, reason = st.Compiled.StretchesOfGroup(policy.UserGroupID(q.Group), ask, end)

@@ -39,6 +39,7 @@ type Answer struct {
 	Because  []Trail                 `json:"because" description:"every line that decided"`
 	Missing  []Trail                 `json:"missing" description:"the nearest that would have made it a yes"`
 	Near     []string                `json:"near,omitempty" description:"known ids near to the unknown one"`
+	Whom     []Named                 `json:"whom,omitempty" description:"whom to ask, for whoever asks about themself without a mandate"`
 	User     Named                   `json:"user"`
 	Right    Named                   `json:"right"`
 	Device   Named                   `json:"device"`

@@ -15,11 +15,24 @@ func (c Catalogue) Answer(p *policy.Policy, q decision.Question, a decision.Answ
 	s := sayer{c: c, p: p, a: a}
 	s.user, _ = policy.Find[*policy.User](p, string(q.User))
 	s.device, _ = policy.Find[*policy.Device](p, string(q.Device))
+	out := s.answer(q)
+	out.Near = s.near(q)
+	out.Text = s.text(out, q)
+	return out
+}
+
+// answer is all of an answer but its text.
+func (s sayer) answer(q decision.Question) wire.Answer {
+	a := s.a
+	right := wire.Named{ID: string(q.Right), Name: string(q.Right)}
+	if !s.hides {
+		right.Name = s.name(policy.Rights, right.ID)
+	}
 	out := wire.Answer{
 		Allowed: a.Allowed, Reason: a.Reason.String(), At: a.At, Zone: a.Zone, Limits: a.Limits,
 		Because: []wire.Trail{}, Missing: []wire.Trail{},
 		User:   s.who(q),
-		Right:  wire.Named{ID: string(q.Right), Name: s.name(policy.Rights, string(q.Right))},
+		Right:  right,
 		Device: s.resource(q),
 	}
 	if !a.Until.IsZero() {
@@ -31,8 +44,27 @@ func (c Catalogue) Answer(p *policy.Policy, q decision.Question, a decision.Answ
 	for _, t := range a.Missing {
 		out.Missing = append(out.Missing, s.trail(t, q))
 	}
-	out.Near = s.near(q)
+	return out
+}
+
+// OwnAnswer is [Catalogue.Answer] for whoever asks about themself without a mandate; a is what [decision.Compiled.Own] left of it. Nothing
+// is named that is not their own, but for those whom they can ask.
+func (c Catalogue) OwnAnswer(p *policy.Policy, q decision.Question, a decision.Answer, concerned bool, whom []wire.Named) wire.Answer {
+	s := sayer{c: c, p: p, a: a, hides: !concerned}
+	s.user, _ = policy.Find[*policy.User](p, string(q.User))
+	if concerned {
+		s.device, _ = policy.Find[*policy.Device](p, string(q.Device))
+	}
+	out := s.answer(q)
+	out.Near, out.Whom = nil, whom
 	out.Text = s.text(out, q)
+	if !out.Allowed && len(whom) > 0 {
+		names := make([]string, len(whom))
+		for i, w := range whom {
+			names[i] = w.Name
+		}
+		out.Text += " " + c.Say("answer.whom", "names", strings.Join(names, ", "))
+	}
 	return out
 }
 
@@ -43,6 +75,7 @@ type sayer struct {
 
 	user   *policy.User   // nil: unknown, or a group was asked about
 	device *policy.Device // nil: unknown
+	hides  bool           // whether what is asked about is there at all
 }
 
 func (s sayer) name(t policy.Type, id string) string { return s.p.Title(t, id) }
@@ -58,7 +91,10 @@ func (s sayer) who(q decision.Question) wire.Named {
 func (s sayer) time(t time.Time) string { return s.c.Time(t, s.a.Zone) }
 
 func (s sayer) resource(q decision.Question) wire.Named {
-	n := wire.Named{ID: string(q.Device), Name: s.name(policy.Devices, string(q.Device))}
+	n := wire.Named{ID: string(q.Device), Name: string(q.Device)}
+	if !s.hides {
+		n.Name = s.name(policy.Devices, n.ID)
+	}
 	if q.Point == "" {
 		return n
 	}

@@ -6880,6 +6880,8 @@ export interface components {
              */
             until: null | string;
             user: components["schemas"]["Named"];
+            /** @description whom to ask, for whoever asks about themself without a mandate */
+            whom?: components["schemas"]["Named"][];
             /** @description IANA zone of the device's site */
             zone: string;
         };
