@@ -176,6 +176,20 @@ func (r *run) edits(s *running, n int) {
 	r.report(figure{"a member added, through HTTP", n, ratio(a, b), 3, false, fmt.Sprintf("%v, a bare transaction of as many rows %v", a, b)})
 }
 
+// halfway is the cursor of a page in the middle of the people.
+func (s *running) halfway(n int) string {
+	cursor := ""
+	for seen := 0; seen < n/2; {
+		var page wire.List[struct{}]
+		check(json.Unmarshal(s.call("GET", "/api/v1/users?limit=1000&cursor="+cursor, ""), &page))
+		if page.Next == "" {
+			break
+		}
+		seen, cursor = seen+len(page.Items), page.Next
+	}
+	return cursor
+}
+
 // pages measures a page of each kind of list against the SQL for it alone.
 func (r *run) pages(s *running, n int) {
 	db, err := sql.Open("sqlite", "file:"+filepath.Join(s.dir, "sentier.db")+"?_pragma=query_only(1)")
@@ -183,7 +197,7 @@ func (r *run) pages(s *running, n int) {
 	defer db.Close()
 	middle := string(s.world.userIDs[len(s.world.userIDs)/2])
 	for _, page := range []struct{ name, path, count, query, word string }{
-		{"a page of people", "/api/v1/users?limit=100&cursor=" + middle, "SELECT count(*) FROM records WHERE type = 'users'",
+		{"a page of people", "/api/v1/users?limit=100&cursor=" + s.halfway(n), "SELECT count(*) FROM records WHERE type = 'users'",
 			"SELECT body FROM records WHERE type = 'users' AND id > ? ORDER BY id LIMIT 100", middle},
 		{"a page of people found by a word", "/api/v1/users?limit=100&q=brook.000", "SELECT count(*) FROM records WHERE type = 'users' AND body LIKE ?",
 			"SELECT body FROM records WHERE type = 'users' AND body LIKE ? ORDER BY id LIMIT 100", "%brook.000%"},

@@ -6,6 +6,7 @@ import (
 	"net/http"
 	"strconv"
 
+	quickjson "github.com/go-json-experiment/json"
 	"github.com/labstack/echo/v5"
 
 	"sentier/internal/service"
@@ -135,15 +136,24 @@ func (r *request) lenient(into any) error {
 	if err != nil {
 		return err
 	}
+	return readQuickly(data, into)
+}
+
+// readQuickly reads JSON by a reader that takes a third of the standard one's time, and is to become it; what it does not take, the standard one
+// finds words for.
+func readQuickly(data []byte, into any) error {
+	if quickjson.Unmarshal(data, into) == nil {
+		return nil
+	}
 	if err := json.Unmarshal(data, into); err != nil {
 		return jsonError(err)
 	}
-	return nil
+	return &httpError{http.StatusBadRequest, "the body holds a name twice in one object, or bytes that are no UTF-8"}
 }
 
 // quick answers as [request.JSON] does, for what is asked tens of thousands of times a second.
 func (r *request) quick(v any) error {
-	data, err := json.Marshal(v)
+	data, err := quickjson.Marshal(v, quickjson.Deterministic(true))
 	if err != nil {
 		return err
 	}
@@ -162,8 +172,8 @@ func oneByOne(data []byte) (wire.Evaluations, error) {
 	in := parts.Evaluations
 	in.Evaluations = make([]wire.PartEvaluation, len(parts.List))
 	for i, one := range parts.List {
-		if err := json.Unmarshal(one, &in.Evaluations[i]); err != nil {
-			in.Evaluations[i] = wire.PartEvaluation{Unread: jsonError(err).Error()}
+		if err := readQuickly(one, &in.Evaluations[i]); err != nil {
+			in.Evaluations[i] = wire.PartEvaluation{Unread: err.Error()}
 		}
 	}
 	return in, nil
@@ -175,7 +185,8 @@ func (s *Server) evaluateMany(r *request) error {
 	if err != nil {
 		return err
 	}
-	if json.Unmarshal(data, &in) != nil {
+	if quickjson.Unmarshal(data, &in) != nil {
+		in = wire.Evaluations{}
 		if in, err = oneByOne(data); err != nil {
 			return err
 		}

@@ -11,6 +11,7 @@ import (
 	"os"
 	"path/filepath"
 	"sync"
+	"syscall"
 )
 
 // HeadName is the file beside the database that says how far it must go.
@@ -22,6 +23,7 @@ type mark struct {
 	number   uint64
 	chain    [sha256.Size]byte
 	verified uint64 // the last revision whose chain was read back and found right
+	small    uint64 // how many changes of credentials were acknowledged
 }
 
 // head is the file of the mark: two slots that are written in turn, so that a write that breaks off leaves the other.
@@ -35,7 +37,7 @@ type head struct {
 const (
 	headMagic = "sentier-head/1\n\n"
 	slotSize  = 512
-	slotUsed  = len(headMagic) + 3*8 + sha256.Size
+	slotUsed  = len(headMagic) + 4*8 + sha256.Size
 )
 
 func (m mark) slot(turn uint64) []byte {
@@ -43,6 +45,7 @@ func (m mark) slot(turn uint64) []byte {
 	out = binary.BigEndian.AppendUint64(out, turn)
 	out = binary.BigEndian.AppendUint64(out, m.number)
 	out = binary.BigEndian.AppendUint64(out, m.verified)
+	out = binary.BigEndian.AppendUint64(out, m.small)
 	out = append(out, m.chain[:]...)
 	sum := sha256.Sum256(out)
 	out = append(out, sum[:]...)
@@ -59,15 +62,15 @@ func readSlot(data []byte) (m mark, turn uint64, ok bool) {
 		return m, 0, false
 	}
 	at := data[len(headMagic):]
-	turn, m.number, m.verified = binary.BigEndian.Uint64(at), binary.BigEndian.Uint64(at[8:]), binary.BigEndian.Uint64(at[16:])
-	copy(m.chain[:], at[24:])
+	turn, m.number, m.verified, m.small = binary.BigEndian.Uint64(at), binary.BigEndian.Uint64(at[8:]), binary.BigEndian.Uint64(at[16:]), binary.BigEndian.Uint64(at[24:])
+	copy(m.chain[:], at[32:])
 	return m, turn, true
 }
 
 // readMark reads the mark of a folder; there is false where it has none.
 func readMark(dir string) (m mark, turn uint64, there bool, err error) {
 	data, err := os.ReadFile(filepath.Join(dir, HeadName))
-	if errors.Is(err, fs.ErrNotExist) || err == nil && len(data) == 0 {
+	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, syscall.ENOTDIR) || err == nil && len(data) == 0 {
 		return m, 0, false, nil
 	}
 	if err != nil {
@@ -97,6 +100,7 @@ func openHead(dir string, m mark, turn uint64) (*head, error) {
 		if err = h.write(m); err == nil {
 			err = h.write(m)
 		}
+		err = errors.Join(err, file.Sync())
 	}
 	if err != nil {
 		return nil, errors.Join(fmt.Errorf("write the mark of the last revision: %w", err), file.Close())
@@ -105,18 +109,32 @@ func openHead(dir string, m mark, turn uint64) (*head, error) {
 }
 
 // write makes a mark the present one, and gives back when it is on the disk.
-func (h *head) write(m mark) error {
+func (h *head) write(m mark) error { return h.update(func(now *mark) { *now = m }) }
+
+// update changes the present mark, and gives back when it is on the disk.
+func (h *head) update(change func(m *mark)) error {
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	turn := h.turn + 1
+	m, turn := h.mark, h.turn+1
+	change(&m)
 	if _, err := h.file.WriteAt(m.slot(turn), int64(turn%2)*slotSize); err != nil {
 		return err
 	}
-	if err := h.file.Sync(); err != nil {
+	// The size of the file stays, so that what it holds is all that has to reach the disk.
+	if err := syscall.Fdatasync(int(h.file.Fd())); err != nil {
 		return err
 	}
 	h.turn, h.mark = turn, m
 	return nil
+}
+
+// again takes up a mark that another process has written.
+func (h *head) again(m mark, turn uint64) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if turn > h.turn {
+		h.turn, h.mark = turn, m
+	}
 }
 
 func (h *head) read() mark {

@@ -20,13 +20,34 @@ const (
 	reserveSize = 1 << 20
 )
 
-// small makes a small change of credentials in one transaction, with the room of the reserve where there is no other.
+// small makes a small change of credentials in one transaction, with the room of the reserve where there is no other. It is counted in
+// the database and in the mark beside it, so that one that is lost, such as a token's end, is told.
 func (s *Store) small(ctx context.Context, change func(tx *gorm.DB) error) error {
-	err := full(s.writer.WithContext(ctx).Transaction(change))
-	if !errors.Is(err, ErrFull) || s.releaseReserve() != nil {
+	var count uint64
+	counted := func(tx *gorm.DB) error {
+		if err := change(tx); err != nil {
+			return err
+		}
+		return tx.Raw("INSERT INTO facts (name, value) VALUES (?, 1) ON CONFLICT (name) DO UPDATE SET value = value + 1 RETURNING value", factSmall).Row().Scan(&count)
+	}
+	err := full(s.writer.WithContext(ctx).Transaction(counted))
+	if errors.Is(err, ErrFull) && s.releaseReserve() == nil {
+		err = full(s.writer.WithContext(ctx).Transaction(counted))
+	}
+	if err != nil {
 		return err
 	}
-	return full(s.writer.WithContext(ctx).Transaction(change))
+	s.dirty.Add(1)
+	return s.head.update(func(m *mark) { m.small = max(m.small, count) })
+}
+
+// factSmall counts the changes of credentials.
+const factSmall = "credential changes"
+
+func smallCount(tx *gorm.DB) (uint64, error) {
+	var list []uint64
+	err := tx.Raw("SELECT CAST(value AS INTEGER) FROM facts WHERE name = ?", factSmall).Scan(&list).Error
+	return append(list, 0)[0], err
 }
 
 func (s *Store) releaseReserve() error {
@@ -126,7 +147,7 @@ func (s *Store) checkpoint(ctx context.Context) error {
 
 // CheckPages looks at every page of the database and every reference in it.
 func (s *Store) CheckPages(ctx context.Context) error {
-	return checkPages(s.reader.WithContext(ctx))
+	return checkPages(s.reader.WithContext(ctx), "quick_check")
 }
 
 // Backup writes a copy of the database, as it is at one moment, into a file that is not there yet, and verifies it.
@@ -223,7 +244,7 @@ func restore(ctx context.Context, file, dir, part string) (Verified, error) {
 	if err = errors.Join(err, s.Close()); err != nil {
 		return found, err
 	}
-	m := mark{number: found.Last.Number, verified: found.Last.Number}
+	m := mark{number: found.Last.Number, verified: found.Last.Number, small: found.small}
 	copy(m.chain[:], found.Last.Chain)
 	h, err := openHead(dir, m, 0)
 	if err != nil {

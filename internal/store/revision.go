@@ -126,9 +126,11 @@ func (s *Store) save(ctx context.Context, r *Revision, done []policy.RecordChang
 	saved.Answer = nil
 	s.last, s.sum = &saved, w.sum
 	s.dirty.Add(int64(1 + len(w.changes)))
-	m := mark{number: r.Number, verified: s.head.read().verified}
-	copy(m.chain[:], r.Chain)
-	if err := s.head.write(m); err != nil {
+	err = s.head.update(func(m *mark) {
+		m.number = r.Number
+		copy(m.chain[:], r.Chain)
+	})
+	if err != nil {
 		return fmt.Errorf("%w: %w", ErrUnmarked, err)
 	}
 	return nil
@@ -360,7 +362,13 @@ func (s *Store) Load(ctx context.Context) (*policy.Policy, Revision, error) {
 	r := s.loaded
 	s.loaded = nil
 	if r == nil {
-		var err error
+		m, turn, _, err := readMark(s.dir) // another process may have written meanwhile
+		if err != nil {
+			return nil, Revision{}, err
+		}
+		if s.head != nil {
+			s.head.again(m, turn)
+		}
 		if r, err = s.read(ctx); err != nil {
 			return nil, Revision{}, fmt.Errorf("read the policy: %w", damaged(err))
 		}
@@ -471,7 +479,7 @@ func (d *decoding) decode() {
 		for i := range rows {
 			p.sum.add(rows[i].hash())
 			if err := p.records.AddJSON(rows[i].Type, []byte(rows[i].Body)); err != nil {
-				return errors.Join(ErrDamaged, err)
+				return fmt.Errorf("%w (%w)", ErrDamaged, err)
 			}
 		}
 		return nil
@@ -551,7 +559,7 @@ func readEntries(tx *gorm.DB) (*lists, sum, error) {
 func appendJSON[T any](lists map[string][]T, id, body string) error {
 	var v T
 	if err := json.Unmarshal([]byte(body), &v); err != nil {
-		return errors.Join(ErrDamaged, err)
+		return fmt.Errorf("%w (%w)", ErrDamaged, err)
 	}
 	lists[id] = append(lists[id], v)
 	return nil

@@ -184,7 +184,7 @@ func (s *Store) open() error {
 	}
 	if s.loaded != nil {
 		last := s.loaded.last
-		m = mark{number: last.Number, verified: last.Number}
+		m = mark{number: last.Number, verified: last.Number, small: m.small}
 		copy(m.chain[:], last.Chain)
 		s.last, s.sum = &last, s.loaded.sum
 	}
@@ -217,6 +217,9 @@ func (s *Store) inspect(m mark, marked bool) error {
 	if err != nil {
 		return err
 	}
+	if version < groundVersion && marked && m.number > 0 { // it was of this version when that revision was acknowledged
+		return s.lost(m, Revision{})
+	}
 	if version < groundVersion { // from before there were marks
 		return close()
 	}
@@ -230,9 +233,16 @@ func (s *Store) inspect(m mark, marked bool) error {
 		_, _, err := checkState(s.reader.WithContext(ctx), last)
 		return fmt.Errorf("%w (%w)", ErrDamaged, err)
 	}
-	if marked && m.number > 0 {
+	if marked && (m.number > 0 || m.small > 0) {
 		if err := s.holdsMark(ctx, m, last); err != nil {
 			return err
+		}
+		count, err := smallCount(s.reader.WithContext(ctx))
+		if err != nil {
+			return err
+		}
+		if count < m.small {
+			return s.lostSmall(m.small - count)
 		}
 	} else if last.Number > 0 {
 		s.notice = fmt.Sprintf("%s is missing beside the database, so that nobody can tell whether revision %d of %s is the last: where the folder was copied, copy %s and %s-wal as well",
@@ -278,6 +288,12 @@ func (s *Store) lost(m mark, last Revision) error {
 	}
 	return fmt.Errorf("%w (it ends at revision %d, and revision %d was acknowledged: %s-wal is damaged or missing. With a good copy of that file beside it all is there again; to go on without what is lost, run “sentier restore %s --data NEW-FOLDER”)",
 		ErrDamaged, last.Number, m.number, FileName, s.path)
+}
+
+// lostSmall is the error of a database that lacks changes of credentials.
+func (s *Store) lostSmall(n uint64) error {
+	return fmt.Errorf("%w (%d changes of credentials that were acknowledged are missing, such as the end of a token: %s-wal is damaged or missing. With a good copy of that file beside it all is there again; to go on without, run “sentier restore %s --data NEW-FOLDER”)",
+		ErrDamaged, n, FileName, s.path)
 }
 
 // Notice is what whoever runs the service should know of the files; empty: nothing.

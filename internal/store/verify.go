@@ -25,6 +25,7 @@ type Verified struct {
 	Records   int
 	Entries   int
 	Last      Revision
+	small     uint64
 	Marked    bool // a mark of the last acknowledged revision stands beside the database, and agrees
 }
 
@@ -40,7 +41,7 @@ func (s *Store) Verify(ctx context.Context) (Verified, error) {
 	}
 	out.Marked = marked
 	err = s.reader.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
-		if err := checkPages(tx); err != nil {
+		if err := checkPages(tx, "integrity_check"); err != nil {
 			return err
 		}
 		agrees := !marked || m.number == 0
@@ -54,6 +55,12 @@ func (s *Store) Verify(ctx context.Context) (Verified, error) {
 		if !agrees {
 			return s.lost(m, out.Last)
 		}
+		if out.small, err = smallCount(tx); err != nil {
+			return err
+		}
+		if marked && out.small < m.small {
+			return s.lostSmall(m.small - out.small)
+		}
 		if out.Records, out.Entries, err = checkState(tx, out.Last); err != nil {
 			return err
 		}
@@ -62,10 +69,11 @@ func (s *Store) Verify(ctx context.Context) (Verified, error) {
 	return out, damaged(err)
 }
 
-// checkPages lets SQLite look at every page and every reference.
-func checkPages(tx *gorm.DB) error {
+// checkPages lets SQLite look at every page and every reference: by quick_check, or by integrity_check, which looks into the indexes as
+// well.
+func checkPages(tx *gorm.DB, how string) error {
 	var lines []string
-	if err := tx.Raw("PRAGMA quick_check(5)").Scan(&lines).Error; err != nil {
+	if err := tx.Raw("PRAGMA " + how + "(5)").Scan(&lines).Error; err != nil {
 		return damaged(err)
 	}
 	if len(lines) != 1 || lines[0] != "ok" {
