@@ -63,7 +63,7 @@ func TestSessionCookie(t *testing.T) {
 func first(status int, _ http.Header, _ string) int { return status }
 
 func TestWhoMaySignIn(t *testing.T) {
-	w := start(t, nil)
+	w := start(t, alive(t))
 	for _, user := range []string{"lena.marsh", "tomas.field", "ben.foster", "rafael.gil", "freya.dahl", "ivo.santos"} {
 		if err := w.owner.Service.SetPassword(t.Context(), user, password); err != nil {
 			t.Fatal(err)

@@ -3,6 +3,8 @@ package acceptance
 import (
 	"bytes"
 	"context"
+	"encoding/json"
+	"fmt"
 	"io"
 	"log/slog"
 	"net/http"
@@ -15,6 +17,7 @@ import (
 	"sentier/internal/daemon"
 	"sentier/internal/demo"
 	"sentier/internal/policy"
+	"sentier/internal/wire"
 	"sentier/web"
 )
 
@@ -111,12 +114,12 @@ func (w *world) ask(method, path, token, body string, headers ...string) (int, h
 // tokenFor makes a token for a user.
 func (w *world) tokenFor(user string) string {
 	w.t.Helper()
-	code, out, errOut := w.run("token", "create", "--user", user, "--name", "test", "--format", "csv")
-	if code != 0 {
-		w.t.Fatalf("token create for %s: %s", user, errOut)
+	status, _, body := w.ask("POST", "/api/v1/tokens", w.token, fmt.Sprintf(`{"user":%q,"name":"test"}`, user))
+	var made wire.Token
+	if err := json.Unmarshal([]byte(body), &made); err != nil || status != 201 {
+		w.t.Fatalf("a token for %s: %d %s", user, status, body)
 	}
-	lines := strings.Split(strings.TrimSpace(out), "\n")
-	return lines[len(lines)-1][strings.LastIndex(lines[len(lines)-1], ",")+1:]
+	return made.Secret
 }
 
 // testNow is the instant at which the tests take place: SENTIER_TEST_NOW, or that for which the demonstration is written.
@@ -131,6 +134,16 @@ func testNow(t testing.TB) time.Time {
 		t.Fatalf("SENTIER_TEST_NOW: %v", err)
 	}
 	return at
+}
+
+// alive is the navigation as it is at the instant of the tests.
+func alive(t *testing.T) *policy.Policy {
+	t.Helper()
+	p, err := demo.At(testNow(t))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return p
 }
 
 // testClock is the clock of commands: that of the tests, where they have one of their own.

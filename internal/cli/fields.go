@@ -67,7 +67,8 @@ func moment(s string, now func() (time.Time, error)) (any, error) {
 	if s == "" {
 		return nil, nil
 	}
-	t, err := time.Parse(time.RFC3339, strings.ToUpper(s))
+	var t time.Time
+	_, err := time.Parse(time.RFC3339, strings.ToUpper(s))
 	if err == nil {
 		t, err = document.Moment(strings.ToUpper(s))
 	} else if t, err = now(); err == nil {

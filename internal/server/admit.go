@@ -2,7 +2,10 @@ package server
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"io"
+	"math/rand/v2"
 	"net"
 	"net/http"
 	"runtime"
@@ -10,6 +13,8 @@ import (
 	"sync"
 	"sync/atomic"
 	"time"
+
+	"sentier/internal/service"
 )
 
 // Bounds of what goes on at once. What comes beyond is told to come again.
@@ -17,9 +22,14 @@ const (
 	mostConnections = 4096
 	mostRequests    = 512 // of callers who are known
 	mostOfOne       = 256 // of one user
+	mostOfOwn       = 8   // of a user who may ask about nobody else
 	mostSignIns     = 64  // requests without a credential whose body is read
 	mostStreams     = 512
-	mostWaiting     = 8 // heavy requests that wait for their turn
+	mostWaiting     = 8        // heavy requests that wait for their turn
+	mostLarge       = 256      // requests with a large body that wait for theirs
+	mostBytes       = 64 << 20 // of bodies beyond their first few, of requests that are not heavy
+	fewBytes        = 64 << 10 // of a body that is worked on at once, and a step in which larger ones are counted
+	leastRate       = 64 << 10 // bytes a second by which the body of a heavy request must come
 )
 
 // Times that a request may take.
@@ -66,14 +76,15 @@ func newCallerRoom() callerRoom {
 	return callerRoom{make(room, mostRequests), &sync.Mutex{}, map[string]int{}}
 }
 
-func (r callerRoom) enter(user string) (leave func(), err error) {
+// enter lets a user in who has fewer than most requests going on.
+func (r callerRoom) enter(user string, most int) (leave func(), err error) {
 	out, err := r.all.enter()
 	if err != nil {
 		return nil, err
 	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	if r.each[user] >= mostOfOne {
+	if r.each[user] >= most {
 		out()
 		return nil, &busyError{time.Second}
 	}
@@ -96,7 +107,88 @@ func (s *Server) admit(r route, req *request) (leave func(), err error) {
 	case r.open:
 		return s.signIns.enter()
 	}
-	return s.requests.enter(string(req.caller.User))
+	most := mostOfOne
+	if s.service.May(req.caller, service.Ask) != nil {
+		most = mostOfOwn
+	}
+	return s.requests.enter(string(req.caller.User), most)
+}
+
+// byteRoom bounds how many bytes of a kind are held at once.
+type byteRoom struct{ free atomic.Int64 }
+
+func (r *byteRoom) take(n int64) error {
+	if r.free.Add(-n) < 0 {
+		r.free.Add(n)
+		return &busyError{time.Second}
+	}
+	return nil
+}
+
+// counted reads a body, and makes sure of room for it as it comes.
+type counted struct {
+	io.Reader
+	room       *byteRoom
+	read, held int64
+}
+
+func (c *counted) Read(into []byte) (int, error) {
+	n, err := c.Reader.Read(into)
+	for c.read += int64(n); c.read > c.held+fewBytes; c.held += fewBytes {
+		if full := c.room.take(fewBytes); full != nil {
+			return n, full
+		}
+	}
+	return n, err
+}
+
+// steady reads the body of a heavy request, which has to come steadily, as others wait for it.
+type steady struct {
+	io.Reader
+	control *http.ResponseController
+	begun   time.Time
+	read    int64
+}
+
+func (s *steady) Read(into []byte) (int, error) {
+	if err := s.control.SetReadDeadline(s.begun.Add(headerTime + time.Duration(s.read)*time.Second/leastRate)); err != nil {
+		return 0, err
+	}
+	n, err := s.Reader.Read(into)
+	s.read += int64(n)
+	if errors.Is(err, io.EOF) { // all has come: now it is the service's time that counts
+		if late := s.control.SetReadDeadline(s.begun.Add(heavyTime)); late != nil {
+			return n, late
+		}
+	}
+	return n, err
+}
+
+// pace slows refusals down when there are more than a service in good use has: whoever is refused costs little then.
+type pace struct {
+	mu   sync.Mutex
+	debt time.Time // until when the refusals so far are used up
+}
+
+const (
+	refusalTime   = 2 * time.Millisecond   // that one refusal uses up
+	refusalBurst  = 200 * time.Millisecond // of that time that is given without waiting
+	refusalsAhead = 500 * time.Millisecond // that refusals wait in a row; more wait for about as long, each for a time of its own
+)
+
+// wait is for how long the next refusal is held back.
+func (p *pace) wait(now time.Time) time.Duration {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.debt.Before(now) {
+		p.debt = now
+	}
+	ahead := p.debt.Sub(now) - refusalBurst
+	if ahead > refusalsAhead {
+		return refusalsAhead/2 + rand.N(refusalsAhead)
+	}
+	p.debt = p.debt.Add(refusalTime)
+	return ahead
 }
 
 // heavyRoom lets few heavy requests work at once, so that a question beside them is answered as quickly as ever; some more
@@ -106,8 +198,8 @@ type heavyRoom struct {
 	waiting room
 }
 
-func newHeavyRoom() heavyRoom {
-	return heavyRoom{make(room, max(1, runtime.GOMAXPROCS(0)/2)), make(room, mostWaiting)}
+func newHeavyRoom(waiting int) heavyRoom {
+	return heavyRoom{make(room, max(1, runtime.NumCPU()/2)), make(room, waiting)}
 }
 
 func (r heavyRoom) enter(ctx context.Context) (leave func(), err error) {

@@ -40,6 +40,7 @@ func (r *request) JSON(status int, v any) error {
 
 // send answers with bytes: not at all where the caller has them already, and compressed where that is worth it.
 func (r *request) send(status int, media string, data []byte) error {
+	r.done()
 	h := r.Response().Header()
 	h.Set("Content-Type", media)
 	read := r.Request().Method == http.MethodGet || r.Request().Method == http.MethodHead

@@ -10,6 +10,7 @@ import (
 	"net/http"
 	"slices"
 	"strings"
+	"time"
 
 	"sentier/internal/service"
 )
@@ -79,9 +80,21 @@ func (r *request) checkContent(c content) error {
 // body reads the request's body, once its caller may send it. What it is kept in grows with what has come.
 func (r *request) body() ([]byte, error) {
 	limit := r.limit
+	from := io.Reader(http.MaxBytesReader(r.Response(), r.Request().Body, limit))
+	if r.heavy {
+		from = &steady{Reader: from, control: http.NewResponseController(r.Response()), begun: time.Now()}
+	} else {
+		count := &counted{Reader: from, room: &r.server.bodies}
+		r.undo = append(r.undo, func() { r.server.bodies.free.Add(count.held) })
+		from = count
+	}
 	var data bytes.Buffer
-	_, err := data.ReadFrom(http.MaxBytesReader(r.Response(), r.Request().Body, limit))
+	_, err := data.ReadFrom(from)
 	var large *http.MaxBytesError
+	var busy *busyError
+	if errors.As(err, &busy) {
+		return nil, busy
+	}
 	if errors.As(err, &large) {
 		return nil, &httpError{http.StatusRequestEntityTooLarge, fmt.Sprintf("the body is larger than the %d bytes that are read here", limit)}
 	}
@@ -89,6 +102,9 @@ func (r *request) body() ([]byte, error) {
 		return nil, &httpError{http.StatusBadRequest, "the body ended before it was complete, or took too long to come"}
 	}
 	r.sent = data.Bytes()
+	if len(r.sent) > fewBytes {
+		return r.sent, r.queue(r.server.large)
+	}
 	return r.sent, nil
 }
 

@@ -42,6 +42,13 @@ func (s *Server) problem(c *echo.Context, err error) {
 	if r, e := echo.UnwrapResponse(c.Response()); e == nil && r.Committed {
 		return
 	}
+	if wait := s.refusals.wait(time.Now()); wait > 0 {
+		select {
+		case <-time.After(wait):
+		case <-c.Request().Context().Done():
+		case <-s.closing:
+		}
+	}
 	words := service.Accepted(c.Request().Header.Get("Accept-Language"))
 	p := wire.Problem{Status: statusOf(err), Detail: err.Error()}
 	slug, known := problems[p.Status]

@@ -1,6 +1,7 @@
 package server
 
 import (
+	"bytes"
 	"encoding/json"
 	"fmt"
 	"net/http"
@@ -157,6 +158,7 @@ func (r *request) quick(v any) error {
 	if err != nil {
 		return err
 	}
+	r.done()
 	return r.Blob(http.StatusOK, echo.MIMEApplicationJSON, data)
 }
 
@@ -179,11 +181,25 @@ func oneByOne(data []byte) (wire.Evaluations, error) {
 	return in, nil
 }
 
+// fewEvaluations is the size of a batch that is worked on at once, in bytes.
+const fewEvaluations = 4 << 10
+
+// fewObjects is more than the objects of the evaluations that there can be about oneself: more are refused unread.
+const fewObjects = 20 * service.MaxOwnEvaluations
+
 func (s *Server) evaluateMany(r *request) error {
 	var in wire.Evaluations
 	data, err := r.body()
 	if err != nil {
 		return err
+	}
+	if fewEvaluations < len(data) && len(data) <= fewBytes {
+		if err := r.queue(s.large); err != nil {
+			return err
+		}
+		if s.service.May(r.caller, service.Ask) != nil && bytes.Count(data, []byte("{")) > fewObjects {
+			return &service.InputError{Field: "evaluations", Problem: fmt.Sprintf("are many: about oneself one request has up to %d", service.MaxOwnEvaluations)}
+		}
 	}
 	if quickjson.Unmarshal(data, &in) != nil {
 		in = wire.Evaluations{}

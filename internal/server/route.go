@@ -77,6 +77,29 @@ type request struct {
 	limit   int64  // of the body, in bytes
 	sent    []byte // the body, once it is read
 	prefix  string // below which clients reach the service
+	server  *Server
+	heavy   bool
+	undo    []func() // give back the room that the work on the request has taken
+}
+
+// queue waits for a turn, unless the request has one.
+func (r *request) queue(room heavyRoom) error {
+	if r.heavy {
+		return nil
+	}
+	leave, err := room.enter(r.Request().Context())
+	if err == nil {
+		r.undo = append(r.undo, leave)
+	}
+	return err
+}
+
+// done is called when the work on a request is done, before it is answered: an answer may be taken slowly.
+func (r *request) done() {
+	for _, leave := range r.undo {
+		leave()
+	}
+	r.undo = nil
 }
 
 // cookieName is the cookie of a console's session. Where clients come by TLS its name has the prefix by which browsers
@@ -96,7 +119,7 @@ func (s *Server) handler(r route) echo.HandlerFunc {
 		if id := c.Request().Header.Get("X-Request-ID"); id != "" && len(id) <= maxRequestID {
 			c.Response().Header().Set("X-Request-ID", id)
 		}
-		req := &request{Context: c, service: s.service, origin: s.originOf(c.Request()), prefix: s.prefix(), limit: contents[r.takes].limit}
+		req := &request{Context: c, service: s.service, origin: s.originOf(c.Request()), prefix: s.prefix(), limit: contents[r.takes].limit, server: s}
 		if err := s.identify(r, req); err != nil {
 			return err
 		}
@@ -105,6 +128,7 @@ func (s *Server) handler(r route) echo.HandlerFunc {
 			return err
 		}
 		defer leave()
+		defer req.done()
 		if err := checkParameters(req, known); err != nil {
 			return err
 		}
@@ -118,11 +142,10 @@ func (s *Server) handler(r route) echo.HandlerFunc {
 			if err := extend(c.Response()); err != nil {
 				return err
 			}
-			leave, err := s.heavy.enter(c.Request().Context())
-			if err != nil {
+			if err := req.queue(s.heavy); err != nil {
 				return err
 			}
-			defer leave()
+			req.heavy = true
 		}
 		return r.handle(req)
 	}

@@ -203,6 +203,7 @@ func (s *Server) backup(r *request) error {
 		return err
 	}
 	defer done()
+	r.done()
 	h := r.Response().Header()
 	h.Set("Content-Type", "application/vnd.sqlite3")
 	h.Set("Content-Disposition", `attachment; filename="sentier-backup.db"`)

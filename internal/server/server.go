@@ -46,7 +46,9 @@ type Server struct {
 
 	signIns, streams room
 	requests         callerRoom
-	heavy            heavyRoom
+	heavy, large     heavyRoom // what takes long, and what has a large body
+	bodies           byteRoom
+	refusals         pace
 }
 
 // New prepares a server.
@@ -54,8 +56,9 @@ func New(svc *service.Service, o Options) (*Server, error) {
 	s := &Server{
 		service: svc, log: o.Log, metrics: newMetrics(svc), crossOrigin: http.NewCrossOriginProtection(), closing: make(chan struct{}),
 		address: o.Address, public: o.PublicURL, trusted: o.Trusted,
-		signIns: make(room, mostSignIns), streams: make(room, mostStreams), requests: newCallerRoom(), heavy: newHeavyRoom(),
+		signIns: make(room, mostSignIns), streams: make(room, mostStreams), requests: newCallerRoom(), heavy: newHeavyRoom(mostWaiting), large: newHeavyRoom(mostLarge),
 	}
+	s.bodies.free.Store(mostBytes)
 	if s.public != nil {
 		if err := s.crossOrigin.AddTrustedOrigin(s.public.Scheme + "://" + s.public.Host); err != nil {
 			return nil, fmt.Errorf("the public address: %w", err)

@@ -16,11 +16,18 @@ import (
 // MaxEvaluations is how many evaluations one request can have.
 const MaxEvaluations = 10_000
 
+// MaxOwnEvaluations is how many one request can have of whoever may ask about themself alone.
+const MaxOwnEvaluations = 100
+
 // EvaluateMany answers many questions of one AuthZEN request, in their order, until its semantics end it.
 func (s *Service) EvaluateMany(c Caller, in *wire.Evaluations) (wire.Decisions, error) {
 	out := wire.Decisions{Evaluations: []wire.Decision{}}
 	if len(in.Evaluations) > MaxEvaluations {
 		return out, &InputError{Field: "evaluations", Problem: fmt.Sprintf("has %d: one request has up to %d", len(in.Evaluations), MaxEvaluations)}
+	}
+	st := s.State()
+	if most := MaxOwnEvaluations; len(in.Evaluations) > most && s.own(st, c) {
+		return out, &InputError{Field: "evaluations", Problem: fmt.Sprintf("has %d: about oneself one request has up to %d", len(in.Evaluations), most)}
 	}
 	semantic := ""
 	if in.Options != nil {
@@ -32,7 +39,6 @@ func (s *Service) EvaluateMany(c Caller, in *wire.Evaluations) (wire.Decisions, 
 		return out, &InputError{Field: "options.evaluations_semantic", Problem: fmt.Sprintf("%q is not known: write execute_all, deny_on_first_deny or permit_on_first_permit", semantic)}
 	}
 	out.Evaluations = make([]wire.Decision, 0, len(in.Evaluations))
-	st := s.State()
 	asks := asker{s: s, st: st, caller: c}
 	asks.at, asks.context, asks.err = readContext(in.Context, s.now())
 	questions, faults := make([]decision.Question, len(in.Evaluations)), make([]error, len(in.Evaluations))

@@ -90,7 +90,6 @@ func (b *buckets) giveBack(at uint32) {
 // attempt is a try to sign in, and what it was counted by.
 type attempt struct {
 	taken []func()
-	place []byte // hash of where it comes from
 }
 
 func (g *guard) slot(texts ...string) (uint32, []byte) {
