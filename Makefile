@@ -6,7 +6,7 @@ LDFLAGS := -s -w -X main.version=$(VERSION) -X main.commit=$(COMMIT)
 SUDO    := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 STATICCHECK := honnef.co/go/tools/cmd/staticcheck@v0.8.2
 
-.PHONY: demo test build lint lines bench screenshots console types clean
+.PHONY: demo test test-hours siege build lint lines bench screenshots console types clean
 
 demo: build ## start the service with the demo data
 	bin/sentier demo
@@ -34,8 +34,22 @@ types: ## the console's types, from docs/openapi.json
 test: build test-tools lint ## everything, as CI runs it
 	go test -count=1 -timeout 9m ./...
 
+# A Sunday at night, a weekday late, an hour that the clocks of the demonstration skip, a leap day, and years from now.
+HOURS := 2026-12-06T03:30:00Z 2026-12-09T21:40:00Z 2027-03-28T01:30:00Z 2028-02-29T12:00:00Z 2031-07-15T21:40:00Z
+RUN   := .
+TIMED := ./internal/schedule ./internal/decision ./internal/demo ./internal/document ./internal/wording ./internal/translate ./internal/bench ./internal/acceptance
+
+test-hours: build test-tools ## what depends on time, as at five other instants
+	@for at in $(HOURS); do echo "the tests as at $$at"; SENTIER_TEST_NOW=$$at go test -count=1 -timeout 9m -run "$(RUN)" $(TIMED) || exit 1; done
+
+siege: build ## ten minutes under attack beside a plain load
+	SENTIER_SIEGE=10m go test -count=1 -timeout 30m -v -run '^TestUnderAttack$$' ./internal/acceptance
+
+# Another apt at work is waited for: install waits by itself, update does not.
+APT := apt-get -o DPkg::Lock::Timeout=600 -qq
+
 test-tools:
-	@test -x /usr/bin/chromium || { echo "apt: installing Chromium, in which the console is tested"; $(SUDO) apt-get update -qq && $(SUDO) apt-get install -y -qq chromium >/dev/null; }
+	@test -x /usr/bin/chromium || { echo "apt: installing Chromium, in which the console is tested"; n=0; until $(SUDO) $(APT) update || [ $$((n += 1)) -ge 60 ]; do sleep 10; done; $(SUDO) $(APT) install -y chromium >/dev/null; }
 
 lint: web/node_modules/.package-lock.json
 	@test -z "$$(gofmt -l cmd internal web/*.go)" || { gofmt -l cmd internal web/*.go; echo "gofmt: the files above are not formatted"; exit 1; }
@@ -52,7 +66,7 @@ bench: ## speeds, as ratios to floors measured in the same run
 	go run ./internal/bench -write docs/performance.md
 
 screenshots: build test-tools ## the pictures in docs/screenshots
-	@command -v Xvfb >/dev/null && command -v xterm >/dev/null && command -v import >/dev/null || { echo "apt: installing a terminal to take pictures of"; $(SUDO) apt-get install -y -qq --no-install-recommends xvfb xterm imagemagick x11-utils fonts-dejavu-core fonts-jetbrains-mono >/dev/null; }
+	@command -v Xvfb >/dev/null && command -v xterm >/dev/null && command -v import >/dev/null || { echo "apt: installing a terminal to take pictures of"; $(SUDO) $(APT) install -y --no-install-recommends xvfb xterm imagemagick x11-utils fonts-dejavu-core fonts-jetbrains-mono >/dev/null; }
 	SENTIER_SCREENSHOTS=$(CURDIR)/docs/screenshots go test -count=1 -run TestScreenshots ./internal/acceptance
 	docs/screenshots/terminal.sh
 
