@@ -34,6 +34,12 @@ type world struct {
 // start runs a service until the test ends. p is its policy; nil: the navigation's.
 func start(t *testing.T, p *policy.Policy) *world {
 	t.Helper()
+	return startWith(t, p, func(*daemon.Options) {})
+}
+
+// startWith is start with options of its own.
+func startWith(t *testing.T, p *policy.Policy, change func(*daemon.Options)) *world {
+	t.Helper()
 	if p == nil {
 		var err error
 		if p, err = demo.Policy(); err != nil {
@@ -41,9 +47,11 @@ func start(t *testing.T, p *policy.Policy) *world {
 		}
 	}
 	ctx, stop := context.WithCancel(context.Background())
-	d, err := daemon.Open(ctx, daemon.Options{
+	options := daemon.Options{
 		Dir: t.TempDir(), Listen: "127.0.0.1:0", Clock: daemon.ClockFrom(testNow(t)), Console: web.Console(), Log: slog.New(slog.DiscardHandler), Version: "test",
-	})
+	}
+	change(&options)
+	d, err := daemon.Open(ctx, options)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -24,6 +24,7 @@ func TestEveryFigureIsMeasured(t *testing.T) {
 	r.explain(w, n)
 	r.matrix(w, n)
 	r.reach(w, n)
+	r.readers(w, n)
 	s := r.start(w)
 	defer s.end()
 	r.edits(s, n)
@@ -33,7 +34,7 @@ func TestEveryFigureIsMeasured(t *testing.T) {
 	r.imports(s, n)
 	*w = world{}
 	r.starts(s, n)
-	if len(r.figures) != 15 {
+	if len(r.figures) != 18 {
 		t.Errorf("%d figures were measured: %v", len(r.figures), r.figures)
 	}
 	report := r.document()

@@ -48,7 +48,9 @@ func (s *running) open() time.Duration {
 	d, err := daemon.Open(ctx, daemon.Options{Dir: s.dir, Listen: "127.0.0.1:0", Log: slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelWarn}))})
 	check(err)
 	ready := time.Since(start)
-	check(d.Prepare(ctx, daemon.Beginning{Owner: demo.Owner, Password: "bench-only-1234", Policy: s.world.policy}))
+	if !d.HasOwner() {
+		check(d.Prepare(ctx, daemon.Beginning{Owner: demo.Owner, Password: "bench-only-1234", Policy: s.world.policy}))
+	}
 	s.token, err = d.OwnerToken(ctx, demo.Owner, "bench")
 	check(err)
 	done := make(chan error, 1)
@@ -105,7 +107,14 @@ func (s *running) call(method, path, body string) []byte {
 	request, err := http.NewRequest(method, s.url+path, strings.NewReader(body))
 	check(err)
 	request.Header.Set("Authorization", "Bearer "+s.token)
-	request.Header.Set("Content-Type", "application/json")
+	media := "application/json"
+	switch {
+	case strings.HasPrefix(path, "/api/v1/sheets/"):
+		media = "text/csv"
+	case method == http.MethodPatch:
+		media = "application/merge-patch+json"
+	}
+	request.Header.Set("Content-Type", media)
 	answer, err := client.Do(request)
 	check(err)
 	defer answer.Body.Close()

@@ -32,6 +32,9 @@ func (r *run) measure(n int) {
 	if r.wants("reach") && n >= large {
 		r.reach(w, n)
 	}
+	if r.wants("read") && n < 100_000 {
+		r.readers(w, n)
+	}
 	if r.wants("service") || r.wants("edit|page|import|http|sql|start") {
 		r.service(w, n)
 	}
@@ -111,6 +114,8 @@ What the figures are:
 - **with explanation**: against the answer that an enforcement point gets (allowed, reason, until, limits).
 - **the question as one SQL query**: without schedules, denials, conditions and included groups, which would make it slower still.
 - **memory**: the compiled policy beside the records, against the bytes of all ids and names.
+- **a document**: reading it into a policy, with the place of every record and all checks, against the library that parses the same bytes
+  (JSON into plain values, YAML into its syntax tree).
 - **start**: reading and decoding all records, checking every reference and name again, and compiling.
 
 What made the figures what they are, as the profiles showed, and where they are tight:

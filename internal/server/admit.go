@@ -164,6 +164,24 @@ func (s *steady) Read(into []byte) (int, error) {
 	return n, err
 }
 
+// steadyWriter writes the answer to a heavy request, which has to be taken steadily, as others wait for it.
+type steadyWriter struct {
+	io.Writer
+	control *http.ResponseController
+	begun   time.Time
+	written int64
+}
+
+func (s *steadyWriter) Write(data []byte) (int, error) {
+	late := sendTime + time.Duration(s.written)*time.Second/leastRate
+	if err := s.control.SetWriteDeadline(s.begun.Add(min(late, heavyTime))); err != nil {
+		return 0, err
+	}
+	n, err := s.Writer.Write(data)
+	s.written += int64(n)
+	return n, err
+}
+
 // pace slows refusals down when there are more than a service in good use has: whoever is refused costs little then.
 type pace struct {
 	mu   sync.Mutex

@@ -6,9 +6,12 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
+	"errors"
+	"io"
 	"net/http"
 	"strings"
 	"sync"
+	"time"
 
 	"github.com/labstack/echo/v5"
 )
@@ -72,6 +75,37 @@ func (r *request) send(status int, media string, data []byte) error {
 		return err
 	}
 	return w.Close()
+}
+
+// pour answers a GET that has an entity tag with what write writes, as it comes: it may be larger than what one would hold. An answer
+// that ends before its end is cut off, so that nobody takes it for the whole.
+func (r *request) pour(media string, write func(io.Writer) error) error {
+	h := r.Response().Header()
+	h.Set("Content-Type", media)
+	if tagListed(r.Request().Header.Values("If-None-Match"), h.Get("ETag")) {
+		h.Del("Content-Type")
+		r.Response().WriteHeader(http.StatusNotModified)
+		return nil
+	}
+	to := io.Writer(&steadyWriter{Writer: r.Response(), control: http.NewResponseController(r.Response()), begun: time.Now()})
+	finish := func() error { return nil }
+	if strings.Contains(r.Request().Header.Get("Accept-Encoding"), "gzip") {
+		h.Set("ETag", strings.TrimSuffix(h.Get("ETag"), `"`)+zipped+`"`)
+		h.Set("Content-Encoding", "gzip")
+		w := writers.Get().(*gzip.Writer)
+		defer writers.Put(w)
+		w.Reset(to)
+		to, finish = w, w.Close
+	}
+	r.Response().WriteHeader(http.StatusOK)
+	if r.Request().Method == http.MethodHead {
+		return nil
+	}
+	if err := errors.Join(write(to), finish()); err != nil {
+		r.server.log.Warn("an answer was cut off", "path", clip(r.Request().URL.Path), "error", err)
+		panic(http.ErrAbortHandler)
+	}
+	return nil
 }
 
 // tags reads a list of entity tags, as If-Match and If-None-Match hold them, without what only says how an answer was sent.

@@ -259,12 +259,12 @@ func (s *Server) dump(r *request) error {
 	default:
 		return &service.InputError{Field: "format", Problem: fmt.Sprintf("%q is no syntax of a policy: write yaml or json", format)}
 	}
-	data, revision, err := s.service.Dump(r.caller, syntax)
+	write, revision, err := s.service.Dump(r.caller, syntax)
 	if err != nil {
 		return err
 	}
 	r.Response().Header().Set("ETag", service.PolicyTag(revision))
-	return r.send(http.StatusOK, kind, data)
+	return r.pour(kind, write)
 }
 
 func (s *Server) load(r *request) error {

@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"fmt"
+	"io"
 	"strings"
 
 	"sentier/internal/document"
@@ -11,13 +12,12 @@ import (
 )
 
 // Dump writes the whole policy as a document, and tells at which revision it was so.
-func (s *Service) Dump(c Caller, syntax document.Syntax) (data []byte, revision uint64, err error) {
+func (s *Service) Dump(c Caller, syntax document.Syntax) (write func(io.Writer) error, revision uint64, err error) {
 	st := s.State()
 	if err := s.may(st, c, Read, ""); err != nil {
 		return nil, 0, err
 	}
-	data, err = document.WritePolicy(st.Policy, syntax)
-	return data, st.Revision.Number, err
+	return func(to io.Writer) error { return document.WritePolicyTo(to, st.Policy, syntax) }, st.Revision.Number, nil
 }
 
 // Load puts the policy of a document in the place of the current one. An empty syntax is the one that the document looks
