@@ -49,6 +49,7 @@ siege: build ## ten minutes under attack beside a plain load
 APT := apt-get -o DPkg::Lock::Timeout=600 -qq
 
 test-tools:
+	@test -x /usr/sbin/nginx || { echo "apt: installing nginx, behind which the service is tested"; n=0; until $(SUDO) $(APT) update || [ $$((n += 1)) -ge 60 ]; do sleep 10; done; $(SUDO) $(APT) install -y --no-install-recommends nginx-light >/dev/null; }
 	@test -x /usr/bin/chromium || { echo "apt: installing Chromium, in which the console is tested"; n=0; until $(SUDO) $(APT) update || [ $$((n += 1)) -ge 60 ]; do sleep 10; done; $(SUDO) $(APT) install -y chromium >/dev/null; }
 
 lint: web/node_modules/.package-lock.json

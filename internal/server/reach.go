@@ -185,7 +185,7 @@ func oneByOne(data []byte) (wire.Evaluations, error) {
 const fewEvaluations = 4 << 10
 
 // fewObjects is more than the objects of the evaluations that there can be about oneself: more are refused unread.
-const fewObjects = 20 * service.MaxOwnEvaluations
+const fewObjects = 8 * service.MaxOwnEvaluations
 
 func (s *Server) evaluateMany(r *request) error {
 	var in wire.Evaluations

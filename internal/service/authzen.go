@@ -17,7 +17,7 @@ import (
 const MaxEvaluations = 10_000
 
 // MaxOwnEvaluations is how many one request can have of whoever may ask about themself alone.
-const MaxOwnEvaluations = 100
+const MaxOwnEvaluations = 500
 
 // EvaluateMany answers many questions of one AuthZEN request, in their order, until its semantics end it.
 func (s *Service) EvaluateMany(c Caller, in *wire.Evaluations) (wire.Decisions, error) {
