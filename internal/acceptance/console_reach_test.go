@@ -31,7 +31,8 @@ func TestConsoleFromARefusalToTheMend(t *testing.T) {
 	b.see("Denied")
 
 	b.open("/records/users/noor.haddad")
-	b.see("Winter contractors → Winter works")
+	b.press("at any time", `(//label[normalize-space(.)="at any time"]/input)[1]`)
+	b.see("Brindle gate 7") // from when on, and through what, depends on the hour
 	b.click("As they see it")
 	b.see("Noor Haddad reaches") // how many depends on the hour
 	b.see("that you looked is recorded")

@@ -11,6 +11,7 @@ import (
 	"regexp"
 	"strconv"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
 	"time"
@@ -18,16 +19,39 @@ import (
 	"sentier/internal/demo"
 )
 
-// binary builds the program once, for the tests that end it the hard way.
-func binary(t *testing.T) string {
-	t.Helper()
-	path := filepath.Join(t.TempDir(), "sentier")
+// built is the program, built once for the tests that end it the hard way.
+var built = sync.OnceValues(func() (string, error) {
+	dir, err := os.MkdirTemp("", "sentier-built-")
+	builtIn = dir
+	if err != nil {
+		return "", err
+	}
+	path := filepath.Join(dir, "sentier")
 	build := exec.Command("go", "build", "-o", path, "sentier/cmd/sentier")
 	build.Env = append(os.Environ(), "CGO_ENABLED=0")
 	if out, err := build.CombinedOutput(); err != nil {
-		t.Fatalf("%v\n%s", err, out)
+		return path, fmt.Errorf("%w\n%s", err, out)
+	}
+	return path, nil
+})
+
+var builtIn string // the folder of built
+
+func binary(t *testing.T) string {
+	t.Helper()
+	path, err := built()
+	if err != nil {
+		t.Fatal(err)
 	}
 	return path
+}
+
+func TestMain(m *testing.M) {
+	code := m.Run()
+	if builtIn != "" {
+		os.RemoveAll(builtIn)
+	}
+	os.Exit(code)
 }
 
 // process is a service as a process of its own.

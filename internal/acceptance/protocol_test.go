@@ -214,6 +214,7 @@ func (w *world) follow(ctx context.Context, token, after string) (http.Header, <
 
 // TestAStreamBeginsWithItsPlace: the first thing sent is where the stream begins, silence is shown to be alive, and a revoked token's stream ends.
 func TestAStreamBeginsWithItsPlace(t *testing.T) {
+	t.Parallel()
 	w := start(t, nil)
 	ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
 	defer cancel()

@@ -37,6 +37,7 @@ http {
 
 // TestBehindAProxy puts nginx in front, with TLS and below a path. SENTIER_IDLE says for how long the stream of events is silent.
 func TestBehindAProxy(t *testing.T) {
+	t.Parallel()
 	nginx, err := exec.LookPath("/usr/sbin/nginx")
 	if err != nil {
 		t.Fatalf("%v: “make test” installs it", err)
