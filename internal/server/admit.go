@@ -108,7 +108,7 @@ func (s *Server) admit(r route, req *request) (leave func(), err error) {
 		return s.signIns.enter()
 	}
 	most := mostOfOne
-	if s.service.May(req.caller, service.Ask) != nil {
+	if req.own = s.service.May(req.caller, service.Ask) != nil; req.own {
 		most = mostOfOwn
 	}
 	return s.requests.enter(string(req.caller.User), most)
@@ -142,6 +142,12 @@ func (c *counted) Read(into []byte) (int, error) {
 	return n, err
 }
 
+// steadily is until when the next part of a body or an answer must go, of which some bytes have gone since begun: as long as grace more than what
+// has gone may take at the least rate, and never longer than a heavy request may take in all.
+func steadily(begun time.Time, grace time.Duration, gone int64) time.Time {
+	return begun.Add(min(grace+time.Duration(gone/leastRate)*time.Second, heavyTime))
+}
+
 // steady reads the body of a heavy request, which has to come steadily, as others wait for it.
 type steady struct {
 	io.Reader
@@ -151,7 +157,7 @@ type steady struct {
 }
 
 func (s *steady) Read(into []byte) (int, error) {
-	if err := s.control.SetReadDeadline(s.begun.Add(headerTime + time.Duration(s.read)*time.Second/leastRate)); err != nil {
+	if err := s.control.SetReadDeadline(steadily(s.begun, headerTime, s.read)); err != nil {
 		return 0, err
 	}
 	n, err := s.Reader.Read(into)
@@ -173,8 +179,7 @@ type steadyWriter struct {
 }
 
 func (s *steadyWriter) Write(data []byte) (int, error) {
-	late := sendTime + time.Duration(s.written)*time.Second/leastRate
-	if err := s.control.SetWriteDeadline(s.begun.Add(min(late, heavyTime))); err != nil {
+	if err := s.control.SetWriteDeadline(steadily(s.begun, sendTime, s.written)); err != nil {
 		return 0, err
 	}
 	n, err := s.Writer.Write(data)

@@ -52,51 +52,56 @@ func (r *request) send(status int, media string, data []byte) error {
 			sum := sha256.Sum256(data)
 			h.Set("ETag", `"`+hex.EncodeToString(sum[:12])+`"`)
 		}
-		if tagListed(r.Request().Header.Values("If-None-Match"), h.Get("ETag")) {
-			h.Del("Content-Type")
-			r.Response().WriteHeader(http.StatusNotModified)
+		if r.unchanged() {
 			return nil
 		}
 	}
-	if len(data) < worthCompressing || !strings.Contains(r.Request().Header.Get("Accept-Encoding"), "gzip") {
-		r.Response().WriteHeader(status)
-		_, err := r.Response().Write(data)
-		return err
+	to, finish := io.Writer(r.Response()), func() error { return nil }
+	if len(data) >= worthCompressing {
+		to, finish = r.zip(to)
 	}
+	r.Response().WriteHeader(status)
+	_, err := to.Write(data)
+	return errors.Join(err, finish())
+}
+
+// unchanged answers with 304 where the caller has what the entity tag of the answer names.
+func (r *request) unchanged() bool {
+	h := r.Response().Header()
+	if !tagListed(r.Request().Header.Values("If-None-Match"), h.Get("ETag")) {
+		return false
+	}
+	h.Del("Content-Type")
+	r.Response().WriteHeader(http.StatusNotModified)
+	return true
+}
+
+// zip compresses what is written to an answer for whoever reads that, and says so in its headers. finish ends the answer.
+func (r *request) zip(to io.Writer) (out io.Writer, finish func() error) {
+	if !strings.Contains(r.Request().Header.Get("Accept-Encoding"), "gzip") {
+		return to, func() error { return nil }
+	}
+	h := r.Response().Header()
 	if tag := h.Get("ETag"); tag != "" {
 		h.Set("ETag", strings.TrimSuffix(tag, `"`)+zipped+`"`)
 	}
 	h.Set("Content-Encoding", "gzip")
-	r.Response().WriteHeader(status)
 	w := writers.Get().(*gzip.Writer)
-	defer writers.Put(w)
-	w.Reset(r.Response())
-	if _, err := w.Write(data); err != nil {
-		return err
+	w.Reset(to)
+	return w, func() error {
+		defer writers.Put(w)
+		return w.Close()
 	}
-	return w.Close()
 }
 
 // pour answers a GET that has an entity tag with what write writes, as it comes: it may be larger than what one would hold. An answer
 // that ends before its end is cut off, so that nobody takes it for the whole.
 func (r *request) pour(media string, write func(io.Writer) error) error {
-	h := r.Response().Header()
-	h.Set("Content-Type", media)
-	if tagListed(r.Request().Header.Values("If-None-Match"), h.Get("ETag")) {
-		h.Del("Content-Type")
-		r.Response().WriteHeader(http.StatusNotModified)
+	r.Response().Header().Set("Content-Type", media)
+	if r.unchanged() {
 		return nil
 	}
-	to := io.Writer(&steadyWriter{Writer: r.Response(), control: http.NewResponseController(r.Response()), begun: time.Now()})
-	finish := func() error { return nil }
-	if strings.Contains(r.Request().Header.Get("Accept-Encoding"), "gzip") {
-		h.Set("ETag", strings.TrimSuffix(h.Get("ETag"), `"`)+zipped+`"`)
-		h.Set("Content-Encoding", "gzip")
-		w := writers.Get().(*gzip.Writer)
-		defer writers.Put(w)
-		w.Reset(to)
-		to, finish = w, w.Close
-	}
+	to, finish := r.zip(&steadyWriter{Writer: r.Response(), control: http.NewResponseController(r.Response()), begun: time.Now()})
 	r.Response().WriteHeader(http.StatusOK)
 	if r.Request().Method == http.MethodHead {
 		return nil

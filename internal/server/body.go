@@ -85,7 +85,7 @@ func (r *request) body() ([]byte, error) {
 		from = &steady{Reader: from, control: http.NewResponseController(r.Response()), begun: time.Now()}
 	} else {
 		count := &counted{Reader: from, room: &r.server.bodies}
-		r.undo = append(r.undo, func() { r.server.bodies.free.Add(count.held) })
+		r.leave = append(r.leave, func() { r.server.bodies.free.Add(count.held) })
 		from = count
 	}
 	var data bytes.Buffer

@@ -79,7 +79,8 @@ type request struct {
 	prefix  string // below which clients reach the service
 	server  *Server
 	heavy   bool
-	undo    []func() // give back the room that the work on the request has taken
+	own     bool     // the caller may ask about nobody but themself
+	leave   []func() // give back the room that the work on the request has taken
 }
 
 // queue waits for a turn, unless the request has one.
@@ -89,17 +90,17 @@ func (r *request) queue(room heavyRoom) error {
 	}
 	leave, err := room.enter(r.Request().Context())
 	if err == nil {
-		r.undo = append(r.undo, leave)
+		r.leave = append(r.leave, leave)
 	}
 	return err
 }
 
 // done is called when the work on a request is done, before it is answered: an answer may be taken slowly.
 func (r *request) done() {
-	for _, leave := range r.undo {
+	for _, leave := range r.leave {
 		leave()
 	}
-	r.undo = nil
+	r.leave = nil
 }
 
 // cookieName is the cookie of a console's session. Where clients come by TLS its name has the prefix by which browsers
@@ -184,7 +185,7 @@ func (s *Server) permit(r route, req *request) error {
 	case need == "":
 		return nil
 	case need == service.Ask: // whoever may ask about nobody else asks small questions about themselves
-		if s.service.May(req.caller, service.Ask) != nil {
+		if req.own {
 			req.limit = min(req.limit, contents[plainJSON].limit)
 		}
 		return nil

@@ -209,6 +209,16 @@ func TestBytesAreCountedAsTheyCome(t *testing.T) {
 	}
 }
 
+// TestSteadyIsBounded: what comes steadily has the more time the more has come, and never more than a heavy request has in all.
+func TestSteadyIsBounded(t *testing.T) {
+	begun := time.Unix(1000, 0)
+	for gone, want := range map[int64]time.Duration{0: headerTime, 10 * leastRate: headerTime + 10*time.Second, 1 << 40: heavyTime} {
+		if got := steadily(begun, headerTime, gone).Sub(begun); got != want {
+			t.Errorf("after %d bytes the next may come within %v, want %v", gone, got, want)
+		}
+	}
+}
+
 func TestEntityTags(t *testing.T) {
 	for text, want := range map[string]string{
 		`"5"`: `"5"`, `W/"5"`: `"5"`, `"5;gzip"`: `"5"`, `"1", "2" , W/"3;gzip"`: `"1" "2" "3"`, " , ": "", "*": "*", "": "",
