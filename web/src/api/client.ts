@@ -33,6 +33,11 @@ export class Refused extends Error {
   }
 }
 
+/** reasonOf is why something was not done: as the service says it, or, where it has said nothing, otherwise. */
+export function reasonOf(error: unknown, otherwise: string) {
+  return error instanceof Refused ? error.message : otherwise;
+}
+
 type Result<T> = { data?: T; error?: unknown; response: Response };
 
 /** answer unwraps an answer, or throws what the service refused. */

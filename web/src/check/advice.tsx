@@ -3,7 +3,7 @@ import { advice, type AdviceQuestion, type Advise } from "../api/reach";
 import type { Edit } from "../api/edits";
 import { useChange } from "../edit/use-change";
 import { ImpactView } from "../edit/impact";
-import { Busy, Trouble } from "../ui/notice";
+import { Busy, Fault, Trouble } from "../ui/notice";
 import { say } from "../words";
 
 /** AdviceView lists what would turn an answer, least first, each with what else it changes and a button that does it. */
@@ -16,11 +16,7 @@ export function AdviceView({ question }: { question: AdviceQuestion }) {
     <div data-advice>
       <h2 className="mb-2">{say(found.data.allowed ? "console.advice.away" : "console.advice.towards")}</h2>
       {found.data.items.length === 0 && <p className="text-soft">{say("console.advice.none")}</p>}
-      {fault && (
-        <p role="alert" className="mb-2 border-l-4 border-breaks pl-3 whitespace-pre-line">
-          {fault}
-        </p>
-      )}
+      <Fault text={fault} className="mb-2" />
       <ol className="flex flex-col divide-y divide-line/60">
         {found.data.items.map((item, i) => (
           <Item key={i} item={item} onDo={() => void make(item.edits as Edit[])} />

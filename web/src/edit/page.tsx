@@ -4,7 +4,7 @@ import { useNavigate, useParams, useSearchParams } from "react-router";
 import { Refused, type Row } from "../api/client";
 import { create, put, read, type Saved, type Tagged } from "../api/edits";
 import { draftKey, dropDraft, isReload, keepDraft, readDraft } from "../session/drafts";
-import { Busy, Trouble } from "../ui/notice";
+import { Busy, Fault, Trouble } from "../ui/notice";
 import { recordPath } from "../ui/record-link";
 import { useToast } from "../ui/toast";
 import { say, timeFormat } from "../words";
@@ -178,16 +178,10 @@ function EditForm({ type, begin, isNew }: { type: string; begin: Tagged; isNew: 
               </button>
             </div>
             <div className="max-h-[60vh] overflow-auto px-4 py-3" aria-live="polite">
-              {fault && !refused && (
-                <p role="alert" className="mb-2 border-l-4 border-breaks pl-3">
-                  {fault.message}
-                </p>
-              )}
+              {!refused && <Fault text={fault?.message} className="mb-2" />}
               {conflict && <Conflict mine={row} theirs={conflict} again={again} />}
               {elsewhere.map((f) => (
-                <p key={f.path} role="alert" className="mb-2 border-l-4 border-breaks pl-3">
-                  {f.problem}
-                </p>
+                <Fault key={f.path} text={f.problem} className="mb-2" />
               ))}
               {refused && faults.length === 0 && !conflict && <p role="alert">{refused.message}</p>}
               {faults.length > 0 && <p className="text-breaks">{say("console.edit.faults", { n: faults.length })}</p>}

@@ -1,6 +1,6 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { Refused } from "../api/client";
+import { reasonOf } from "../api/client";
 import { change, type Edit } from "../api/edits";
 import { useToast } from "../ui/toast";
 import { say } from "../words";
@@ -18,7 +18,7 @@ export function useChange() {
       await queries.invalidateQueries();
       return saved;
     } catch (error) {
-      setFault(error instanceof Refused ? error.message : say("console.edit.not_saved"));
+      setFault(reasonOf(error, say("console.edit.not_saved")));
       return undefined;
     }
   };

@@ -3,7 +3,7 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { Dialog } from "radix-ui";
 import { useState, type ReactNode } from "react";
 import { Link, useNavigate } from "react-router";
-import { invite, mentions, Refused, type Row } from "../api/client";
+import { invite, mentions, reasonOf, Refused, type Row } from "../api/client";
 import { remove, type Edit } from "../api/edits";
 import { ChangeList } from "../edit/changes";
 import { ImpactView } from "../edit/impact";
@@ -13,6 +13,7 @@ import { Picker } from "../ui/picker";
 import { recordPath, useNames } from "../ui/record-link";
 import { useToast } from "../ui/toast";
 import { say, timeFormat } from "../words";
+import { Fault } from "../ui/notice";
 
 /** Actions are the buttons of a record's page: what people do with it. */
 export function Actions({ type, row }: { type: string; row: Row }) {
@@ -89,7 +90,7 @@ function InviteBody({ row, close }: { row: Row; close: () => void }) {
     try {
       setMade(await invite(row.id));
     } catch (error) {
-      setFault(error instanceof Refused ? error.message : say("console.unreachable"));
+      setFault(reasonOf(error, say("console.unreachable")));
     }
   };
   if (!made) {
@@ -140,11 +141,7 @@ function Modal({ title, button, children }: { title: string; button: string; chi
 function Footer({ close, go, label, disabled, fault }: { close: () => void; go: () => void; label: string; disabled?: boolean; fault?: string }) {
   return (
     <>
-      {fault && (
-        <p role="alert" className="border-l-4 border-breaks pl-3 whitespace-pre-line">
-          {fault}
-        </p>
-      )}
+      <Fault text={fault} />
       <div className="flex justify-end gap-2">
         <button type="button" className="button" onClick={close}>
           {say("console.edit.cancel")}
@@ -188,7 +185,7 @@ function RemoveBody({ type, row, close }: { type: string; row: Row; close: () =>
       void navigate(-1);
       await queries.invalidateQueries({ predicate: (q) => q.queryKey[0] !== "record" });
     } catch (error) {
-      setFault(error instanceof Refused ? error.message : say("console.edit.not_saved"));
+      setFault(reasonOf(error, say("console.edit.not_saved")));
     }
   };
   const others = (look.data?.changes.length ?? 1) - 1;

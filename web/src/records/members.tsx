@@ -8,6 +8,7 @@ import { Picker } from "../ui/picker";
 import { RecordLink } from "../ui/record-link";
 import { local } from "../ui/time";
 import { say } from "../words";
+import { Fault } from "../ui/notice";
 
 type Member = string | { user: string; from?: string; until?: string };
 
@@ -44,11 +45,7 @@ export function Members({ group }: { group: Row }) {
           {say("console.edit.add")}
         </button>
       </div>
-      {fault && (
-        <p role="alert" className="mx-4 my-2 border-l-4 border-breaks pl-3 whitespace-pre-line">
-          {fault}
-        </p>
-      )}
+      <Fault text={fault} className="mx-4 my-2" />
       {members.length > 20 && (
         <div className="w-64 px-4 pt-2">
           <TextInput label={say("console.search")} value={word} onChange={(v) => setWord(String(v))} />

@@ -1,7 +1,7 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState, type FormEvent } from "react";
-import { changePassword, endOtherSessions, endSession, Refused, sessions } from "../api/client";
-import { Busy, Trouble } from "../ui/notice";
+import { changePassword, endOtherSessions, endSession, reasonOf, Refused, sessions } from "../api/client";
+import { Busy, Fault, Trouble } from "../ui/notice";
 import { say, timeFormat } from "../words";
 import { PasswordField, PasswordFields, useNewPassword } from "./password-fields";
 
@@ -47,11 +47,7 @@ function Password() {
         <PasswordField label={say("console.account.current")} name="current" value={current} onChange={setCurrent} current />
         <PasswordFields of={fresh} />
         <div aria-live="polite">
-          {fault && (
-            <p role="alert" className="border-l-4 border-breaks pl-3">
-              {fault}
-            </p>
-          )}
+          <Fault text={fault} />
           {said && <p role="status">{said}</p>}
         </div>
         <button type="submit" className="button primary self-start" disabled={!current || !fresh.ready}>
@@ -71,7 +67,7 @@ function Sessions() {
     try {
       await call;
     } catch (error) {
-      setFault(error instanceof Refused ? error.message : say("console.unreachable"));
+      setFault(reasonOf(error, say("console.unreachable")));
     }
     await queries.invalidateQueries({ queryKey: ["sessions"] });
   };
@@ -87,11 +83,7 @@ function Sessions() {
           </button>
         )}
       </div>
-      {fault && (
-        <p role="alert" className="mb-2 border-l-4 border-breaks pl-3">
-          {fault}
-        </p>
-      )}
+      <Fault text={fault} className="mb-2" />
       <div className="overflow-x-auto">
         <table className="w-full">
           <thead>

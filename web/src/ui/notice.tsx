@@ -17,6 +17,16 @@ export function Trouble({ error }: { error: Error }) {
   );
 }
 
+/** Fault says beside a control why what was asked was not done; without a text there is none. */
+export function Fault({ text, className = "" }: { text: string | undefined; className?: string }) {
+  if (!text) return null;
+  return (
+    <p role="alert" className={`border-l-4 border-breaks pl-3 whitespace-pre-line ${className}`}>
+      {text}
+    </p>
+  );
+}
+
 /** Empty says what belongs here. */
 export function Empty({ children }: { children: ReactNode }) {
   return <p className="px-4 py-8 text-center text-soft">{children}</p>;
