@@ -14,6 +14,8 @@ import (
 	"time"
 
 	"github.com/labstack/echo/v5"
+
+	"sentier/internal/service"
 )
 
 // worthCompressing is from how many bytes on an answer is sent compressed to whoever reads that.
@@ -107,7 +109,7 @@ func (r *request) pour(media string, write func(io.Writer) error) error {
 		return nil
 	}
 	if err := errors.Join(write(to), finish()); err != nil {
-		r.server.log.Warn("an answer was cut off", "path", clip(r.Request().URL.Path), "error", err)
+		r.server.log.Warn("an answer was cut off", "path", service.Clip(r.Request().URL.Path), "error", err)
 		panic(http.ErrAbortHandler)
 	}
 	return nil

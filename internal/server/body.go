@@ -51,7 +51,7 @@ func (r *request) mediaType() (string, error) {
 	}
 	media, _, err := mime.ParseMediaType(text)
 	if err != nil {
-		return "", &httpError{http.StatusUnsupportedMediaType, fmt.Sprintf("the Content-Type %q cannot be read", clip(text))}
+		return "", &httpError{http.StatusUnsupportedMediaType, fmt.Sprintf("the Content-Type %q cannot be read", service.Clip(text))}
 	}
 	return media, nil
 }
@@ -74,7 +74,7 @@ func (r *request) checkContent(c content) error {
 	if media == "" {
 		media = "nothing"
 	}
-	return &httpError{http.StatusUnsupportedMediaType, fmt.Sprintf("the body is sent as %s, and %s is taken here: say so in Content-Type", clip(media), strings.Join(types, " or "))}
+	return &httpError{http.StatusUnsupportedMediaType, fmt.Sprintf("the body is sent as %s, and %s is taken here: say so in Content-Type", service.Clip(media), strings.Join(types, " or "))}
 }
 
 // body reads the request's body, once its caller may send it. What it is kept in grows with what has come.
@@ -171,14 +171,4 @@ func kindOf(wrong *json.UnmarshalTypeError) string {
 		return "an object"
 	}
 	return "a number"
-}
-
-// longest is how much of what somebody else has written is said again, or logged.
-const longest = 128
-
-func clip(text string) string {
-	if len(text) > longest {
-		return strings.ToValidUTF8(text[:longest], "") + "…"
-	}
-	return text
 }

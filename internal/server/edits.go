@@ -329,7 +329,7 @@ func (s *Server) events(r *request) error {
 	if text := r.Request().Header.Get("Last-Event-ID"); text != "" {
 		n, err := strconv.ParseUint(text, 10, 64)
 		if err != nil {
-			return &service.InputError{Field: "Last-Event-ID", Problem: fmt.Sprintf("%q is no revision", clip(text))}
+			return &service.InputError{Field: "Last-Event-ID", Problem: fmt.Sprintf("%q is no revision", service.Clip(text))}
 		}
 		after = min(n, after)
 	}

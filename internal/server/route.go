@@ -213,7 +213,7 @@ func checkParameters(r *request, known []string) error {
 			if near != "" {
 				hint = fmt.Sprintf("did you mean %q?", near)
 			}
-			return &service.InputError{Field: clip(name), Problem: "is no parameter: " + hint}
+			return &service.InputError{Field: service.Clip(name), Problem: "is no parameter: " + hint}
 		case len(values) > 1 && name != "degree":
 			return &service.InputError{Field: name, Problem: "is given twice: keep one"}
 		}

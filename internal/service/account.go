@@ -72,13 +72,11 @@ func (s *Service) Welcome(ctx context.Context, in wire.Welcome, address string) 
 	if err := s.mayEnter(c.User); err != nil {
 		return wire.Session{}, err
 	}
-	if err := s.setPassword(ctx, link.UserID, in.Password); err != nil {
+	if err := s.SetPassword(ctx, link.UserID, in.Password); err != nil {
 		return wire.Session{}, err
 	}
 	s.log.Info("password set by a link", "user", c.User)
-	if err := s.store.AddPlace(ctx, store.Place{UserID: link.UserID, Place: placeOf(link.UserID, address), At: s.now().UTC()}); err != nil {
-		s.log.Warn("where somebody signed in could not be remembered", "error", err)
-	}
+	s.remember(ctx, link.UserID, placeOf(link.UserID, address))
 	return s.begin(ctx, c.User, address, in.Terminal)
 }
 
@@ -108,11 +106,7 @@ func (s *Service) ChangePassword(ctx context.Context, c Caller, in wire.NewPassw
 	if err != nil {
 		return wire.Session{}, err
 	}
-	kept, err := s.store.Password(ctx, string(c.User))
-	if err != nil && !errors.Is(err, store.ErrNotFound) {
-		return wire.Session{}, err
-	}
-	ok, err := s.guard.matches(ctx, in.Current, kept.Hash)
+	ok, _, err := s.isPassword(ctx, string(c.User), in.Current)
 	if err != nil {
 		return wire.Session{}, err
 	}
@@ -120,7 +114,7 @@ func (s *Service) ChangePassword(ctx context.Context, c Caller, in wire.NewPassw
 		return wire.Session{}, &InputError{Field: "current", Problem: "is not your password"}
 	}
 	try.giveBack()
-	if err := s.setPassword(ctx, string(c.User), in.Password); err != nil {
+	if err := s.SetPassword(ctx, string(c.User), in.Password); err != nil {
 		return wire.Session{}, err
 	}
 	s.log.Info("password changed", "user", c.User)
@@ -162,8 +156,8 @@ func (s *Service) EndOtherSessions(ctx context.Context, c Caller) error {
 	return err
 }
 
-// clip bounds what somebody else has written where it is logged or said again.
-func clip(text string) string {
+// Clip bounds what somebody else has written, to 128 bytes, where it is logged or said again.
+func Clip(text string) string {
 	const longest = 128
 	if len(text) > longest {
 		return strings.ToValidUTF8(text[:longest], "") + "…"

@@ -46,14 +46,15 @@ func (s *Service) Check(c Caller, in wire.Check) (wire.Answer, error) {
 // Evaluate answers a question in the terms of the AuthZEN Authorization API, without words.
 func (s *Service) Evaluate(c Caller, in *wire.Evaluation) (wire.Decision, error) {
 	st := s.State()
-	if err := s.may(st, c, Ask, policy.UserID(in.Subject.ID)); err != nil {
+	asks := asker{s: s, st: st, caller: c, own: s.own(st, c)}
+	if err := asks.may(policy.UserID(in.Subject.ID)); err != nil {
 		return wire.Decision{}, err
 	}
 	q, err := translate.Evaluation(in, s.now())
 	if err != nil {
 		return wire.Decision{}, err
 	}
-	return s.decide(st, c, q), nil
+	return asks.told(&q, st.Compiled.Answer(q)), nil
 }
 
 // own tells whether a caller may ask about themself alone, and so is told nothing of what is not their own.
@@ -74,13 +75,4 @@ func (s *Service) whom(st *State) []wire.Named {
 		out = append(out, wire.Named{ID: string(id), Name: st.Policy.Title(policy.Users, string(id))})
 	}
 	return out
-}
-
-// decide answers a question as its caller may hear it.
-func (s *Service) decide(st *State, c Caller, q decision.Question) wire.Decision {
-	answer := st.Compiled.Answer(q)
-	if s.own(st, c) {
-		answer = st.Compiled.Own(q, answer)
-	}
-	return told(st, &answer)
 }

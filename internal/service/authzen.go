@@ -26,8 +26,9 @@ func (s *Service) EvaluateMany(c Caller, in *wire.Evaluations) (wire.Decisions, 
 		return out, &InputError{Field: "evaluations", Problem: fmt.Sprintf("has %d: one request has up to %d", len(in.Evaluations), MaxEvaluations)}
 	}
 	st := s.State()
-	if most := MaxOwnEvaluations; len(in.Evaluations) > most && s.own(st, c) {
-		return out, &InputError{Field: "evaluations", Problem: fmt.Sprintf("has %d: about oneself one request has up to %d", len(in.Evaluations), most)}
+	own := s.own(st, c)
+	if own && len(in.Evaluations) > MaxOwnEvaluations {
+		return out, &InputError{Field: "evaluations", Problem: fmt.Sprintf("has %d: about oneself one request has up to %d", len(in.Evaluations), MaxOwnEvaluations)}
 	}
 	semantic := ""
 	if in.Options != nil {
@@ -39,7 +40,7 @@ func (s *Service) EvaluateMany(c Caller, in *wire.Evaluations) (wire.Decisions, 
 		return out, &InputError{Field: "options.evaluations_semantic", Problem: fmt.Sprintf("%q is not known: write execute_all, deny_on_first_deny or permit_on_first_permit", semantic)}
 	}
 	out.Evaluations = make([]wire.Decision, 0, len(in.Evaluations))
-	asks := asker{s: s, st: st, caller: c}
+	asks := asker{s: s, st: st, caller: c, own: own}
 	asks.at, asks.context, asks.err = readContext(in.Context, s.now())
 	questions, faults := make([]decision.Question, len(in.Evaluations)), make([]error, len(in.Evaluations))
 	read := 0
@@ -49,12 +50,8 @@ func (s *Service) EvaluateMany(c Caller, in *wire.Evaluations) (wire.Decisions, 
 			read++
 		}
 	}
-	own := s.own(st, c)
 	for i, answer := range st.Compiled.AnswerMany(questions[:read]) {
-		if own {
-			answer = st.Compiled.Own(questions[i], answer)
-		}
-		d := told(st, &answer)
+		d := asks.told(&questions[i], answer)
 		if faults[i] != nil {
 			d = unread(st, faults[i])
 		}
@@ -76,13 +73,12 @@ func readContext(context json.RawMessage, now time.Time) (time.Time, decision.Co
 	return translate.EvaluationContext(members, now)
 }
 
-// asker asks on behalf of one caller, and looks once whether they may ask about anybody.
+// asker asks on behalf of one caller.
 type asker struct {
-	s       *Service
-	st      *State
-	caller  Caller
-	anybody bool
-	known   bool
+	s      *Service
+	st     *State
+	caller Caller
+	own    bool // they may ask about themself alone
 
 	// What the top of the request says of the circumstances, read once.
 	at      time.Time
@@ -91,13 +87,24 @@ type asker struct {
 }
 
 func (a *asker) may(about policy.UserID) error {
-	if !a.known {
-		a.known, a.anybody = true, a.s.may(a.st, a.caller, Ask, "") == nil
-	}
-	if a.anybody {
+	if !a.own {
 		return nil
 	}
 	return a.s.may(a.st, a.caller, Ask, about)
+}
+
+// told is an answer as the caller may hear it.
+func (a *asker) told(q *decision.Question, answer decision.Answer) wire.Decision {
+	if a.own {
+		answer = a.st.Compiled.Own(*q, answer)
+	}
+	out := wire.Decision{Decision: answer.Allowed, Context: wire.DecisionContext{
+		Reason: answer.Reason.String(), Limits: answer.Limits, Revision: a.st.Revision.Number,
+	}}
+	if until := answer.Until; !until.IsZero() { // a copy, so that the answer needs no room on the heap
+		out.Context.Until = &until
+	}
+	return out
 }
 
 // part reads one of many: one that has a fault is denied with it, and the others are answered. The error ends the request.
@@ -132,16 +139,6 @@ func first[T any](part, top *T) *T {
 		return top
 	}
 	return new(T)
-}
-
-func told(st *State, answer *decision.Answer) wire.Decision {
-	out := wire.Decision{Decision: answer.Allowed, Context: wire.DecisionContext{
-		Reason: answer.Reason.String(), Limits: answer.Limits, Revision: st.Revision.Number,
-	}}
-	if until := answer.Until; !until.IsZero() { // a copy, so that the answer needs no room on the heap
-		out.Context.Until = &until
-	}
-	return out
 }
 
 // defaultSearch is how many results a page of a search has where nobody says.

@@ -43,13 +43,9 @@ type tokenCache struct {
 
 func (c *tokenCache) put(t store.Token) { c.byHash.Store([sha256.Size]byte(t.Hash), t) }
 
-// SetPassword gives a user a password, for whoever has the machine in hand.
+// SetPassword gives a user a password; all their sessions end with it, and so do links that were made for them. Who may do that is
+// for the caller to know.
 func (s *Service) SetPassword(ctx context.Context, user, password string) error {
-	return s.setPassword(ctx, user, password)
-}
-
-// setPassword keeps a password; all sessions of the user end with it, and so do links that were made for them.
-func (s *Service) setPassword(ctx context.Context, user, password string) error {
 	hash, err := s.guard.hash(ctx, password)
 	if err != nil {
 		return err
@@ -86,21 +82,16 @@ func (s *Service) SignIn(ctx context.Context, in wire.Credentials, address strin
 	if err != nil {
 		return wire.Session{}, err
 	}
-	kept, err := s.store.Password(ctx, in.User)
-	if err != nil && !errors.Is(err, store.ErrNotFound) {
-		return wire.Session{}, err
-	}
-	exists := err == nil
-	ok, err := s.guard.matches(ctx, in.Password, kept.Hash)
+	ok, exists, err := s.isPassword(ctx, in.User, in.Password)
 	if err != nil {
 		return wire.Session{}, err
 	}
 	if !ok {
 		// What was typed may be a password in the wrong field: only a name that there is says anything to whoever reads the log.
 		if exists {
-			s.log.Warn("sign-in refused", "user", in.User, "from", clip(address))
+			s.log.Warn("sign-in refused", "user", in.User, "from", Clip(address))
 		} else {
-			s.log.Warn("sign-in refused", "from", clip(address))
+			s.log.Warn("sign-in refused", "from", Clip(address))
 		}
 		return wire.Session{}, ErrSignIn
 	}
@@ -108,10 +99,26 @@ func (s *Service) SignIn(ctx context.Context, in wire.Credentials, address strin
 		return wire.Session{}, err
 	}
 	try.giveBack()
-	if err := s.store.AddPlace(ctx, store.Place{UserID: in.User, Place: place, At: s.now().UTC()}); err != nil {
+	s.remember(ctx, in.User, place)
+	return s.begin(ctx, policy.UserID(in.User), address, in.Terminal)
+}
+
+// isPassword tells whether a user has a password, and whether this is it.
+func (s *Service) isPassword(ctx context.Context, user, password string) (ok, exists bool, err error) {
+	kept, err := s.store.Password(ctx, user)
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return false, false, err
+	}
+	exists = err == nil
+	ok, err = s.guard.matches(ctx, password, kept.Hash)
+	return ok, exists, err
+}
+
+// remember keeps where a user has signed in from: their tries there are counted by themselves.
+func (s *Service) remember(ctx context.Context, user string, place []byte) {
+	if err := s.store.AddPlace(ctx, store.Place{UserID: user, Place: place, At: s.now().UTC()}); err != nil {
 		s.log.Warn("where somebody signed in could not be remembered", "error", err)
 	}
-	return s.begin(ctx, policy.UserID(in.User), address, in.Terminal)
 }
 
 // mostSessions is how many sessions of a user hold at once; with one more the oldest ends.
@@ -124,7 +131,7 @@ func (s *Service) begin(ctx context.Context, user policy.UserID, address string,
 		kind, lasts = store.KindTerminal, terminalDays
 	}
 	until := s.now().Add(lasts).UTC()
-	secret, _, err := s.newToken(ctx, store.Token{UserID: string(user), Name: "signed in from " + clip(address), Kind: kind, CreatedBy: string(user), ExpiresAt: &until}, "")
+	secret, _, err := s.newToken(ctx, store.Token{UserID: string(user), Name: "signed in from " + Clip(address), Kind: kind, CreatedBy: string(user), ExpiresAt: &until}, "")
 	if err != nil {
 		return wire.Session{}, err
 	}
@@ -140,7 +147,7 @@ func (s *Service) begin(ctx context.Context, user policy.UserID, address string,
 func (s *Service) sessions(ctx context.Context, user policy.UserID) ([]store.Token, error) {
 	list, err := s.store.Tokens(ctx, string(user))
 	return slices.DeleteFunc(list, func(t store.Token) bool {
-		return t.Kind == store.KindToken || t.RevokedAt != nil || t.ExpiresAt != nil && !s.now().Before(*t.ExpiresAt)
+		return t.Kind == store.KindToken || t.RevokedAt != nil || s.expired(&t)
 	}), err
 }
 
@@ -227,9 +234,14 @@ func (s *Service) Authenticate(secret string) (Caller, time.Time, error) {
 	return c, expires, nil
 }
 
+// expired tells whether the end of a token is past.
+func (s *Service) expired(t *store.Token) bool {
+	return t.ExpiresAt != nil && !s.now().Before(*t.ExpiresAt)
+}
+
 // holds tells whether a token lets its user in now.
 func (s *Service) holds(t *store.Token) bool {
-	if t.RevokedAt != nil || t.ExpiresAt != nil && !s.now().Before(*t.ExpiresAt) {
+	if t.RevokedAt != nil || s.expired(t) {
 		return false
 	}
 	_, ok := s.State().Compiled.MaySignIn(policy.UserID(t.UserID), s.now())
@@ -263,7 +275,7 @@ func (s *Service) CreateToken(ctx context.Context, c Caller, in wire.NewToken, a
 		return wire.Token{}, err
 	}
 	if _, ok := st.Policy.Get(policy.Users, in.User); !ok {
-		return wire.Token{}, &InputError{Field: "user", Problem: fmt.Sprintf("there is no user %q%s", clip(in.User), didYouMean(st.Policy.Near(policy.Users, clip(in.User))))}
+		return wire.Token{}, &InputError{Field: "user", Problem: fmt.Sprintf("there is no user %q%s", Clip(in.User), didYouMean(st.Policy.Near(policy.Users, Clip(in.User))))}
 	}
 	if err := s.mayEnter(policy.UserID(in.User)); err != nil {
 		return wire.Token{}, &InputError{Field: "user", Problem: fmt.Sprintf("%s cannot come in: a token takes %s", st.Policy.Title(policy.Users, in.User), err.(*ForbiddenError).Missing)}
@@ -346,7 +358,7 @@ func (s *Service) Tokens(ctx context.Context, c Caller, user string) ([]wire.Tok
 	out := []wire.Token{}
 	for _, t := range list {
 		w := wireToken(t)
-		w.Expired = t.ExpiresAt != nil && !s.now().Before(*t.ExpiresAt)
+		w.Expired = s.expired(&t)
 		out = append(out, w)
 	}
 	return out, nil
@@ -362,7 +374,7 @@ func (s *Service) RevokeToken(ctx context.Context, c Caller, id string) error {
 	if err := s.endToken(ctx, id); err != nil {
 		return err
 	}
-	s.log.Info("token revoked", "id", clip(id), "by", c.User)
+	s.log.Info("token revoked", "id", Clip(id), "by", c.User)
 	return nil
 }
 
@@ -375,7 +387,7 @@ func (s *Service) endToken(ctx context.Context, id string) error {
 	}
 	s.revokeCached(at, func(t *store.Token) bool { return t.ID == id })
 	if err = s.kept(err); errors.As(err, new(*FullError)) {
-		s.log.Error("a token is revoked, but that could not be written: revoke it again when the disk has room", "id", clip(id))
+		s.log.Error("a token is revoked, but that could not be written: revoke it again when the disk has room", "id", Clip(id))
 		return nil
 	}
 	return err

@@ -33,7 +33,7 @@ func (c cursor) read(field, token string) (key string, err error) {
 	}
 	data, err := base64.RawURLEncoding.DecodeString(token)
 	if err != nil || len(data) <= len(c.question) || [8]byte(data) != c.question {
-		return "", &InputError{Field: field, Problem: fmt.Sprintf("%q was not given for this question: begin with the first page", clip(token))}
+		return "", &InputError{Field: field, Problem: fmt.Sprintf("%q was not given for this question: begin with the first page", Clip(token))}
 	}
 	return string(data[len(c.question):]), nil
 }

@@ -57,7 +57,7 @@ func Open(ctx context.Context, st *store.Store, log *slog.Logger, now func() tim
 	}
 	for _, t := range tokens {
 		if !t.Sound() {
-			log.Error("a token is not as it was written, and holds no more", "id", t.ID, "user", clip(t.UserID))
+			log.Error("a token is not as it was written, and holds no more", "id", t.ID, "user", Clip(t.UserID))
 			continue
 		}
 		s.tokens.put(t)
