@@ -177,33 +177,43 @@ func TestKilledWhileWriting(t *testing.T) {
 	}
 }
 
-// TestFullDisk lets the database grow no further: a change that does not fit changes nothing, and the service goes on.
-func TestFullDisk(t *testing.T) {
-	t.Parallel()
-	sentier, dir := binary(t), t.TempDir()
+// withFullDisk runs a service whose files can grow no further once some changes are made: last is the last that was, and refused what
+// was said to the next. before is called while there is room.
+func withFullDisk(t *testing.T, before func(w *world)) (w *world, p *process, dir string, last int, refused string) {
+	t.Helper()
+	sentier := binary(t)
+	dir = t.TempDir()
 	token := begin(t, sentier, dir)
 	// Blocks of 1 KiB that a file may have: the database fits, its log does not grow much.
-	p := launch(t, "bash", "-c", fmt.Sprintf("ulimit -f 900; exec %s serve --data %s --listen 127.0.0.1:0", sentier, dir))
-	last, refused := 1, ""
-	for n := 1; n < 400 && refused == ""; n++ {
+	p = launch(t, "bash", "-c", fmt.Sprintf("ulimit -f 900; exec %s serve --data %s --listen 127.0.0.1:0", sentier, dir))
+	w = &world{t: t, url: p.url, token: token}
+	before(w)
+	last = 1
+	for n := 1; n < 400; n++ {
 		revision, text := load(p.url, token, n)
 		if revision == 0 {
-			refused = text
-			break
+			return w, p, dir, last, text
 		}
 		last = revision
 	}
+	t.Fatal("the disk did not fill")
+	return
+}
+
+// TestFullDisk lets the database grow no further: a change that does not fit changes nothing, and the service goes on.
+func TestFullDisk(t *testing.T) {
+	t.Parallel()
+	w, p, dir, last, refused := withFullDisk(t, func(*world) {})
 	if !strings.Contains(refused, "507") || strings.Contains(refused, "panic") {
 		t.Fatalf("after %d revisions: %s", last, refused)
 	}
-	w := &world{t: t, url: p.url}
-	_, _, answer := w.ask("POST", "/api/v1/check", token, `{"user": "tomas.field", "right": "view", "device": "mill-bridge"}`)
+	_, _, answer := w.ask("POST", "/api/v1/check", w.token, `{"user": "tomas.field", "right": "view", "device": "mill-bridge"}`)
 	if !strings.Contains(answer, fmt.Sprintf(`"revision":%d,`, last)) {
 		t.Errorf("after a change that did not fit: %s, want revision %d", answer, last)
 	}
 	p.end(syscall.SIGTERM)
-	p = launch(t, sentier, "serve", "--data", dir, "--listen", "127.0.0.1:0")
-	if revision, text := load(p.url, token, 1000); revision != last+1 {
+	p = launch(t, binary(t), "serve", "--data", dir, "--listen", "127.0.0.1:0")
+	if revision, text := load(p.url, w.token, 1000); revision != last+1 {
 		t.Errorf("with room again: revision %d, want %d: %s", revision, last+1, text)
 	}
 }

@@ -2,7 +2,6 @@ package acceptance
 
 import (
 	"encoding/json"
-	"fmt"
 	"net/http"
 	"os"
 	"path/filepath"
@@ -225,21 +224,10 @@ func TestCredentialsBelongToTheAccount(t *testing.T) {
 // TestAFullDiskKeepsAnswering: what cannot be saved is told so, and everything that saves nothing goes on, revoking and signing in too.
 func TestAFullDiskKeepsAnswering(t *testing.T) {
 	t.Parallel()
-	sentier, dir := binary(t), t.TempDir()
-	token := begin(t, sentier, dir)
-	p := launch(t, "bash", "-c", fmt.Sprintf("ulimit -f 900; exec %s serve --data %s --listen 127.0.0.1:0", sentier, dir))
-	w := &world{t: t, url: p.url, token: token}
-	victim := w.tokenFor("lena.marsh")
-	full := false
-	for n := 1; n < 400 && !full; n++ {
-		revision, text := load(p.url, token, n)
-		full = revision == 0
-		if full && !strings.Contains(text, "disk") {
-			t.Errorf("a full disk is told as %s", text)
-		}
-	}
-	if !full {
-		t.Fatal("the disk did not fill")
+	victim := ""
+	w, _, _, _, refused := withFullDisk(t, func(w *world) { victim = w.tokenFor("lena.marsh") })
+	if !strings.Contains(refused, "disk") {
+		t.Errorf("a full disk is told as %s", refused)
 	}
 	if status, _, body := w.ask("GET", "/readyz", "", ""); status != 200 || !strings.Contains(body, "cannot save") {
 		t.Errorf("readiness: %d %s", status, body)
@@ -252,12 +240,12 @@ func TestAFullDiskKeepsAnswering(t *testing.T) {
 	} {
 		w.exchange(c)
 	}
-	_, _, list := w.ask("GET", "/api/v1/tokens?user=lena.marsh", token, "")
+	_, _, list := w.ask("GET", "/api/v1/tokens?user=lena.marsh", w.token, "")
 	var tokens []wire.Token
 	if err := json.Unmarshal([]byte(list), &tokens); err != nil || len(tokens) != 1 {
 		t.Fatalf("%v in %s", err, list)
 	}
-	if status := first(w.ask("DELETE", "/api/v1/tokens/"+tokens[0].ID, token, "")); status != http.StatusNoContent {
+	if status := first(w.ask("DELETE", "/api/v1/tokens/"+tokens[0].ID, w.token, "")); status != http.StatusNoContent {
 		t.Errorf("revoking a token: %d", status)
 	}
 	if status := first(w.ask("GET", "/api/v1/users", victim, "")); status != 401 {

@@ -112,8 +112,7 @@ func (a *app) restore() *cobra.Command {
 			return a.printVerified(found)
 		},
 	}
-	cmd.Flags().StringVar(&dir, "data", "", "folder to restore into (required)")
-	must(cmd.MarkFlagRequired("data"))
+	required(cmd, &dir, "data", "folder to restore into")
 	return cmd
 }
 
@@ -136,10 +135,8 @@ func (a *app) recoverOwner() *cobra.Command {
 			return nil
 		},
 	}
-	cmd.Flags().StringVar(&dir, "data", "", "folder of the database (required)")
-	cmd.Flags().StringVar(&owner, "owner", "", "id of the user (required)")
+	required(cmd, &dir, "data", "folder of the database")
+	required(cmd, &owner, "owner", "id of the user")
 	cmd.Flags().StringVar(&name, "name", "", "name, of a new user")
-	must(cmd.MarkFlagRequired("data"))
-	must(cmd.MarkFlagRequired("owner"))
 	return cmd
 }

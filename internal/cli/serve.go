@@ -70,14 +70,19 @@ policy answers nothing but /healthz, until “sentier init” has made its first
 			return d.Run(cmd.Context())
 		},
 	}
-	cmd.Flags().StringVar(&o.Dir, "data", "", "folder of the database (required)")
+	required(cmd, &o.Dir, "data", "folder of the database")
 	cmd.Flags().StringVar(&o.Listen, "listen", defaultListen, "address to answer at")
 	cmd.Flags().StringVar(&o.Certificate, "tls-cert", "", "file of a TLS certificate, PEM")
 	cmd.Flags().StringVar(&o.Key, "tls-key", "", "file of its key, PEM")
 	cmd.Flags().StringVar(&public, "public-url", "", "address by which clients reach the service, with the path below which it lies, such as https://sentier.example/larkmere (default: where it listens)")
 	cmd.Flags().StringSliceVar(&proxies, "trusted-proxy", nil, "networks of proxies whose word on where a request came from counts")
-	must(cmd.MarkFlagRequired("data"))
 	return cmd
+}
+
+// required is a flag without which a command says nothing.
+func required(cmd *cobra.Command, into *string, name, usage string) {
+	cmd.Flags().StringVar(into, name, "", usage+" (required)")
+	must(cmd.MarkFlagRequired(name))
 }
 
 // must is for what cannot fail but by a mistake in this package.
@@ -226,12 +231,10 @@ A service that already runs on DIR takes it up within a second.`,
 			return nil
 		},
 	}
-	cmd.Flags().StringVar(&dir, "data", "", "folder of the database (required)")
-	cmd.Flags().StringVar(&owner, "owner", "", "id of the first owner (required)")
+	required(cmd, &dir, "data", "folder of the database")
+	required(cmd, &owner, "owner", "id of the first owner")
 	cmd.Flags().StringVar(&name, "name", "", "name of the first owner")
 	cmd.Flags().StringVar(&file, "policy", "", "policy document to begin with")
-	must(cmd.MarkFlagRequired("data"))
-	must(cmd.MarkFlagRequired("owner"))
 	return cmd
 }
 

@@ -15,13 +15,16 @@ import (
 )
 
 type (
-	settingsQuery struct {
+	savingQuery struct { // of every change
 		Dry            bool   `query:"dry" description:"change nothing, and say what it would change"`
 		Impact         bool   `query:"impact" description:"on a dry run: say also who would gain and lose what now"`
-		IfMatch        string `header:"If-Match" description:"entity tag that the record must have"`
-		IfNoneMatch    string `header:"If-None-Match" description:"*: the record must not be there yet"`
-		IdempotencyKey string `header:"Idempotency-Key" description:"a repetition with the same key and body changes nothing more"`
 		Note           string `query:"note" description:"why, for the record of changes"`
+		IdempotencyKey string `header:"Idempotency-Key" description:"a repetition with the same key and body changes nothing more"`
+	}
+	settingsQuery struct {
+		savingQuery
+		IfMatch     string `header:"If-Match" description:"entity tag that the record must have"`
+		IfNoneMatch string `header:"If-None-Match" description:"*: the record must not be there yet"`
 	}
 	editQuery struct {
 		ID string `path:"id"`
@@ -39,11 +42,8 @@ type (
 		wire.Entry
 	}
 	batchQuery struct {
-		Dry            bool   `query:"dry"`
-		Note           string `query:"note"`
-		Impact         bool   `query:"impact"`
-		IfMatch        string `header:"If-Match" description:"entity tags of the policy, or of the one record that is changed"`
-		IdempotencyKey string `header:"Idempotency-Key"`
+		savingQuery
+		IfMatch string `header:"If-Match" description:"entity tags of the policy, or of the one record that is changed"`
 		wire.Edits
 	}
 	sheetQuery struct {

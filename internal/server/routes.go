@@ -81,11 +81,8 @@ type (
 		Format string `query:"format" enum:"yaml,json"`
 	}
 	loadQuery struct {
-		Dry            bool   `query:"dry" description:"change nothing, and say what it would change"`
-		Impact         bool   `query:"impact" description:"on a dry run: say also who would gain and lose what now"`
-		Note           string `query:"note" description:"why, for the record of changes"`
-		IfMatch        string `header:"If-Match" description:"entity tags of the policy, one of which it must have"`
-		IdempotencyKey string `header:"Idempotency-Key" description:"a repetition with the same key and body changes nothing more"`
+		savingQuery
+		IfMatch string `header:"If-Match" description:"entity tags of the policy, one of which it must have"`
 	}
 	kindPath struct {
 		Kind string `path:"kind"`

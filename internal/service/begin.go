@@ -67,7 +67,7 @@ func Recover(ctx context.Context, st *store.Store, b Beginning, at time.Time) (u
 			return 0, err
 		}
 	}
-	return number, st.SetPassword(ctx, store.Password{UserID: string(b.Owner), Hash: hash, ChangedAt: at}, "")
+	return number, st.SetPassword(ctx, store.Password{UserID: string(b.Owner), Hash: hash, ChangedAt: at})
 }
 
 // Begin makes the first revision in a store that has none, with an owner who can sign in.
@@ -91,7 +91,7 @@ func Begin(ctx context.Context, st *store.Store, b Beginning, at time.Time) erro
 	if err != nil {
 		return err
 	}
-	if err := st.SetPassword(ctx, store.Password{UserID: string(b.Owner), Hash: hash, ChangedAt: at}, ""); err != nil {
+	if err := st.SetPassword(ctx, store.Password{UserID: string(b.Owner), Hash: hash, ChangedAt: at}); err != nil {
 		return err
 	}
 	if b.Demo {

@@ -51,7 +51,7 @@ func (s *Service) SetPassword(ctx context.Context, user, password string) error 
 		return err
 	}
 	at := s.now().UTC()
-	if err := s.store.SetPassword(ctx, store.Password{UserID: user, Hash: hash, ChangedAt: at}, ""); err != nil {
+	if err := s.store.SetPassword(ctx, store.Password{UserID: user, Hash: hash, ChangedAt: at}); err != nil {
 		return s.kept(err)
 	}
 	s.passwords.put(user)

@@ -60,10 +60,8 @@ func (t *Token) check() []byte {
 	return checksum("token", t.ID, t.UserID, string(t.Kind), string(t.Hash), instant(&t.CreatedAt), instant(t.ExpiresAt), instant(t.RevokedAt))
 }
 
-func (t *Token) sound() bool { return t.Checksum == nil || bytes.Equal(t.Checksum, t.check()) }
-
 // Sound tells whether a token is as it was written.
-func (t *Token) Sound() bool { return t.sound() }
+func (t *Token) Sound() bool { return t.Checksum == nil || bytes.Equal(t.Checksum, t.check()) }
 
 // Link is a secret by which a person sets a password; only its hash is kept.
 type Link struct {
@@ -92,8 +90,8 @@ func instant(t *time.Time) string {
 	return string(binary.BigEndian.AppendUint64(nil, uint64(t.UnixNano())))
 }
 
-// SetPassword keeps the hash of a user's password. Every session of the user ends with it but one, and so does every link.
-func (s *Store) SetPassword(ctx context.Context, p Password, but string) error {
+// SetPassword keeps the hash of a user's password. Every session of the user ends with it, and so does every link.
+func (s *Store) SetPassword(ctx context.Context, p Password) error {
 	p.ChangedAt = p.ChangedAt.UTC().Truncate(time.Microsecond)
 	p.Checksum = p.check()
 	return s.small(ctx, func(tx *gorm.DB) error {
@@ -103,7 +101,7 @@ func (s *Store) SetPassword(ctx context.Context, p Password, but string) error {
 		if err := tx.Delete(&Link{}, "user_id = ?", p.UserID).Error; err != nil {
 			return err
 		}
-		return revoke(tx, p.ChangedAt, "user_id = ? AND kind <> ? AND id <> ?", p.UserID, KindToken, but)
+		return revoke(tx, p.ChangedAt, "user_id = ? AND kind <> ?", p.UserID, KindToken)
 	})
 }
 

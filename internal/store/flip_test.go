@@ -64,7 +64,7 @@ func lived(t *testing.T, taken bool) (all map[string][]byte, dump *policy.Policy
 		save(t, s, i+2, p, next)
 		p = next
 	}
-	if err := s.SetPassword(ctx, Password{UserID: "ines.carvalho", Hash: "$argon2id$v=19$m=19456,t=2,p=1$c2FsdA$aGFzaA", ChangedAt: at}, ""); err != nil {
+	if err := s.SetPassword(ctx, Password{UserID: "ines.carvalho", Hash: "$argon2id$v=19$m=19456,t=2,p=1$c2FsdA$aGFzaA", ChangedAt: at}); err != nil {
 		t.Fatal(err)
 	}
 	for i := range 5 {

@@ -204,7 +204,7 @@ func checkCredentials(tx *gorm.DB) error {
 		}
 	}
 	for i := range tokens {
-		if !tokens[i].sound() {
+		if !tokens[i].Sound() {
 			return &WrongError{What: fmt.Sprintf("the token %s of %q", tokens[i].ID, tokens[i].UserID), Problem: "is not as it was written"}
 		}
 	}

@@ -444,12 +444,12 @@ export interface paths {
                     note?: string;
                 };
                 header?: {
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
                     /** @description entity tag that the record must have */
                     "If-Match"?: string;
                     /** @description *: the record must not be there yet */
                     "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
                 };
                 path?: never;
                 cookie?: never;
@@ -537,12 +537,12 @@ export interface paths {
                     note?: string;
                 };
                 header?: {
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
                     /** @description entity tag that the record must have */
                     "If-Match"?: string;
                     /** @description *: the record must not be there yet */
                     "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
                 };
                 path: {
                     id: string;
@@ -592,12 +592,12 @@ export interface paths {
                     accept_gains?: boolean;
                 };
                 header?: {
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
                     /** @description entity tag that the record must have */
                     "If-Match"?: string;
                     /** @description *: the record must not be there yet */
                     "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
                 };
                 path: {
                     id: string;
@@ -640,12 +640,12 @@ export interface paths {
                     note?: string;
                 };
                 header?: {
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
                     /** @description entity tag that the record must have */
                     "If-Match"?: string;
                     /** @description *: the record must not be there yet */
                     "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
                 };
                 path: {
                     id: string;
@@ -736,14 +736,18 @@ export interface paths {
         post: {
             parameters: {
                 query?: {
+                    /** @description change nothing, and say what it would change */
                     dry?: boolean;
-                    note?: string;
+                    /** @description on a dry run: say also who would gain and lose what now */
                     impact?: boolean;
+                    /** @description why, for the record of changes */
+                    note?: string;
                 };
                 header?: {
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
                     /** @description entity tags of the policy, or of the one record that is changed */
                     "If-Match"?: string;
-                    "Idempotency-Key"?: string;
                 };
                 path?: never;
                 cookie?: never;
@@ -929,12 +933,12 @@ export interface paths {
                     note?: string;
                 };
                 header?: {
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
                     /** @description entity tag that the record must have */
                     "If-Match"?: string;
                     /** @description *: the record must not be there yet */
                     "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
                 };
                 path?: never;
                 cookie?: never;
@@ -1022,12 +1026,12 @@ export interface paths {
                     note?: string;
                 };
                 header?: {
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
                     /** @description entity tag that the record must have */
                     "If-Match"?: string;
                     /** @description *: the record must not be there yet */
                     "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
                 };
                 path: {
                     id: string;
@@ -1077,12 +1081,12 @@ export interface paths {
                     accept_gains?: boolean;
                 };
                 header?: {
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
                     /** @description entity tag that the record must have */
                     "If-Match"?: string;
                     /** @description *: the record must not be there yet */
                     "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
                 };
                 path: {
                     id: string;
@@ -1125,12 +1129,12 @@ export interface paths {
                     note?: string;
                 };
                 header?: {
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
                     /** @description entity tag that the record must have */
                     "If-Match"?: string;
                     /** @description *: the record must not be there yet */
                     "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
                 };
                 path: {
                     id: string;
@@ -1181,12 +1185,12 @@ export interface paths {
                     note?: string;
                 };
                 header?: {
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
                     /** @description entity tag that the record must have */
                     "If-Match"?: string;
                     /** @description *: the record must not be there yet */
                     "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
                 };
                 path: {
                     id: string;
@@ -1234,12 +1238,12 @@ export interface paths {
                     note?: string;
                 };
                 header?: {
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
                     /** @description entity tag that the record must have */
                     "If-Match"?: string;
                     /** @description *: the record must not be there yet */
                     "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
                 };
                 path: {
                     id: string;
@@ -1377,12 +1381,12 @@ export interface paths {
                     note?: string;
                 };
                 header?: {
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
                     /** @description entity tag that the record must have */
                     "If-Match"?: string;
                     /** @description *: the record must not be there yet */
                     "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
                 };
                 path?: never;
                 cookie?: never;
@@ -1470,12 +1474,12 @@ export interface paths {
                     note?: string;
                 };
                 header?: {
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
                     /** @description entity tag that the record must have */
                     "If-Match"?: string;
                     /** @description *: the record must not be there yet */
                     "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
                 };
                 path: {
                     id: string;
@@ -1525,12 +1529,12 @@ export interface paths {
                     accept_gains?: boolean;
                 };
                 header?: {
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
                     /** @description entity tag that the record must have */
                     "If-Match"?: string;
                     /** @description *: the record must not be there yet */
                     "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
                 };
                 path: {
                     id: string;
@@ -1573,12 +1577,12 @@ export interface paths {
                     note?: string;
                 };
                 header?: {
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
                     /** @description entity tag that the record must have */
                     "If-Match"?: string;
                     /** @description *: the record must not be there yet */
                     "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
                 };
                 path: {
                     id: string;
@@ -1676,12 +1680,12 @@ export interface paths {
                     note?: string;
                 };
                 header?: {
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
                     /** @description entity tag that the record must have */
                     "If-Match"?: string;
                     /** @description *: the record must not be there yet */
                     "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
                 };
                 path: {
                     id: string;
@@ -1729,12 +1733,12 @@ export interface paths {
                     note?: string;
                 };
                 header?: {
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
                     /** @description entity tag that the record must have */
                     "If-Match"?: string;
                     /** @description *: the record must not be there yet */
                     "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
                 };
                 path: {
                     id: string;
@@ -1790,12 +1794,12 @@ export interface paths {
                     note?: string;
                 };
                 header?: {
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
                     /** @description entity tag that the record must have */
                     "If-Match"?: string;
                     /** @description *: the record must not be there yet */
                     "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
                 };
                 path: {
                     id: string;
@@ -1843,12 +1847,12 @@ export interface paths {
                     note?: string;
                 };
                 header?: {
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
                     /** @description entity tag that the record must have */
                     "If-Match"?: string;
                     /** @description *: the record must not be there yet */
                     "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
                 };
                 path: {
                     id: string;
@@ -2030,12 +2034,12 @@ export interface paths {
                     note?: string;
                 };
                 header?: {
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
                     /** @description entity tag that the record must have */
                     "If-Match"?: string;
                     /** @description *: the record must not be there yet */
                     "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
                 };
                 path?: never;
                 cookie?: never;
@@ -2123,12 +2127,12 @@ export interface paths {
                     note?: string;
                 };
                 header?: {
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
                     /** @description entity tag that the record must have */
                     "If-Match"?: string;
                     /** @description *: the record must not be there yet */
                     "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
                 };
                 path: {
                     id: string;
@@ -2178,12 +2182,12 @@ export interface paths {
                     accept_gains?: boolean;
                 };
                 header?: {
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
                     /** @description entity tag that the record must have */
                     "If-Match"?: string;
                     /** @description *: the record must not be there yet */
                     "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
                 };
                 path: {
                     id: string;
@@ -2226,12 +2230,12 @@ export interface paths {
                     note?: string;
                 };
                 header?: {
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
                     /** @description entity tag that the record must have */
                     "If-Match"?: string;
                     /** @description *: the record must not be there yet */
                     "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
                 };
                 path: {
                     id: string;
@@ -2364,12 +2368,12 @@ export interface paths {
                     note?: string;
                 };
                 header?: {
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
                     /** @description entity tag that the record must have */
                     "If-Match"?: string;
                     /** @description *: the record must not be there yet */
                     "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
                 };
                 path?: never;
                 cookie?: never;
@@ -2457,12 +2461,12 @@ export interface paths {
                     note?: string;
                 };
                 header?: {
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
                     /** @description entity tag that the record must have */
                     "If-Match"?: string;
                     /** @description *: the record must not be there yet */
                     "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
                 };
                 path: {
                     id: string;
@@ -2512,12 +2516,12 @@ export interface paths {
                     accept_gains?: boolean;
                 };
                 header?: {
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
                     /** @description entity tag that the record must have */
                     "If-Match"?: string;
                     /** @description *: the record must not be there yet */
                     "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
                 };
                 path: {
                     id: string;
@@ -2560,12 +2564,12 @@ export interface paths {
                     note?: string;
                 };
                 header?: {
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
                     /** @description entity tag that the record must have */
                     "If-Match"?: string;
                     /** @description *: the record must not be there yet */
                     "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
                 };
                 path: {
                     id: string;
@@ -2743,12 +2747,12 @@ export interface paths {
                     note?: string;
                 };
                 header?: {
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
                     /** @description entity tag that the record must have */
                     "If-Match"?: string;
                     /** @description *: the record must not be there yet */
                     "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
                 };
                 path?: never;
                 cookie?: never;
@@ -2836,12 +2840,12 @@ export interface paths {
                     note?: string;
                 };
                 header?: {
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
                     /** @description entity tag that the record must have */
                     "If-Match"?: string;
                     /** @description *: the record must not be there yet */
                     "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
                 };
                 path: {
                     id: string;
@@ -2891,12 +2895,12 @@ export interface paths {
                     accept_gains?: boolean;
                 };
                 header?: {
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
                     /** @description entity tag that the record must have */
                     "If-Match"?: string;
                     /** @description *: the record must not be there yet */
                     "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
                 };
                 path: {
                     id: string;
@@ -2939,12 +2943,12 @@ export interface paths {
                     note?: string;
                 };
                 header?: {
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
                     /** @description entity tag that the record must have */
                     "If-Match"?: string;
                     /** @description *: the record must not be there yet */
                     "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
                 };
                 path: {
                     id: string;
@@ -3212,10 +3216,10 @@ export interface paths {
                     note?: string;
                 };
                 header?: {
-                    /** @description entity tags of the policy, one of which it must have */
-                    "If-Match"?: string;
                     /** @description a repetition with the same key and body changes nothing more */
                     "Idempotency-Key"?: string;
+                    /** @description entity tags of the policy, one of which it must have */
+                    "If-Match"?: string;
                 };
                 path?: never;
                 cookie?: never;
@@ -3597,12 +3601,12 @@ export interface paths {
                     note?: string;
                 };
                 header?: {
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
                     /** @description entity tag that the record must have */
                     "If-Match"?: string;
                     /** @description *: the record must not be there yet */
                     "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
                 };
                 path: {
                     id: string;
@@ -3692,12 +3696,12 @@ export interface paths {
                     note?: string;
                 };
                 header?: {
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
                     /** @description entity tag that the record must have */
                     "If-Match"?: string;
                     /** @description *: the record must not be there yet */
                     "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
                 };
                 path?: never;
                 cookie?: never;
@@ -3785,12 +3789,12 @@ export interface paths {
                     note?: string;
                 };
                 header?: {
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
                     /** @description entity tag that the record must have */
                     "If-Match"?: string;
                     /** @description *: the record must not be there yet */
                     "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
                 };
                 path: {
                     id: string;
@@ -3840,12 +3844,12 @@ export interface paths {
                     accept_gains?: boolean;
                 };
                 header?: {
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
                     /** @description entity tag that the record must have */
                     "If-Match"?: string;
                     /** @description *: the record must not be there yet */
                     "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
                 };
                 path: {
                     id: string;
@@ -3888,12 +3892,12 @@ export interface paths {
                     note?: string;
                 };
                 header?: {
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
                     /** @description entity tag that the record must have */
                     "If-Match"?: string;
                     /** @description *: the record must not be there yet */
                     "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
                 };
                 path: {
                     id: string;
@@ -4026,12 +4030,12 @@ export interface paths {
                     note?: string;
                 };
                 header?: {
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
                     /** @description entity tag that the record must have */
                     "If-Match"?: string;
                     /** @description *: the record must not be there yet */
                     "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
                 };
                 path?: never;
                 cookie?: never;
@@ -4119,12 +4123,12 @@ export interface paths {
                     note?: string;
                 };
                 header?: {
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
                     /** @description entity tag that the record must have */
                     "If-Match"?: string;
                     /** @description *: the record must not be there yet */
                     "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
                 };
                 path: {
                     id: string;
@@ -4174,12 +4178,12 @@ export interface paths {
                     accept_gains?: boolean;
                 };
                 header?: {
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
                     /** @description entity tag that the record must have */
                     "If-Match"?: string;
                     /** @description *: the record must not be there yet */
                     "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
                 };
                 path: {
                     id: string;
@@ -4222,12 +4226,12 @@ export interface paths {
                     note?: string;
                 };
                 header?: {
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
                     /** @description entity tag that the record must have */
                     "If-Match"?: string;
                     /** @description *: the record must not be there yet */
                     "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
                 };
                 path: {
                     id: string;
@@ -4360,12 +4364,12 @@ export interface paths {
                     note?: string;
                 };
                 header?: {
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
                     /** @description entity tag that the record must have */
                     "If-Match"?: string;
                     /** @description *: the record must not be there yet */
                     "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
                 };
                 path?: never;
                 cookie?: never;
@@ -4453,12 +4457,12 @@ export interface paths {
                     note?: string;
                 };
                 header?: {
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
                     /** @description entity tag that the record must have */
                     "If-Match"?: string;
                     /** @description *: the record must not be there yet */
                     "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
                 };
                 path: {
                     id: string;
@@ -4508,12 +4512,12 @@ export interface paths {
                     accept_gains?: boolean;
                 };
                 header?: {
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
                     /** @description entity tag that the record must have */
                     "If-Match"?: string;
                     /** @description *: the record must not be there yet */
                     "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
                 };
                 path: {
                     id: string;
@@ -4556,12 +4560,12 @@ export interface paths {
                     note?: string;
                 };
                 header?: {
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
                     /** @description entity tag that the record must have */
                     "If-Match"?: string;
                     /** @description *: the record must not be there yet */
                     "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
                 };
                 path: {
                     id: string;
@@ -5024,12 +5028,12 @@ export interface paths {
                     note?: string;
                 };
                 header?: {
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
                     /** @description entity tag that the record must have */
                     "If-Match"?: string;
                     /** @description *: the record must not be there yet */
                     "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
                 };
                 path?: never;
                 cookie?: never;
@@ -5110,12 +5114,12 @@ export interface paths {
                     note?: string;
                 };
                 header?: {
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
                     /** @description entity tag that the record must have */
                     "If-Match"?: string;
                     /** @description *: the record must not be there yet */
                     "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
                 };
                 path: {
                     id: string;
@@ -5206,12 +5210,12 @@ export interface paths {
                     note?: string;
                 };
                 header?: {
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
                     /** @description entity tag that the record must have */
                     "If-Match"?: string;
                     /** @description *: the record must not be there yet */
                     "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
                 };
                 path?: never;
                 cookie?: never;
@@ -5299,12 +5303,12 @@ export interface paths {
                     note?: string;
                 };
                 header?: {
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
                     /** @description entity tag that the record must have */
                     "If-Match"?: string;
                     /** @description *: the record must not be there yet */
                     "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
                 };
                 path: {
                     id: string;
@@ -5354,12 +5358,12 @@ export interface paths {
                     accept_gains?: boolean;
                 };
                 header?: {
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
                     /** @description entity tag that the record must have */
                     "If-Match"?: string;
                     /** @description *: the record must not be there yet */
                     "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
                 };
                 path: {
                     id: string;
@@ -5402,12 +5406,12 @@ export interface paths {
                     note?: string;
                 };
                 header?: {
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
                     /** @description entity tag that the record must have */
                     "If-Match"?: string;
                     /** @description *: the record must not be there yet */
                     "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
                 };
                 path: {
                     id: string;
@@ -5668,12 +5672,12 @@ export interface paths {
                     note?: string;
                 };
                 header?: {
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
                     /** @description entity tag that the record must have */
                     "If-Match"?: string;
                     /** @description *: the record must not be there yet */
                     "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
                 };
                 path?: never;
                 cookie?: never;
@@ -5761,12 +5765,12 @@ export interface paths {
                     note?: string;
                 };
                 header?: {
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
                     /** @description entity tag that the record must have */
                     "If-Match"?: string;
                     /** @description *: the record must not be there yet */
                     "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
                 };
                 path: {
                     id: string;
@@ -5816,12 +5820,12 @@ export interface paths {
                     accept_gains?: boolean;
                 };
                 header?: {
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
                     /** @description entity tag that the record must have */
                     "If-Match"?: string;
                     /** @description *: the record must not be there yet */
                     "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
                 };
                 path: {
                     id: string;
@@ -5864,12 +5868,12 @@ export interface paths {
                     note?: string;
                 };
                 header?: {
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
                     /** @description entity tag that the record must have */
                     "If-Match"?: string;
                     /** @description *: the record must not be there yet */
                     "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
                 };
                 path: {
                     id: string;
@@ -5920,12 +5924,12 @@ export interface paths {
                     note?: string;
                 };
                 header?: {
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
                     /** @description entity tag that the record must have */
                     "If-Match"?: string;
                     /** @description *: the record must not be there yet */
                     "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
                 };
                 path: {
                     id: string;
@@ -5973,12 +5977,12 @@ export interface paths {
                     note?: string;
                 };
                 header?: {
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
                     /** @description entity tag that the record must have */
                     "If-Match"?: string;
                     /** @description *: the record must not be there yet */
                     "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
                 };
                 path: {
                     id: string;
@@ -6116,12 +6120,12 @@ export interface paths {
                     note?: string;
                 };
                 header?: {
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
                     /** @description entity tag that the record must have */
                     "If-Match"?: string;
                     /** @description *: the record must not be there yet */
                     "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
                 };
                 path?: never;
                 cookie?: never;
@@ -6209,12 +6213,12 @@ export interface paths {
                     note?: string;
                 };
                 header?: {
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
                     /** @description entity tag that the record must have */
                     "If-Match"?: string;
                     /** @description *: the record must not be there yet */
                     "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
                 };
                 path: {
                     id: string;
@@ -6264,12 +6268,12 @@ export interface paths {
                     accept_gains?: boolean;
                 };
                 header?: {
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
                     /** @description entity tag that the record must have */
                     "If-Match"?: string;
                     /** @description *: the record must not be there yet */
                     "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
                 };
                 path: {
                     id: string;
@@ -6312,12 +6316,12 @@ export interface paths {
                     note?: string;
                 };
                 header?: {
+                    /** @description a repetition with the same key and body changes nothing more */
+                    "Idempotency-Key"?: string;
                     /** @description entity tag that the record must have */
                     "If-Match"?: string;
                     /** @description *: the record must not be there yet */
                     "If-None-Match"?: string;
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
                 };
                 path: {
                     id: string;

@@ -8,6 +8,7 @@ import { ChangeList } from "../edit/changes";
 import { ImpactView } from "../edit/impact";
 import { useToast } from "../ui/toast";
 import { say } from "../words";
+import { ChooseFile } from "../ui/choose-file";
 
 /** The whole policy as a document: out, compared with the one that runs, and in. */
 export function PolicyPage() {
@@ -48,16 +49,9 @@ export function PolicyPage() {
     <div className="mx-auto max-w-4xl">
       <h1 className="mb-4">{say("console.policy.title")}</h1>
       <section className="sheet mb-5 flex flex-wrap items-center gap-3 p-4">
-        <label className="button cursor-pointer focus-within:outline-2">
+        <ChooseFile accept=".yaml,.yml,.json" choose={(file) => void choose(file)}>
           <FileUp size={15} aria-hidden /> {say("console.policy.choose")}
-          <input
-            type="file"
-            accept=".yaml,.yml,.json"
-            className="sr-only"
-            onClick={(e) => (e.currentTarget.value = "")}
-            onChange={(e) => void choose(e.target.files?.[0])}
-          />
-        </label>
+        </ChooseFile>
         <a className="button ml-auto" href={`${base}api/v1/policy?format=yaml`} download="policy.yaml">
           {say("console.policy.dump", { format: "YAML" })}
         </a>

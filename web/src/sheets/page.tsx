@@ -8,6 +8,7 @@ import { bringIn, progress, type Imported, type Progress } from "../api/edits";
 import { ChangeList } from "../edit/changes";
 import { Choose } from "../ui/choose";
 import { number, say } from "../words";
+import { ChooseFile } from "../ui/choose-file";
 
 const sheets = ["users", "devices", "members", "device_lists"];
 
@@ -96,16 +97,9 @@ export function SheetsPage() {
             }}
           />
         </div>
-        <label className="button cursor-pointer focus-within:outline-2">
+        <ChooseFile accept=".csv,text/csv" choose={(file) => void choose(file)}>
           <Upload size={15} aria-hidden /> {say("console.sheets.choose")}
-          <input
-            type="file"
-            accept=".csv,text/csv"
-            className="sr-only"
-            onClick={(e) => (e.currentTarget.value = "")}
-            onChange={(e) => void choose(e.target.files?.[0])}
-          />
-        </label>
+        </ChooseFile>
         <a className="button ml-auto" href={`${base}api/v1/sheets/${sheet}`} download>
           {say("console.sheets.export")}
         </a>
