@@ -344,24 +344,30 @@ func spliced[T any](list []T, from, to int, entries ...T) []T {
 	return slices.Concat(list[:from], entries, list[to:])
 }
 
-// Compare gives what leads from p to q, in document order. Applying it to p gives q.
+// Compare gives what leads from p to q, in document order. Applying it to p gives q. What both share is not looked at.
 func (p *Policy) Compare(q *Policy) []RecordChange {
 	var out []RecordChange
 	for t := SettingsType; t < typeCount; t++ {
-		a, b := slices.Collect(p.tables[t].All()), slices.Collect(q.tables[t].All())
-		for len(a) > 0 || len(b) > 0 {
-			switch {
-			case len(b) == 0 || len(a) > 0 && a[0].Key() < b[0].Key():
-				out = append(out, RecordChange{Before: a[0]})
-				a = a[1:]
-			case len(a) == 0 || b[0].Key() < a[0].Key():
-				out = append(out, RecordChange{After: b[0]})
-				b = b[1:]
-			default:
-				if a[0] != b[0] && !reflect.DeepEqual(a[0], b[0]) {
-					out = append(out, RecordChange{Before: a[0], After: b[0]})
-				}
-				a, b = a[1:], b[1:]
+		a, b := cursor{chunks: p.tables[t].chunks}, cursor{chunks: q.tables[t].chunks}
+		for {
+			skipShared(&a, &b)
+			x, y := a.record(), b.record()
+			if x == nil && y == nil {
+				break
+			}
+			if y == nil || x != nil && x.Key() < y.Key() {
+				out = append(out, RecordChange{Before: x})
+				a.next()
+				continue
+			}
+			b.next()
+			if x == nil || y.Key() < x.Key() {
+				out = append(out, RecordChange{After: y})
+				continue
+			}
+			a.next()
+			if x != y && !reflect.DeepEqual(x, y) {
+				out = append(out, RecordChange{Before: x, After: y})
 			}
 		}
 	}

@@ -80,6 +80,15 @@ func (s *idSet) has(id string, before []Change) bool {
 // Table is the table of all records of a type.
 func (p *Policy) Table(t Type) Table { return p.tables[t] }
 
+// Len counts the records.
+func (p *Policy) Len() int {
+	n := 0
+	for t := range p.tables {
+		n += p.tables[t].Len()
+	}
+	return n
+}
+
 // Get finds a record by its type and id.
 func (p *Policy) Get(t Type, id string) (Record, bool) { return p.tables[t].Get(id) }
 

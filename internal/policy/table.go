@@ -59,6 +59,33 @@ func (t Table) After(key string) iter.Seq[Record] {
 // All yields the records in order.
 func (t Table) All() iter.Seq[Record] { return t.After("") }
 
+// cursor is a place in a table.
+type cursor struct {
+	chunks [][]Record // from the one on in which it stands
+	index  int        // in the first of them
+}
+
+// record is the record at the place, nil at the end.
+func (c *cursor) record() Record {
+	if len(c.chunks) == 0 {
+		return nil
+	}
+	return c.chunks[0][c.index]
+}
+
+func (c *cursor) next() {
+	if c.index++; c.index == len(c.chunks[0]) {
+		c.chunks, c.index = c.chunks[1:], 0
+	}
+}
+
+// skipShared moves two cursors over the chunks that both stand before.
+func skipShared(a, b *cursor) {
+	for a.index == 0 && b.index == 0 && len(a.chunks) > 0 && len(b.chunks) > 0 && &a.chunks[0][0] == &b.chunks[0][0] {
+		a.chunks, b.chunks = a.chunks[1:], b.chunks[1:]
+	}
+}
+
 // edit is one put (record) or removal (nil record) of a merge.
 type edit struct {
 	key    string

@@ -2,6 +2,7 @@ package server
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"io"
 	"net/http"
@@ -11,6 +12,10 @@ import (
 	"strings"
 	"testing"
 	"time"
+
+	quickjson "github.com/go-json-experiment/json"
+
+	"sentier/internal/wire"
 )
 
 // TestWhereARequestCameFrom: what a header says counts only where a trusted proxy says it, and only up to the nearest address
@@ -240,4 +245,24 @@ func TestEntityTags(t *testing.T) {
 			t.Errorf("the method %s is counted as %s, want %s", method, got, want)
 		}
 	}
+}
+
+// FuzzQuickReader: the reader of what is asked most survives whatever is sent, takes nothing that is no JSON, and writes again what it has read.
+func FuzzQuickReader(f *testing.F) {
+	f.Add(`{"subject":{"type":"user","id":"ana"},"action":{"name":"view"},"resource":{"type":"device","id":"gate"},"context":{"time":"2026-11-24T09:00:00Z","ip":"10.0.0.7"}}`)
+	f.Add(`{"evaluations":[{},{"subject":5},{"context":{"a":[[],{}]}}],"options":{"evaluations_semantic":"execute_all"}}`)
+	f.Add(`{"subject":{"id":"\ud800\u0000","properties":{"x":[1e400,-0,null,true]}}}`)
+	f.Fuzz(func(t *testing.T, text string) {
+		for _, into := range []any{&wire.Evaluation{}, &wire.Evaluations{}} {
+			if quickjson.Unmarshal([]byte(text), into) != nil {
+				continue
+			}
+			if !json.Valid([]byte(text)) {
+				t.Errorf("%q is read, and is no JSON", text)
+			}
+			if _, err := quickjson.Marshal(into); err != nil {
+				t.Errorf("%q is read, and cannot be written: %v", text, err)
+			}
+		}
+	})
 }

@@ -91,9 +91,10 @@ func (s *Service) arrive(ctx context.Context, c Caller) error {
 	}
 	active := *u
 	active.Status = policy.Active
-	_, _, err := s.make(ctx, now, c, &EditOptions{Note: "came by the link"}, func(p *policy.Policy) (*policy.Policy, []policy.RecordChange, error) {
-		return p.Apply([]policy.Change{{Op: policy.Put, Type: policy.Users, ID: u.Key(), Record: &active}})
-	})
+	next, done, err := now.Policy.Apply([]policy.Change{{Op: policy.Put, Type: policy.Users, ID: u.Key(), Record: &active}})
+	if err == nil {
+		_, err = s.make(ctx, now, c, &EditOptions{Note: "came by the link"}, step{policy: next, done: done})
+	}
 	return err
 }
 

@@ -7,7 +7,6 @@ import (
 	"strings"
 
 	"sentier/internal/document"
-	"sentier/internal/policy"
 	"sentier/internal/wire"
 )
 
@@ -34,29 +33,15 @@ func (s *Service) Load(ctx context.Context, c Caller, data []byte, syntax docume
 	if err != nil {
 		return wire.Saved{}, err
 	}
-	if o.Dry {
-		now := s.State()
-		if err := o.expectPolicy(now); err != nil {
-			return wire.Saved{}, err
-		}
-		return s.wouldBe(now, p, now.Policy.Compare(p), o.Look), nil
-	}
 	if o.Note == "" {
 		o.Note = "policy loaded"
 	}
-	s.writing.Lock()
-	defer s.writing.Unlock()
-	now := s.State()
-	if o.Key != "" {
-		if kept, repeated, err := s.repetition(ctx, c, o.Asked); repeated || err != nil {
-			return answerOf(wire.Saved{}, kept, err)
+	o.rows = p.Len()
+	return answerOf(s.change(ctx, c, &o, func(now *State) (step, error) {
+		if err := o.expectPolicy(now); err != nil {
+			return step{}, err
 		}
-	}
-	if err := o.expectPolicy(now); err != nil {
-		return wire.Saved{}, err
-	}
-	return answerOf(s.make(ctx, now, c, &o, func(old *policy.Policy) (*policy.Policy, []policy.RecordChange, error) {
-		return p, old.Compare(p), nil
+		return step{policy: p, done: now.Policy.Compare(p)}, nil
 	}))
 }
 

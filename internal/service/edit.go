@@ -37,6 +37,7 @@ type EditOptions struct {
 	None  bool     // the record must not be there yet
 	Note  string
 
+	rows int                                    // about how many records are given; see manyRows
 	of   *recordID                              // the one record that is changed; nil: several, or none yet
 	keep func(saved wire.Saved) ([]byte, error) // writes the answer that a repetition is given
 }
@@ -89,40 +90,157 @@ func Tag(r policy.Record) string {
 	return `"` + hex.EncodeToString(sum[:12]) + `"`
 }
 
-// edit is the way of every change of records: build is called with the policy as it is, while no other change can
-// come in between. A repetition of a request is given the answer that the request had: replayed holds it then.
+// step is a change worked out: the policy that it leads to, and what it does to each record.
+type step struct {
+	policy *policy.Policy
+	done   []policy.RecordChange
+
+	compiled *decision.Compiled // nil: not compiled yet
+	staged   *store.Staged      // nil: its rows are not laid ready
+	told     []wire.Change      // what is told of it; nil: not written yet
+}
+
+// onto gives a step that was worked out on one state as one of a later state: as if it had come first, and what the others did after it.
+// It is not ok where they changed the same records, or what they did does not go with it.
+func (st step) onto(from, to *State) (_ step, ok bool) {
+	ours := make(map[recordID]bool, len(st.done))
+	for _, c := range st.done {
+		ours[recordID{c.Record().Type(), c.Record().Key()}] = true
+	}
+	theirs := from.Policy.Compare(to.Policy)
+	for _, c := range theirs {
+		if ours[recordID{c.Record().Type(), c.Record().Key()}] {
+			return st, false
+		}
+	}
+	next, done, err := st.policy.Apply(policy.Changes(theirs))
+	if err != nil {
+		return st, false
+	}
+	st.compiled, st.policy = st.compiled.Next(next, done), next
+	return st, true
+}
+
+// edit is the way of every change of records that build makes of the policy as it is; see [Service.change].
 func (s *Service) edit(ctx context.Context, c Caller, o *EditOptions, build func(now *State) ([]policy.Change, error)) (saved wire.Saved, replayed []byte, err error) {
+	return s.change(ctx, c, o, func(now *State) (step, error) {
+		changes, err := build(now)
+		if err != nil {
+			return step{}, err
+		}
+		next, done, err := now.Policy.Apply(changes)
+		return step{policy: next, done: done}, err
+	})
+}
+
+// change is the way of every change: work is called with the policy as it is, and no other change comes in between. A
+// repetition of a request is given the answer that the request had: replayed holds it then.
+func (s *Service) change(ctx context.Context, c Caller, o *EditOptions, work func(now *State) (step, error)) (saved wire.Saved, replayed []byte, err error) {
 	if o.Dry {
-		saved, err = s.lookAhead(c, o, build)
+		saved, err = s.lookAhead(c, o, work)
 		return saved, nil, err
 	}
 	defer s.progress.begin(c, o.Key)()
 	ctx = context.WithoutCancel(ctx) // a change that was asked for in full is made, though the caller may have gone
+	if o.rows >= manyRows {
+		return s.changeMany(ctx, c, o, work)
+	}
 	s.writing.Lock()
 	defer s.writing.Unlock()
-	now := s.State()
-	if err := s.may(now, c, Write, ""); err != nil {
-		return saved, nil, err
-	}
-	if o.Key != "" {
-		if kept, repeated, err := s.repetition(ctx, c, o.Asked); repeated || err != nil {
-			return saved, kept, err
-		}
-	}
-	changes, err := build(now)
-	if err != nil {
-		return saved, nil, err
-	}
-	return s.make(ctx, now, c, o, func(p *policy.Policy) (*policy.Policy, []policy.RecordChange, error) {
-		return p.Apply(changes)
-	})
+	return s.next(ctx, c, o, work)
 }
 
-// make makes the next revision by a step, and the answer to it, which is kept with it.
-func (s *Service) make(ctx context.Context, now *State, c Caller, o *EditOptions, step func(*policy.Policy) (*policy.Policy, []policy.RecordChange, error)) (wire.Saved, []byte, error) {
-	var saved wire.Saved
-	next, done, err := s.apply(ctx, now, c, o, step, func(next *State, done []policy.RecordChange) ([]byte, error) {
-		saved = wire.Saved{Saved: true, Revision: next.Revision.Number, Changes: translate.Changes(done), Tag: o.tag(next.Policy)}
+// manyRows is from how many records on a change is worked out and laid ready while others change the policy.
+const manyRows = 1000
+
+// triesBeside is how often a large change is worked out anew because others have changed the same records meanwhile, before they are
+// made to wait for it.
+const triesBeside = 3
+
+// changeMany makes a large change, which holds up others for as long as its rows take to be moved into their place.
+func (s *Service) changeMany(ctx context.Context, c Caller, o *EditOptions, work func(now *State) (step, error)) (saved wire.Saved, replayed []byte, err error) {
+	s.many.Lock()
+	defer s.many.Unlock()
+	var ready step
+	defer func() {
+		if ready.staged != nil {
+			err = errors.Join(err, s.store.Unstage(ctx))
+		}
+	}()
+	for range triesBeside {
+		now := s.State()
+		if err := s.mayChange(); err != nil {
+			return saved, nil, err
+		}
+		if kept, repeated, err := s.asked(ctx, now, c, o); repeated || err != nil {
+			return saved, kept, err
+		}
+		before := ready.staged
+		if ready, err = work(now); err != nil {
+			return saved, nil, err
+		}
+		ready.staged, err = s.store.Stage(ctx, ready.done, before, func(n, of int) { s.progress.wrote(c, o.Key, n, of) })
+		if errors.Is(err, store.ErrMoved) {
+			continue
+		}
+		if err != nil {
+			return saved, nil, s.noRoom(err)
+		}
+		ready.compiled, ready.told = now.Compiled.Next(ready.policy, ready.done), translate.Changes(ready.done)
+		if saved, replayed, err, ok := s.nextOnto(ctx, c, o, now, ready); ok {
+			return saved, replayed, err
+		}
+	}
+	s.writing.Lock()
+	defer s.writing.Unlock()
+	return s.next(ctx, c, o, work)
+}
+
+// nextOnto makes the next revision of a step that was worked out on a state; it is not ok where that cannot be, as others have changed
+// the policy meanwhile.
+func (s *Service) nextOnto(ctx context.Context, c Caller, o *EditOptions, from *State, ready step) (saved wire.Saved, replayed []byte, err error, ok bool) {
+	s.writing.Lock()
+	defer s.writing.Unlock()
+	if now := s.State(); now != from {
+		if len(o.Match) > 0 { // the caller has named the state that they mean
+			return saved, nil, nil, false
+		}
+		if ready, ok = ready.onto(from, now); !ok {
+			return saved, nil, nil, false
+		}
+	}
+	saved, replayed, err = s.next(ctx, c, o, func(*State) (step, error) { return ready, nil })
+	return saved, replayed, err, true
+}
+
+// asked tells whether a caller may make a change, and finds the answer where this is the repetition of a request.
+func (s *Service) asked(ctx context.Context, now *State, c Caller, o *EditOptions) (answer []byte, repeated bool, err error) {
+	if err := s.may(now, c, Write, ""); err != nil || o.Key == "" {
+		return nil, false, err
+	}
+	return s.repetition(ctx, c, o.Asked)
+}
+
+// next makes the next revision of what work gives, for a caller who may. The caller holds s.writing.
+func (s *Service) next(ctx context.Context, c Caller, o *EditOptions, work func(now *State) (step, error)) (saved wire.Saved, replayed []byte, err error) {
+	now := s.State()
+	if kept, repeated, err := s.asked(ctx, now, c, o); repeated || err != nil {
+		return saved, kept, err
+	}
+	st, err := work(now)
+	if err == nil {
+		saved, err = s.make(ctx, now, c, o, st)
+	}
+	return saved, nil, err
+}
+
+// make makes the next revision of a step, and the answer to it, which is kept with it. The caller holds s.writing.
+func (s *Service) make(ctx context.Context, now *State, c Caller, o *EditOptions, st step) (saved wire.Saved, err error) {
+	if st.told == nil {
+		st.told = translate.Changes(st.done)
+	}
+	next, err := s.apply(ctx, now, c, o, st, func(next *State) ([]byte, error) {
+		saved = wire.Saved{Saved: true, Revision: next.Revision.Number, Changes: st.told, Tag: o.tag(next.Policy)}
 		if o.Key == "" {
 			return nil, nil
 		}
@@ -134,10 +252,10 @@ func (s *Service) make(ctx context.Context, now *State, c Caller, o *EditOptions
 		}
 		return json.Marshal(keptAnswer{saved, saved.Tag})
 	})
-	if err == nil && len(done) == 0 {
+	if err == nil && len(st.done) == 0 {
 		saved = wire.Saved{Saved: true, Revision: next.Revision.Number, Changes: []wire.Change{}, Tag: o.tag(next.Policy)}
 	}
-	return saved, nil, err
+	return saved, err
 }
 
 // keptAnswer is an answer as it is kept for repetitions of its request.
@@ -170,30 +288,21 @@ func answerOf(saved wire.Saved, replayed []byte, err error) (wire.Saved, error) 
 	return kept.Saved, nil
 }
 
-func (s *Service) lookAhead(c Caller, o *EditOptions, build func(now *State) ([]policy.Change, error)) (wire.Saved, error) {
+func (s *Service) lookAhead(c Caller, o *EditOptions, work func(now *State) (step, error)) (wire.Saved, error) {
 	now := s.State()
 	if err := s.may(now, c, Read, ""); err != nil {
 		return wire.Saved{}, err
 	}
-	changes, err := build(now)
+	would, err := work(now)
 	if err != nil {
 		return wire.Saved{}, err
 	}
-	next, done, err := now.Policy.Apply(changes)
-	if err != nil {
-		return wire.Saved{}, err
+	out := wire.Saved{Revision: now.Revision.Number, Changes: translate.Changes(would.done)}
+	if o.Look && len(would.done) > 0 {
+		d := decision.Compare(now.Compiled, now.Compiled.Next(would.policy, would.done), would.done, decision.Circumstances{At: s.now()}, mostItems)
+		out.Impact = translate.Impact(would.policy, d)
 	}
-	return s.wouldBe(now, next, done, o.Look), nil
-}
-
-// wouldBe tells what a step to another policy would change, and with look who would gain and lose what now.
-func (s *Service) wouldBe(now *State, next *policy.Policy, done []policy.RecordChange, look bool) wire.Saved {
-	out := wire.Saved{Revision: now.Revision.Number, Changes: translate.Changes(done)}
-	if look && len(done) > 0 {
-		d := decision.Compare(now.Compiled, now.Compiled.Next(next, done), done, decision.Circumstances{At: s.now()}, mostItems)
-		out.Impact = translate.Impact(next, d)
-	}
-	return out
+	return out, nil
 }
 
 // repetition finds the answer to an earlier request with the same key. A request that changed nothing left no
@@ -363,11 +472,12 @@ func (s *Service) Edit(ctx context.Context, c Caller, edits wire.Edits, o EditOp
 	if edits.Note != "" {
 		o.Note = edits.Note
 	}
-	only := len(edits.Changes) == 1
+	o.rows = len(edits.Changes)
+	only := o.rows == 1
 	return answerOf(s.edit(ctx, c, &o, func(now *State) ([]policy.Change, error) {
 		var out []policy.Change
 		for i, e := range edits.Changes {
-			changes, err := s.change(now, e, &o)
+			changes, err := s.changesOf(now, e, &o)
 			if err == nil && only {
 				if o.of = (&recordID{changes[0].Type, e.ID}); !o.matches(PolicyTag(now.Revision.Number)) {
 					err = expect(now.Policy, o.of.t, e.ID, &o)
@@ -425,8 +535,8 @@ func placed(err error, place string, only bool) error {
 	return err
 }
 
-// change reads one edit.
-func (s *Service) change(now *State, e wire.Edit, o *EditOptions) ([]policy.Change, error) {
+// changesOf reads one edit.
+func (s *Service) changesOf(now *State, e wire.Edit, o *EditOptions) ([]policy.Change, error) {
 	p := now.Policy
 	t, ok := policy.TypeNamed(e.Type)
 	if !ok {

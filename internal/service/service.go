@@ -24,7 +24,8 @@ type Service struct {
 	now   func() time.Time
 
 	current atomic.Pointer[State]
-	writing sync.Mutex // held by the one change that is on its way
+	writing sync.Mutex // held by the one change that is being saved
+	many    sync.Mutex // held by the one large change that is on its way
 	tokens  tokenCache
 	// passwords are users seen to have a password.
 	passwords knownUsers
@@ -138,58 +139,64 @@ func (s *Service) Ready() (status string, err error) {
 	return "ready", nil
 }
 
-// apply makes the next revision by a step, with an answer to it that is kept. Nothing is changed where it fails, and a step that
+// apply makes the next revision of a step, with an answer to it that is kept. Nothing is changed where it fails, and a step that
 // changes nothing makes no revision. The caller holds s.writing, and may make the change.
-func (s *Service) apply(ctx context.Context, now *State, caller Caller, o *EditOptions,
-	step func(*policy.Policy) (*policy.Policy, []policy.RecordChange, error),
-	answer func(next *State, done []policy.RecordChange) ([]byte, error),
-) (*State, []policy.RecordChange, error) {
-	if err := s.mayChange(); err != nil {
-		return now, nil, err
-	}
-	p, done, err := step(now.Policy)
-	if err != nil || len(done) == 0 {
-		return now, nil, err
+func (s *Service) apply(ctx context.Context, now *State, caller Caller, o *EditOptions, st step, answer func(next *State) ([]byte, error)) (*State, error) {
+	if err := s.mayChange(); err != nil || len(st.done) == 0 {
+		return now, err
 	}
 	if len([]rune(o.Note)) > maxNote {
-		return now, nil, &InputError{Field: "note", Problem: fmt.Sprintf("is longer than %d characters", maxNote)}
+		return now, &InputError{Field: "note", Problem: fmt.Sprintf("is longer than %d characters", maxNote)}
 	}
-	next := &State{Policy: p, Revision: store.Revision{
+	next := &State{Policy: st.policy, Revision: store.Revision{
 		Number: now.Revision.Number + 1, At: s.now().UTC().Truncate(time.Millisecond),
 		By: string(caller.User), Via: caller.Via, Note: o.Note,
 	}}
-	kept, err := answer(next, done)
+	kept, err := answer(next)
 	if err != nil {
-		return now, nil, err
+		return now, err
 	}
 	if o.Key != "" {
 		next.Revision.RequestKey, next.Revision.RequestHash, next.Revision.Answer = &o.Key, o.Request[:], kept
 	}
-	saving := store.Saving{Wrote: func(n, of int) { s.progress.wrote(caller, o.Key, n, of) }}
-	saving.Removed, saving.Suspended = endedAccounts(done)
+	saving := store.Saving{Wrote: func(n, of int) { s.progress.wrote(caller, o.Key, n, of) }, Staged: st.staged}
+	saving.Removed, saving.Suspended = endedAccounts(st.done)
 	// The policy is compiled while the rows are written, which are kept only where an owner is left.
 	compiled := make(chan *decision.Compiled, 1)
-	go func() { compiled <- now.Compiled.Next(p, done) }()
+	if st.compiled != nil {
+		compiled <- st.compiled
+	} else {
+		go func() { compiled <- now.Compiled.Next(st.policy, st.done) }()
+	}
 	saving.Agree = func() error {
 		next.Compiled = <-compiled
 		return s.keepsOwner(ctx, caller, now, next)
 	}
-	err = s.store.Save(context.WithoutCancel(ctx), &next.Revision, done, saving)
-	switch s.full.Store(errors.Is(err, store.ErrFull)); {
-	case errors.Is(err, store.ErrUnmarked):
+	err = s.store.Save(context.WithoutCancel(ctx), &next.Revision, st.done, saving)
+	if errors.Is(err, store.ErrUnmarked) {
 		s.doubt(err) // the revision stands, and is told; none follows until the mark can be written
-	case errors.Is(err, store.ErrFull):
-		s.log.Error("a change found no room on the disk", "error", err)
-		return now, nil, &FullError{s.store.Dir()}
-	case err != nil:
-		return now, nil, err
+		err = nil
+	}
+	if err := s.noRoom(err); err != nil {
+		return now, err
 	}
 	next.Revision.Answer = nil
 	s.current.Store(next)
 	s.forget(saving.Removed, saving.Suspended)
 	s.bell.ring()
-	s.log.Info("revision", "number", next.Revision.Number, "by", caller.User, "via", caller.Via, "records", len(done))
-	return next, done, nil
+	s.log.Info("revision", "number", next.Revision.Number, "by", caller.User, "via", caller.Via, "records", len(st.done))
+	return next, nil
+}
+
+// noRoom notes whether a change found room on the disk, and says so where it found none.
+func (s *Service) noRoom(err error) error {
+	full := errors.Is(err, store.ErrFull)
+	s.full.Store(full)
+	if full {
+		s.log.Error("a change found no room on the disk", "error", err)
+		return &FullError{s.store.Dir()}
+	}
+	return err
 }
 
 // maxNote bounds the reason that is given for a change, in characters.

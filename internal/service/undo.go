@@ -36,6 +36,7 @@ func (s *Service) Undo(ctx context.Context, c Caller, revision uint64, o EditOpt
 	if err != nil {
 		return wire.Saved{}, err
 	}
+	o.rows = len(rows)
 	o.Note = fmt.Sprintf("undo of revision %d", revision)
 	return answerOf(s.edit(ctx, c, &o, func(now *State) ([]policy.Change, error) {
 		if err := o.expectPolicy(now); err != nil {

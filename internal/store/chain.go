@@ -1,10 +1,10 @@
 package store
 
 import (
+	"bufio"
 	"crypto/sha256"
 	"encoding/binary"
 	"encoding/json"
-	"hash"
 	"time"
 
 	"gorm.io/gorm"
@@ -22,7 +22,7 @@ func link(before []byte, r *Revision, changes []Change) ([]byte, error) {
 		return linkJSON(before, r, changes)
 	}
 	h := sha256.New()
-	w := fieldWriter{h}
+	w := fieldWriter{bufio.NewWriter(h)}
 	w.text("sentier-chain/2")
 	w.bytes(before)
 	w.number(r.Number)
@@ -40,16 +40,17 @@ func link(before []byte, r *Revision, changes []Change) ([]byte, error) {
 			w.maybe(part)
 		}
 	}
-	return h.Sum(nil), nil
+	err := w.Flush()
+	return h.Sum(nil), err
 }
 
 // fieldWriter writes fields so that no two lists of fields are the same bytes: each with its length before it.
-type fieldWriter struct{ hash.Hash }
+type fieldWriter struct{ *bufio.Writer }
 
 func (w fieldWriter) number(n uint64) {
 	var b [8]byte
 	binary.BigEndian.PutUint64(b[:], n)
-	w.Write(b[:]) // a hash never fails
+	w.Write(b[:]) // the error is that of Flush
 }
 
 func (w fieldWriter) bytes(b []byte) {
@@ -57,7 +58,10 @@ func (w fieldWriter) bytes(b []byte) {
 	w.Write(b)
 }
 
-func (w fieldWriter) text(s string) { w.bytes([]byte(s)) }
+func (w fieldWriter) text(s string) {
+	w.number(uint64(len(s)))
+	w.WriteString(s)
+}
 
 func (w fieldWriter) maybe(s *string) {
 	if s == nil {

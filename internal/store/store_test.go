@@ -187,7 +187,7 @@ func TestLoadIsOfOneRevision(t *testing.T) {
 	ctx := context.Background()
 	s, first := larkmere(t, t.TempDir())
 	const revisions = 60
-	written := make(chan error, 1)
+	written, loaded := make(chan error, 1), make(chan struct{})
 	go func() {
 		p := first
 		for n := uint64(2); n < revisions; n++ {
@@ -213,6 +213,9 @@ func TestLoadIsOfOneRevision(t *testing.T) {
 				return
 			}
 			p = next
+			if n%8 == 0 {
+				<-loaded // so that several are seen however busy the machine is
+			}
 		}
 		written <- nil
 	}()
@@ -232,6 +235,7 @@ func TestLoadIsOfOneRevision(t *testing.T) {
 			t.Fatalf("revision %d has a member %v and is called %q", r.Number, member, g.Name)
 		}
 		select {
+		case loaded <- struct{}{}:
 		case err := <-written:
 			if err != nil {
 				t.Fatal(err)

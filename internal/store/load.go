@@ -1,0 +1,230 @@
+package store
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"runtime"
+
+	"golang.org/x/sync/errgroup"
+	"gorm.io/gorm"
+
+	"sentier/internal/policy"
+)
+
+// reading is what was read of a database: all records, the last revision, and the hash over the rows.
+type reading struct {
+	records *policy.Records
+	last    Revision
+	sum     sum
+}
+
+// Load reads the policy as it is, and the last revision; its number is 0 where there is none yet.
+func (s *Store) Load(ctx context.Context) (*policy.Policy, Revision, error) {
+	r := s.loaded
+	s.loaded = nil
+	if r == nil {
+		m, turn, _, err := readMark(s.dir) // another process may have written meanwhile
+		if err != nil {
+			return nil, Revision{}, err
+		}
+		if s.head != nil {
+			s.head.again(m, turn)
+		}
+		if r, err = s.read(ctx); err != nil {
+			return nil, Revision{}, fmt.Errorf("read the policy: %w", damaged(err))
+		}
+		if r.last.State != nil && !bytes.Equal(r.sum.bytes(), r.last.State) {
+			return nil, r.last, fmt.Errorf("read the policy: %w (the records are not those that revision %d left)", ErrDamaged, r.last.Number)
+		}
+	}
+	p, err := policy.FromRecords(r.records)
+	if err != nil {
+		return nil, r.last, fmt.Errorf("read the policy: %w (%w)", ErrDamaged, err)
+	}
+	return p, r.last, nil
+}
+
+// read reads the records and their long lists side by side: again, where somebody wrote between the beginnings of both.
+func (s *Store) read(ctx context.Context) (*reading, error) {
+	for {
+		var records *policy.Records
+		var entries *lists
+		var first, second Revision
+		var sums [2]sum
+		var both errgroup.Group
+		both.Go(func() error {
+			return s.atRevision(ctx, &first, func(tx *gorm.DB) (err error) {
+				entries, sums[0], err = readEntries(tx)
+				return err
+			})
+		})
+		both.Go(func() error {
+			return s.atRevision(ctx, &second, func(tx *gorm.DB) (err error) {
+				records, sums[1], err = readRecords(tx)
+				return err
+			})
+		})
+		if err := both.Wait(); err != nil {
+			return nil, err
+		}
+		if first.Number == second.Number {
+			entries.into(records)
+			sums[0].join(sums[1])
+			return &reading{records, first, sums[0]}, nil
+		}
+	}
+}
+
+// atRevision reads in one transaction, and tells at which revision.
+func (s *Store) atRevision(ctx context.Context, last *Revision, read func(tx *gorm.DB) error) error {
+	return s.reader.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		if err := tx.Omit("answer").Order("number DESC").Limit(1).Find(last).Error; err != nil {
+			return err
+		}
+		return read(tx)
+	})
+}
+
+// chunk is how many rows are decoded at a time, beside the reading of those after them.
+const chunk = 2000
+
+// readRecords reads all records, without their long lists.
+func readRecords(tx *gorm.DB) (*policy.Records, sum, error) {
+	rows, err := tx.Raw("SELECT type, id, body FROM records ORDER BY type, id").Rows()
+	if err != nil {
+		return nil, sum{}, err
+	}
+	defer rows.Close()
+	d, into := newDecoding(), &policy.Records{}
+	for rows.Next() {
+		var r record
+		if err := rows.Scan(&r.Type, &r.ID, &r.Body); err != nil {
+			_, ended := d.end(into)
+			return nil, sum{}, errors.Join(err, ended)
+		}
+		d.add(r)
+	}
+	total, err := d.end(into)
+	return into, total, errors.Join(rows.Err(), err)
+}
+
+// decoding reads the bodies of records, some thousand at a time and several at once.
+type decoding struct {
+	rows  []record
+	parts []*part
+	group errgroup.Group
+}
+
+type part struct {
+	records policy.Records
+	sum     sum
+}
+
+func newDecoding() *decoding {
+	d := &decoding{}
+	d.group.SetLimit(runtime.GOMAXPROCS(0))
+	return d
+}
+
+func (d *decoding) add(r record) {
+	if d.rows = append(d.rows, r); len(d.rows) == chunk {
+		d.decode()
+	}
+}
+
+func (d *decoding) decode() {
+	rows, p := d.rows, &part{}
+	d.rows = nil
+	d.parts = append(d.parts, p)
+	d.group.Go(func() error {
+		for i := range rows {
+			p.sum.add(rows[i].hash())
+			if err := p.records.AddJSON(rows[i].Type, []byte(rows[i].Body)); err != nil {
+				return fmt.Errorf("%w (%w)", ErrDamaged, err)
+			}
+		}
+		return nil
+	})
+}
+
+// end puts what was decoded together, in the order in which it came.
+func (d *decoding) end(into *policy.Records) (sum, error) {
+	d.decode()
+	var total sum
+	if err := d.group.Wait(); err != nil {
+		return total, err
+	}
+	all := make([]*policy.Records, len(d.parts))
+	for i, p := range d.parts {
+		all[i] = &p.records
+		total.join(p.sum)
+	}
+	into.Append(all...)
+	return total, nil
+}
+
+// lists are the long lists of records, by the ids of those.
+type lists struct {
+	members map[string][]policy.Member
+	devices map[string][]policy.DeviceID
+}
+
+func (l *lists) into(records *policy.Records) {
+	for i := range records.UserGroups {
+		g := &records.UserGroups[i]
+		g.Members = l.members[g.Key()]
+	}
+	for i := range records.DeviceGroups {
+		g := &records.DeviceGroups[i]
+		g.Devices = l.devices[g.Key()]
+	}
+}
+
+// readEntries reads the long lists by the ids of their records. Most entries are an id and nothing else, which needs no decoding.
+func readEntries(tx *gorm.DB) (*lists, sum, error) {
+	out := &lists{map[string][]policy.Member{}, map[string][]policy.DeviceID{}}
+	var total sum
+	rows, err := tx.Raw(`SELECT type, id, of, CASE WHEN entry = '"' || of || '"' THEN NULL ELSE entry END FROM entries ORDER BY type, id, of, entry`).Rows()
+	if err != nil {
+		return nil, total, err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var typ, id, of string
+		var body *string
+		if err := rows.Scan(&typ, &id, &of, &body); err != nil {
+			return nil, total, err
+		}
+		whole := entry{typ, id, of, `"` + of + `"`}
+		if body != nil {
+			whole.Entry = *body
+		}
+		total.add(whole.hash())
+		switch {
+		case typ == policy.DeviceGroups.String() && body == nil:
+			out.devices[id] = append(out.devices[id], policy.DeviceID(of))
+		case body == nil:
+			out.members[id] = append(out.members[id], policy.Member{User: policy.UserID(of)})
+		case typ == policy.DeviceGroups.String():
+			err = appendJSON(out.devices, id, *body)
+		default:
+			err = appendJSON(out.members, id, *body)
+		}
+		if err != nil {
+			return nil, total, err
+		}
+	}
+	return out, total, rows.Err()
+}
+
+func appendJSON[T any](lists map[string][]T, id, body string) error {
+	var v T
+	if err := json.Unmarshal([]byte(body), &v); err != nil {
+		return fmt.Errorf("%w (%w)", ErrDamaged, err)
+	}
+	lists[id] = append(lists[id], v)
+	return nil
+}

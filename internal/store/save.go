@@ -1,0 +1,358 @@
+package store
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"gorm.io/gorm"
+
+	"sentier/internal/policy"
+)
+
+// Saving is what goes on beside the writing of a revision.
+type Saving struct {
+	Wrote func(n, of int) // is told how many of the rows are written; nil: nobody is
+	// Removed and Suspended are users whose credentials, or whose sessions, end with the revision.
+	Removed, Suspended []string
+	Agree              func() error // is asked when all is written and before it counts: where it gives an error, nothing was written
+	Staged             *Staged      // the rows, where they were laid ready; nil: they are written now
+}
+
+// Save writes a revision with all that it did, in one transaction. The revision's number must follow the
+// last one's. Its chain is filled in.
+func (s *Store) Save(ctx context.Context, r *Revision, done []policy.RecordChange, how Saving) error {
+	if err := s.save(ctx, r, done, how); err != nil {
+		return fmt.Errorf("save revision %d: %w", r.Number, err)
+	}
+	return nil
+}
+
+func (s *Store) save(ctx context.Context, r *Revision, done []policy.RecordChange, how Saving) error {
+	s.saving.Lock()
+	defer s.saving.Unlock()
+	if err := s.Replaced(); err != nil {
+		return err
+	}
+	if err := s.catchUp(ctx); err != nil {
+		return err
+	}
+	if s.last.Number+1 != r.Number {
+		return fmt.Errorf("revision %d cannot follow %d", r.Number, s.last.Number)
+	}
+	w := how.Staged.rows()
+	if w == nil {
+		var err error
+		if w, err = newWriting(done); err != nil {
+			return err
+		}
+	}
+	r.Form = formBytes
+	now := s.sum
+	// The number is the key: where another process has saved one meanwhile, this one is refused.
+	err := s.writer.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		if err := w.count(tx); err != nil {
+			return err
+		}
+		now.join(w.sum)
+		r.State = now.bytes()
+		var err error
+		if r.Chain, err = link(s.last.Chain, r, w.changes); err != nil {
+			return err
+		}
+		write := w.write
+		if how.Staged != nil {
+			write = w.move
+		}
+		if err := write(tx, r, how.Wrote); err != nil {
+			return err
+		}
+		if err := forget(tx, how.Removed, how.Suspended, r.At); err != nil {
+			return err
+		}
+		if how.Agree != nil {
+			return how.Agree()
+		}
+		return nil
+	})
+	if s.last = nil; err != nil {
+		return full(err)
+	}
+	saved := *r
+	saved.Answer = nil
+	s.last, s.sum = &saved, now
+	s.dirty.Add(int64(1 + len(w.changes)))
+	err = s.head.update(func(m *mark) {
+		m.number = r.Number
+		copy(m.chain[:], r.Chain)
+	})
+	if err != nil {
+		return fmt.Errorf("%w: %w", ErrUnmarked, err)
+	}
+	return nil
+}
+
+// ErrUnmarked is the error of a revision that was written, but whose mark was not.
+var ErrUnmarked = errors.New("the revision is written, but its mark is not")
+
+// catchUp finds the last revision and the hash over all rows, where they are not known.
+func (s *Store) catchUp(ctx context.Context) error {
+	if s.last != nil {
+		return nil
+	}
+	var last Revision
+	if err := s.writer.WithContext(ctx).Omit("answer").Order("number DESC").Limit(1).Find(&last).Error; err != nil {
+		return err
+	}
+	now, err := present(s.writer.WithContext(ctx))
+	if err == nil && last.State != nil && !bytes.Equal(now.bytes(), last.State) {
+		err = fmt.Errorf("%w (the records are not those that revision %d left)", ErrDamaged, last.Number)
+	}
+	s.last, s.sum = &last, now
+	if err != nil {
+		s.last = nil
+	}
+	return err
+}
+
+// writing gathers the rows of a revision.
+type writing struct {
+	changes        []Change // their revision is that which is saved
+	records        []record
+	gone           []record
+	added, dropped []entry
+	touched        []record // that were there before, whose bodies are counted out
+	counted        bool
+	sum            sum // what the revision adds to the hash over all rows
+}
+
+func newWriting(done []policy.RecordChange) (*writing, error) {
+	w := &writing{}
+	for i, c := range done {
+		if err := w.change(i, c); err != nil {
+			return nil, err
+		}
+	}
+	return w, nil
+}
+
+// count finds what the revision adds to the hash over all rows: what is taken away is read as it stands.
+func (w *writing) count(tx *gorm.DB) error {
+	if w.counted {
+		return nil
+	}
+	for left := w.touched; len(left) > 0; {
+		n := 1
+		for n < len(left) && n < batches[0] && left[n].Type == left[0].Type {
+			n++
+		}
+		if err := w.countOut(tx, left[:n]); err != nil {
+			return err
+		}
+		left = left[n:]
+	}
+	for i := range w.records {
+		w.sum.add(w.records[i].hash())
+	}
+	for i := range w.dropped {
+		w.sum.take(w.dropped[i].hash())
+	}
+	for i := range w.added {
+		w.sum.add(w.added[i].hash())
+	}
+	w.counted = true
+	return nil
+}
+
+// countOut takes records of one type, as they stand, out of the hash.
+func (w *writing) countOut(tx *gorm.DB, list []record) error {
+	missing := make(map[string]bool, len(list))
+	for _, r := range list {
+		missing[r.ID] = true
+	}
+	var found []record
+	if err := tx.Raw("SELECT type, id, body FROM records WHERE type = ? AND id IN ?", list[0].Type, slices.Collect(maps.Keys(missing))).Scan(&found).Error; err != nil {
+		return err
+	}
+	for i := range found {
+		w.sum.take(found[i].hash())
+		delete(missing, found[i].ID)
+	}
+	for id := range missing {
+		return fmt.Errorf("%w (%s/%s is not there)", errMissing, list[0].Type, id)
+	}
+	return nil
+}
+
+// errMissing is that a record is not there that a change was worked out on.
+var errMissing = fmt.Errorf("%w: a record is missing", ErrDamaged)
+
+func (w *writing) change(seq int, c policy.RecordChange) error {
+	r := c.Record()
+	row := Change{Seq: seq, Type: r.Type().String(), ID: r.Key()}
+	var err error
+	if row.Before, err = short(c.Before); err != nil {
+		return err
+	}
+	if row.After, err = short(c.After); err != nil {
+		return err
+	}
+	come, gone := c.Entries()
+	added, err := entries(r, come)
+	if err != nil {
+		return err
+	}
+	dropped, err := entries(r, gone)
+	if err != nil {
+		return err
+	}
+	row.Added, row.Dropped = jsonList(added), jsonList(dropped)
+	w.changes = append(w.changes, row)
+	w.added, w.dropped = append(w.added, added...), append(w.dropped, dropped...)
+	if row.Before != nil && (row.After == nil || *row.Before != *row.After) {
+		w.touched = append(w.touched, record{Type: row.Type, ID: row.ID})
+	}
+	switch {
+	case row.After == nil:
+		w.gone = append(w.gone, record{Type: row.Type, ID: row.ID})
+	case row.Before == nil || *row.Before != *row.After:
+		w.records = append(w.records, record{row.Type, row.ID, *row.After})
+	}
+	return nil
+}
+
+func (w *writing) write(tx *gorm.DB, r *Revision, wrote func(n, of int)) error {
+	rows, all := 0, 1+len(w.changes)+len(w.records)+len(w.added)
+	batch := func(n int) {
+		if rows += n; wrote != nil {
+			wrote(rows, all)
+		}
+	}
+	steps := []func() error{
+		func() error { return insertRevision(tx, r, batch) },
+		func() error {
+			return insert(tx, "INSERT INTO changes (revision, seq, type, id, before, after, added, dropped) VALUES ", "", w.changes, batch, func(c *Change) []any {
+				return []any{r.Number, c.Seq, c.Type, c.ID, c.Before, c.After, c.Added, c.Dropped}
+			})
+		},
+		func() error {
+			return insert(tx, "INSERT INTO records (type, id, body) VALUES ", " ON CONFLICT (type, id) DO UPDATE SET body = excluded.body", w.records, batch,
+				func(r *record) []any { return []any{r.Type, r.ID, r.Body} })
+		},
+		func() error {
+			for _, e := range w.dropped {
+				if err := one(tx.Delete(&e), e.Type, e.ID, e.Of); err != nil {
+					return err
+				}
+			}
+			return nil
+		},
+		func() error {
+			for _, g := range w.gone {
+				if err := one(tx.Delete(&g), g.Type, g.ID); err != nil {
+					return err
+				}
+			}
+			return nil
+		},
+		func() error {
+			return insert(tx, "INSERT INTO entries (type, id, of, entry) VALUES ", "", w.added, batch, func(e *entry) []any { return []any{e.Type, e.ID, e.Of, e.Entry} })
+		},
+	}
+	return inOrder(steps...)
+}
+
+func inOrder(steps ...func() error) error {
+	for _, step := range steps {
+		if err := step(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func insertRevision(tx *gorm.DB, r *Revision, wrote func(n int)) error {
+	return insert(tx, "INSERT INTO revisions (number, at, by, via, note, chain, form, state, request_key, request_hash, answer) VALUES ", "", []*Revision{r}, wrote, func(r **Revision) []any {
+		v := *r
+		return []any{v.Number, v.At, v.By, v.Via, v.Note, v.Chain, v.Form, v.State, v.RequestKey, v.RequestHash, v.Answer}
+	})
+}
+
+// one is the error of a removal that did not remove one row.
+func one(done *gorm.DB, names ...string) error {
+	if done.Error == nil && done.RowsAffected != 1 {
+		return fmt.Errorf("%w (%s is not there to be removed)", ErrDamaged, strings.Join(names, "/"))
+	}
+	return done.Error
+}
+
+// batches are how many rows go into one statement: few sizes, so that few statements are prepared.
+var batches = []int{250, 25, 1}
+
+// insert writes rows without the reflection that takes most of the time of a large import.
+func insert[T any](tx *gorm.DB, head, tail string, rows []T, wrote func(n int), columns func(*T) []any) error {
+	var values []any
+	for _, size := range batches {
+		for len(rows) >= size {
+			values = values[:0]
+			for i := range size {
+				values = append(values, columns(&rows[i])...)
+			}
+			one := "(?" + strings.Repeat(",?", len(values)/size-1) + ")"
+			if err := tx.Exec(head+one+strings.Repeat(","+one, size-1)+tail, values...).Error; err != nil {
+				return err
+			}
+			rows = rows[size:]
+			wrote(size)
+		}
+	}
+	return nil
+}
+
+// short writes a record as JSON without its long list.
+func short(r policy.Record) (*string, error) {
+	if r == nil {
+		return nil, nil
+	}
+	body, err := json.Marshal(policy.Short(r))
+	if err != nil {
+		return nil, fmt.Errorf("write %s %s: %w", r.Type().Noun(), r.Key(), err)
+	}
+	text := string(body)
+	return &text, nil
+}
+
+func entries(r policy.Record, list []policy.Entry) ([]entry, error) {
+	var out []entry
+	for _, e := range list {
+		body, err := json.Marshal(e.Value)
+		if err != nil {
+			return nil, fmt.Errorf("write %s of %s %s: %w", e.Of, r.Type().Noun(), r.Key(), err)
+		}
+		out = append(out, entry{r.Type().String(), r.Key(), e.Of, string(body)})
+	}
+	return out, nil
+}
+
+func jsonList(entries []entry) *string {
+	if len(entries) == 0 {
+		return nil
+	}
+	var out bytes.Buffer
+	for i, e := range entries {
+		if i == 0 {
+			out.WriteByte('[')
+		} else {
+			out.WriteByte(',')
+		}
+		out.WriteString(e.Entry)
+	}
+	out.WriteByte(']')
+	text := out.String()
+	return &text
+}
