@@ -30,7 +30,7 @@ func (r *run) readers(w *world, n int) {
 		{"a YAML document", text, document.YAML, 3, bareYAML},
 	} {
 		took, floor := against(min(rounds, 5), func() {
-			_, err := document.ReadPolicyAs(x.data, x.syntax)
+			_, err := document.ReadPolicyAs(x.data, x.syntax, nil)
 			check(err)
 		}, func() { check(x.floor(x.data)) })
 		r.report(figure{x.name, n, ratio(took, floor), x.limit, false, fmt.Sprintf("%v for %d KB, the bare library %v", took, len(x.data)>>10, floor)})

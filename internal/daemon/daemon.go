@@ -12,7 +12,6 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
-	"runtime/debug"
 	"time"
 
 	"sentier/internal/policy"
@@ -67,8 +66,7 @@ func (d *Daemon) prepare(ctx context.Context) (err error) {
 	if d.listener, err = net.Listen("tcp", d.options.Listen); err != nil {
 		return fmt.Errorf("listen on %s: %w: stop what uses the address, or give another with --listen", d.options.Listen, err)
 	}
-	// Next to nothing of what is read at the start becomes garbage: looking for some again and again would be in vain.
-	defer debug.SetGCPercent(debug.SetGCPercent(startPercent))
+	defer startLightly(d.options.Dir)()
 	if d.Service, err = service.Open(ctx, d.store, d.options.Log, d.options.Clock); err != nil {
 		return err
 	}
@@ -78,9 +76,6 @@ func (d *Daemon) prepare(ctx context.Context) (err error) {
 	})
 	return err
 }
-
-// startPercent is how much the memory may grow at the start before garbage is looked for, as GOGC counts.
-const startPercent = 400
 
 // Close gives up what Open took. It is for a daemon that does not run.
 func (d *Daemon) Close() error {
@@ -110,6 +105,7 @@ func (d *Daemon) Run(ctx context.Context) error {
 	if !d.HasOwner() {
 		go d.awaitOwner(ctx)
 	}
+	go paceMemory(ctx)
 	watched := make(chan struct{})
 	go func() {
 		defer close(watched)

@@ -130,7 +130,7 @@ func unguard(cell string) string {
 // of type [Faults], each with the line and the column's name.
 func ReadCSV(p *policy.Policy, sheet Sheet, data []byte) (*Import, error) {
 	if _, ok := columns[sheet]; !ok {
-		return nil, Faults{{0, 0, "", fmt.Sprintf("%q is no sheet: there are users, devices, members and device_lists", sheet)}}
+		return nil, Faults{{0, 0, "", policy.Say("%q is no sheet: there are users, devices, members and device_lists", sheet)}}
 	}
 	data, faults := plainText(wideText(data))
 	if len(faults) > 0 {
@@ -154,9 +154,9 @@ func ReadCSV(p *policy.Policy, sheet Sheet, data []byte) (*Import, error) {
 		}
 		var syntax *csv.ParseError
 		if errors.As(err, &syntax) {
-			return nil, append(r.faults, Fault{syntax.Line + skipped, syntax.Column, "", "is no CSV: " + syntax.Err.Error()})
+			return nil, append(r.faults, Fault{syntax.Line + skipped, syntax.Column, "", policy.Say("is no CSV: %v", syntax.Err)})
 		} else if err != nil {
-			return nil, Faults{{0, 0, "", err.Error()}}
+			return nil, Faults{{0, 0, "", policy.SaidBy(err)}}
 		}
 		line, _ := rows.FieldPos(0)
 		r.row(cells, line+skipped)
@@ -190,8 +190,8 @@ func (i *Import) InLines(faults policy.Faults) Faults {
 	return out
 }
 
-func (r *csvReader) fault(line int, column, format string, args ...any) {
-	r.faults = append(r.faults, Fault{line, 1 + max(0, slices.Index(r.head, column)), column, fmt.Sprintf(format, args...)})
+func (r *csvReader) fault(line int, column, form string, args ...any) {
+	r.faults = append(r.faults, Fault{line, 1 + max(0, slices.Index(r.head, column)), column, policy.Say(form, args...)})
 }
 
 func (r *csvReader) row(cells []string, line int) {
@@ -232,13 +232,11 @@ func (r *csvReader) readHead(cells []string, line int) {
 		r.head = append(r.head, name)
 		switch {
 		case !slices.Contains(known, name):
-			near := policy.Nearest(name, known)
-			if near != "" {
-				near = fmt.Sprintf(": did you mean %q?", near)
+			if near := policy.Nearest(name, known); near != "" {
+				r.fault(line, name, "%q is no column of %s: did you mean %q?", c, r.sheet, near)
 			} else {
-				near = ": the columns are " + strings.Join(known, ", ")
+				r.fault(line, name, "%q is no column of %s: the columns are %s", c, r.sheet, strings.Join(known, ", "))
 			}
-			r.fault(line, name, "%q is no column of %s%s", c, r.sheet, near)
 		case twice:
 			r.fault(line, name, "the column %q is there twice", name)
 		}
@@ -307,15 +305,15 @@ func (r *csvReader) releases(use emailUse) bool {
 }
 
 // taken says who has an e-mail that a row gives to somebody else.
-func (r *csvReader) taken(email string, use emailUse) string {
+func (r *csvReader) taken(email string, use emailUse) policy.Said {
 	name := fmt.Sprintf("%q", use.id)
 	if title := r.p.Title(policy.Users, use.id); title != use.id {
 		name = fmt.Sprintf("%s (%s)", title, use.id)
 	}
 	if use.line > 0 {
-		return fmt.Sprintf("the e-mail %q is in line %d too, for %s: one person has one account; give both rows that id, or each an e-mail of its own", email, use.line, name)
+		return policy.Say("the e-mail %q is in line %d too, for %s: one person has one account; give both rows that id, or each an e-mail of its own", email, use.line, name)
 	}
-	return fmt.Sprintf("the e-mail %q is that of %s: give that id to change them, or another e-mail", email, name)
+	return policy.Say("the e-mail %q is that of %s: give that id to change them, or another e-mail", email, name)
 }
 
 func (r *csvReader) device(row map[string]string, line int) {
@@ -381,12 +379,11 @@ func (r *csvReader) entry(t policy.Type, field, group, id string, row map[string
 		if row == nil {
 			column = "groups"
 		}
-		near := r.p.Near(t, group)
-		hint := ": add it first"
-		if len(near) > 0 {
-			hint = fmt.Sprintf(": did you mean %s?", strings.Join(near, " or "))
+		if near := r.p.Near(t, group); len(near) > 0 {
+			r.fault(line, column, "there is no %s %q: did you mean %s?", policy.Say(t.Noun()), group, policy.Choice(near))
+		} else {
+			r.fault(line, column, "there is no %s %q: add it first", policy.Say(t.Noun()), group)
 		}
-		r.fault(line, column, "there is no %s %q%s", t.Noun(), group, hint)
 		return
 	}
 	c := policy.Change{Op: policy.Add, Type: t, ID: group, List: field, Value: id, Member: policy.Member{User: policy.UserID(id)}}

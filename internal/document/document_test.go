@@ -71,7 +71,7 @@ func TestFaultsOfDocuments(t *testing.T) {
 		"no format":               {"users: []", "format: is missing: write format: sentier-policy/1"},
 		"another format":          {"format: sentier-expect/1", `1:9: format: "sentier-expect/1" is not read here`},
 		"JSON that ends early":    {`{"format": "sentier-policy/1", "users": [`, "1:42: is no JSON: it ends before it is complete"},
-		"JSON with a comma more":  {"{\n  \"users\": [1,,2]}", "2:14: is no JSON"},
+		"JSON with a comma more":  {"{\n  \"users\": [1,,2]}", "2:15: is no JSON"},
 		"JSON with more after":    {`{"format": "sentier-policy/1"} x`, "more follows after the end"},
 		"a number for a text":     {`{"format": "sentier-policy/1", "users": [{"id": 5}]}`, "1:49: users[0].id: is a number, but a text belongs here: put it in quotes"},
 		"a field twice":           {"format: sentier-policy/1\nusers:\n  - {id: a, name: A, name: B}", "3:22: users[0].name: is given twice, first on line 3"},

@@ -1,7 +1,6 @@
 package document
 
 import (
-	"fmt"
 	"net/netip"
 	"reflect"
 	"time"
@@ -50,16 +49,16 @@ func ReadExpectations(data []byte) (*Expectations, error) {
 	format, rest := root.without("format")
 	d.format(root, format, ExpectFormat)
 	out := &Expectations{}
-	d.decode(rest, reflect.ValueOf(out).Elem(), "")
+	d.decode(rest, reflect.ValueOf(out).Elem(), nil)
 	for i, c := range out.Checks {
-		at := fmt.Sprintf("checks[%d]", i)
-		line, column := root.locate(at)
+		at := (*place)(nil).field("checks").item(i)
+		line, column := root.locate(at.String())
 		if c.Expect != "allow" && c.Expect != "deny" && c.Expect != "" {
-			d.fault(&node{line: line, column: column}, at+".expect", "%q is no answer: write allow or deny", c.Expect)
+			d.fault(&node{line: line, column: column}, at.field("expect"), "%q is no answer: write allow or deny", c.Expect)
 		}
 		if c.Until != "" && c.Until != Never {
 			if _, err := time.Parse(time.RFC3339, c.Until); err != nil {
-				d.fault(&node{line: line, column: column}, at+".until", "%q is no instant: write it as in RFC 3339, or %s", c.Until, Never)
+				d.fault(&node{line: line, column: column}, at.field("until"), "%q is no instant: write it as in RFC 3339, or %s", c.Until, Never)
 			}
 		}
 	}

@@ -1,7 +1,6 @@
 package document
 
 import (
-	"fmt"
 	"strings"
 	"time"
 
@@ -53,7 +52,7 @@ func ParseInstant(s string, now time.Time, zone *time.Location) (time.Time, erro
 	}
 	t := time.Date(date.Year(), date.Month(), date.Day(), at.Hour(), at.Minute(), at.Second(), 0, zone)
 	if t.Hour() != at.Hour() || t.Minute() != at.Minute() || t.Format(time.DateOnly) != date.Format(time.DateOnly) {
-		return time.Time{}, fmt.Errorf("%s does not occur on %s in %s: the clock is put forward then", clock, date.Format(time.DateOnly), zone)
+		return time.Time{}, policy.Say("%s does not occur on %s in %s: the clock is put forward then", clock, date.Format(time.DateOnly), zone)
 	}
 	return inRange(firstOf(t).UTC())
 }
@@ -73,7 +72,7 @@ const lastYear = 9997
 
 func inRange(t time.Time) (time.Time, error) {
 	if t.Year() < 1 || t.Year() > lastYear {
-		return time.Time{}, fmt.Errorf("lies too far away: ask about the years 1 to %d", lastYear)
+		return time.Time{}, policy.Say("lies too far away: ask about the years 1 to %d", lastYear)
 	}
 	return t, nil
 }
@@ -103,5 +102,5 @@ func weekdayNamed(name string) int {
 }
 
 func unreadable(s string) error {
-	return fmt.Errorf("%q is no time that can be read: write an instant such as 2026-07-04T21:30:00+01:00, or a local time such as 2026-07-04 21:30, 21:30, tomorrow 06:00 or mon 06:00", s)
+	return policy.Say("%q is no time that can be read: write an instant such as 2026-07-04T21:30:00+01:00, or a local time such as 2026-07-04 21:30, 21:30, tomorrow 06:00 or mon 06:00", s)
 }

@@ -4,15 +4,18 @@ import (
 	"bytes"
 	"encoding/json"
 	"errors"
-	"fmt"
 	"io"
 	"unicode/utf8"
+
+	"github.com/go-json-experiment/json/jsontext"
+
+	"sentier/internal/policy"
 )
 
 // jsonReader reads tokens and knows where each stands. It goes through the bytes once, so that what it costs grows with them.
 type jsonReader struct {
 	data   []byte
-	tokens *json.Decoder
+	tokens *jsontext.Decoder
 	faults Faults
 	nodes  int // that may still come; below 0 from the beginning: any number
 
@@ -20,9 +23,15 @@ type jsonReader struct {
 }
 
 func newJSONReader(data []byte, nodes int) *jsonReader {
-	r := &jsonReader{data: data, tokens: json.NewDecoder(bytes.NewReader(data)), nodes: nodes, line: 1, column: 1}
-	r.tokens.UseNumber()
-	return r
+	// A buffer is read where it lies. Names given twice are faults of ours, with their places.
+	tokens := jsontext.NewDecoder(bytes.NewBuffer(data), jsontext.AllowDuplicateNames(true))
+	return &jsonReader{data: data, tokens: tokens, nodes: nodes, line: 1, column: 1}
+}
+
+// more tells whether the list or object goes on; an error that comes next is one that does.
+func (r *jsonReader) more() bool {
+	kind := r.tokens.PeekKind()
+	return kind != ']' && kind != '}'
 }
 
 // parseJSON reads a JSON value as a tree of at most so many nodes, any number where that is below 0.
@@ -44,7 +53,7 @@ func parseJSON(data []byte, nodes int) (*node, Faults) {
 
 // end makes sure that nothing follows.
 func (r *jsonReader) end() error {
-	if _, more := r.tokens.Token(); more != io.EOF {
+	if _, more := r.tokens.ReadToken(); more != io.EOF {
 		return r.faultAt(int(r.tokens.InputOffset()), "more follows after the end of the document: take it out")
 	}
 	return nil
@@ -64,19 +73,19 @@ func (f *Fault) Error() string { return f.String() }
 
 func (r *jsonReader) syntax(err error) *Fault {
 	offset := int(r.tokens.InputOffset())
-	var syntax *json.SyntaxError
+	var syntax *jsontext.SyntacticError
 	if errors.As(err, &syntax) {
-		offset = max(int(syntax.Offset)-1, 0)
+		offset, err = int(syntax.ByteOffset), syntax.Err
 	}
 	if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
 		return r.faultAt(len(r.data), "is no JSON: it ends before it is complete")
 	}
-	return r.faultAt(offset, fmt.Sprintf("is no JSON: %v", err))
+	return r.faultAt(offset, "is no JSON: %v", err)
 }
 
-func (r *jsonReader) faultAt(offset int, problem string) *Fault {
+func (r *jsonReader) faultAt(offset int, form string, args ...any) *Fault {
 	line, column := r.place(offset)
-	return &Fault{line, column, "", problem}
+	return &Fault{line, column, "", policy.Say(form, args...)}
 }
 
 // place counts on from the place before; a place further back, which only the last fault can have, is counted from the beginning.
@@ -96,7 +105,7 @@ func (r *jsonReader) place(offset int) (line, column int) {
 }
 
 // next reads a token and its place.
-func (r *jsonReader) next() (json.Token, int, int, error) {
+func (r *jsonReader) next() (jsontext.Token, int, int, error) {
 	start := int(r.tokens.InputOffset())
 	for start < len(r.data) {
 		switch r.data[start] {
@@ -106,7 +115,7 @@ func (r *jsonReader) next() (json.Token, int, int, error) {
 		}
 		break
 	}
-	token, err := r.tokens.Token()
+	token, err := r.tokens.ReadToken()
 	line, column := r.place(start)
 	return token, line, column, err
 }
@@ -120,28 +129,24 @@ func (r *jsonReader) value(depth int) (*node, error) {
 }
 
 // valueOf reads the value that begins with a token.
-func (r *jsonReader) valueOf(token json.Token, line, column, depth int) (*node, error) {
+func (r *jsonReader) valueOf(token jsontext.Token, line, column, depth int) (*node, error) {
 	if r.nodes == 0 {
-		return nil, &Fault{line, column, "", "is one value too many: send less at once"}
+		return nil, &Fault{line, column, "", policy.Say("is one value too many: send less at once")}
 	}
 	r.nodes--
 	n := &node{line: line, column: column}
-	switch t := token.(type) {
-	case nil:
-	case bool:
-		n.kind, n.scalar = boolean, "false"
-		if t {
-			n.scalar = "true"
-		}
-	case json.Number:
-		n.kind, n.scalar = number, t.String()
-	case string:
-		n.kind, n.scalar = text, t
-	case json.Delim:
+	switch kind := token.Kind(); kind {
+	case 't', 'f':
+		n.kind, n.scalar = boolean, token.String()
+	case '0':
+		n.kind, n.scalar = number, token.String()
+	case '"':
+		n.kind, n.scalar = text, token.String()
+	case '[', '{':
 		if depth == maxDepth {
-			return nil, &Fault{line, column, "", fmt.Sprintf("lies more than %d levels deep", maxDepth)}
+			return nil, &Fault{line, column, "", policy.Say("lies more than %d levels deep", maxDepth)}
 		}
-		if t == '[' {
+		if kind == '[' {
 			n.kind = list
 			return n, r.items(depth, func(item *node) { n.items = append(n.items, item) })
 		}
@@ -153,30 +158,31 @@ func (r *jsonReader) valueOf(token json.Token, line, column, depth int) (*node, 
 
 // items reads the items of a list that has begun, and hands each on.
 func (r *jsonReader) items(depth int, visit func(*node)) error {
-	for r.tokens.More() {
+	for r.more() {
 		item, err := r.value(depth + 1)
 		if err != nil {
 			return err
 		}
 		visit(item)
 	}
-	_, err := r.tokens.Token()
+	_, err := r.tokens.ReadToken()
 	return err
 }
 
 func (r *jsonReader) members(n *node, depth int) error {
-	for r.tokens.More() {
+	for r.more() {
 		key, line, column, err := r.next()
 		if err != nil {
 			return err
 		}
+		name := key.String() // what a token holds is gone with the next
 		value, err := r.value(depth + 1)
 		if err != nil {
 			return err
 		}
-		n.fields = append(n.fields, field{key.(string), line, column, value})
+		n.fields = append(n.fields, field{name, line, column, value})
 	}
-	_, err := r.tokens.Token()
+	_, err := r.tokens.ReadToken()
 	return err
 }
 
@@ -188,14 +194,14 @@ func ReadJSON(data []byte) (any, error) {
 		return nil, faults
 	}
 	d := &decoder{faults: faults}
-	out := d.plain(root, "")
+	out := d.plain(root, nil)
 	if len(d.faults) > 0 {
 		return nil, d.faults.sorted()
 	}
 	return out, nil
 }
 
-func (d *decoder) plain(n *node, path string) any {
+func (d *decoder) plain(n *node, at *place) any {
 	switch n.kind {
 	case boolean:
 		return n.scalar == "true"
@@ -206,14 +212,14 @@ func (d *decoder) plain(n *node, path string) any {
 	case list:
 		out := make([]any, len(n.items))
 		for i, item := range n.items {
-			out[i] = d.plain(item, fmt.Sprintf("%s[%d]", path, i))
+			out[i] = d.plain(item, at.item(i))
 		}
 		return out
 	case object:
-		d.twice(n, path)
+		d.twice(n, at)
 		out := make(map[string]any, len(n.fields))
 		for _, f := range n.fields {
-			out[f.name] = d.plain(f.value, join(path, f.name))
+			out[f.name] = d.plain(f.value, at.field(f.name))
 		}
 		return out
 	}

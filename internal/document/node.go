@@ -9,17 +9,19 @@ import (
 	"sort"
 	"strings"
 	"unicode/utf8"
+
+	"sentier/internal/policy"
 )
 
 // Fault is one thing that is wrong with a document.
 type Fault struct {
 	Line, Column int    // from 1; 0 where the fault has no place
 	Path         string // grants[3].lines[0].when[0]; empty: the document as a whole
-	Problem      string
+	Problem      policy.Said
 }
 
 func (f Fault) String() string {
-	s := f.Problem
+	s := f.Problem.Error()
 	if f.Path != "" {
 		s = f.Path + ": " + s
 	}
@@ -100,7 +102,7 @@ func plainText(data []byte) ([]byte, Faults) {
 		column++
 		rest = rest[n:]
 	}
-	return nil, Faults{{line, column, "", "holds bytes that are no UTF-8: save the file as UTF-8"}}
+	return nil, Faults{{line, column, "", policy.Say("holds bytes that are no UTF-8: save the file as UTF-8")}}
 }
 
 // looksLikeJSON tells whether a document of either syntax begins as JSON does.

@@ -34,9 +34,9 @@ func (d *decoder) format(root, given *node, want string) {
 	switch {
 	case root.kind != object:
 	case given == nil:
-		d.fault(root, "format", "is missing: write format: %s", want)
+		d.fault(root, (*place)(nil).field("format"), "is missing: write format: %s", want)
 	case given.scalar != want:
-		d.fault(given, "format", "%q is not read here: this is the place for %s", given.scalar, want)
+		d.fault(given, (*place)(nil).field("format"), "%q is not read here: this is the place for %s", given.scalar, want)
 	}
 }
 

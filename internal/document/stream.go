@@ -2,7 +2,6 @@ package document
 
 import (
 	"bytes"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"reflect"
@@ -14,11 +13,12 @@ import (
 )
 
 // ReadPolicy reads a policy document, JSON or YAML, as it looks. The error is of type [Faults].
-func ReadPolicy(data []byte) (*policy.Policy, error) { return ReadPolicyAs(data, "") }
+func ReadPolicy(data []byte) (*policy.Policy, error) { return ReadPolicyAs(data, "", nil) }
 
 // ReadPolicyAs reads a policy document of a syntax; an empty one is the one that the document looks like. It goes through the
-// document record by record, so that it needs little room beside the document and the records. The error is of type [Faults].
-func ReadPolicyAs(data []byte, syntax Syntax) (*policy.Policy, error) {
+// document record by record, so that it needs little room beside the document and the records, and shares with like (nil: nothing) the
+// records that are the same there. The error is of type [Faults].
+func ReadPolicyAs(data []byte, syntax Syntax, like *policy.Policy) (*policy.Policy, error) {
 	if syntax == "" {
 		syntax = SyntaxOf(data)
 	}
@@ -26,8 +26,7 @@ func ReadPolicyAs(data []byte, syntax Syntax) (*policy.Policy, error) {
 	if len(faults) > 0 {
 		return nil, faults
 	}
-	r := &policyReader{syntax: syntax, data: data, seen: map[string]int{}}
-	r.lists = reflect.ValueOf(&r.records).Elem()
+	r := &policyReader{syntax: syntax, data: data, built: policy.NewBuilder(like), seen: map[string]int{}, places: map[policy.Type][]spot{}}
 	if syntax == JSON {
 		r.readJSON()
 	} else {
@@ -37,7 +36,7 @@ func ReadPolicyAs(data []byte, syntax Syntax) (*policy.Policy, error) {
 		return nil, r.all()
 	}
 	r.checkFormat()
-	p, err := policy.FromRecords(&r.records)
+	p, err := r.built.Policy()
 	var more policy.Faults
 	if errors.As(err, &more) {
 		for _, f := range more {
@@ -73,13 +72,12 @@ type policyReader struct {
 	decoder
 	syntax   Syntax
 	data     []byte
-	records  policy.Records
-	lists    reflect.Value // of records
+	built    *policy.Builder
 	format   *node
 	settings *node
-	first    *node             // where the document begins
-	seen     map[string]int    // lines of the fields of the document
-	places   map[string][]spot // of the records of each list
+	first    *node                  // where the document begins
+	seen     map[string]int         // lines of the fields of the document
+	places   map[policy.Type][]spot // of the records of each list
 	stopped  bool
 }
 
@@ -93,7 +91,7 @@ type spot struct {
 func (r *policyReader) all() Faults {
 	out := r.faults.sorted()
 	if len(out) > mostFaults {
-		out = append(out[:mostFaults:mostFaults], Fault{0, 0, "", fmt.Sprintf("%d more faults are not told: mend these first", len(out)-mostFaults)})
+		out = append(out[:mostFaults:mostFaults], Fault{0, 0, "", policy.Say("%d more faults are not told: mend these first", len(out)-mostFaults)})
 	}
 	return out
 }
@@ -110,62 +108,58 @@ func (r *policyReader) checkFormat() {
 	r.decoder.format(r.first, r.format, PolicyFormat)
 }
 
-// field finds the list, or the settings, that a field of the document is; valid is false where there is none, with its fault.
-func (r *policyReader) field(name string, line, column int) (v reflect.Value, valid bool) {
-	at := &node{line: line, column: column}
+// field finds the type whose records a field of the document lists; valid is false where there is none, with its fault.
+func (r *policyReader) field(name string, line, column int) (t policy.Type, valid bool) {
+	at, where := &node{line: line, column: column}, (*place)(nil).field(name)
 	if before, twice := r.seen[name]; twice {
-		r.fault(at, name, "is given twice, first on line %d: keep one", before)
-		return v, false
+		r.fault(at, where, "is given twice, first on line %d: keep one", before)
+		return t, false
 	}
 	r.seen[name] = line
-	known := []string{"format"}
-	for i := range r.lists.NumField() {
-		tag, _, _ := strings.Cut(r.lists.Type().Field(i).Tag.Get("json"), ",")
-		if tag == name {
-			return r.lists.Field(i), true
-		}
-		known = append(known, tag)
+	if t, ok := policy.TypeNamed(name); ok {
+		return t, true
+	}
+	known := []string{"format", policy.SettingsType.String()}
+	for _, t := range policy.Types() {
+		known = append(known, t.String())
 	}
 	if near := policy.Nearest(name, known); near != "" {
-		r.fault(at, name, "is not known here: did you mean %q?", near)
+		r.fault(at, where, "is not known here: did you mean %q?", near)
 	} else {
-		r.fault(at, name, "is not known here: the fields are %s", strings.Join(known, ", "))
+		r.fault(at, where, "is not known here: the fields are %s", strings.Join(known, ", "))
 	}
-	return v, false
+	return t, false
 }
 
-// item decodes a record at the end of a list.
-func (r *policyReader) item(name string, list reflect.Value, n *node, at spot) {
+// item takes the next record of a list.
+func (r *policyReader) item(t policy.Type, n *node, at spot) {
 	if len(r.faults) > mostFaults {
 		return
 	}
-	if r.places == nil {
-		r.places = map[string][]spot{}
-	}
-	r.places[name] = append(r.places[name], at)
-	if list.Len() == list.Cap() {
-		list.Grow(max(16, list.Len()/4))
-	}
-	list.SetLen(list.Len() + 1)
-	into := list.Index(list.Len() - 1)
-	into.SetZero()
-	path := fmt.Sprintf("%s[%d]", name, list.Len()-1)
+	r.places[t] = append(r.places[t], at)
+	in := place{name: t.String()}
+	where := place{in: &in, index: len(r.places[t]) - 1}
 	if n.kind == null {
-		r.fault(n, path, "is empty: take it out, or give it a value")
+		r.fault(n, &where, "is empty: take it out, or give it a value")
 	}
-	r.decode(n, into, path)
+	record := policy.New(t)
+	r.decode(n, reflect.ValueOf(record).Elem(), &where)
+	r.built.Add(record)
 }
 
 // whole decodes a field of the document that was read in one piece.
-func (r *policyReader) whole(name string, v reflect.Value, n *node) {
+func (r *policyReader) whole(t policy.Type, n *node) {
+	where := (*place)(nil).field(t.String())
 	switch {
 	case n.kind == null:
-	case v.Kind() != reflect.Slice:
+	case t == policy.SettingsType:
 		r.settings = n
-		r.decode(n, v, name)
-	case r.want(n, list, name):
+		settings := &policy.Settings{}
+		r.decode(n, reflect.ValueOf(settings).Elem(), where)
+		r.built.Add(settings)
+	case r.want(n, list, where):
 		for _, item := range n.items {
-			r.item(name, v, item, spot{offset: -1, line: int32(item.line), column: int32(item.column)})
+			r.item(t, item, spot{offset: -1, line: int32(item.line), column: int32(item.column)})
 		}
 	}
 }
@@ -174,20 +168,20 @@ func (r *policyReader) whole(name string, v reflect.Value, n *node) {
 func (r *policyReader) readJSON() {
 	in := newJSONReader(r.data, -1)
 	token, line, column, err := in.next()
-	if err == nil && token != json.Delim('{') {
+	if err == nil && token.Kind() != '{' {
 		var n *node
 		if n, err = in.valueOf(token, line, column, 0); err == nil {
-			r.want(n, object, "")
+			r.want(n, object, nil)
 			r.stopped = true
 			return
 		}
 	}
 	r.first = &node{kind: object, line: line, column: column}
-	for err == nil && in.tokens.More() {
+	for err == nil && in.more() {
 		err = r.member(in)
 	}
 	if err == nil {
-		_, err = in.tokens.Token()
+		_, err = in.tokens.ReadToken()
 	}
 	if err == nil {
 		err = in.end()
@@ -202,14 +196,14 @@ func (r *policyReader) member(in *jsonReader) error {
 	if err != nil {
 		return err
 	}
-	name := key.(string)
+	name := key.String()
 	token, l, c, err := in.next()
 	if err != nil {
 		return err
 	}
-	v, valid := r.list(name, line, column)
-	if token == json.Delim('[') && valid && v.Kind() == reflect.Slice {
-		for in.tokens.More() {
+	t, valid := r.list(name, line, column)
+	if token.Kind() == '[' && valid && t != policy.SettingsType {
+		for in.more() {
 			token, line, column, err := in.next()
 			if err != nil {
 				return err
@@ -219,34 +213,34 @@ func (r *policyReader) member(in *jsonReader) error {
 			if err != nil {
 				return err
 			}
-			r.item(name, v, n, at)
+			r.item(t, n, at)
 		}
-		_, err := in.tokens.Token()
+		_, err := in.tokens.ReadToken()
 		return err
 	}
 	n, err := in.valueOf(token, l, c, 1)
 	if err == nil {
-		r.other(name, v, valid, n)
+		r.other(name, t, valid, n)
 	}
 	return err
 }
 
 // list is [policyReader.field] for all fields but the format.
-func (r *policyReader) list(name string, line, column int) (reflect.Value, bool) {
+func (r *policyReader) list(name string, line, column int) (policy.Type, bool) {
 	if _, twice := r.seen[name]; name == "format" && !twice {
 		r.seen[name] = line
-		return reflect.Value{}, false
+		return 0, false
 	}
 	return r.field(name, line, column)
 }
 
 // other takes a field of the document that is no list of records read one by one.
-func (r *policyReader) other(name string, v reflect.Value, valid bool, n *node) {
+func (r *policyReader) other(name string, t policy.Type, valid bool, n *node) {
 	switch {
 	case name == "format" && r.format == nil:
 		r.format = n
 	case valid:
-		r.whole(name, v, n)
+		r.whole(t, n)
 	}
 }
 
@@ -275,34 +269,34 @@ func (r *policyReader) readYAML() {
 			return
 		}
 		r.first = root
-		if !r.want(root, object, "") {
+		if !r.want(root, object, nil) {
 			r.stopped = true
 			return
 		}
 		for _, f := range root.fields {
-			v, valid := r.list(f.name, f.line, f.column)
-			r.other(f.name, v, valid, f.value)
+			t, valid := r.list(f.name, f.line, f.column)
+			r.other(f.name, t, valid, f.value)
 		}
 		return
 	}
 	if len(sections) == 0 {
-		r.stop(Faults{{1, 1, "", "is empty"}})
+		r.stop(Faults{{1, 1, "", policy.Say("is empty")}})
 		return
 	}
 	r.first = &node{kind: object, line: sections[0].line, column: 1}
 	for _, s := range sections {
-		v, valid := r.list(s.name, s.line, 1)
-		if s.indent < 0 || !valid || v.Kind() != reflect.Slice {
+		t, valid := r.list(s.name, s.line, 1)
+		if s.indent < 0 || !valid || t == policy.SettingsType {
 			n, faults := parseYAMLPart(r.data[s.begin:s.end], s.line-1)
 			if n == nil {
 				r.stop(faults)
 				return
 			}
 			r.faults = append(r.faults, faults...)
-			r.other(s.name, v, valid, n.fields[0].value)
+			r.other(s.name, t, valid, n.fields[0].value)
 			continue
 		}
-		if !r.entries(s, v) {
+		if !r.entries(s, t) {
 			return
 		}
 	}
@@ -312,7 +306,7 @@ func (r *policyReader) readYAML() {
 const partSize = 32 << 10
 
 // entries reads the entries of a list in block style, some at a time.
-func (r *policyReader) entries(s section, v reflect.Value) bool {
+func (r *policyReader) entries(s section, t policy.Type) bool {
 	for i := 0; i < len(s.entries); {
 		k := i + 1
 		for k < len(s.entries) && s.entries[k]-s.entries[i] < partSize {
@@ -324,7 +318,7 @@ func (r *policyReader) entries(s section, v reflect.Value) bool {
 		}
 		part := r.data[s.entries[i]:end]
 		if k == i+1 && manyFields(part) {
-			r.stop(Faults{{s.entriesLines[i], 1, fmt.Sprintf("%s[%d]", s.name, i), fmt.Sprintf("has an object of more than %d fields: no record has as many", mostFields)}})
+			r.stop(Faults{{s.entriesLines[i], 1, fmt.Sprintf("%s[%d]", s.name, i), policy.Say("has an object of more than %d fields: no record has as many", mostFields)}})
 			return false
 		}
 		n, faults := parseYAMLPart(part, s.entriesLines[i]-1)
@@ -334,7 +328,7 @@ func (r *policyReader) entries(s section, v reflect.Value) bool {
 		}
 		r.faults = append(r.faults, faults...)
 		if n.kind != list || len(n.items) != k-i {
-			r.stop(Faults{{s.entriesLines[i], 1, s.name, "cannot be told apart into its entries: give each a line begun with “- ”, all with the same indentation"}})
+			r.stop(Faults{{s.entriesLines[i], 1, s.name, policy.Say("cannot be told apart into its entries: give each a line begun with “- ”, all with the same indentation")}})
 			return false
 		}
 		for _, item := range n.items {
@@ -342,7 +336,7 @@ func (r *policyReader) entries(s section, v reflect.Value) bool {
 			if i+1 < len(s.entries) {
 				at.end = s.entries[i+1]
 			}
-			r.item(s.name, v, item, at)
+			r.item(t, item, at)
 			i++
 		}
 	}
@@ -412,10 +406,10 @@ func (r *policyReader) locate(f policy.Fault) (line, column int) {
 	if f.Type == policy.SettingsType && r.settings != nil {
 		return r.settings.locate(f.Field)
 	}
-	if f.Index < 0 || f.Index >= len(r.places[f.Type.String()]) {
+	if f.Index < 0 || f.Index >= len(r.places[f.Type]) {
 		return r.first.line, r.first.column
 	}
-	at := r.places[f.Type.String()][f.Index]
+	at := r.places[f.Type][f.Index]
 	line, column = int(at.line), int(at.column)
 	var n *node
 	switch {

@@ -9,6 +9,8 @@ import (
 	"github.com/goccy/go-yaml/ast"
 	"github.com/goccy/go-yaml/parser"
 	"github.com/goccy/go-yaml/token"
+
+	"sentier/internal/policy"
 )
 
 // yamlReader turns the syntax tree of the YAML library into ours.
@@ -25,19 +27,19 @@ func parseYAML(data []byte) (n *node, faults Faults) { return parseYAMLPart(data
 // parseYAMLPart reads a part of a text, before which there are so many lines.
 func parseYAMLPart(data []byte, lines int) (n *node, faults Faults) {
 	if len(data) > mostWhole {
-		return nil, Faults{{lines + 1, 1, "", fmt.Sprintf("is too large to be read in one piece (%d bytes): write each list in block style, an entry a line begun with “- ”, or the document as JSON", len(data))}}
+		return nil, Faults{{lines + 1, 1, "", policy.Say("is too large to be read in one piece (%d bytes): write each list in block style, an entry a line begun with “- ”, or the document as JSON", len(data))}}
 	}
 	if manyFields(data) {
-		return nil, Faults{{lines + 1, 1, "", fmt.Sprintf("has an object of more than %d fields: no record has as many", mostFields)}}
+		return nil, Faults{{lines + 1, 1, "", policy.Say("has an object of more than %d fields: no record has as many", mostFields)}}
 	}
 	file, err := parser.ParseBytes(data, 0, parser.AllowDuplicateMapKey())
 	if err != nil {
 		var syntax *yaml.SyntaxError
 		if errors.As(err, &syntax) && syntax.Token != nil {
 			p := syntax.Token.Position
-			return nil, Faults{{p.Line + lines, p.Column, "", "is no YAML: " + syntax.Message}}
+			return nil, Faults{{p.Line + lines, p.Column, "", policy.Say("is no YAML: %s", syntax.Message)}}
 		}
-		return nil, Faults{{0, 0, "", "is no YAML: " + err.Error()}}
+		return nil, Faults{{0, 0, "", policy.Say("is no YAML: %v", err)}}
 	}
 	r := &yamlReader{lines: lines}
 	var body ast.Node
@@ -47,12 +49,12 @@ func parseYAMLPart(data []byte, lines int) (n *node, faults Faults) {
 		}
 		if body != nil {
 			line, column := r.place(doc.Body)
-			return nil, Faults{{line, column, "", "is a second document in one file: keep one"}}
+			return nil, Faults{{line, column, "", policy.Say("is a second document in one file: keep one")}}
 		}
 		body = doc.Body
 	}
 	if body == nil {
-		return nil, Faults{{1, 1, "", "is empty"}}
+		return nil, Faults{{1, 1, "", policy.Say("is empty")}}
 	}
 	n = r.value(body, 0)
 	return n, r.faults
@@ -116,7 +118,7 @@ func (r *yamlReader) value(y ast.Node, depth int) *node {
 	}
 	n.line, n.column = r.place(y)
 	if depth > maxDepth {
-		r.faults = append(r.faults, Fault{n.line, n.column, "", fmt.Sprintf("lies more than %d levels deep", maxDepth)})
+		r.faults = append(r.faults, Fault{n.line, n.column, "", policy.Say("lies more than %d levels deep", maxDepth)})
 		return n
 	}
 	switch y := y.(type) {
@@ -149,7 +151,7 @@ func (r *yamlReader) value(y ast.Node, depth int) *node {
 		n.line, n.column = r.place(y.Key)
 		r.pair(n, y, depth)
 	default:
-		r.faults = append(r.faults, Fault{n.line, n.column, "", fmt.Sprintf("holds a YAML %s, which is not read here: write the value out", y.Type())})
+		r.faults = append(r.faults, Fault{n.line, n.column, "", policy.Say("holds a YAML %s, which is not read here: write the value out", y.Type())})
 	}
 	return n
 }
@@ -161,7 +163,7 @@ func (r *yamlReader) pair(n *node, pair *ast.MappingValueNode, depth int) {
 		name = key.Value
 	}
 	if t := pair.Key.GetToken().Type; t == token.MergeKeyType {
-		r.faults = append(r.faults, Fault{line, column, "", "holds a YAML merge key, which is not read here: write the fields out"})
+		r.faults = append(r.faults, Fault{line, column, "", policy.Say("holds a YAML merge key, which is not read here: write the fields out")})
 		return
 	}
 	n.fields = append(n.fields, field{name, line, column, r.value(pair.Value, depth+1)})

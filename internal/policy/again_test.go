@@ -33,7 +33,7 @@ func TestIDsThatAreThereTwice(t *testing.T) {
 			for _, f := range faults {
 				if f.Type == policy.Users {
 					got = append(got, f.ID)
-					if !strings.Contains(f.Problem, "is there twice") {
+					if !strings.Contains(f.Problem.Error(), "is there twice") {
 						t.Errorf("%s: %v", name, f)
 					}
 				}

@@ -2,7 +2,6 @@ package policy
 
 import (
 	"cmp"
-	"fmt"
 	"reflect"
 	"slices"
 	"sync"
@@ -90,10 +89,19 @@ func (d *draft) set(c *Change, r Record) {
 		p.record, p.whole = r, p.whole || whole
 		return
 	}
-	d.room = append(d.room, pending{r, c.Place, whole}) // within its room: see newDraft
+	if len(d.room) == cap(d.room) { // what is pointed to stays where it is
+		d.room = make([]pending, 0, roomStep)
+	}
+	d.room = append(d.room, pending{r, c.Place, whole})
+	if d.pending[c.Type] == nil {
+		d.pending[c.Type] = map[string]*pending{}
+	}
 	d.pending[c.Type][c.ID] = &d.room[len(d.room)-1]
 	d.order[c.Type] = append(d.order[c.Type], c.ID)
 }
+
+// roomStep is for how many more records room is made at once.
+const roomStep = 1024
 
 // newDraft begins a draft with room for what changes make, at most one record each.
 func newDraft(p *Policy, changes []Change) *draft {
@@ -138,17 +146,8 @@ func (p *Policy) Apply(changes []Change) (*Policy, []RecordChange, error) {
 	for i := range changes {
 		d.step(&changes[i])
 	}
-	for _, ids := range d.order {
-		if !slices.IsSorted(ids) {
-			slices.Sort(ids)
-		}
-	}
-	d.checkAll()
-	if len(d.faults) > 0 {
-		slices.SortStableFunc(d.faults, func(a, b Fault) int {
-			return cmp.Or(cmp.Compare(a.Type, b.Type), cmp.Compare(a.Index, b.Index), cmp.Compare(a.ID, b.ID))
-		})
-		return nil, nil, d.faults
+	if err := d.sound(); err != nil {
+		return nil, nil, err
 	}
 	return d.finish()
 }
@@ -324,7 +323,7 @@ func changeList(r Record, c Change, check *checker) Record {
 			return n.normal()
 		}
 	}
-	check.fault(c.List, "a %s has no list %q that can be changed entry by entry", c.Type.Noun(), c.List)
+	check.fault(c.List, "a %s has no list %q that can be changed entry by entry", Say(c.Type.Noun()), c.List)
 	return nil
 }
 
@@ -396,7 +395,7 @@ func Undo(done []RecordChange) []Change {
 	return Changes(back)
 }
 
-func (d *draft) unknown(t Type, id string) string {
+func (d *draft) unknown(t Type, id string) Said {
 	near := nearest(id, func(yield func(string) bool) {
 		for r, p := range d.pending[t] {
 			if p.record != nil && !yield(r) {
@@ -410,7 +409,7 @@ func (d *draft) unknown(t Type, id string) string {
 		}
 	})
 	if near != "" {
-		return fmt.Sprintf("there is no %s %q: did you mean %q?", t.Noun(), id, near)
+		return Say("there is no %s %q: did you mean %q?", Say(t.Noun()), id, near)
 	}
-	return fmt.Sprintf("there is no %s %q: add it, or name one that is there", t.Noun(), id)
+	return Say("there is no %s %q: add it, or name one that is there", Say(t.Noun()), id)
 }

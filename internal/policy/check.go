@@ -1,7 +1,6 @@
 package policy
 
 import (
-	"errors"
 	"fmt"
 	"math"
 	"strings"
@@ -213,18 +212,7 @@ func (c *checker) oneOf(field, value string, allowed ...string) {
 		c.fault(field, "%q is not known: did you mean %q?", value, near)
 		return
 	}
-	c.fault(field, "%q is not known: write %s", value, orList(allowed))
-}
-
-func orList(words []string) string {
-	quoted := make([]string, len(words))
-	for i, w := range words {
-		quoted[i] = fmt.Sprintf("%q", w)
-	}
-	if len(quoted) == 1 {
-		return quoted[0]
-	}
-	return strings.Join(quoted[:len(quoted)-1], ", ") + " or " + quoted[len(quoted)-1]
+	c.fault(field, "%q is not known: write %s", value, Choice(allowed))
 }
 
 func (c *checker) span(field string, s Span) {
@@ -249,16 +237,16 @@ func (c *checker) zone(field, zone string) {
 	}
 }
 
-var errZone = errors.New("is no zone of the IANA time zone database: write one such as Europe/Lisbon, or UTC")
+const noZone = "%q is no zone of the IANA time zone database: write one such as Europe/Lisbon, or UTC"
 
 // LoadZone finds an IANA zone by name. "Local" is no zone: it would differ from machine to machine.
 func LoadZone(name string) (*time.Location, error) {
 	if name == "" || name == "Local" {
-		return nil, fmt.Errorf("%q %w", name, errZone)
+		return nil, Say(noZone, name)
 	}
 	loc, err := time.LoadLocation(name)
 	if err != nil {
-		return nil, fmt.Errorf("%q %w", name, errZone)
+		return nil, Say(noZone, name)
 	}
 	return loc, nil
 }

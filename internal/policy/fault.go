@@ -1,6 +1,7 @@
 package policy
 
 import (
+	"cmp"
 	"fmt"
 	"strings"
 )
@@ -11,7 +12,7 @@ type Fault struct {
 	ID      string // of the record; empty where it has none
 	Index   int    // of the record in its list of a document; -1 where it came by itself
 	Field   string // within the record, such as lines[0].on.sites[1]; empty: the record itself
-	Problem string
+	Problem Said
 }
 
 // Path names the place of the fault: grants[3].lines[0].when[0] in a document,
@@ -31,7 +32,12 @@ func (f Fault) Path() string {
 	return path
 }
 
-func (f Fault) String() string { return f.Path() + ": " + f.Problem }
+func (f Fault) String() string { return f.Path() + ": " + f.Problem.Error() }
+
+// compareFaults orders faults by type, place and id.
+func compareFaults(a, b Fault) int {
+	return cmp.Or(cmp.Compare(a.Type, b.Type), cmp.Compare(a.Index, b.Index), cmp.Compare(a.ID, b.ID))
+}
 
 // Faults are all that is wrong with a change; as an error, one line each.
 type Faults []Fault
@@ -52,6 +58,6 @@ type checker struct {
 	index  int
 }
 
-func (c *checker) fault(field, format string, args ...any) {
-	*c.faults = append(*c.faults, Fault{c.typ, c.id, c.index, field, fmt.Sprintf(format, args...)})
+func (c *checker) fault(field, form string, args ...any) {
+	*c.faults = append(*c.faults, Fault{c.typ, c.id, c.index, field, Say(form, args...)})
 }

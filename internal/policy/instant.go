@@ -1,11 +1,10 @@
 package policy
 
 import (
-	"errors"
 	"time"
 )
 
-var errInstant = errors.New("is no instant: write it as in RFC 3339, such as 2026-07-04T21:30:00+01:00")
+var errInstant = Say("is no instant: write it as in RFC 3339, such as 2026-07-04T21:30:00+01:00")
 
 // earliest is the first instant that records tell apart from none: the zero [time.Time] stands for an end that is not given.
 var earliest = time.Time{}.Add(time.Microsecond)
@@ -22,7 +21,7 @@ func ParseInstant(text string) (time.Time, error) {
 	case t.Before(earliest):
 		return earliest, nil
 	case t.Year() > 9999:
-		return time.Time{}, errors.New("lies after the year 9999 by the clock of UTC: no later instant can be written")
+		return time.Time{}, Say("lies after the year 9999 by the clock of UTC: no later instant can be written")
 	}
 	return t, nil
 }

@@ -39,7 +39,7 @@ func (d *draft) checkReferences() {
 			if old[ref.target()] && d.pending[ref.Type] == nil {
 				return
 			}
-			if problem := d.missing(ref); problem != "" {
+			if problem := d.missing(ref); problem.Form != "" {
 				d.checker(r.Type(), r.Key()).fault(ref.Field(), "%s", problem)
 			}
 		})
@@ -49,13 +49,13 @@ func (d *draft) checkReferences() {
 // checkEntries faults every added entry of something that is not there.
 func (d *draft) checkEntries() {
 	for _, e := range d.entries {
-		if problem := d.missing(e.ref); problem != "" && !d.removes && !d.whole(e.by.Type, e.by.ID) {
+		if problem := d.missing(e.ref); problem.Form != "" && !d.removes && !d.whole(e.by.Type, e.by.ID) {
 			d.checker(e.by.Type, e.by.ID).fault(e.ref.Field(), "%s", problem)
 		}
 	}
 }
 
-func (d *draft) missing(ref Reference) string {
+func (d *draft) missing(ref Reference) Said {
 	to, ok := d.get(ref.Type, ref.ID)
 	if !ok {
 		return d.unknown(ref.Type, ref.ID)
@@ -63,25 +63,25 @@ func (d *draft) missing(ref Reference) string {
 	device, isDevice := to.(*Device)
 	wantsPoint := strings.HasSuffix(ref.List, "on.points")
 	if !isDevice || !wantsPoint {
-		return ""
+		return Said{}
 	}
 	if ref.Point == "" {
-		return fmt.Sprintf("%q names no point: write device/point, or list it under devices", ref.ID)
+		return Say("%q names no point: write device/point, or list it under devices", ref.ID)
 	}
 	names := make([]string, len(device.Points))
 	for i, p := range device.Points {
 		if p.ID == ref.Point {
-			return ""
+			return Said{}
 		}
 		names[i] = string(p.ID)
 	}
 	if near := Nearest(string(ref.Point), names); near != "" {
-		return fmt.Sprintf("device %q has no point %q: did you mean %q?", ref.ID, ref.Point, near)
+		return Say("device %q has no point %q: did you mean %q?", ref.ID, ref.Point, near)
 	}
 	if len(names) == 0 {
-		return fmt.Sprintf("device %q has no points: grant the device", ref.ID)
+		return Say("device %q has no points: grant the device", ref.ID)
 	}
-	return fmt.Sprintf("device %q has no point %q: it has %s", ref.ID, ref.Point, strings.Join(names, ", "))
+	return Say("device %q has no point %q: it has %s", ref.ID, ref.Point, strings.Join(names, ", "))
 }
 
 // referrers are the types whose records can mention a type.
@@ -161,7 +161,7 @@ func (d *draft) checkRemovals() {
 						what += "/" + string(ref.Point)
 					}
 					d.checker(t, r.Key()).fault(ref.Field(),
-						"still mentions %s %q: take it out there first, or remove it along", ref.Type.Noun(), what)
+						"still mentions %s %q: take it out there first, or remove it along", Say(ref.Type.Noun()), what)
 				}
 			})
 		}
@@ -297,7 +297,7 @@ func (d *draft) checkName(r Record, owner map[string]Record) {
 		case isUser:
 			check.fault("email", "the e-mail %q is taken by %q: one person has one account", u.Email, other.Key())
 		case FoldName(r.Title()) == FoldName(other.Title()):
-			check.fault("name", "the name %q is taken in %s by %q: choose another", r.Title(), nameScope(r), other.Key())
+			check.fault("name", "the name %q is taken in %s by %q: choose another", r.Title(), Say(nameScope(r)), other.Key())
 		default:
 			check.fault("name", "the name %q looks like %q, the name of %q: choose another", r.Title(), other.Title(), other.Key())
 		}
@@ -330,7 +330,7 @@ func (d *draft) checkLimits() {
 				if !ok {
 					first[name] = use{texts, g.ID}
 				} else if was.texts != texts && fault {
-					kind := map[bool]string{true: "a list of texts", false: "a number"}
+					kind := map[bool]Said{true: Say("a list of texts"), false: Say("a number")}
 					d.checker(Grants, r.Key()).fault(fmt.Sprintf("lines[%d].limits.%s", i, name),
 						"is %s here and %s in grant %q: one name has one type", kind[texts], kind[was.texts], was.by)
 				}

@@ -24,57 +24,11 @@ func Empty() *Policy {
 // FromRecords makes a policy of the lists of a document. The error is of type [Faults]: every
 // fault at once, each with the index of its record.
 func FromRecords(records *Records) (*Policy, error) {
-	var faults Faults
-	all := records.All()
-	changes := make([]Change, 0, len(all))
-	var seen idSet
-	index, last, first := 0, typeCount, 0 // first of changes is the type's first
-	for _, r := range all {
-		if r.Type() != last {
-			index, last, first, seen = 0, r.Type(), len(changes), idSet{}
-		}
-		index++
-		if seen.has(r.Key(), changes[first:]) {
-			faults = append(faults, Fault{r.Type(), r.Key(), index - 1, "id",
-				"the id " + r.Key() + " is there twice: give each " + r.Type().Noun() + " an id of its own"})
-			continue
-		}
-		changes = append(changes, Change{Op: Put, Type: r.Type(), ID: r.Key(), Record: r, Place: index})
+	b := NewBuilder(nil)
+	for _, r := range records.All() {
+		b.Add(r)
 	}
-	p, _, err := Empty().Apply(changes)
-	if more, ok := err.(Faults); ok {
-		faults = append(faults, more...)
-	}
-	if len(faults) > 0 {
-		return nil, faults
-	}
-	return p, nil
-}
-
-// idSet tells which ids came before. From a store they come in order, and need no set.
-type idSet struct {
-	last string          // as long as they come in order
-	all  map[string]bool // nil: they do
-}
-
-// has tells whether an id is among those of the changes before. Empty ids, which are faulted elsewhere, are not counted.
-func (s *idSet) has(id string, before []Change) bool {
-	if id == "" {
-		return false
-	}
-	if s.all == nil {
-		if s.last < id {
-			s.last = id
-			return false
-		}
-		s.all = map[string]bool{}
-		for _, c := range before {
-			s.all[c.ID] = true
-		}
-	}
-	found := s.all[id]
-	s.all[id] = true
-	return found
+	return b.Policy()
 }
 
 // Table is the table of all records of a type.

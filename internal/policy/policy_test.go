@@ -82,7 +82,7 @@ func TestFaultsNameTheirPlaceAndTheMend(t *testing.T) {
 				t.Error("a policy came of it")
 			}
 			faults, ok := err.(policy.Faults)
-			if !ok || len(faults) != 1 || faults[0].Path() != c.path || !strings.Contains(faults[0].Problem, c.problem) {
+			if !ok || len(faults) != 1 || faults[0].Path() != c.path || !strings.Contains(faults[0].Problem.Error(), c.problem) {
 				t.Errorf("got\n%v\nwant %s: …%s…", err, c.path, c.problem)
 			}
 		})

@@ -2,9 +2,7 @@ package policy
 
 import (
 	"encoding/json"
-	"fmt"
 	"net/netip"
-	"slices"
 	"time"
 )
 
@@ -397,24 +395,24 @@ type Records struct {
 	Mandates     []Mandate     `json:"mandates,omitempty"`
 }
 
-// New makes an empty record of a type, to be decoded into.
-func New(t Type) Record {
-	return map[Type]func() Record{
-		SettingsType: func() Record { return &Settings{} },
-		Rights:       func() Record { return &Right{} },
-		Roles:        func() Record { return &Role{} },
-		Kinds:        func() Record { return &Kind{} },
-		Sites:        func() Record { return &Site{} },
-		Devices:      func() Record { return &Device{} },
-		DeviceGroups: func() Record { return &DeviceGroup{} },
-		Users:        func() Record { return &User{} },
-		UserGroups:   func() Record { return &UserGroup{} },
-		Calendars:    func() Record { return &Calendar{} },
-		Schedules:    func() Record { return &Schedule{} },
-		Grants:       func() Record { return &Grant{} },
-		Mandates:     func() Record { return &Mandate{} },
-	}[t]()
+var makers = [typeCount]func() Record{
+	SettingsType: func() Record { return &Settings{} },
+	Rights:       func() Record { return &Right{} },
+	Roles:        func() Record { return &Role{} },
+	Kinds:        func() Record { return &Kind{} },
+	Sites:        func() Record { return &Site{} },
+	Devices:      func() Record { return &Device{} },
+	DeviceGroups: func() Record { return &DeviceGroup{} },
+	Users:        func() Record { return &User{} },
+	UserGroups:   func() Record { return &UserGroup{} },
+	Calendars:    func() Record { return &Calendar{} },
+	Schedules:    func() Record { return &Schedule{} },
+	Grants:       func() Record { return &Grant{} },
+	Mandates:     func() Record { return &Mandate{} },
 }
+
+// New makes an empty record of a type, to be decoded into.
+func New(t Type) Record { return makers[t]() }
 
 // All lists the records by pointer into the lists, in document order, the settings first.
 func (r *Records) All() []Record {
@@ -447,82 +445,4 @@ func appendAll[T any, P interface {
 func (r *Records) size() int {
 	return 1 + len(r.Rights) + len(r.Roles) + len(r.Kinds) + len(r.Sites) + len(r.Devices) + len(r.DeviceGroups) +
 		len(r.Users) + len(r.UserGroups) + len(r.Calendars) + len(r.Schedules) + len(r.Grants) + len(r.Mandates)
-}
-
-// Append adds all lists of others to the ends of these; their settings take the place of those here where they have any.
-func (r *Records) Append(others ...*Records) {
-	for _, o := range others {
-		if o.Settings != (Settings{}) {
-			r.Settings = o.Settings
-		}
-	}
-	appendEach(&r.Rights, others, func(o *Records) []Right { return o.Rights })
-	appendEach(&r.Roles, others, func(o *Records) []Role { return o.Roles })
-	appendEach(&r.Kinds, others, func(o *Records) []Kind { return o.Kinds })
-	appendEach(&r.Sites, others, func(o *Records) []Site { return o.Sites })
-	appendEach(&r.Devices, others, func(o *Records) []Device { return o.Devices })
-	appendEach(&r.DeviceGroups, others, func(o *Records) []DeviceGroup { return o.DeviceGroups })
-	appendEach(&r.Users, others, func(o *Records) []User { return o.Users })
-	appendEach(&r.UserGroups, others, func(o *Records) []UserGroup { return o.UserGroups })
-	appendEach(&r.Calendars, others, func(o *Records) []Calendar { return o.Calendars })
-	appendEach(&r.Schedules, others, func(o *Records) []Schedule { return o.Schedules })
-	appendEach(&r.Grants, others, func(o *Records) []Grant { return o.Grants })
-	appendEach(&r.Mandates, others, func(o *Records) []Mandate { return o.Mandates })
-}
-
-// appendEach makes room once: of a million records, growing step by step would copy each several times.
-func appendEach[T any](list *[]T, others []*Records, of func(*Records) []T) {
-	size := 0
-	for _, o := range others {
-		size += len(of(o))
-	}
-	*list = slices.Grow(*list, size)
-	for _, o := range others {
-		*list = append(*list, of(o)...)
-	}
-}
-
-// AddJSON appends a record, written as JSON by this package, to the list of its type. It is for
-// what a store kept, and is not strict.
-func (r *Records) AddJSON(typeName string, body []byte) error {
-	t, ok := TypeNamed(typeName)
-	if !ok {
-		return fmt.Errorf("%q is no type of record", typeName)
-	}
-	var err error
-	switch t {
-	case SettingsType:
-		err = json.Unmarshal(body, &r.Settings)
-	case Rights:
-		r.Rights, err = appendJSON(r.Rights, body)
-	case Roles:
-		r.Roles, err = appendJSON(r.Roles, body)
-	case Kinds:
-		r.Kinds, err = appendJSON(r.Kinds, body)
-	case Sites:
-		r.Sites, err = appendJSON(r.Sites, body)
-	case Devices:
-		r.Devices, err = appendJSON(r.Devices, body)
-	case DeviceGroups:
-		r.DeviceGroups, err = appendJSON(r.DeviceGroups, body)
-	case Users:
-		r.Users, err = appendJSON(r.Users, body)
-	case UserGroups:
-		r.UserGroups, err = appendJSON(r.UserGroups, body)
-	case Calendars:
-		r.Calendars, err = appendJSON(r.Calendars, body)
-	case Schedules:
-		r.Schedules, err = appendJSON(r.Schedules, body)
-	case Grants:
-		r.Grants, err = appendJSON(r.Grants, body)
-	case Mandates:
-		r.Mandates, err = appendJSON(r.Mandates, body)
-	}
-	return err
-}
-
-func appendJSON[T any](list []T, body []byte) ([]T, error) {
-	var v T
-	err := json.Unmarshal(body, &v)
-	return append(list, v), err
 }

@@ -47,7 +47,7 @@ func (s Switch) MarshalJSON() ([]byte, error) { return strconv.AppendBool(nil, s
 func (s *Switch) UnmarshalJSON(b []byte) error {
 	v, err := strconv.ParseBool(string(b))
 	if err != nil {
-		return fmt.Errorf("%s is neither true nor false", b)
+		return Say("%s is neither true nor false", b)
 	}
 	*s = Off
 	if v {
@@ -69,7 +69,7 @@ func (c Clock) String() string { return fmt.Sprintf("%02d:%02d", c/60, c%60) }
 
 // UnmarshalText reads HH:MM, 00:00 to 24:00.
 func (c *Clock) UnmarshalText(b []byte) error {
-	bad := fmt.Errorf("%q is no time of day: write HH:MM from 00:00 to 24:00, such as 07:30", b)
+	bad := Say("%q is no time of day: write HH:MM from 00:00 to 24:00, such as 07:30", b)
 	if len(b) != 5 || b[2] != ':' {
 		return bad
 	}
@@ -106,7 +106,7 @@ func (d Date) Days() int {
 func (d *Date) UnmarshalText(b []byte) error {
 	t, err := time.Parse(time.DateOnly, string(b))
 	if err != nil || t.Year() < 1 {
-		return fmt.Errorf("%q is no date: write YYYY-MM-DD, such as 2026-07-04", b)
+		return Say("%q is no date: write YYYY-MM-DD, such as 2026-07-04", b)
 	}
 	*d = Date{t.Year(), t.Month(), t.Day()}
 	return nil
@@ -127,7 +127,7 @@ func (d MonthDay) MarshalText() ([]byte, error) {
 func (d *MonthDay) UnmarshalText(b []byte) error {
 	t, err := time.Parse(time.DateOnly, "2000-"+string(b))
 	if err != nil || len(b) != 5 {
-		return fmt.Errorf("%q is no day of the year: write MM-DD, such as 04-01", b)
+		return Say("%q is no day of the year: write MM-DD, such as 04-01", b)
 	}
 	*d = MonthDay{t.Month(), t.Day()}
 	return nil
@@ -153,9 +153,9 @@ func (w *Weekday) UnmarshalText(b []byte) error {
 		}
 	}
 	if near := Nearest(string(b[:min(len(b), 3)]), weekdays[:]); near != "" {
-		return fmt.Errorf("%q is no day: did you mean %q?", b, near)
+		return Say("%q is no day: did you mean %q?", b, near)
 	}
-	return fmt.Errorf("%q is no day: write mon, tue, wed, thu, fri, sat or sun", b)
+	return Say("%q is no day: write mon, tue, wed, thu, fri, sat or sun", b)
 }
 
 // Limit is what an enforcement point is told to hold an allowed user to: a
@@ -182,7 +182,7 @@ func (l *Limit) UnmarshalJSON(b []byte) error {
 	}
 	n, err := strconv.ParseFloat(string(b), 64)
 	if err != nil || math.IsInf(n, 0) || math.IsNaN(n) {
-		return fmt.Errorf("%s is neither a number nor a list of texts", b)
+		return Say("%s is neither a number nor a list of texts", b)
 	}
 	l.Number = n
 	return nil

@@ -44,8 +44,11 @@ const (
 // busyError is that the service has its hands full.
 type busyError struct{ after time.Duration }
 
-func (e *busyError) Error() string {
-	return fmt.Sprintf("the service has more to do than it takes on at once: try again in %s", e.after)
+func (e *busyError) Error() string { return e.Unwrap().Error() }
+
+// Unwrap is the sentence that it is told as.
+func (e *busyError) Unwrap() error {
+	return service.Say("the service has more to do than it takes on at once: try again in %s", e.after)
 }
 
 // retryAfter writes a time for the header of that name, in whole seconds and at least one.

@@ -4,7 +4,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"errors"
-	"fmt"
+
 	"io"
 	"mime"
 	"net/http"
@@ -51,7 +51,7 @@ func (r *request) mediaType() (string, error) {
 	}
 	media, _, err := mime.ParseMediaType(text)
 	if err != nil {
-		return "", &httpError{http.StatusUnsupportedMediaType, fmt.Sprintf("the Content-Type %q cannot be read", service.Clip(text))}
+		return "", &httpError{http.StatusUnsupportedMediaType, service.Say("the Content-Type %q cannot be read", service.Clip(text))}
 	}
 	return media, nil
 }
@@ -74,7 +74,7 @@ func (r *request) checkContent(c content) error {
 	if media == "" {
 		media = "nothing"
 	}
-	return &httpError{http.StatusUnsupportedMediaType, fmt.Sprintf("the body is sent as %s, and %s is taken here: say so in Content-Type", service.Clip(media), strings.Join(types, " or "))}
+	return &httpError{http.StatusUnsupportedMediaType, service.Say("the body is sent as %s, and %s is taken here: say so in Content-Type", service.Clip(media), service.Choice(types))}
 }
 
 // body reads the request's body, once its caller may send it. What it is kept in grows with what has come.
@@ -89,6 +89,10 @@ func (r *request) body() ([]byte, error) {
 		from = count
 	}
 	var data bytes.Buffer
+	if n := r.Request().ContentLength; r.heavy && n > 0 && n <= limit {
+		// Heavy requests are few, and their callers known. Room that nothing came for is not touched, and costs nothing.
+		data.Grow(int(n) + bytes.MinRead)
+	}
 	_, err := data.ReadFrom(from)
 	var large *http.MaxBytesError
 	var busy *busyError
@@ -96,10 +100,10 @@ func (r *request) body() ([]byte, error) {
 		return nil, busy
 	}
 	if errors.As(err, &large) {
-		return nil, &httpError{http.StatusRequestEntityTooLarge, fmt.Sprintf("the body is larger than the %d bytes that are read here", limit)}
+		return nil, &httpError{http.StatusRequestEntityTooLarge, service.Say("the body is larger than the %d bytes that are read here", limit)}
 	}
 	if err != nil {
-		return nil, &httpError{http.StatusBadRequest, "the body ended before it was complete, or took too long to come"}
+		return nil, &httpError{http.StatusBadRequest, service.Say("the body ended before it was complete, or took too long to come")}
 	}
 	r.sent = data.Bytes()
 	if len(r.sent) > fewBytes {
@@ -137,7 +141,7 @@ func strictJSON(data []byte, into any) error {
 	}
 	if err != nil {
 		if field, ok := strings.CutPrefix(err.Error(), "json: unknown field "); ok {
-			return &service.InputError{Field: strings.Trim(field, `"`), Problem: "is not known here"}
+			return service.Wrong(strings.Trim(field, `"`), "is not known here")
 		}
 		return jsonError(err)
 	}
@@ -150,25 +154,25 @@ func jsonError(err error) error {
 	var syntax *json.SyntaxError
 	switch {
 	case errors.As(err, &wrong):
-		return &service.InputError{Field: wrong.Field, Problem: fmt.Sprintf("is a %s, but %s belongs here", wrong.Value, kindOf(wrong))}
+		return service.Wrong(wrong.Field, "is of another kind: %s belongs here", kindOf(wrong))
 	case errors.As(err, &syntax):
-		return &httpError{http.StatusBadRequest, fmt.Sprintf("the body is no JSON: %v, at byte %d", syntax, syntax.Offset)}
+		return &httpError{http.StatusBadRequest, service.Say("the body is no JSON: %v, at byte %d", syntax, syntax.Offset)}
 	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF):
-		return &httpError{http.StatusBadRequest, "the body is no JSON: it ends before it is complete"}
+		return &httpError{http.StatusBadRequest, service.Say("the body is no JSON: it ends before it is complete")}
 	}
-	return &httpError{http.StatusBadRequest, "the body is no JSON that is read here: " + err.Error()}
+	return &httpError{http.StatusBadRequest, service.Say("the body is no JSON that is read here: %v", err)}
 }
 
-func kindOf(wrong *json.UnmarshalTypeError) string {
+func kindOf(wrong *json.UnmarshalTypeError) service.Said {
 	switch wrong.Type.Kind().String() {
 	case "string":
-		return "a text"
+		return service.Say("a text")
 	case "bool":
-		return "true or false"
+		return service.Say("true or false")
 	case "slice", "array":
-		return "a list"
+		return service.Say("a list")
 	case "struct", "map", "interface", "ptr":
-		return "an object"
+		return service.Say("an object")
 	}
-	return "a number"
+	return service.Say("a number")
 }

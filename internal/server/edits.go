@@ -100,7 +100,7 @@ func (r *request) flag(name string) (bool, error) {
 	}
 	v, err := strconv.ParseBool(text)
 	if err != nil {
-		return false, &service.InputError{Field: name, Problem: fmt.Sprintf("%q is neither true nor false", text)}
+		return false, service.Wrong(name, "%q is neither true nor false", text)
 	}
 	return v, nil
 }
@@ -111,7 +111,7 @@ const maxKey = 200
 func (r *request) asked() (service.Asked, error) {
 	o := service.Asked{Key: r.Request().Header.Get("Idempotency-Key")}
 	if len(o.Key) > maxKey {
-		return o, &service.InputError{Field: "Idempotency-Key", Problem: fmt.Sprintf("has %d characters: keep it to %d", len(o.Key), maxKey)}
+		return o, service.Wrong("Idempotency-Key", "has %d characters: keep it to %d", len(o.Key), maxKey)
 	}
 	hash := sha256.New()
 	fmt.Fprintf(hash, "%s %s\n", r.Request().Method, r.Request().URL.RequestURI())
@@ -125,7 +125,7 @@ func (r *request) edit() (service.EditOptions, error) {
 	h := r.Request().Header
 	o := service.EditOptions{Note: r.QueryParam("note"), Match: tags(h.Values("If-Match")), None: h.Get("If-None-Match") == "*"}
 	if len(h.Values("If-Match")) > 0 && len(o.Match) == 0 {
-		return o, &service.InputError{Field: "If-Match", Problem: "names no entity tag"}
+		return o, service.Wrong("If-Match", "names no entity tag")
 	}
 	var err error
 	if o.Dry, err = r.flag("dry"); err != nil {
@@ -305,7 +305,7 @@ func (s *Server) find(r *request) error {
 	if text := r.QueryParam("limit"); text != "" {
 		var err error
 		if limit, err = strconv.Atoi(text); err != nil || limit < 1 || limit > 200 {
-			return &service.InputError{Field: "limit", Problem: fmt.Sprintf("%q is out of range: 1 to 200", text)}
+			return service.Wrong("limit", "%q is out of range: 1 to 200", text)
 		}
 	}
 	found, err := s.service.Find(r.caller, r.QueryParam("q"), limit)
@@ -329,7 +329,7 @@ func (s *Server) events(r *request) error {
 	if text := r.Request().Header.Get("Last-Event-ID"); text != "" {
 		n, err := strconv.ParseUint(text, 10, 64)
 		if err != nil {
-			return &service.InputError{Field: "Last-Event-ID", Problem: fmt.Sprintf("%q is no revision", service.Clip(text))}
+			return service.Wrong("Last-Event-ID", "%q is no revision", service.Clip(text))
 		}
 		after = min(n, after)
 	}

@@ -84,19 +84,20 @@ func (s *Server) explain(c *echo.Context, p *wire.Problem, err error, words serv
 	var conflict *service.ConflictError
 	var gains *service.GainsError
 	var say speaker
+	var said service.Said
 	switch {
 	case errors.As(err, &input):
 		p.Detail = words.Say("problem.request")
-		p.Faults = []wire.Fault{{Path: input.Field, Problem: input.Problem}}
+		p.Faults = []wire.Fault{{Path: input.Field, Problem: words.Put(input.Problem)}}
 	case errors.As(err, &faults):
 		p.Detail = words.Say("problem.document")
 		for _, f := range faults {
-			p.Faults = append(p.Faults, wire.Fault{Path: f.Path, Problem: f.Problem, Line: f.Line, Column: f.Column})
+			p.Faults = append(p.Faults, wire.Fault{Path: f.Path, Problem: words.Put(f.Problem), Line: f.Line, Column: f.Column})
 		}
 	case errors.As(err, &policyFaults):
 		p.Detail = words.Say("problem.change")
 		for _, f := range policyFaults {
-			p.Faults = append(p.Faults, wire.Fault{Path: f.Path(), Problem: f.Problem})
+			p.Faults = append(p.Faults, wire.Fault{Path: f.Path(), Problem: words.Put(f.Problem)})
 		}
 	case p.Status == http.StatusNotFound:
 		p.Detail = words.Say("problem.not-found.means")
@@ -107,6 +108,8 @@ func (s *Server) explain(c *echo.Context, p *wire.Problem, err error, words serv
 		p.Detail = words.Say("problem.internal.means")
 	case errors.As(err, &say):
 		p.Detail = say.In(words)
+	case errors.As(err, &said):
+		p.Detail = words.Put(said)
 	case words.Language() != service.English.Language():
 		p.Detail = words.Say("problem." + problems[p.Status] + ".means")
 	}

@@ -70,7 +70,7 @@ func (r *request) reachQuery() (q service.ReachQuery, err error) {
 	}
 	if text := r.QueryParam("limit"); text != "" {
 		if q.Limit, err = strconv.Atoi(text); err != nil || q.Limit == 0 {
-			return q, &service.InputError{Field: "limit", Problem: fmt.Sprintf("%q is no number of records", text)}
+			return q, service.Wrong("limit", "%q is no number of records", text)
 		}
 	}
 	return q, nil
@@ -149,7 +149,7 @@ func readQuickly(data []byte, into any) error {
 	if err := json.Unmarshal(data, into); err != nil {
 		return jsonError(err)
 	}
-	return &httpError{http.StatusBadRequest, "the body holds a name twice in one object, or bytes that are no UTF-8"}
+	return &httpError{http.StatusBadRequest, service.Say("the body holds a name twice in one object, or bytes that are no UTF-8")}
 }
 
 // quick answers as [request.JSON] does, for what is asked tens of thousands of times a second.
@@ -198,7 +198,7 @@ func (s *Server) evaluateMany(r *request) error {
 			return err
 		}
 		if r.own && bytes.Count(data, []byte("{")) > fewObjects {
-			return &service.InputError{Field: "evaluations", Problem: fmt.Sprintf("are many: about oneself one request has up to %d", service.MaxOwnEvaluations)}
+			return service.Wrong("evaluations", "are many: about oneself one request has up to %d", service.MaxOwnEvaluations)
 		}
 	}
 	if quickjson.Unmarshal(data, &in) != nil {

@@ -2,7 +2,7 @@ package server
 
 import (
 	"errors"
-	"fmt"
+
 	"net/http"
 	"reflect"
 	"slices"
@@ -162,7 +162,7 @@ func (s *Server) identify(r route, req *request) error {
 	}
 	if r.open || req.caller.Via == "console" {
 		if err := s.crossOrigin.Check(req.Request()); err != nil {
-			return &httpError{http.StatusForbidden, "the request comes from another site"}
+			return &httpError{http.StatusForbidden, service.Say("the request comes from another site")}
 		}
 	}
 	req.caller.Language = req.Request().Header.Get("Accept-Language")
@@ -203,7 +203,6 @@ func checkParameters(r *request, known []string) error {
 	for name, values := range r.QueryParams() {
 		switch {
 		case !slices.Contains(known, name):
-			hint := "there is none of that name here"
 			near := service.Nearest(name, known)
 			for _, k := range known {
 				if near == "" && strings.HasPrefix(name, k) { // dryrun
@@ -211,11 +210,11 @@ func checkParameters(r *request, known []string) error {
 				}
 			}
 			if near != "" {
-				hint = fmt.Sprintf("did you mean %q?", near)
+				return service.Wrong(service.Clip(name), "is no parameter: did you mean %q?", near)
 			}
-			return &service.InputError{Field: service.Clip(name), Problem: "is no parameter: " + hint}
+			return service.Wrong(service.Clip(name), "is no parameter: there is none of that name here")
 		case len(values) > 1 && name != "degree":
-			return &service.InputError{Field: name, Problem: "is given twice: keep one"}
+			return service.Wrong(name, "is given twice: keep one")
 		}
 	}
 	return nil
@@ -262,10 +261,13 @@ func (s *Server) cookie(r *request, value string, maxAge int) *http.Cookie {
 // httpError is a fault that is of the protocol, not of the service.
 type httpError struct {
 	status int
-	detail string
+	detail service.Said
 }
 
-func (e *httpError) Error() string { return e.detail }
+func (e *httpError) Error() string { return e.detail.Error() }
+
+// Unwrap is the sentence that it is told as.
+func (e *httpError) Unwrap() error { return e.detail }
 
 // statusOf maps the errors of the service to those of HTTP.
 func statusOf(err error) int {

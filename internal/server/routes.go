@@ -1,7 +1,6 @@
 package server
 
 import (
-	"fmt"
 	"net/http"
 	"strconv"
 	"time"
@@ -254,7 +253,7 @@ func (s *Server) dump(r *request) error {
 	case "json":
 		syntax, kind = service.JSON, "application/json"
 	default:
-		return &service.InputError{Field: "format", Problem: fmt.Sprintf("%q is no syntax of a policy: write yaml or json", format)}
+		return service.Wrong("format", "%q is no syntax of a policy: write yaml or json", format)
 	}
 	write, revision, err := s.service.Dump(r.caller, syntax)
 	if err != nil {
@@ -309,7 +308,7 @@ func (s *Server) list(typeName string) func(*request) error {
 			case "limit":
 				var err error
 				if q.Limit, err = strconv.Atoi(values[0]); err != nil || q.Limit == 0 {
-					return &service.InputError{Field: "limit", Problem: fmt.Sprintf("%q is no number of records", values[0])}
+					return service.Wrong("limit", "%q is no number of records", values[0])
 				}
 			default:
 				q.Filter[name] = values[0]

@@ -4,7 +4,7 @@ import (
 	"context"
 	"crypto/sha256"
 	"errors"
-	"fmt"
+
 	"strings"
 	"time"
 
@@ -28,10 +28,10 @@ func (s *Service) Invite(ctx context.Context, c Caller, id string) (secret strin
 		return "", until, ErrNotFound
 	}
 	if u.Kind == policy.Service {
-		return "", until, &InputError{Field: "user", Problem: fmt.Sprintf("%s is a service, and sets no password: make a token for it", u.Title())}
+		return "", until, Wrong("user", "%s is a service, and sets no password: make a token for it", u.Title())
 	}
 	if u.Status == policy.Suspended {
-		return "", until, &InputError{Field: "user", Problem: fmt.Sprintf("%s is suspended: reinstate them first", u.Title())}
+		return "", until, Wrong("user", "%s is suspended: reinstate them first", u.Title())
 	}
 	secret, hash := newSecret()
 	now := s.now().UTC()
@@ -45,7 +45,7 @@ func (s *Service) Invite(ctx context.Context, c Caller, id string) (secret strin
 }
 
 // ErrLink is that a link holds no more, or was never made.
-var ErrLink = &InputError{Field: "link", Problem: "holds no more: it is good once, and for a week; ask for a new one"}
+var ErrLink = Wrong("link", "holds no more: it is good once, and for a week; ask for a new one")
 
 // Welcome sets the password of the user whom a link was made for, ends the link and begins a session. Who was invited has come
 // by that, which is a change like any other.
@@ -101,7 +101,7 @@ func (s *Service) arrive(ctx context.Context, c Caller) error {
 // ChangePassword changes the caller's own password. All their sessions end with it; the one that they ask from begins anew.
 func (s *Service) ChangePassword(ctx context.Context, c Caller, in wire.NewPassword, address string) (wire.Session, error) {
 	if c.Via == string(store.KindToken) {
-		return wire.Session{}, &ForbiddenError{"a session that was signed in to, and this is a token"}
+		return wire.Session{}, &ForbiddenError{policy.Say("a session that was signed in to, and this is a token")}
 	}
 	try, err := s.guard.try(string(c.User), address, true)
 	if err != nil {
@@ -112,7 +112,7 @@ func (s *Service) ChangePassword(ctx context.Context, c Caller, in wire.NewPassw
 		return wire.Session{}, err
 	}
 	if !ok {
-		return wire.Session{}, &InputError{Field: "current", Problem: "is not your password"}
+		return wire.Session{}, Wrong("current", "is not your password")
 	}
 	try.giveBack()
 	if err := s.SetPassword(ctx, string(c.User), in.Password); err != nil {

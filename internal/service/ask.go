@@ -19,7 +19,7 @@ func (s *Service) Check(c Caller, in wire.Check) (wire.Answer, error) {
 		return wire.Answer{}, err
 	}
 	if (in.User == "") == (in.Group == "") {
-		return wire.Answer{}, &InputError{Field: "user", Problem: "give either a user or a group"}
+		return wire.Answer{}, Wrong("user", "give either a user or a group")
 	}
 	hidden := s.hidden(st, c, q)
 	if hidden && in.At != "" { // not even by which clock it goes

@@ -2,7 +2,7 @@ package service
 
 import (
 	"encoding/json"
-	"fmt"
+
 	"net/http"
 	"slices"
 	"time"
@@ -23,12 +23,12 @@ const MaxOwnEvaluations = 500
 func (s *Service) EvaluateMany(c Caller, in *wire.Evaluations) (wire.Decisions, error) {
 	out := wire.Decisions{Evaluations: []wire.Decision{}}
 	if len(in.Evaluations) > MaxEvaluations {
-		return out, &InputError{Field: "evaluations", Problem: fmt.Sprintf("has %d: one request has up to %d", len(in.Evaluations), MaxEvaluations)}
+		return out, Wrong("evaluations", "has %d: one request has up to %d", len(in.Evaluations), MaxEvaluations)
 	}
 	st := s.State()
 	own := s.own(st, c)
 	if own && len(in.Evaluations) > MaxOwnEvaluations {
-		return out, &InputError{Field: "evaluations", Problem: fmt.Sprintf("has %d: about oneself one request has up to %d", len(in.Evaluations), MaxOwnEvaluations)}
+		return out, Wrong("evaluations", "has %d: about oneself one request has up to %d", len(in.Evaluations), MaxOwnEvaluations)
 	}
 	semantic := ""
 	if in.Options != nil {
@@ -37,7 +37,7 @@ func (s *Service) EvaluateMany(c Caller, in *wire.Evaluations) (wire.Decisions, 
 	switch semantic {
 	case "", "execute_all", "deny_on_first_deny", "permit_on_first_permit":
 	default:
-		return out, &InputError{Field: "options.evaluations_semantic", Problem: fmt.Sprintf("%q is not known: write execute_all, deny_on_first_deny or permit_on_first_permit", semantic)}
+		return out, Wrong("options.evaluations_semantic", "%q is not known: write execute_all, deny_on_first_deny or permit_on_first_permit", semantic)
 	}
 	out.Evaluations = make([]wire.Decision, 0, len(in.Evaluations))
 	asks := asker{s: s, st: st, caller: c, own: own}
@@ -67,7 +67,7 @@ func readContext(context json.RawMessage, now time.Time) (time.Time, decision.Co
 	var members map[string]any
 	if len(context) > 0 {
 		if err := json.Unmarshal(context, &members); err != nil {
-			return now, decision.Context{}, &InputError{Field: "context", Problem: "is no object"}
+			return now, decision.Context{}, Wrong("context", "is no object")
 		}
 	}
 	return translate.EvaluationContext(members, now)
@@ -110,7 +110,7 @@ func (a *asker) told(q *decision.Question, answer decision.Answer) wire.Decision
 // part reads one of many: one that has a fault is denied with it, and the others are answered. The error ends the request.
 func (a *asker) part(in *wire.Evaluations, e *wire.PartEvaluation) (q decision.Question, fault, err error) {
 	if e.Unread != "" {
-		return q, &InputError{Field: "evaluations", Problem: e.Unread}, nil
+		return q, Wrong("evaluations", "%s", e.Unread), nil
 	}
 	subject, action, resource := first(e.Subject, in.Subject), first(e.Action, in.Action), first(e.Resource, in.Resource)
 	if err := a.may(policy.UserID(subject.ID)); err != nil {
@@ -263,7 +263,7 @@ func searchPage(p *wire.SearchPage, place cursor) (limit int, after string, err 
 		limit = defaultSearch
 	}
 	if limit < 1 || limit > MaxPage {
-		return 0, "", &InputError{Field: "page.limit", Problem: fmt.Sprintf("%d is out of range: 1 to %d", limit, MaxPage)}
+		return 0, "", Wrong("page.limit", "%d is out of range: 1 to %d", limit, MaxPage)
 	}
 	after, err = place.read("page.token", p.Token)
 	return limit, after, err

@@ -2,7 +2,7 @@ package service
 
 import (
 	"slices"
-	"strings"
+
 	"sync"
 
 	"sentier/internal/policy"
@@ -56,7 +56,7 @@ func (s *Service) may(st *State, c Caller, do Action, about policy.UserID) error
 	for _, r := range allowed[do] {
 		roles = append(roles, string(r))
 	}
-	return &ForbiddenError{"a mandate of the role " + strings.Join(roles, " or ")}
+	return &ForbiddenError{policy.Say("a mandate of the role %s", policy.Choice(roles))}
 }
 
 // Roles lists the roles of a caller's mandates.

@@ -1,7 +1,6 @@
 package service
 
 import (
-	"fmt"
 	"slices"
 
 	"sentier/internal/policy"
@@ -18,11 +17,11 @@ func copyRecord(p *policy.Policy, t policy.Type, e wire.Edit) ([]policy.Change, 
 	id := e.To
 	if id == "" {
 		if e.Name == "" {
-			return nil, &InputError{Field: "name", Problem: "is missing: name the copy"}
+			return nil, Wrong("name", "is missing: name the copy")
 		}
 		id = policy.MakeID(e.Name, func(id string) bool { _, taken := p.Get(t, id); return taken })
 	} else if _, taken := p.Get(t, id); taken {
-		return nil, &InputError{Field: "to", Problem: fmt.Sprintf("%q is taken: choose another id", id)}
+		return nil, Wrong("to", "%q is taken: choose another id", id)
 	}
 	name := e.Name
 	if name == "" {

@@ -163,12 +163,12 @@ func (s *Service) endOldest(ctx context.Context, user policy.UserID) error {
 func (s *Service) mayEnter(user policy.UserID) error {
 	st := s.State()
 	if reason, ok := st.Compiled.MaySignIn(user, s.now()); !ok {
-		return &ForbiddenError{map[decision.Reason]string{
-			decision.UnknownUser:     "an account, and this one was removed",
-			decision.UserSuspended:   "an active account, and this one is suspended",
-			decision.UserInvited:     "an active account, and this one is only invited",
-			decision.UserNotYetValid: "an account that has begun",
-			decision.UserExpired:     "an account that has not ended",
+		return &ForbiddenError{map[decision.Reason]policy.Said{
+			decision.UnknownUser:     policy.Say("an account, and this one was removed"),
+			decision.UserSuspended:   policy.Say("an active account, and this one is suspended"),
+			decision.UserInvited:     policy.Say("an active account, and this one is only invited"),
+			decision.UserNotYetValid: policy.Say("an account that has begun"),
+			decision.UserExpired:     policy.Say("an account that has not ended"),
 		}[reason]}
 	}
 	return nil
@@ -275,16 +275,19 @@ func (s *Service) CreateToken(ctx context.Context, c Caller, in wire.NewToken, a
 		return wire.Token{}, err
 	}
 	if _, ok := st.Policy.Get(policy.Users, in.User); !ok {
-		return wire.Token{}, &InputError{Field: "user", Problem: fmt.Sprintf("there is no user %q%s", Clip(in.User), didYouMean(st.Policy.Near(policy.Users, Clip(in.User))))}
+		if near := st.Policy.Near(policy.Users, Clip(in.User)); len(near) > 0 {
+			return wire.Token{}, Wrong("user", "there is no user %q: did you mean %s?", Clip(in.User), policy.Choice(near))
+		}
+		return wire.Token{}, Wrong("user", "there is no user %q", Clip(in.User))
 	}
 	if err := s.mayEnter(policy.UserID(in.User)); err != nil {
-		return wire.Token{}, &InputError{Field: "user", Problem: fmt.Sprintf("%s cannot come in: a token takes %s", st.Policy.Title(policy.Users, in.User), err.(*ForbiddenError).Missing)}
+		return wire.Token{}, Wrong("user", "%s cannot come in: a token takes %s", st.Policy.Title(policy.Users, in.User), err.(*ForbiddenError).Missing)
 	}
 	if strings.TrimSpace(in.Name) == "" || len(in.Name) > 200 {
-		return wire.Token{}, &InputError{Field: "name", Problem: "give the token a name of up to 200 characters that says what it is for"}
+		return wire.Token{}, Wrong("name", "give the token a name of up to 200 characters that says what it is for")
 	}
 	if in.Days < 0 || in.Days > maxTokenDays {
-		return wire.Token{}, &InputError{Field: "days", Problem: fmt.Sprintf("%d is out of range: a token holds 1 to %d days", in.Days, maxTokenDays)}
+		return wire.Token{}, Wrong("days", "%d is out of range: a token holds 1 to %d days", in.Days, maxTokenDays)
 	}
 	if in.Days == 0 {
 		in.Days = tokenDays
@@ -415,11 +418,4 @@ func (s *Service) forget(removed, suspended []string) {
 	s.revokeCached(s.now().UTC(), func(t *store.Token) bool {
 		return slices.Contains(removed, t.UserID) || t.Kind != store.KindToken && slices.Contains(suspended, t.UserID)
 	})
-}
-
-func didYouMean(near []string) string {
-	if len(near) == 0 {
-		return ""
-	}
-	return ": did you mean " + strings.Join(near, " or ") + "?"
 }

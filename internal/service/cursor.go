@@ -4,7 +4,6 @@ import (
 	"crypto/sha256"
 	"encoding/base64"
 	"encoding/json"
-	"fmt"
 )
 
 // cursor is where a page of a list or of a search ended. It holds for the question that it was given for, and for no other:
@@ -33,7 +32,7 @@ func (c cursor) read(field, token string) (key string, err error) {
 	}
 	data, err := base64.RawURLEncoding.DecodeString(token)
 	if err != nil || len(data) <= len(c.question) || [8]byte(data) != c.question {
-		return "", &InputError{Field: field, Problem: fmt.Sprintf("%q was not given for this question: begin with the first page", Clip(token))}
+		return "", Wrong(field, "%q was not given for this question: begin with the first page", Clip(token))
 	}
 	return string(data[len(c.question):]), nil
 }

@@ -38,6 +38,15 @@ type Faults = document.Faults
 // PolicyFaults are all that is wrong with a change; see [policy.Faults].
 type PolicyFaults = policy.Faults
 
+// Said is a sentence for people; see [policy.Said].
+type Said = policy.Said
+
+// Choice is what can be written at a place; see [policy.Choice].
+type Choice = policy.Choice
+
+// Say makes a sentence; see [policy.Say].
+func Say(form string, args ...any) Said { return policy.Say(form, args...) }
+
 // Counts are the devices of sites and device groups; see [decision.Counts].
 type Counts = decision.Counts
 

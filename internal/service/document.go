@@ -2,11 +2,12 @@ package service
 
 import (
 	"context"
-	"fmt"
+
 	"io"
 	"strings"
 
 	"sentier/internal/document"
+	"sentier/internal/policy"
 	"sentier/internal/wire"
 )
 
@@ -29,7 +30,7 @@ func (s *Service) Load(ctx context.Context, c Caller, data []byte, syntax docume
 	if err := s.may(s.State(), c, do, ""); err != nil {
 		return wire.Saved{}, err
 	}
-	p, err := document.ReadPolicyAs(data, syntax)
+	p, err := document.ReadPolicyAs(data, syntax, s.State().Policy)
 	if err != nil {
 		return wire.Saved{}, err
 	}
@@ -51,6 +52,9 @@ type StaleError struct {
 	Now      uint64
 }
 
-func (e *StaleError) Error() string {
-	return fmt.Sprintf("the policy is at revision %d by now, and you saw %s: look at it again", e.Now, strings.Trim(e.Expected, `"`))
+func (e *StaleError) Error() string { return e.Unwrap().Error() }
+
+// Unwrap is the sentence that it is told as.
+func (e *StaleError) Unwrap() error {
+	return policy.Say("the policy is at revision %d by now, and you saw %s: look at it again", e.Now, strings.Trim(e.Expected, `"`))
 }

@@ -66,18 +66,24 @@ func (o *EditOptions) expectPolicy(now *State) error {
 // ConflictError is that a record is not as the caller has seen it.
 type ConflictError struct{ Current policy.Record }
 
-func (e *ConflictError) Error() string {
+func (e *ConflictError) Error() string { return e.Unwrap().Error() }
+
+// Unwrap is the sentence that it is told as.
+func (e *ConflictError) Unwrap() error {
 	if e.Current == nil {
-		return "the record is not there any more: somebody has removed it since you read it"
+		return policy.Say("the record is not there any more: somebody has removed it since you read it")
 	}
-	return fmt.Sprintf("%s has been changed since you read it: look at both versions", e.Current.Title())
+	return policy.Say("%s has been changed since you read it: look at both versions", e.Current.Title())
 }
 
 // KeyError is that an Idempotency-Key was used for another request.
 type KeyError struct{ Key string }
 
-func (e *KeyError) Error() string {
-	return fmt.Sprintf("the Idempotency-Key %q stands for another request: choose a new one", e.Key)
+func (e *KeyError) Error() string { return e.Unwrap().Error() }
+
+// Unwrap is the sentence that it is told as.
+func (e *KeyError) Unwrap() error {
+	return policy.Say("the Idempotency-Key %q stands for another request: choose a new one", e.Key)
 }
 
 // Tag is the entity tag of a record: the same for the same content.
@@ -362,7 +368,7 @@ func readRecord(t policy.Type, id string, body []byte) (policy.Record, error) {
 		return nil, err
 	}
 	if r.Key() != id {
-		return nil, &InputError{Field: "id", Problem: fmt.Sprintf("is %q, but the path says %q: give one of them, or the same", r.Key(), id)}
+		return nil, Wrong("id", "is %q, but the path says %q: give one of them, or the same", r.Key(), id)
 	}
 	return r, nil
 }
@@ -467,7 +473,7 @@ func (s *Service) Remove(ctx context.Context, c Caller, typeName, id string, alo
 // Edit makes many changes, all or none.
 func (s *Service) Edit(ctx context.Context, c Caller, edits wire.Edits, o EditOptions) (wire.Saved, error) {
 	if len(edits.Changes) == 0 {
-		return wire.Saved{}, &InputError{Field: "changes", Problem: "is empty: say what to change"}
+		return wire.Saved{}, Wrong("changes", "is empty: say what to change")
 	}
 	if edits.Note != "" {
 		o.Note = edits.Note
@@ -530,7 +536,7 @@ func placed(err error, place string, only bool) error {
 		}
 		return faults
 	case errors.Is(err, ErrNotFound):
-		return &InputError{Field: place, Problem: err.Error()}
+		return Wrong(place, "%v", err)
 	}
 	return err
 }
@@ -540,7 +546,7 @@ func (s *Service) changesOf(now *State, e wire.Edit, o *EditOptions) ([]policy.C
 	p := now.Policy
 	t, ok := policy.TypeNamed(e.Type)
 	if !ok {
-		return nil, &InputError{Field: "type", Problem: fmt.Sprintf("%q is no type of record: write users, user_groups, devices, …", e.Type)}
+		return nil, Wrong("type", "%q is no type of record: write users, user_groups, devices, …", e.Type)
 	}
 	out := policy.Change{Op: policy.Op(e.Op), Type: t, ID: e.ID, List: e.List, Value: e.Value}
 	switch out.Op {
@@ -574,12 +580,12 @@ func (s *Service) changesOf(now *State, e wire.Edit, o *EditOptions) ([]policy.C
 			}
 			at, err := policy.ParseInstant(text)
 			if err != nil {
-				return nil, &InputError{Field: field, Problem: fmt.Sprintf("%q %v", text, err)}
+				return nil, Wrong(field, "%q %v", text, err)
 			}
 			*into = at
 		}
 	default:
-		return nil, &InputError{Field: "op", Problem: fmt.Sprintf("%q is no operation: write put, patch, copy, remove, add or drop", e.Op)}
+		return nil, Wrong("op", "%q is no operation: write put, patch, copy, remove, add or drop", e.Op)
 	}
 	return []policy.Change{out}, nil
 }

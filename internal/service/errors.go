@@ -1,10 +1,9 @@
 package service
 
 import (
-	"errors"
 	"fmt"
 	"strconv"
-	"strings"
+
 	"time"
 
 	"sentier/internal/policy"
@@ -16,19 +15,27 @@ import (
 // The errors that callers tell apart.
 var (
 	// ErrNoOwner is that no policy is there yet, and so nobody who could sign in.
-	ErrNoOwner = errors.New("there is no owner yet: make the first one with “sentier init --data DIR --owner USER”")
+	ErrNoOwner = told("there is no owner yet: make the first one with “sentier init --data DIR --owner USER”")
 	// ErrNotFound is that a thing is not there, or that the caller may not see it.
-	ErrNotFound = errors.New("there is no such thing")
+	ErrNotFound = told("there is no such thing")
 	// ErrSignIn is that a user and a password do not go together; it does not say which is wrong.
-	ErrSignIn = errors.New("the user or the password is wrong")
+	ErrSignIn = told("the user or the password is wrong")
 	// ErrCredential is that a request carries no credential that holds.
-	ErrCredential = errors.New("sign in, or send a token that holds, as “Authorization: Bearer …”")
+	ErrCredential = told("sign in, or send a token that holds, as “Authorization: Bearer …”")
 )
 
-// ForbiddenError is that a caller may not do a thing; Missing says what would let them.
-type ForbiddenError struct{ Missing string }
+// told makes an error that is one of its own, and is told as a sentence.
+func told(form string) error { return fmt.Errorf("%w", policy.Say(form)) }
 
-func (e *ForbiddenError) Error() string { return "you may not do this: it takes " + e.Missing }
+// ForbiddenError is that a caller may not do a thing; Missing says what would let them.
+type ForbiddenError struct{ Missing policy.Said }
+
+func (e *ForbiddenError) Error() string { return e.Unwrap().Error() }
+
+// Unwrap is the sentence that it is told as.
+func (e *ForbiddenError) Unwrap() error {
+	return policy.Say("you may not do this: it takes %s", e.Missing)
+}
 
 // TooManyError is that sign-ins come too fast; After says when the next is looked at.
 type TooManyError struct{ After time.Duration }
@@ -46,8 +53,11 @@ type ExistsError struct {
 	ID   string
 }
 
-func (e *ExistsError) Error() string {
-	return fmt.Sprintf("there is a %s %q already: choose another id, or change that one", e.Type.Noun(), e.ID)
+func (e *ExistsError) Error() string { return e.Unwrap().Error() }
+
+// Unwrap is the sentence that it is told as.
+func (e *ExistsError) Unwrap() error {
+	return policy.Say("there is a %s %q already: choose another id, or change that one", policy.Say(e.Type.Noun()), e.ID)
 }
 
 // GainsError is that a removal with its mentions would give somebody something: "Removing with its mentions".
@@ -76,15 +86,23 @@ func (e *FullError) In(words wording.Catalogue) string {
 // UnsafeError is that the service answers, but changes nothing, as what it keeps may not be what it was.
 type UnsafeError struct{ Why string }
 
-func (e *UnsafeError) Error() string { return "nothing can be changed now: " + e.Why }
+func (e *UnsafeError) Error() string { return e.Unwrap().Error() }
+
+// Unwrap is the sentence that it is told as.
+func (e *UnsafeError) Unwrap() error { return policy.Say("nothing can be changed now: %s", e.Why) }
 
 // LastOwnerError is that a change would leave no lasting owner.
 type LastOwnerError struct{ Owners []string }
 
-func (e *LastOwnerError) Error() string {
-	return fmt.Sprintf("this would leave no lasting owner: %s must stay, active, able to sign in, and reached by a mandate of owner, all without an end",
-		strings.Join(e.Owners, " or "))
+func (e *LastOwnerError) Error() string { return e.Unwrap().Error() }
+
+// Unwrap is the sentence that it is told as.
+func (e *LastOwnerError) Unwrap() error {
+	return policy.Say("this would leave no lasting owner: %s must stay, active, able to sign in, and reached by a mandate of owner, all without an end", policy.Choice(e.Owners))
 }
 
 // InputError is that a request cannot be understood; see [translate.InputError].
 type InputError = translate.InputError
+
+// Wrong makes an [InputError]; see [translate.Wrong].
+func Wrong(field, form string, args ...any) *InputError { return translate.Wrong(field, form, args...) }

@@ -177,7 +177,7 @@ func (g *guard) argon(ctx context.Context, password string, salt []byte) ([]byte
 // hash gives the PHC string of a password.
 func (g *guard) hash(ctx context.Context, password string) (string, error) {
 	if n := utf8.RuneCountInString(password); n < minPassword || n > maxPassword || !utf8.ValidString(password) {
-		return "", &InputError{Field: "password", Problem: fmt.Sprintf("has %d characters: a password has %d to %d", n, minPassword, maxPassword)}
+		return "", Wrong("password", "has %d characters: a password has %d to %d", n, minPassword, maxPassword)
 	}
 	salt := make([]byte, 16)
 	rand.Read(salt) // never fails

@@ -3,7 +3,7 @@ package service
 import (
 	"encoding/json"
 	"errors"
-	"fmt"
+
 	"maps"
 	"slices"
 	"time"
@@ -111,10 +111,10 @@ func (s *Service) Advise(c Caller, in wire.AdviceQuestion) (wire.Advice, error) 
 	var until time.Time
 	if in.Until != "" {
 		if until, err = policy.ParseInstant(in.Until); err != nil {
-			return wire.Advice{}, &InputError{Field: "until", Problem: fmt.Sprintf("%q %v", in.Until, err)}
+			return wire.Advice{}, Wrong("until", "%q %v", in.Until, err)
 		}
 		if !until.After(q.At) {
-			return wire.Advice{}, &InputError{Field: "until", Problem: "is past at the time of the question: give a later end, or none"}
+			return wire.Advice{}, Wrong("until", "is past at the time of the question: give a later end, or none")
 		}
 	}
 	return advice(st.Compiled, q, until, wording.Accepted(c.Language))

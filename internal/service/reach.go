@@ -89,14 +89,14 @@ func (s *Service) reach(st *State, typeName, id string, q ReachQuery) (wire.Reac
 }
 
 func pageError(limit int) error {
-	return &InputError{Field: "limit", Problem: fmt.Sprintf("%d is out of range: a page has 1 to %d records", limit, MaxPage)}
+	return Wrong("limit", "%d is out of range: a page has 1 to %d records", limit, MaxPage)
 }
 
 // circumstances reads an instant and a context.
 func (s *Service) circumstances(st *State, at, zone string, in wire.Context) (decision.Circumstances, error) {
 	loc, err := policy.LoadZone(zone)
 	if err != nil {
-		return decision.Circumstances{}, &InputError{Field: "zone", Problem: err.Error()}
+		return decision.Circumstances{}, Wrong("zone", "%v", err)
 	}
 	q, err := translate.Question(st.Policy, wire.Check{Context: in}, s.now())
 	if err != nil {
@@ -104,7 +104,7 @@ func (s *Service) circumstances(st *State, at, zone string, in wire.Context) (de
 	}
 	if at != "" {
 		if q.At, err = document.ParseInstant(at, s.now(), loc); err != nil {
-			return decision.Circumstances{}, &InputError{Field: "at", Problem: err.Error()}
+			return decision.Circumstances{}, Wrong("at", "%v", err)
 		}
 	}
 	return decision.Circumstances{At: q.At, Context: q.Context}, nil
@@ -166,9 +166,9 @@ func pointName(d *policy.Device, point policy.PointID) string {
 func (v *reachView) begin(total int, reason decision.Reason, q ReachQuery) error {
 	switch reason {
 	case decision.UnknownRight:
-		return &InputError{Field: "right", Problem: fmt.Sprintf("there is no right %q", q.Right)}
+		return Wrong("right", "there is no right %q", q.Right)
 	case decision.UnknownPoint:
-		return &InputError{Field: "point", Problem: fmt.Sprintf("the device has no point %q", q.Point)}
+		return Wrong("point", "the device has no point %q", q.Point)
 	}
 	v.out.Total = total
 	return nil
@@ -352,17 +352,17 @@ func texts[T ~string](list []T) []string {
 func (s *Service) axis(c Caller, st *State, a wire.Axis, field string, types ...policy.Type) ([]wire.Named, int, error) {
 	t, ok := policy.TypeNamed(a.Type)
 	if !ok || !slices.Contains(types, t) {
-		return nil, 0, &InputError{Field: field + ".type", Problem: fmt.Sprintf("%q cannot be %s: write %v", a.Type, field, types)}
+		return nil, 0, Wrong(field+".type", "%q cannot be %s: write %v", a.Type, field, types)
 	}
 	out := []wire.Named{}
 	if len(a.IDs) > 0 {
 		if len(a.IDs) > MaxPage {
-			return nil, 0, &InputError{Field: field + ".ids", Problem: fmt.Sprintf("names %d: a matrix has up to %d", len(a.IDs), MaxPage)}
+			return nil, 0, Wrong(field+".ids", "names %d: a matrix has up to %d", len(a.IDs), MaxPage)
 		}
 		for i, id := range a.IDs {
 			r, ok := st.Policy.Get(t, id)
 			if !ok {
-				return nil, 0, &InputError{Field: fmt.Sprintf("%s.ids[%d]", field, i), Problem: fmt.Sprintf("there is no %s %q", t.Noun(), id)}
+				return nil, 0, Wrong(fmt.Sprintf("%s.ids[%d]", field, i), "there is no %s %q", t.Noun(), id)
 			}
 			out = append(out, wire.Named{ID: id, Name: r.Title()})
 		}
@@ -382,18 +382,18 @@ func (s *Service) axis(c Caller, st *State, a wire.Axis, field string, types ...
 func (s *Service) days(from, zone string, days, standard int) (*time.Location, []wire.Day, error) {
 	loc, err := policy.LoadZone(zone)
 	if err != nil {
-		return nil, nil, &InputError{Field: "zone", Problem: err.Error()}
+		return nil, nil, Wrong("zone", "%v", err)
 	}
 	if days == 0 {
 		days = standard
 	}
 	if days < 1 || days > 31 {
-		return nil, nil, &InputError{Field: "days", Problem: fmt.Sprintf("%d is out of range: 1 to 31 days", days)}
+		return nil, nil, Wrong("days", "%d is out of range: 1 to 31 days", days)
 	}
 	first := s.now().In(loc)
 	if from != "" {
 		if first, err = time.Parse(time.DateOnly, from); err != nil || first.Year() < 1 || first.Year() > 9990 {
-			return nil, nil, &InputError{Field: "from", Problem: fmt.Sprintf("%q is no day: write it as 2026-11-23", from)}
+			return nil, nil, Wrong("from", "%q is no day: write it as 2026-11-23", from)
 		}
 	}
 	return loc, localDays(first, loc, days), nil
@@ -434,7 +434,7 @@ func (s *Service) Week(c Caller, q wire.WeekQuestion) (wire.Week, error) {
 		return wire.Week{}, err
 	}
 	if (q.User == "") == (q.Group == "") {
-		return wire.Week{}, &InputError{Field: "user", Problem: "give either a user or a group"}
+		return wire.Week{}, Wrong("user", "give either a user or a group")
 	}
 	ask, err := translate.Question(st.Policy, wire.Check{User: q.User, Right: q.Right, Device: q.Device, Context: q.Context}, s.now())
 	if err != nil {
@@ -474,7 +474,7 @@ func (s *Service) Week(c Caller, q wire.WeekQuestion) (wire.Week, error) {
 			list, reason = st.Compiled.StretchesOfGroup(policy.UserGroupID(q.Group), ask, end)
 		}
 		if reason != decision.Granted {
-			return out, &InputError{Field: map[decision.Reason]string{decision.UnknownRight: "right", decision.UnknownUser: "user"}[reason], Problem: "is not known: " + reason.String()}
+			return out, Wrong(map[decision.Reason]string{decision.UnknownRight: "right", decision.UnknownUser: "user"}[reason], "is not known: %s", reason)
 		}
 		of := wire.WeekOfRight{Right: wire.Named{ID: string(right), Name: st.Policy.Title(policy.Rights, string(right))}}
 		some := q.Right != "" || right == policy.View || right == policy.Control

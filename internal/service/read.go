@@ -1,7 +1,6 @@
 package service
 
 import (
-	"fmt"
 	"maps"
 	"slices"
 	"strings"
@@ -108,7 +107,7 @@ func (s *Service) List(c Caller, typeName string, q Query) (out wire.List[policy
 		q.Limit = DefaultPage
 	}
 	if q.Limit < 1 || q.Limit > MaxPage {
-		return out, &InputError{Field: "limit", Problem: fmt.Sprintf("%d is out of range: a page has 1 to %d records", q.Limit, MaxPage)}
+		return out, Wrong("limit", "%d is out of range: a page has 1 to %d records", q.Limit, MaxPage)
 	}
 	place := cursorOf("list", typeName, q.Search, q.Filter)
 	if q.Cursor, err = place.read("cursor", q.Cursor); err != nil {
@@ -155,7 +154,7 @@ func selection(st *State, t policy.Type, q Query) ([]func(policy.Record) bool, e
 	for name, want := range q.Filter {
 		test, ok := filters[t][name]
 		if !ok {
-			return nil, &InputError{Field: name, Problem: fmt.Sprintf("%s cannot be narrowed down by it", t)}
+			return nil, Wrong(name, "%s cannot be narrowed down by it", t)
 		}
 		tests = append(tests, func(r policy.Record) bool { return test(st, r, want) })
 	}

@@ -146,7 +146,7 @@ func (s *Service) apply(ctx context.Context, now *State, caller Caller, o *EditO
 		return now, err
 	}
 	if len([]rune(o.Note)) > maxNote {
-		return now, &InputError{Field: "note", Problem: fmt.Sprintf("is longer than %d characters", maxNote)}
+		return now, Wrong("note", "is longer than %d characters", maxNote)
 	}
 	next := &State{Policy: st.policy, Revision: store.Revision{
 		Number: now.Revision.Number + 1, At: s.now().UTC().Truncate(time.Millisecond),

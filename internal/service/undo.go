@@ -14,15 +14,18 @@ import (
 
 // LaterError is that what a revision did cannot be taken back, as a later one has changed the same thing.
 type LaterError struct {
-	Revision uint64 // the later one; 0: not known
-	What     string // that was changed
+	Revision uint64      // the later one; 0: not known
+	What     policy.Said // that was changed
 }
 
-func (e *LaterError) Error() string {
+func (e *LaterError) Error() string { return e.Unwrap().Error() }
+
+// Unwrap is the sentence that it is told as.
+func (e *LaterError) Unwrap() error {
 	if e.Revision == 0 {
-		return fmt.Sprintf("%s is not as this revision left it: change it by hand", e.What)
+		return policy.Say("%s is not as this revision left it: change it by hand", e.What)
 	}
-	return fmt.Sprintf("revision %d has changed %s since: take that back first, or change it by hand", e.Revision, e.What)
+	return policy.Say("revision %d has changed %s since: take that back first, or change it by hand", e.Revision, e.What)
 }
 
 // Undo takes back what a revision did, as a new revision: each field becomes what it was before, and of long lists each
@@ -54,7 +57,7 @@ func (s *Service) Undo(ctx context.Context, c Caller, revision uint64, o EditOpt
 				if err != nil {
 					return nil, err
 				}
-				return nil, &LaterError{later, fmt.Sprintf("the %s %q", u.t.Noun(), now.Policy.Title(u.t, row.ID))}
+				return nil, &LaterError{later, policy.Say("the %s %q", policy.Say(u.t.Noun()), now.Policy.Title(u.t, row.ID))}
 			}
 			back = append(back, u.changes()...)
 		}

@@ -16,7 +16,7 @@ import (
 
 // reading is what was read of a database: all records, the last revision, and the hash over the rows.
 type reading struct {
-	records *policy.Records
+	records []policy.Record
 	last    Revision
 	sum     sum
 }
@@ -40,7 +40,12 @@ func (s *Store) Load(ctx context.Context) (*policy.Policy, Revision, error) {
 			return nil, r.last, fmt.Errorf("read the policy: %w (the records are not those that revision %d left)", ErrDamaged, r.last.Number)
 		}
 	}
-	p, err := policy.FromRecords(r.records)
+	b := policy.NewBuilder(nil)
+	for i, record := range r.records {
+		b.Add(record)
+		r.records[i] = nil // the policy keeps its own
+	}
+	p, err := b.Policy()
 	if err != nil {
 		return nil, r.last, fmt.Errorf("read the policy: %w (%w)", ErrDamaged, err)
 	}
@@ -50,7 +55,7 @@ func (s *Store) Load(ctx context.Context) (*policy.Policy, Revision, error) {
 // read reads the records and their long lists side by side: again, where somebody wrote between the beginnings of both.
 func (s *Store) read(ctx context.Context) (*reading, error) {
 	for {
-		var records *policy.Records
+		var records []policy.Record
 		var entries *lists
 		var first, second Revision
 		var sums [2]sum
@@ -92,23 +97,23 @@ func (s *Store) atRevision(ctx context.Context, last *Revision, read func(tx *go
 const chunk = 2000
 
 // readRecords reads all records, without their long lists.
-func readRecords(tx *gorm.DB) (*policy.Records, sum, error) {
+func readRecords(tx *gorm.DB) ([]policy.Record, sum, error) {
 	rows, err := tx.Raw("SELECT type, id, body FROM records ORDER BY type, id").Rows()
 	if err != nil {
 		return nil, sum{}, err
 	}
 	defer rows.Close()
-	d, into := newDecoding(), &policy.Records{}
+	d := newDecoding()
 	for rows.Next() {
 		var r record
 		if err := rows.Scan(&r.Type, &r.ID, &r.Body); err != nil {
-			_, ended := d.end(into)
+			_, _, ended := d.end()
 			return nil, sum{}, errors.Join(err, ended)
 		}
 		d.add(r)
 	}
-	total, err := d.end(into)
-	return into, total, errors.Join(rows.Err(), err)
+	out, total, err := d.end()
+	return out, total, errors.Join(rows.Err(), err)
 }
 
 // decoding reads the bodies of records, some thousand at a time and several at once.
@@ -119,7 +124,7 @@ type decoding struct {
 }
 
 type part struct {
-	records policy.Records
+	records []policy.Record
 	sum     sum
 }
 
@@ -142,28 +147,39 @@ func (d *decoding) decode() {
 	d.group.Go(func() error {
 		for i := range rows {
 			p.sum.add(rows[i].hash())
-			if err := p.records.AddJSON(rows[i].Type, []byte(rows[i].Body)); err != nil {
+			r, err := rows[i].decode()
+			if err != nil {
 				return fmt.Errorf("%w (%w)", ErrDamaged, err)
 			}
+			p.records = append(p.records, r)
 		}
 		return nil
 	})
 }
 
+// decode reads a record that was kept.
+func (r *record) decode() (policy.Record, error) {
+	t, ok := policy.TypeNamed(r.Type)
+	if !ok {
+		return nil, fmt.Errorf("%q is no type of record", r.Type)
+	}
+	out := policy.New(t)
+	return out, json.Unmarshal([]byte(r.Body), out)
+}
+
 // end puts what was decoded together, in the order in which it came.
-func (d *decoding) end(into *policy.Records) (sum, error) {
+func (d *decoding) end() ([]policy.Record, sum, error) {
 	d.decode()
 	var total sum
 	if err := d.group.Wait(); err != nil {
-		return total, err
+		return nil, total, err
 	}
-	all := make([]*policy.Records, len(d.parts))
-	for i, p := range d.parts {
-		all[i] = &p.records
+	var out []policy.Record
+	for _, p := range d.parts {
+		out = append(out, p.records...)
 		total.join(p.sum)
 	}
-	into.Append(all...)
-	return total, nil
+	return out, total, nil
 }
 
 // lists are the long lists of records, by the ids of those.
@@ -172,14 +188,14 @@ type lists struct {
 	devices map[string][]policy.DeviceID
 }
 
-func (l *lists) into(records *policy.Records) {
-	for i := range records.UserGroups {
-		g := &records.UserGroups[i]
-		g.Members = l.members[g.Key()]
-	}
-	for i := range records.DeviceGroups {
-		g := &records.DeviceGroups[i]
-		g.Devices = l.devices[g.Key()]
+func (l *lists) into(records []policy.Record) {
+	for _, r := range records {
+		switch r := r.(type) {
+		case *policy.UserGroup:
+			r.Members = l.members[r.Key()]
+		case *policy.DeviceGroup:
+			r.Devices = l.devices[r.Key()]
+		}
 	}
 }
 

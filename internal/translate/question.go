@@ -2,7 +2,6 @@
 package translate
 
 import (
-	"fmt"
 	"net/netip"
 	"time"
 
@@ -13,9 +12,17 @@ import (
 )
 
 // InputError is that a request cannot be understood; Field names the place.
-type InputError struct{ Field, Problem string }
+type InputError struct {
+	Field   string
+	Problem policy.Said
+}
 
-func (e *InputError) Error() string { return e.Field + ": " + e.Problem }
+func (e *InputError) Error() string { return e.Field + ": " + e.Problem.Error() }
+
+// Wrong makes an [InputError]; an error is not told otherwise than the sentence that it is made of.
+func Wrong(field, form string, args ...any) *InputError {
+	return &InputError{field, policy.Say(form, args...)}
+}
 
 // Question reads a question as it is asked over the wire. The error is of type [*InputError].
 func Question(p *policy.Policy, in wire.Check, now time.Time) (decision.Question, error) {
@@ -27,14 +34,14 @@ func Question(p *policy.Policy, in wire.Check, now time.Time) (decision.Question
 	if in.At != "" {
 		at, err := document.ParseInstant(in.At, now, deviceZone(p, q.Device))
 		if err != nil {
-			return q, &InputError{"at", err.Error()}
+			return q, Wrong("at", "%v", err)
 		}
 		q.At = at
 	}
 	if in.Context.IP != "" {
 		ip, err := netip.ParseAddr(in.Context.IP)
 		if err != nil {
-			return q, &InputError{"context.ip", fmt.Sprintf("%q is no address: write it as 10.20.0.7 or 2001:db8::7", in.Context.IP)}
+			return q, Wrong("context.ip", "%q is no address: write it as 10.20.0.7 or 2001:db8::7", in.Context.IP)
 		}
 		q.Context.IP = ip
 	}
@@ -71,13 +78,13 @@ func EvaluationParts(subject *wire.Entity, action *wire.Action, resource *wire.E
 	q := decision.Question{User: policy.UserID(subject.ID), Right: policy.RightID(action.Name)}
 	switch {
 	case subject.Type != "user":
-		return q, &InputError{"subject.type", fmt.Sprintf("%q is not answered about: write user", subject.Type)}
+		return q, Wrong("subject.type", "%q is not answered about: write user", subject.Type)
 	case subject.ID == "":
-		return q, &InputError{"subject.id", "is missing"}
+		return q, Wrong("subject.id", "is missing")
 	case action.Name == "":
-		return q, &InputError{"action.name", "is missing: name a right"}
+		return q, Wrong("action.name", "is missing: name a right")
 	case resource.ID == "":
-		return q, &InputError{"resource.id", "is missing"}
+		return q, Wrong("resource.id", "is missing")
 	}
 	switch resource.Type {
 	case "device":
@@ -85,10 +92,10 @@ func EvaluationParts(subject *wire.Entity, action *wire.Action, resource *wire.E
 	case "point":
 		var ok bool
 		if q.Device, q.Point, ok = policy.SplitPoint(resource.ID); !ok {
-			return q, &InputError{"resource.id", fmt.Sprintf("%q names no point: write device/point", resource.ID)}
+			return q, Wrong("resource.id", "%q names no point: write device/point", resource.ID)
 		}
 	default:
-		return q, &InputError{"resource.type", fmt.Sprintf("%q is not answered about: write device or point", resource.Type)}
+		return q, Wrong("resource.type", "%q is not answered about: write device or point", resource.Type)
 	}
 	return q, nil
 }
@@ -108,7 +115,7 @@ func readContext(q *decision.Question, context map[string]any) error {
 			continue
 		}
 		var ok bool
-		problem := ""
+		var problem policy.Said
 		switch name {
 		case "time":
 			var text string
@@ -117,10 +124,10 @@ func readContext(q *decision.Question, context map[string]any) error {
 				if ok = err == nil; ok {
 					q.At = at
 				} else {
-					problem = err.Error()
+					problem = policy.SaidBy(err)
 				}
 			} else {
-				problem = "is no instant: write it as in RFC 3339"
+				problem = policy.Say("is no instant: write it as in RFC 3339")
 			}
 		case "ip":
 			var text string
@@ -129,11 +136,11 @@ func readContext(q *decision.Question, context map[string]any) error {
 				q.Context.IP, err = netip.ParseAddr(text)
 				ok = err == nil
 			}
-			problem = "is no address: write it as 10.20.0.7 or 2001:db8::7"
+			problem = policy.Say("is no address: write it as 10.20.0.7 or 2001:db8::7")
 		case "strong_sign_in":
-			problem, ok = "is neither true nor false", readTri(&q.Context.StrongSignIn, value)
+			problem, ok = policy.Say("is neither true nor false"), readTri(&q.Context.StrongSignIn, value)
 		case "attended":
-			problem, ok = "is neither true nor false", readTri(&q.Context.Attended, value)
+			problem, ok = policy.Say("is neither true nor false"), readTri(&q.Context.Attended, value)
 		}
 		if !ok {
 			return &InputError{"context." + name, problem}

@@ -65,7 +65,7 @@ func FuzzEvaluation(f *testing.F) {
 		q, err := Evaluation(&in, now)
 		if err != nil {
 			var fault *InputError
-			if !errors.As(err, &fault) || fault.Field == "" || fault.Problem == "" {
+			if !errors.As(err, &fault) || fault.Field == "" || fault.Problem.Form == "" {
 				t.Fatalf("%q: the fault %v names no place", text, err)
 			}
 			return

@@ -10,6 +10,8 @@ import (
 	"time"
 
 	"golang.org/x/text/language"
+
+	"sentier/internal/policy"
 )
 
 //go:embed *.json
@@ -18,6 +20,7 @@ var files embed.FS
 // Catalogue is the words of one language.
 type Catalogue struct {
 	words    map[string]string
+	said     map[string]string // forms of sentences by those of English
 	language string
 }
 
@@ -53,9 +56,29 @@ func mustLoad(language string) Catalogue {
 	if err := json.Unmarshal(data, &tree); err != nil {
 		panic(fmt.Sprintf("wording: %s.json: %v", language, err))
 	}
-	c := Catalogue{map[string]string{}, language}
+	c := Catalogue{map[string]string{}, map[string]string{}, language}
 	c.flatten("", tree)
+	if language == "en" {
+		return c // in which sentences are written
+	}
+	name := "said." + language + ".json"
+	if data, err = files.ReadFile(name); err == nil {
+		err = json.Unmarshal(data, &c.said)
+	}
+	if err != nil {
+		panic(fmt.Sprintf("wording: %s: %v", name, err))
+	}
 	return c
+}
+
+// Put says what is wrong in the catalogue's language.
+func (c Catalogue) Put(sentence policy.Said) string {
+	return sentence.In(func(english string) string {
+		if form, ok := c.said[english]; ok {
+			return form
+		}
+		return english
+	})
 }
 
 func (c Catalogue) flatten(prefix string, tree map[string]any) {

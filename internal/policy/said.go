@@ -1,0 +1,68 @@
+package policy
+
+import (
+	"errors"
+	"fmt"
+	"strconv"
+	"strings"
+)
+
+// Said is a sentence for people about something that is wrong. Its form, as package fmt has it, is in English, and is by what the sentence
+// is found in another language. As an error it is told in English.
+type Said struct {
+	Form string
+	Args []any // some are sentences or choices, and have other languages themselves
+}
+
+// Say makes a sentence. An argument that is an error made of a sentence is that sentence.
+func Say(form string, args ...any) Said {
+	for i, arg := range args {
+		var said Said
+		if err, ok := arg.(error); ok && errors.As(err, &said) {
+			args[i] = said
+		}
+	}
+	return Said{form, args}
+}
+
+// SaidBy is the sentence that an error is made of, or the error's text where it is made of none.
+func SaidBy(err error) Said {
+	var said Said
+	if errors.As(err, &said) {
+		return said
+	}
+	return Say("%v", err)
+}
+
+// Error is the sentence in English.
+func (s Said) Error() string { return s.In(func(form string) string { return form }) }
+
+// In writes the sentence with the forms that another language has for those of English.
+func (s Said) In(form func(english string) string) string {
+	args := make([]any, len(s.Args))
+	for i, arg := range s.Args {
+		if part, ok := arg.(interface {
+			In(form func(english string) string) string
+		}); ok {
+			arg = part.In(form)
+		}
+		args[i] = arg
+	}
+	return fmt.Sprintf(form(s.Form), args...)
+}
+
+// Choice is what can be written at a place.
+type Choice []string
+
+// In writes “a, b or c”, each in quotes, with the word that a language has for or.
+func (c Choice) In(form func(english string) string) string {
+	quoted := make([]string, len(c))
+	for i, word := range c {
+		quoted[i] = strconv.Quote(word)
+	}
+	if len(quoted) < 2 {
+		return strings.Join(quoted, "")
+	}
+	last := len(quoted) - 1
+	return strings.Join(quoted[:last], ", ") + " " + form("or") + " " + quoted[last]
+}
