@@ -380,7 +380,7 @@ func (r *csvReader) entry(t policy.Type, field, group, id string, row map[string
 			column = "groups"
 		}
 		if near := r.p.Near(t, group); len(near) > 0 {
-			r.fault(line, column, "there is no %s %q: did you mean %s?", policy.Say(t.Noun()), group, policy.Choice(near))
+			r.fault(line, column, "there is no %s %q: did you mean %s?", policy.Say(t.Noun()), group, policy.Names(near))
 		} else {
 			r.fault(line, column, "there is no %s %q: add it first", policy.Say(t.Noun()), group)
 		}

@@ -61,7 +61,7 @@ func TestReadCSV(t *testing.T) {
 		"a column that is none":             {"users", "name,e-mail\nx,y\n", 0, 0, `1:2: e-mail: "e-mail" is no column of users: did you mean "email"?`},
 		"a column that is missing":          {"members", "group\nx\n", 0, 0, `the column "user" is missing`},
 		"a row too short":                   {"users", "name,email\nx\n", 0, 0, "2:1: has 1 cells, and the first line names 2 columns"},
-		"a group that is not there":         {"users", "name,groups\nx,bridge-crow\n", 0, 0, "2:2: groups: there is no user group \"bridge-crow\": did you mean \"bridge-crew\""},
+		"a group that is not there":         {"users", "name,groups\nx,bridge-crow\n", 0, 0, "2:2: groups: there is no user group \"bridge-crow\": did you mean bridge-crew"},
 		"an instant that is none":           {"members", "group,user,until\nbridge-crew,tomas.field,soon\n", 0, 0, "2:3: until: \"soon\" is no instant"},
 		"quotes that do not close":          {"users", "name\n\"x\n", 0, 0, "is no CSV"},
 		"nothing":                           {"users", "", 0, 0, "is empty"},

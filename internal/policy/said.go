@@ -51,18 +51,26 @@ func (s Said) In(form func(english string) string) string {
 	return fmt.Sprintf(form(s.Form), args...)
 }
 
-// Choice is what can be written at a place.
+// Choice is what can be written at a place; each is told in quotes.
 type Choice []string
 
-// In writes “a, b or c”, each in quotes, with the word that a language has for or.
+// In writes “"a", "b" or "c"” with the word that a language has for or.
 func (c Choice) In(form func(english string) string) string {
-	quoted := make([]string, len(c))
+	quoted := make(Names, len(c))
 	for i, word := range c {
 		quoted[i] = strconv.Quote(word)
 	}
-	if len(quoted) < 2 {
-		return strings.Join(quoted, "")
+	return quoted.In(form)
+}
+
+// Names are some of which one is meant.
+type Names []string
+
+// In writes “a, b or c” with the word that a language has for or.
+func (n Names) In(form func(english string) string) string {
+	last := len(n) - 1
+	if last < 1 {
+		return strings.Join(n, "")
 	}
-	last := len(quoted) - 1
-	return strings.Join(quoted[:last], ", ") + " " + form("or") + " " + quoted[last]
+	return strings.Join(n[:last], ", ") + " " + form("or") + " " + n[last]
 }

@@ -74,7 +74,7 @@ func (r *request) checkContent(c content) error {
 	if media == "" {
 		media = "nothing"
 	}
-	return &httpError{http.StatusUnsupportedMediaType, service.Say("the body is sent as %s, and %s is taken here: say so in Content-Type", service.Clip(media), service.Choice(types))}
+	return &httpError{http.StatusUnsupportedMediaType, service.Say("the body is sent as %s, and %s is taken here: say so in Content-Type", service.Clip(media), service.Names(types))}
 }
 
 // body reads the request's body, once its caller may send it. What it is kept in grows with what has come.

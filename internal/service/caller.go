@@ -56,7 +56,7 @@ func (s *Service) may(st *State, c Caller, do Action, about policy.UserID) error
 	for _, r := range allowed[do] {
 		roles = append(roles, string(r))
 	}
-	return &ForbiddenError{policy.Say("a mandate of the role %s", policy.Choice(roles))}
+	return &ForbiddenError{policy.Say("a mandate of the role %s", policy.Names(roles))}
 }
 
 // Roles lists the roles of a caller's mandates.

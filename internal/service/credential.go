@@ -276,7 +276,7 @@ func (s *Service) CreateToken(ctx context.Context, c Caller, in wire.NewToken, a
 	}
 	if _, ok := st.Policy.Get(policy.Users, in.User); !ok {
 		if near := st.Policy.Near(policy.Users, Clip(in.User)); len(near) > 0 {
-			return wire.Token{}, Wrong("user", "there is no user %q: did you mean %s?", Clip(in.User), policy.Choice(near))
+			return wire.Token{}, Wrong("user", "there is no user %q: did you mean %s?", Clip(in.User), policy.Names(near))
 		}
 		return wire.Token{}, Wrong("user", "there is no user %q", Clip(in.User))
 	}

@@ -41,8 +41,8 @@ type PolicyFaults = policy.Faults
 // Said is a sentence for people; see [policy.Said].
 type Said = policy.Said
 
-// Choice is what can be written at a place; see [policy.Choice].
-type Choice = policy.Choice
+// Names are some of which one is meant; see [policy.Names].
+type Names = policy.Names
 
 // Say makes a sentence; see [policy.Say].
 func Say(form string, args ...any) Said { return policy.Say(form, args...) }

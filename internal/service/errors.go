@@ -98,7 +98,7 @@ func (e *LastOwnerError) Error() string { return e.Unwrap().Error() }
 
 // Unwrap is the sentence that it is told as.
 func (e *LastOwnerError) Unwrap() error {
-	return policy.Say("this would leave no lasting owner: %s must stay, active, able to sign in, and reached by a mandate of owner, all without an end", policy.Choice(e.Owners))
+	return policy.Say("this would leave no lasting owner: %s must stay, active, able to sign in, and reached by a mandate of owner, all without an end", policy.Names(e.Owners))
 }
 
 // InputError is that a request cannot be understood; see [translate.InputError].

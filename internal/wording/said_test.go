@@ -143,8 +143,8 @@ func TestASentenceIsSaidInALanguage(t *testing.T) {
 		said            policy.Said
 		english, french string
 	}{
-		{policy.Say("there is no %s %q: did you mean %s?", policy.Say(policy.UserGroups.Noun()), "brige", policy.Choice{"bridge", "barge"}),
-			`there is no user group "brige": did you mean "bridge" or "barge"?`, `groupe d’utilisateurs "brige" n’existe pas : vouliez-vous dire "bridge" ou "barge" ?`},
+		{policy.Say("there is no %s %q: did you mean %s?", policy.Say(policy.UserGroups.Noun()), "brige", policy.Names{"bridge", "barge"}),
+			`there is no user group "brige": did you mean bridge or barge?`, `groupe d’utilisateurs "brige" n’existe pas : vouliez-vous dire bridge ou barge ?`},
 		{policy.Say("%q is not known: write %s", "x", policy.Choice{"a", "b", "c"}), `"x" is not known: write "a", "b" or "c"`, `"x" n’est pas connu : écrivez "a", "b" ou "c"`},
 		{policy.Say("%q is not known: write %s", "x", policy.Choice{"a"}), `"x" is not known: write "a"`, `"x" n’est pas connu : écrivez "a"`},
 		{policy.SaidBy(badZone), `"Nowhere/Else" is no zone of the IANA time zone database: write one such as Europe/Lisbon, or UTC`,
