@@ -147,6 +147,14 @@ func TestBadRequestsNameTheField(t *testing.T) {
 		{"GET", "/api/v1/users?limit=0", "", 400, `"path":"limit"`}, {"GET", "/api/v1/users?limit=1001", "", 400, `"path":"limit"`},
 		{"GET", "/api/v1/users?colour=red", "", 400, `"path":"colour"`}, {"DELETE", "/api/v1/users/tomas.field?dryrun=true", "", 400, "did you mean"},
 		{"GET", "/api/v1/users?cursor=bm9uZQ", "", 400, "begin with the first page"}, {"GET", "/api/v1/users?limit=1&limit=2", "", 400, "is given twice"},
+		{"POST", "/api/v1/changes", `{"changes": []}`, 400, `"path":"changes"`},
+		{"POST", "/api/v1/changes", `{"changes": [{"op": "remove", "type": "grants", "id": "backup"}, {"op": "lend", "type": "grants", "id": "backup"}]}`, 400, `"path":"changes[1].op"`},
+		{"POST", "/api/v1/changes", `{"changes": [{"op": "remove", "type": "grants", "id": "backup"}, {"op": "remove", "type": "boats", "id": "backup"}]}`, 400, `"path":"changes[1].type"`},
+		{"POST", "/api/v1/changes", `{"changes": [{"op": "remove", "type": "grants", "id": "backup"}, {"op": "put", "type": "users", "id": "al.brook", "record": {"nam": "Al"}}]}`, 422, `"path":"changes[1].record.nam"`},
+		{"POST", "/api/v1/changes", `{"changes": [{"op": "remove", "type": "grants", "id": "backup"}, {"op": "put", "type": "users", "id": "al.brook", "record": {"name": "Al", "valid": {"until": "soon"}}}]}`, 422, `"path":"changes[1].record.valid.until"`},
+		{"POST", "/api/v1/changes", `{"changes": [{"op": "remove", "type": "grants", "id": "backup"}, {"op": "copy", "type": "users", "id": "nobody", "to": "al.brook"}]}`, 400, `"path":"changes[1]"`},
+		{"POST", "/api/v1/changes", `{"changes": [{"op": "add", "type": "user_groups", "id": "bridge-crew", "list": "members", "value": "tomas.field", "until": "soon"}]}`, 400, `"path":"until"`},
+		{"GET", "/api/v1/grants/backup", "", 200, `"id":"backup"`}, // all or nothing
 		{"POST", "/api/v1/tokens", `{"user": "night-backap", "name": "x"}`, 400, "did you mean night-backup"},
 	} {
 		status, _, body := w.ask(c.method, c.path, w.token, c.body)

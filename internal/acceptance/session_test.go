@@ -179,3 +179,86 @@ func TestHeadersKeepBrowsersFromMischief(t *testing.T) {
 		}
 	}
 }
+
+// TestOwnSessionsAreSeenAndEnded: everybody sees where they are signed in and ends any of it, or all but the one they ask from; of others' sessions
+// they learn nothing.
+func TestOwnSessionsAreSeenAndEnded(t *testing.T) {
+	w := start(t, nil)
+	if err := w.owner.Service.SetPassword(t.Context(), "tomas.field", "towpath and heron"); err != nil {
+		t.Fatal(err)
+	}
+	type session struct{ cookie string }
+	signIn := func(user, secret string) session {
+		t.Helper()
+		status, cookie, body := w.signedIn(user, secret)
+		if status != 200 {
+			t.Fatalf("%s: %d %s", user, status, body)
+		}
+		return session{cookie.Name + "=" + cookie.Value}
+	}
+	ask := func(s session, method, path string) (int, string) {
+		t.Helper()
+		status, _, body := w.ask(method, path, "", "", "Cookie", s.cookie)
+		return status, body
+	}
+	list := func(s session) (out []wire.OwnSession) {
+		t.Helper()
+		status, body := ask(s, "GET", "/api/v1/sessions")
+		if err := json.Unmarshal([]byte(body), &out); status != 200 || err != nil {
+			t.Fatalf("%d %s (%v)", status, body, err)
+		}
+		return out
+	}
+	desk, bridge, home := signIn("tomas.field", "towpath and heron"), signIn("tomas.field", "towpath and heron"), signIn("tomas.field", "towpath and heron")
+	ines := signIn("ines.carvalho", password)
+	seen := list(desk)
+	if len(seen) != 3 || seen[0].Kind != "console" || seen[0].From == "" {
+		t.Fatalf("three sessions are listed as %+v", seen)
+	}
+	this := 0
+	for _, s := range seen {
+		if s.This {
+			this++
+		}
+	}
+	if this != 1 {
+		t.Errorf("%d of the sessions are this one", this)
+	}
+	other := func(s session) string {
+		t.Helper()
+		for _, mine := range list(s) {
+			if !mine.This {
+				return mine.ID
+			}
+		}
+		t.Fatal("there is no other session")
+		return ""
+	}
+	if status, _ := ask(ines, "DELETE", "/api/v1/sessions/"+seen[0].ID); status != 404 {
+		t.Errorf("an owner ends somebody's session as if it were theirs: %d", status)
+	}
+	if status, _ := ask(desk, "DELETE", "/api/v1/sessions/"+list(ines)[0].ID); status != 404 {
+		t.Errorf("a session of somebody else is ended: %d", status)
+	}
+	if status, _ := ask(desk, "DELETE", "/api/v1/sessions/nothing"); status != 404 {
+		t.Errorf("a session that is not there is ended: %d", status)
+	}
+	if status, _ := ask(desk, "DELETE", "/api/v1/sessions/"+other(desk)); status != 204 {
+		t.Errorf("one's own session is not ended: %d", status)
+	}
+	open := 0
+	for _, s := range []session{desk, bridge, home} {
+		if status, _ := ask(s, "GET", "/api/v1/session"); status == 200 {
+			open++
+		}
+	}
+	if open != 2 {
+		t.Errorf("%d of three sessions are open after one was ended", open)
+	}
+	if status, _ := ask(desk, "DELETE", "/api/v1/sessions"); status != 204 || len(list(desk)) != 1 {
+		t.Errorf("the others are not ended: %d, %+v", status, list(desk))
+	}
+	if status, _ := ask(ines, "GET", "/api/v1/session"); status != 200 {
+		t.Errorf("somebody else's session ended with them: %d", status)
+	}
+}
