@@ -279,6 +279,12 @@ func TestConsoleInFrench(t *testing.T) {
 		b.open(path)
 		b.see(words)
 	}
+	b.open("/records/users/new")
+	b.fill("Nom", "Al Brook")
+	b.fill("Courriel", "nowhere")
+	b.click("Enregistrer")
+	b.see("n’est pas une adresse électronique : écrivez-la comme nom@domaine")
+	b.look("fault-in-french")
 	b.click("English")
 	b.until("the page says its language", `document.documentElement.lang === "en"`)
 	b.open("/rights")

@@ -2,6 +2,7 @@ package acceptance
 
 import (
 	"bufio"
+	"encoding/json"
 	"fmt"
 	"io"
 	"net/http"
@@ -17,6 +18,7 @@ import (
 	"time"
 
 	"sentier/internal/demo"
+	"sentier/internal/wire"
 )
 
 // built is the program, built once for the tests that end it the hard way.
@@ -177,6 +179,81 @@ func TestKilledWhileWriting(t *testing.T) {
 	}
 }
 
+// newcomers are n people as a sheet, all with one name.
+func newcomers(n int, name string) string {
+	var sheet strings.Builder
+	sheet.WriteString("id,name\n")
+	for i := range n {
+		fmt.Fprintf(&sheet, "newcomer.%04d,%s\n", i, name)
+	}
+	return sheet.String()
+}
+
+// TestKilledInALargeChange kills the service at any moment of a sheet's way in: it is there whole or not at all, whoever was told of it finds it,
+// and what was laid ready is gone.
+func TestKilledInALargeChange(t *testing.T) {
+	t.Parallel()
+	sentier, dir := binary(t), t.TempDir()
+	token := begin(t, sentier, dir)
+	const people = 8000
+	told, whole := 1, 0
+	for round := range 8 {
+		p := launch(t, sentier, "serve", "--data", dir, "--listen", "127.0.0.1:0")
+		w := &world{t: t, url: p.url}
+		named := 0
+		for n := range round {
+			_, _, list := w.ask("GET", fmt.Sprintf("/api/v1/users?limit=1&q=Round+%d.", n), token, "")
+			var page wire.List[wire.Named]
+			if err := json.Unmarshal([]byte(list), &page); err != nil {
+				t.Fatalf("round %d: %v\n%s", round, err, list)
+			}
+			if page.Total != 0 && page.Total != people {
+				t.Errorf("round %d: %d of %d rows are there", round, page.Total, people)
+			}
+			named += page.Total
+		}
+		if named != 0 && named != people {
+			t.Errorf("round %d: %d newcomers have a name of a round, want all or none", round, named)
+		}
+		_, _, answer := w.ask("POST", "/api/v1/check", token, `{"user": "tomas.field", "right": "view", "device": "mill-bridge"}`)
+		found := revisionField.FindStringSubmatch(answer)
+		if found == nil {
+			t.Fatalf("round %d: %s", round, answer)
+		}
+		now, _ := strconv.Atoi(found[1])
+		if now != told && now != told+1 {
+			t.Fatalf("round %d: the service starts at revision %d, a caller was told of %d", round, now, told)
+		}
+		if told = now; now > 1 {
+			whole++
+		}
+		sheet := newcomers(people, fmt.Sprintf("Round %d. newcomer", round))
+		killed := time.AfterFunc(time.Duration(round*90)*time.Millisecond, func() { p.cmd.Process.Kill() })
+		req, err := http.NewRequest("PUT", p.url+"/api/v1/sheets/users", strings.NewReader(sheet))
+		if err != nil {
+			t.Fatal(err)
+		}
+		req.Header.Set("Authorization", "Bearer "+token)
+		req.Header.Set("Content-Type", "text/csv")
+		if resp, err := http.DefaultClient.Do(req); err == nil {
+			var saved wire.Imported
+			if json.NewDecoder(resp.Body).Decode(&saved) == nil && saved.Saved {
+				told = int(saved.Revision)
+			}
+			resp.Body.Close()
+		}
+		killed.Stop()
+		p.end(syscall.SIGKILL)
+	}
+	if whole == 0 {
+		t.Error("no sheet came in: the service was always killed before")
+	}
+	out, err := exec.Command(sentier, "verify", "--data", dir).CombinedOutput()
+	if err != nil {
+		t.Errorf("verify: %v\n%s", err, out)
+	}
+}
+
 // withFullDisk runs a service whose files can grow no further once some changes are made: last is the last that was, and refused what
 // was said to the next. before is called while there is room.
 func withFullDisk(t *testing.T, before func(w *world)) (w *world, p *process, dir string, last int, refused string) {
@@ -210,6 +287,10 @@ func TestFullDisk(t *testing.T) {
 	_, _, answer := w.ask("POST", "/api/v1/check", w.token, `{"user": "tomas.field", "right": "view", "device": "mill-bridge"}`)
 	if !strings.Contains(answer, fmt.Sprintf(`"revision":%d,`, last)) {
 		t.Errorf("after a change that did not fit: %s, want revision %d", answer, last)
+	}
+	// Nor is there room to lay a large change ready.
+	if status, _, text := w.ask("PUT", "/api/v1/sheets/users", w.token, newcomers(20_000, "Newcomer"), "Content-Type", "text/csv"); status != 507 || !strings.Contains(text, dir) {
+		t.Errorf("a large change that does not fit: %d %s", status, text)
 	}
 	p.end(syscall.SIGTERM)
 	p = launch(t, binary(t), "serve", "--data", dir, "--listen", "127.0.0.1:0")
