@@ -137,6 +137,21 @@ func load(url, token string, n int) (revision int, text string) {
 
 var revisionField = regexp.MustCompile(`"revision":(\d+)`)
 
+// revision is the one that the service answers from.
+func (w *world) revision(token string) int {
+	w.t.Helper()
+	_, _, answer := w.ask("POST", "/api/v1/check", token, `{"user": "tomas.field", "right": "view", "device": "mill-bridge"}`)
+	found := revisionField.FindStringSubmatch(answer)
+	if found == nil {
+		w.t.Fatal(answer)
+	}
+	now, err := strconv.Atoi(found[1])
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	return now
+}
+
 // TestKilledWhileWriting kills the service during a stream of changes, again and again: what a caller was told
 // of is there when it starts again.
 func TestKilledWhileWriting(t *testing.T) {
@@ -147,12 +162,7 @@ func TestKilledWhileWriting(t *testing.T) {
 	for round := range 50 {
 		p := launch(t, sentier, "serve", "--data", dir, "--listen", "127.0.0.1:0")
 		w := &world{t: t, url: p.url}
-		_, _, answer := w.ask("POST", "/api/v1/check", token, `{"user": "tomas.field", "right": "view", "device": "mill-bridge"}`)
-		found := revisionField.FindStringSubmatch(answer)
-		if found == nil {
-			t.Fatalf("round %d: %s", round, answer)
-		}
-		now, _ := strconv.Atoi(found[1])
+		now := w.revision(token)
 		// One change may have been written whose answer was on its way.
 		if now != told && now != told+1 {
 			t.Fatalf("round %d: the service starts at revision %d, a caller was told of %d", round, now, told)
@@ -215,12 +225,7 @@ func TestKilledInALargeChange(t *testing.T) {
 		if named != 0 && named != people {
 			t.Errorf("round %d: %d newcomers have a name of a round, want all or none", round, named)
 		}
-		_, _, answer := w.ask("POST", "/api/v1/check", token, `{"user": "tomas.field", "right": "view", "device": "mill-bridge"}`)
-		found := revisionField.FindStringSubmatch(answer)
-		if found == nil {
-			t.Fatalf("round %d: %s", round, answer)
-		}
-		now, _ := strconv.Atoi(found[1])
+		now := w.revision(token)
 		if now != told && now != told+1 {
 			t.Fatalf("round %d: the service starts at revision %d, a caller was told of %d", round, now, told)
 		}
