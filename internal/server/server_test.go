@@ -5,10 +5,14 @@ import (
 	"encoding/json"
 	"errors"
 	"io"
+	"math/rand/v2"
 	"net/http"
 	"net/http/httptest"
 	"net/netip"
 	"net/url"
+	"os"
+	"slices"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -247,22 +251,76 @@ func TestEntityTags(t *testing.T) {
 	}
 }
 
-// FuzzQuickReader: the reader of what is asked most survives whatever is sent, takes nothing that is no JSON, and writes again what it has read.
+// evaluations are from which hostile ones are made.
+var evaluations = []string{
+	`{"subject":{"type":"user","id":"ana"},"action":{"name":"view"},"resource":{"type":"device","id":"gate"},"context":{"time":"2026-11-24T09:00:00Z","ip":"10.0.0.7"}}`,
+	`{"evaluations":[{},{"subject":5},{"context":{"a":[[],{}]}}],"options":{"evaluations_semantic":"execute_all"}}`,
+	`{"subject":{"id":"\ud800\u0000","properties":{"x":[1e400,-0,null,true]}}}`,
+}
+
+// survives reads a text as what is asked most: nothing that is no JSON is taken, and what was read can be written again.
+func survives(t *testing.T, text []byte) (taken bool) {
+	t.Helper()
+	for _, into := range []any{&wire.Evaluation{}, &wire.Evaluations{}} {
+		if quickjson.Unmarshal(text, into) != nil {
+			continue
+		}
+		taken = true
+		if !json.Valid(text) {
+			t.Errorf("%q is read, and is no JSON", text)
+		}
+		if _, err := quickjson.Marshal(into); err != nil {
+			t.Errorf("%q is read, and cannot be written: %v", text, err)
+		}
+	}
+	return taken
+}
+
+// FuzzQuickReader: the reader of what is asked most survives whatever is sent.
 func FuzzQuickReader(f *testing.F) {
-	f.Add(`{"subject":{"type":"user","id":"ana"},"action":{"name":"view"},"resource":{"type":"device","id":"gate"},"context":{"time":"2026-11-24T09:00:00Z","ip":"10.0.0.7"}}`)
-	f.Add(`{"evaluations":[{},{"subject":5},{"context":{"a":[[],{}]}}],"options":{"evaluations_semantic":"execute_all"}}`)
-	f.Add(`{"subject":{"id":"\ud800\u0000","properties":{"x":[1e400,-0,null,true]}}}`)
-	f.Fuzz(func(t *testing.T, text string) {
-		for _, into := range []any{&wire.Evaluation{}, &wire.Evaluations{}} {
-			if quickjson.Unmarshal([]byte(text), into) != nil {
-				continue
-			}
-			if !json.Valid([]byte(text)) {
-				t.Errorf("%q is read, and is no JSON", text)
-			}
-			if _, err := quickjson.Marshal(into); err != nil {
-				t.Errorf("%q is read, and cannot be written: %v", text, err)
+	for _, text := range evaluations {
+		f.Add(text)
+	}
+	f.Fuzz(func(t *testing.T, text string) { survives(t, []byte(text)) })
+}
+
+// TestTheQuickReaderSurvives what is made of evaluations by taking out, doubling, putting in and turning over at random. SENTIER_INPUTS says how
+// many are tried.
+func TestTheQuickReaderSurvives(t *testing.T) {
+	inputs := 100_000
+	if text := os.Getenv("SENTIER_INPUTS"); text != "" {
+		var err error
+		if inputs, err = strconv.Atoi(text); err != nil {
+			t.Fatal(err)
+		}
+	}
+	scraps := []string{`{`, `}`, `[`, `]`, `,`, `:`, `"`, `\`, `null`, `true`, `1e999`, `-`, `0.`, `"\u12`, `\ud83d`, `"subject"`, `"evaluations"`, `"context"`, "\x00", "\xff", "\u2028", ` `, strings.Repeat("[", 70), strings.Repeat(`{"a":`, 70)}
+	random := rand.New(rand.NewPCG(5, 9))
+	taken := 0
+	var text []byte
+	for range inputs {
+		text = append(text[:0], evaluations[random.IntN(len(evaluations))]...)
+		for range 1 + random.IntN(4) {
+			at := random.IntN(len(text) + 1)
+			to := min(len(text), at+random.IntN(12))
+			switch random.IntN(5) {
+			case 0:
+				text = slices.Delete(text, at, to)
+			case 1:
+				text = slices.Insert(text, at, slices.Clone(text[at:to])...)
+			case 2, 3:
+				text = slices.Insert(text, at, []byte(scraps[random.IntN(len(scraps))])...)
+			case 4:
+				if at < len(text) {
+					text[at] ^= 1 << random.IntN(8)
+				}
 			}
 		}
-	})
+		if survives(t, text) {
+			taken++
+		}
+	}
+	if taken < inputs/50 || taken > inputs*9/10 {
+		t.Errorf("%d of %d inputs are read: they say little", taken, inputs)
+	}
 }
