@@ -50,19 +50,32 @@ func (c *Compiled) LastingOwners(at time.Time) []policy.UserID {
 		for _, id := range m.To.Users {
 			add(id)
 		}
-		for g := range policy.Each[*policy.UserGroup](c.policy) {
-			if !slices.ContainsFunc(c.passesTo(g.ID), func(up policy.UserGroupID) bool { return slices.Contains(m.To.Groups, up) }) {
-				continue
-			}
-			for _, member := range g.Members {
+		seen := map[policy.UserGroupID]bool{}
+		for _, id := range m.To.Groups {
+			c.membersOf(id, seen, func(member policy.Member) {
 				if lasts(member.Span()) {
 					add(member.User)
 				}
-			}
+			})
 		}
 	}
 	slices.Sort(out)
 	return slices.Compact(out)
+}
+
+// membersOf visits the memberships of a group and of the groups that it includes, as far as they are enabled.
+func (c *Compiled) membersOf(id policy.UserGroupID, seen map[policy.UserGroupID]bool, visit func(policy.Member)) {
+	g, ok := policy.Find[*policy.UserGroup](c.policy, string(id))
+	if !ok || seen[id] || g.Enabled == policy.Off {
+		return
+	}
+	seen[id] = true
+	for _, member := range g.Members {
+		visit(member)
+	}
+	for _, inner := range g.Includes {
+		c.membersOf(inner, seen, visit)
+	}
 }
 
 // Mandates lists the mandates in force for a user: "Who may administer". None are for a user who

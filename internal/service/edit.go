@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"crypto/sha256"
+	"encoding/binary"
 	"encoding/hex"
 	"encoding/json"
 	"errors"
@@ -12,6 +13,8 @@ import (
 	"strconv"
 	"strings"
 	"time"
+
+	"github.com/cespare/xxhash/v2"
 
 	"sentier/internal/decision"
 	"sentier/internal/document"
@@ -86,13 +89,22 @@ func (e *KeyError) Unwrap() error {
 	return policy.Say("the Idempotency-Key %q stands for another request: choose a new one", e.Key)
 }
 
-// Tag is the entity tag of a record: the same for the same content.
+// Tag is the entity tag of a record: the same for the same content. Of a long list it holds a quick hash, as a change to one entry of
+// thousands would cost mostly its tag.
 func Tag(r policy.Record) string {
-	body, err := json.Marshal(r)
+	body, err := json.Marshal(policy.Short(r))
 	if err != nil {
 		panic("service: a record does not marshal: " + err.Error())
 	}
-	sum := sha256.Sum256(body)
+	list := xxhash.New()
+	var room [policy.MaxID + 17]byte
+	for _, m := range membersOf(r) {
+		entry := append(room[:0], m.User...)
+		entry = append(entry, 0) // which is in no id
+		entry = binary.BigEndian.AppendUint64(entry, uint64(m.From.UnixMicro()))
+		list.Write(binary.BigEndian.AppendUint64(entry, uint64(m.Until.UnixMicro()))) // a hash never fails
+	}
+	sum := sha256.Sum256(list.Sum(body))
 	return `"` + hex.EncodeToString(sum[:12]) + `"`
 }
 
