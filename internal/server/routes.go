@@ -243,7 +243,7 @@ func (s *Server) evaluate(r *request) error {
 		return err
 	}
 	s.metrics.decided(answer.Decision)
-	return r.quick(answer)
+	return r.quick(&answer)
 }
 
 func (s *Server) dump(r *request) error {

@@ -187,9 +187,6 @@ func (s *Service) changeMany(ctx context.Context, c Caller, o *EditOptions, work
 	}()
 	for range triesBeside {
 		now := s.State()
-		if err := s.mayChange(); err != nil {
-			return saved, nil, err
-		}
 		if kept, repeated, err := s.asked(ctx, now, c, o); repeated || err != nil {
 			return saved, kept, err
 		}
@@ -197,14 +194,17 @@ func (s *Service) changeMany(ctx context.Context, c Caller, o *EditOptions, work
 		if ready, err = work(now); err != nil {
 			return saved, nil, err
 		}
+		compiled := make(chan *decision.Compiled, 1) // beside the writing of the rows
+		go func() { compiled <- now.Compiled.Next(ready.policy, ready.done) }()
 		ready.staged, err = s.store.Stage(ctx, ready.done, before, func(n, of int) { s.progress.wrote(c, o.Key, n, of) })
+		ready.compiled = <-compiled
 		if errors.Is(err, store.ErrMoved) {
 			continue
 		}
 		if err != nil {
 			return saved, nil, s.noRoom(err)
 		}
-		ready.compiled, ready.told = now.Compiled.Next(ready.policy, ready.done), translate.Changes(ready.done)
+		ready.told = translate.Changes(ready.done)
 		if saved, replayed, err, ok := s.nextOnto(ctx, c, o, now, ready); ok {
 			return saved, replayed, err
 		}
