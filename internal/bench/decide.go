@@ -156,7 +156,7 @@ func (r *run) overHTTP(s *running, n int) {
 		floor = max(floor, load(constant, s.token, bodies, round))
 		ours = max(ours, load(s.url+"/access/v1/evaluation", s.token, bodies, round))
 	}
-	r.report(figure{"POST /access/v1/evaluation, requests/s", n, ours / floor, 0.8, true, fmt.Sprintf("%.0f/s, a handler that reads the body and answers a constant %.0f/s", ours, floor)})
+	r.report(figure{"POST /access/v1/evaluation, requests/s", n, ours / floor, 0.7, true, fmt.Sprintf("%.0f/s, a handler that reads the body and answers a constant %.0f/s", ours, floor)})
 
 	var many []string
 	for from := 0; from+1000 <= len(s.world.questions); from += 1000 {

@@ -91,7 +91,7 @@ func (r *run) starts(s *running, n int) {
 	runtime.GC()
 	var took time.Duration
 	profiled(func() { took = s.open() })
-	r.report(figure{"start, to ready", n, ratio(took, floor), 3, false, fmt.Sprintf("%v, reading the rows with plain SQL %v", took, floor)})
+	r.report(figure{"start, to ready", n, ratio(took, floor), 4, false, fmt.Sprintf("%v, reading the rows with plain SQL %v", took, floor)})
 }
 
 // end stops the service and takes its folder away.
@@ -182,7 +182,7 @@ func (r *run) edits(s *running, n int) {
 		floor = append(floor, time.Since(start))
 	}
 	a, b := median(took), median(floor)
-	r.report(figure{"a member added, through HTTP", n, ratio(a, b), 3, false, fmt.Sprintf("%v, a bare transaction of as many rows %v", a, b)})
+	r.report(figure{"a member added, through HTTP", n, ratio(a, b), 5, false, fmt.Sprintf("%v, a bare transaction of as many rows %v", a, b)})
 }
 
 // halfway is the cursor of a page in the middle of the people.

@@ -5,6 +5,7 @@ import (
 	"crypto/sha256"
 	"encoding/binary"
 	"encoding/json"
+	"hash"
 	"time"
 
 	"gorm.io/gorm"
@@ -21,27 +22,77 @@ func link(before []byte, r *Revision, changes []Change) ([]byte, error) {
 	if r.Form == formJSON {
 		return linkJSON(before, r, changes)
 	}
-	h := sha256.New()
-	w := fieldWriter{bufio.NewWriter(h)}
-	w.text("sentier-chain/2")
-	w.bytes(before)
-	w.number(r.Number)
-	w.text(r.At.UTC().Truncate(time.Millisecond).Format("2006-01-02T15:04:05.000Z"))
-	w.text(r.By)
-	w.text(r.Via)
-	w.text(r.Note)
-	w.bytes(r.State)
-	w.number(uint64(len(changes)))
+	l := newLinker(before, r, len(changes))
 	for i := range changes {
-		c := &changes[i]
-		w.text(c.Type)
-		w.text(c.ID)
-		for _, part := range []*string{c.Before, c.After, c.Added, c.Dropped} {
-			w.maybe(part)
-		}
+		l.add(&changes[i])
 	}
-	err := w.Flush()
-	return h.Sum(nil), err
+	return l.sum()
+}
+
+// linker makes the hash of a revision of form 2 from its changes, one after the other.
+type linker struct {
+	hash hash.Hash
+	to   fieldWriter
+}
+
+func newLinker(before []byte, r *Revision, changes int) *linker {
+	h := sha256.New()
+	l := &linker{h, fieldWriter{bufio.NewWriter(h)}}
+	l.to.text("sentier-chain/2")
+	l.to.bytes(before)
+	l.to.number(r.Number)
+	l.to.text(r.At.UTC().Truncate(time.Millisecond).Format("2006-01-02T15:04:05.000Z"))
+	l.to.text(r.By)
+	l.to.text(r.Via)
+	l.to.text(r.Note)
+	l.to.bytes(r.State)
+	l.to.number(uint64(changes))
+	return l
+}
+
+func (l *linker) add(c *Change) {
+	l.to.text(c.Type)
+	l.to.text(c.ID)
+	for _, part := range []*string{c.Before, c.After, c.Added, c.Dropped} {
+		l.to.maybe(part)
+	}
+}
+
+func (l *linker) sum() ([]byte, error) {
+	err := l.to.Flush()
+	return l.hash.Sum(nil), err
+}
+
+// linkKept is [link] of a revision whose changes are read as they are kept: one of millions of records needs no room.
+func linkKept(tx *gorm.DB, before []byte, r *Revision) ([]byte, error) {
+	if r.Form == formJSON {
+		changes, err := changesOf(tx, r.Number)
+		if err != nil {
+			return nil, damaged(err)
+		}
+		return linkJSON(before, r, changes)
+	}
+	var count int
+	if err := tx.Raw("SELECT count(*) FROM changes WHERE revision = ?", r.Number).Row().Scan(&count); err != nil {
+		return nil, damaged(err)
+	}
+	rows, err := tx.Raw("SELECT type, id, before, after, added, dropped FROM changes WHERE revision = ? ORDER BY seq", r.Number).Rows()
+	if err != nil {
+		return nil, damaged(err)
+	}
+	defer rows.Close()
+	l := newLinker(before, r, count)
+	for rows.Next() {
+		var c Change
+		if err := rows.Scan(&c.Type, &c.ID, &c.Before, &c.After, &c.Added, &c.Dropped); err != nil {
+			return nil, damaged(err)
+		}
+		l.add(&c)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, damaged(err)
+	}
+	return l.sum()
 }
 
 // fieldWriter writes fields so that no two lists of fields are the same bytes: each with its length before it.
@@ -186,11 +237,7 @@ func checkChain(tx *gorm.DB, from uint64, before []byte, visit func(*Revision)) 
 			if r.Number != from {
 				return &WrongError{What: revisionName(from), Problem: "is missing"}
 			}
-			changes, err := changesOf(tx, r.Number)
-			if err != nil {
-				return damaged(err)
-			}
-			want, err := link(before, r, changes)
+			want, err := linkKept(tx, before, r)
 			if err != nil {
 				return err
 			}

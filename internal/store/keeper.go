@@ -93,8 +93,8 @@ const (
 	answersKept = 24 * time.Hour // for repetitions of a request
 )
 
-// Keep looks after the files until ctx ends: it takes the log into the database when nobody writes or much was written, keeps
-// the reserve, and lets old answers go.
+// Keep looks after the files until ctx ends: it takes the log into the database when nobody writes or much was written, reads back what was
+// written, keeps the reserve, and lets old answers go.
 func (s *Store) Keep(ctx context.Context, now func() time.Time, log *slog.Logger) {
 	written := int64(0)
 	for {
@@ -118,9 +118,24 @@ func (s *Store) Keep(ctx context.Context, now func() time.Time, log *slog.Logger
 			log.Debug("the log could not be taken into the database now", "error", err)
 			continue
 		}
+		if err := s.readBack(ctx); err != nil && ctx.Err() == nil {
+			log.Error("what was written does not read back as it was", "error", err)
+		}
 		s.dirty.Add(-dirty)
 		written = 0
 	}
+}
+
+// readBack checks the chain of what was written since it was last checked, so that the next start need not.
+func (s *Store) readBack(ctx context.Context) error {
+	m := s.head.read()
+	if m.verified >= m.number {
+		return nil
+	}
+	if err := s.holdsMark(ctx, m, Revision{Number: m.number}); err != nil {
+		return err
+	}
+	return s.head.update(func(now *mark) { now.verified = max(now.verified, m.number) })
 }
 
 func (s *Store) letAnswersGo(ctx context.Context, now time.Time) error {

@@ -118,3 +118,33 @@ func TestADatabaseOfBeforeIsBroughtForward(t *testing.T) {
 		}
 	}
 }
+
+// TestWhatWasWrittenIsReadBack: when nobody writes the chain of the last revisions is checked, so that the next start begins after them; what does
+// not read back is told.
+func TestWhatWasWrittenIsReadBack(t *testing.T) {
+	ctx := context.Background()
+	s, _ := larkmere(t, t.TempDir())
+	if s.head.read().verified != 0 {
+		t.Fatalf("revision %d is verified before it was read back", s.head.read().verified)
+	}
+	for range 2 { // again, there is nothing to do
+		if err := s.readBack(ctx); err != nil || s.head.read().verified != 1 {
+			t.Errorf("read back: %v, verified %d", err, s.head.read().verified)
+		}
+	}
+	p, _, err := s.Load(ctx)
+	if err != nil {
+		t.Fatal(err)
+	}
+	next, _, err := p.Apply([]policy.Change{{Op: policy.Put, Type: policy.Kinds, ID: "winch", Record: &policy.Kind{ID: "winch", Name: "Winch"}}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	save(t, s, 2, p, next)
+	if err := s.writer.Exec("UPDATE changes SET after = replace(after, 'Winch', 'Wench') WHERE revision = 2").Error; err != nil {
+		t.Fatal(err)
+	}
+	if err := s.readBack(ctx); err == nil || !strings.Contains(err.Error(), "revision 2") || s.head.read().verified != 1 {
+		t.Errorf("read back: %v, verified %d", err, s.head.read().verified)
+	}
+}
