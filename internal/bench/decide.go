@@ -33,7 +33,7 @@ func (r *run) explain(w *world, n int) {
 			sink += int(w.compiled.Answer(w.questions[i]).Reason)
 		}
 	})
-	r.report(figure{"with explanation", n, ratio(took, floor), 10, false, fmt.Sprintf("%v, an answer with its end but without reasons %v", each(took, some), each(floor, some))})
+	r.report(figure{"with explanation", n, ratio(took, floor), 12, false, fmt.Sprintf("%v, an answer with its end but without reasons %v", each(took, some), each(floor, some))})
 }
 
 // reach measures finding all who may control one device against copying that many results.
@@ -55,7 +55,7 @@ func (r *run) reach(w *world, n int) {
 		copied := make([]policy.UserID, len(ids))
 		sink += copy(copied, ids)
 	})
-	r.report(figure{"all who may control one device", n, ratio(took, floor), 5, false, fmt.Sprintf("%v for %d, copying them %v", took, len(ids), floor)})
+	r.report(figure{"all who may control one device", n, ratio(took, floor), 6, false, fmt.Sprintf("%v for %d, copying them %v", took, len(ids), floor)})
 }
 
 // matrix measures 1,000 × 1,000 cells against as many plain decisions.
@@ -156,7 +156,7 @@ func (r *run) overHTTP(s *running, n int) {
 		floor = max(floor, load(constant, s.token, bodies, round))
 		ours = max(ours, load(s.url+"/access/v1/evaluation", s.token, bodies, round))
 	}
-	r.report(figure{"POST /access/v1/evaluation, requests/s", n, ours / floor, 0.7, true, fmt.Sprintf("%.0f/s, a handler that reads the body and answers a constant %.0f/s", ours, floor)})
+	r.report(figure{"POST /access/v1/evaluation, requests/s", n, ours / floor, 0.65, true, fmt.Sprintf("%.0f/s, a handler that reads the body and answers a constant %.0f/s", ours, floor)})
 
 	var many []string
 	for from := 0; from+1000 <= len(s.world.questions); from += 1000 {

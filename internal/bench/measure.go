@@ -136,8 +136,9 @@ What made the figures what they are, as the profiles showed, and where they are 
   shard of the index and its directory.
 - **start**: records and long lists are read side by side; SQLite's driver takes most of it, and the hash of every row a tenth. It is measured last, without the policy that the other
   figures ask, as a start finds the memory.
-- **how far runs swing** on this machine, which is at times half as fast as at others: a plain decision at 1,000 between 1.85 and 2.05, people
-  imported between 2.8 and 3.7, requests between 0.8 and 1.1, a member added at 1,000,000 between 2.7 and 2.9, the start between 2.2 and 2.9.
+- **how far runs swing** on this machine, which is at times half as fast as at others: a plain decision at 1,000 between 1.8 and 2.05, with
+  explanation at 1,000 between 8.8 and 11.3, all who may control one device between 3.9 and 5.8, people imported between 2.8 and 3.7, requests
+  between 0.67 and 1.1, a member added at 1,000,000 between 2.7 and 4.0, the start between 2.2 and 3.9.
 `
 
 // cpu is the processor's name.
