@@ -32,7 +32,6 @@ func TestTagsTellVersionsApart(t *testing.T) {
 		"with a device":                 &policy.DeviceGroup{ID: "crew", Name: "Crew", Devices: []policy.DeviceID{"gate"}},
 		"with two":                      &policy.DeviceGroup{ID: "crew", Name: "Crew", Devices: []policy.DeviceID{"gate", "pump"}},
 		"with one of both names":        &policy.DeviceGroup{ID: "crew", Name: "Crew", Devices: []policy.DeviceID{"gatepump"}},
-		"a user":                        &policy.User{ID: "crew", Name: "Crew"},
 	} {
 		tag := Tag(r)
 		if other, taken := seen[tag]; taken {
