@@ -56,6 +56,7 @@ func TestCommandsWithoutAService(t *testing.T) {
 		"as CSV":                {"check night-backup history reservoir-gauge-1 --at 2026-11-24T02:00:00Z --format csv --policy " + larkmere, 0, "night-backup,history,reservoir-gauge-1,2026-11-24T02:00:00Z,true,granted,2026-11-24T04:30:00Z", ""},
 		"a sound document":      {"policy check " + larkmere, 0, "grants         30", "is sound"},
 		"a faulty document":     {"policy check " + bad, 1, "4     13      users[1].nam  is not known here: did you mean \"name\"?", "2 faults"},
+		"the same in French":    {"policy check --language fr " + bad, 1, "4     13      users[1].nam  n’est pas connu ici : vouliez-vous dire \"name\" ?", "2 faults"},
 		"no document":           {"policy check " + dir + "/none.yaml", 2, "", "no such file"},
 		"the same":              {"policy compare " + larkmere + " " + larkmere, 0, "", "They are the same"},
 		"not the same":          {"policy compare " + larkmere + " " + other, 1, "changed  user_groups  bridge-crew  Bridge team  name Bridge crew → Bridge team", ""},

@@ -66,8 +66,9 @@ func (a *app) notSound(file string, err error) error {
 	s := sheet{head: []string{"LINE", "COLUMN", "FIELD", "FAULT"}}
 	list := []wire.Fault{}
 	for _, f := range faults {
-		list = append(list, wire.Fault{Path: f.Path, Problem: f.Problem.Error(), Line: f.Line, Column: f.Column})
-		s.rows = append(s.rows, []string{fmt.Sprint(f.Line), fmt.Sprint(f.Column), f.Path, f.Problem.Error()})
+		problem := a.words().Put(f.Problem)
+		list = append(list, wire.Fault{Path: f.Path, Problem: problem, Line: f.Line, Column: f.Column})
+		s.rows = append(s.rows, []string{fmt.Sprint(f.Line), fmt.Sprint(f.Column), f.Path, problem})
 	}
 	if err := a.print(map[string]any{"sound": false, "faults": list}, s); err != nil {
 		return err
