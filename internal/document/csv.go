@@ -404,7 +404,7 @@ type membership struct{ group, user string }
 
 func isMember(p *policy.Policy, group, user string) bool {
 	g, ok := policy.Find[*policy.UserGroup](p, group)
-	return ok && slices.ContainsFunc(g.Members, func(m policy.Member) bool { return string(m.User) == user })
+	return ok && g.IsMember(policy.UserID(user))
 }
 
 // finish puts the records before the entries that name them.

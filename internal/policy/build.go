@@ -58,6 +58,11 @@ func (b *Builder) Policy() (*Policy, error) {
 
 // sound makes the checks between records, once all steps are made. The error is of type [Faults].
 func (d *draft) sound() error {
+	for _, list := range d.pending {
+		for _, p := range list {
+			p.settle()
+		}
+	}
 	for _, ids := range d.order {
 		if !slices.IsSorted(ids) {
 			slices.Sort(ids)

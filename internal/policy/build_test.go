@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"sentier/internal/demo"
 	"sentier/internal/policy"
@@ -140,5 +141,75 @@ func TestABuilderTellsEveryFault(t *testing.T) {
 	}
 	if len(faults) != 5 {
 		t.Errorf("%d faults are told:\n%v", len(faults), err)
+	}
+}
+
+// TestManyChangesAreThoseOneByOne: whatever is added to and dropped from lists, put and removed in one change leads to where the same leads one
+// after the other.
+func TestManyChangesAreThoseOneByOne(t *testing.T) {
+	random := rand.New(rand.NewPCG(41, 42))
+	users := strings.Fields("ana ben cho dee eva")
+	devices := strings.Fields("gate pump siren")
+	records := policy.Records{UserGroups: []policy.UserGroup{{ID: "crew", Name: "Crew"}, {ID: "night", Name: "Night"}}, DeviceGroups: []policy.DeviceGroup{{ID: "gear", Name: "Gear"}}}
+	for _, id := range users {
+		records.Users = append(records.Users, policy.User{ID: policy.UserID(id), Name: id})
+	}
+	for _, id := range devices {
+		records.Devices = append(records.Devices, policy.Device{ID: policy.DeviceID(id), Name: id})
+	}
+	p, err := policy.FromRecords(&records)
+	if err != nil {
+		t.Fatal(err)
+	}
+	one := func(list ...string) string { return list[random.IntN(len(list))] }
+	day := func() (at time.Time) {
+		if n := random.IntN(4); n > 0 {
+			at = time.Date(2026, 12, n, 0, 0, 0, 0, time.UTC)
+		}
+		return at
+	}
+	for round := range 3000 {
+		var changes []policy.Change
+		for range 1 + random.IntN(8) {
+			c := policy.Change{Op: []policy.Op{policy.Add, policy.Add, policy.Drop}[random.IntN(3)], Type: policy.UserGroups, ID: one("crew", "night"), List: "members", Also: random.IntN(2) == 0}
+			c.Member = policy.Member{User: policy.UserID(one(users...)), Until: day()}
+			switch random.IntN(8) {
+			case 0:
+				c = policy.Change{Op: policy.Put, Type: policy.UserGroups, ID: "crew", Record: &policy.UserGroup{ID: "crew", Name: "Crew", Members: []policy.Member{{User: "ana"}, {User: "ana", Until: day()}}}}
+			case 1:
+				c = policy.Change{Op: policy.Remove, Type: policy.UserGroups, ID: "night"}
+			case 2:
+				c = policy.Change{Op: policy.Put, Type: policy.UserGroups, ID: "night", Record: &policy.UserGroup{ID: "night", Name: "Night"}}
+			case 3, 4:
+				c = policy.Change{Op: c.Op, Type: policy.DeviceGroups, ID: "gear", List: "devices", Value: one(devices...)}
+			case 5:
+				c = policy.Change{Op: policy.Patch, Type: policy.UserGroups, ID: "crew", Edit: func(r policy.Record) (policy.Record, error) {
+					g := *r.(*policy.UserGroup)
+					g.Members = g.Members[:len(g.Members)/2]
+					return &g, nil
+				}}
+			}
+			changes = append(changes, c)
+		}
+		want, wrong := p, error(nil)
+		for i := 0; i < len(changes) && wrong == nil; i++ {
+			want, _, wrong = want.Apply(changes[i : i+1])
+		}
+		got, done, err := p.Apply(changes)
+		if (err == nil) != (wrong == nil) {
+			t.Fatalf("round %d: at once %v, one by one %v: %+v", round, err, wrong, changes)
+		}
+		if err != nil {
+			continue
+		}
+		if len(got.Compare(want)) != 0 || len(want.Compare(got)) != 0 {
+			t.Fatalf("round %d: at once and one by one differ in %v: %+v", round, keys(got.Compare(want)), changes)
+		}
+		if back, _, err := got.Apply(policy.Undo(done)); err != nil || len(back.Compare(p)) != 0 {
+			t.Fatalf("round %d: taken back, it is not what was there: %v", round, err)
+		}
+		if random.IntN(4) == 0 {
+			p = got
+		}
 	}
 }

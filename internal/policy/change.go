@@ -68,6 +68,7 @@ type pending struct {
 	record Record // nil: removed
 	place  int    // 1 + its index, where it came from a list
 	whole  bool   // more may have changed than entries of its long list
+	edits  *edits // of its long list, that are not made yet
 }
 
 // entryRef is a mention that an added entry makes.
@@ -78,6 +79,7 @@ type entryRef struct {
 
 func (d *draft) get(t Type, id string) (Record, bool) {
 	if p, ok := d.pending[t][id]; ok {
+		p.settle()
 		return p.record, p.record != nil
 	}
 	return d.base.Get(t, id)
@@ -86,13 +88,13 @@ func (d *draft) get(t Type, id string) (Record, bool) {
 func (d *draft) set(c *Change, r Record) {
 	whole := c.Op != Add && c.Op != Drop
 	if p, ok := d.pending[c.Type][c.ID]; ok {
-		p.record, p.whole = r, p.whole || whole
+		p.record, p.whole, p.edits = r, p.whole || whole, nil
 		return
 	}
 	if len(d.room) == cap(d.room) { // what is pointed to stays where it is
 		d.room = make([]pending, 0, roomStep)
 	}
-	d.room = append(d.room, pending{r, c.Place, whole})
+	d.room = append(d.room, pending{record: r, place: c.Place, whole: whole})
 	if d.pending[c.Type] == nil {
 		d.pending[c.Type] = map[string]*pending{}
 	}
@@ -229,6 +231,10 @@ func (d *draft) step(c *Change) {
 		}
 		d.set(c, nil)
 	case Add, Drop, Patch:
+		if c.Op != Patch && LongList(c.Type) == c.List && c.List != "" {
+			d.entry(c, check)
+			return
+		}
 		old, ok := d.get(c.Type, c.ID)
 		if !ok {
 			check.fault("", "%s", d.unknown(c.Type, c.ID))
@@ -246,7 +252,6 @@ func (d *draft) step(c *Change) {
 		}
 		if r := changeList(old, *c, check); r != nil {
 			d.set(c, r)
-			d.mention(*c)
 		}
 	default:
 		check.fault("", "%q is no operation: use put, patch, remove, add or drop", c.Op)
@@ -259,48 +264,15 @@ func (d *draft) mention(c Change) {
 	if c.Type == DeviceGroups {
 		ref.Type, ref.ID = Devices, c.Value
 	}
-	if c.Op == Add && LongList(c.Type) == c.List {
+	if c.Op == Add {
 		d.entries = append(d.entries, entryRef{target{Type: c.Type, ID: c.ID}, ref})
 	}
 }
 
-// changeList gives a copy of r with one entry added to or dropped from a list. Adding what is there and
+// changeList gives a copy of r with one entry added to or dropped from a short list. Adding what is there and
 // dropping what is not changes nothing: both leave what was asked for.
 func changeList(r Record, c Change, check *checker) Record {
 	switch r := r.(type) {
-	case *UserGroup:
-		if c.List != "members" {
-			break
-		}
-		n := *r
-		byUser := func(m Member, id UserID) int { return cmp.Compare(m.User, id) }
-		from, _ := slices.BinarySearchFunc(r.Members, c.Member.User, byUser)
-		to := from
-		for to < len(r.Members) && r.Members[to].User == c.Member.User {
-			to++
-		}
-		s := c.Member.Span().utc()
-		m := Member{c.Member.User, s.From, s.Until}
-		if c.Also {
-			at, there := slices.BinarySearchFunc(r.Members, m, CompareMembers)
-			if from, to = at, at; there {
-				to++
-			}
-		}
-		if c.Op == Drop {
-			n.Members = spliced(r.Members, from, to)
-			return &n
-		}
-		check.span("members", s)
-		n.Members = spliced(r.Members, from, to, m)
-		return &n
-	case *DeviceGroup:
-		if c.List != "devices" {
-			break
-		}
-		n := *r
-		n.Devices = changeSet(r.Devices, DeviceID(c.Value), c.Op)
-		return &n
 	case *Device:
 		n := *r
 		switch c.List {
