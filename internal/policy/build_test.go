@@ -34,7 +34,7 @@ func TestCompareFindsWhatWasDone(t *testing.T) {
 	for u := range policy.Each[*policy.User](p) {
 		users = append(users, u.Key())
 	}
-	for round := range 40 {
+	for round := range 20 {
 		changes := []policy.Change{}
 		for range []int{0, 1, 5, 300, 1500}[random.IntN(5)] {
 			id := users[random.IntN(len(users))]
@@ -168,7 +168,7 @@ func TestManyChangesAreThoseOneByOne(t *testing.T) {
 		}
 		return at
 	}
-	for round := range 3000 {
+	for round := range 1500 {
 		var changes []policy.Change
 		for range 1 + random.IntN(8) {
 			c := policy.Change{Op: []policy.Op{policy.Add, policy.Add, policy.Drop}[random.IntN(3)], Type: policy.UserGroups, ID: one("crew", "night"), List: "members", Also: random.IntN(2) == 0}
