@@ -69,16 +69,18 @@ func (x *terminal) screen() string {
 	return x.shown.String()
 }
 
-// see waits until the terminal shows a text that it had not shown before the mark.
-func (x *terminal) see(after int, text string) {
+// see waits until the terminal shows a text after a place, and gives the place after it.
+func (x *terminal) see(after int, text string) (end int) {
 	x.t.Helper()
 	for range 500 {
-		if s := x.screen(); len(s) >= after && strings.Contains(s[after:], text) {
-			return
+		s := x.screen()
+		if at := strings.Index(s[min(after, len(s)):], text); at >= 0 {
+			return after + at + len(text)
 		}
 		time.Sleep(10 * time.Millisecond)
 	}
 	x.t.Fatalf("the terminal shows no %q:\n%s", text, x.screen())
+	return 0
 }
 
 // run carries out a command whose input and messages are the terminal's, and types each answer when its question is shown.
@@ -91,12 +93,10 @@ func (x *terminal) run(w *world, line string, dialogue ...string) (code int, out
 	go func() {
 		ended <- cli.Program{In: x.slave, Out: &written, Err: x.slave, Console: web.Console(), Version: "test", Now: testClock()}.Run(strings.Fields(line))
 	}()
+	place := 0
 	for i := 0; i+1 < len(dialogue); i += 2 {
-		from := len(x.screen())
-		if i == 0 {
-			from = 0
-		}
-		x.see(from, dialogue[i])
+		place = x.see(place, dialogue[i])
+		time.Sleep(100 * time.Millisecond) // a person's fingers: the echo is off by then
 		if _, err := x.master.WriteString(dialogue[i+1] + "\n"); err != nil {
 			x.t.Fatal(err)
 		}
