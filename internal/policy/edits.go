@@ -56,7 +56,7 @@ func (e *edits) member(list []Member, c *Change, m Member) {
 	}
 	have, known := e.members[m.User]
 	if !known {
-		have = slices.Clone(membersOf(list, m.User))
+		have = slices.Clone(membershipsOf(list, m.User))
 	}
 	at, there := slices.BinarySearchFunc(have, m, CompareMembers)
 	switch {
@@ -70,8 +70,8 @@ func (e *edits) member(list []Member, c *Change, m Member) {
 
 func userOf(m Member) UserID { return m.User }
 
-// membersOf is the part of a group's list that is a user's.
-func membersOf(list []Member, id UserID) []Member {
+// membershipsOf is the part of a group's list that is a user's.
+func membershipsOf(list []Member, id UserID) []Member {
 	from, _ := slices.BinarySearchFunc(list, id, func(m Member, id UserID) int { return cmp.Compare(m.User, id) })
 	to := from
 	for to < len(list) && list[to].User == id {
@@ -81,7 +81,7 @@ func membersOf(list []Member, id UserID) []Member {
 }
 
 // IsMember tells whether a user has a membership in a group, at whatever time.
-func (g *UserGroup) IsMember(id UserID) bool { return len(membersOf(g.Members, id)) > 0 }
+func (g *UserGroup) IsMember(id UserID) bool { return len(membershipsOf(g.Members, id)) > 0 }
 
 // settle makes the edits that were gathered, on a copy of the record.
 func (p *pending) settle() {

@@ -174,22 +174,13 @@ func oneByOne(data []byte) (wire.Evaluations, error) {
 		return parts.Evaluations, jsonError(err)
 	}
 	in := parts.Evaluations
-	given(&in.Context)
 	in.Evaluations = make([]wire.PartEvaluation, len(parts.List))
 	for i, one := range parts.List {
 		if err := readQuickly(one, &in.Evaluations[i]); err != nil {
 			in.Evaluations[i] = wire.PartEvaluation{Unread: err.Error()}
 		}
-		given(&in.Evaluations[i].Context)
 	}
 	return in, nil
-}
-
-// given takes null for what is not given, as for the other members.
-func given(context *json.RawMessage) {
-	if string(*context) == "null" {
-		*context = nil
-	}
 }
 
 // fewEvaluations is the size of a batch that is worked on at once, in bytes.

@@ -2,7 +2,6 @@ package service
 
 import (
 	"slices"
-
 	"sync"
 
 	"sentier/internal/policy"

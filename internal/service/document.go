@@ -2,7 +2,6 @@ package service
 
 import (
 	"context"
-
 	"io"
 	"strings"
 

@@ -3,7 +3,6 @@ package service
 import (
 	"fmt"
 	"strconv"
-
 	"time"
 
 	"sentier/internal/policy"

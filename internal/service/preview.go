@@ -3,7 +3,6 @@ package service
 import (
 	"encoding/json"
 	"errors"
-
 	"maps"
 	"slices"
 	"time"

@@ -65,11 +65,12 @@ func (s *Store) save(ctx context.Context, r *Revision, done []policy.RecordChang
 		if r.Chain, err = link(s.last.Chain, r, w.changes); err != nil {
 			return err
 		}
-		write := w.write
 		if how.Staged != nil {
-			write = w.move
+			err = w.move(tx, r)
+		} else {
+			err = w.write(tx, r, how.Wrote)
 		}
-		if err := write(tx, r, how.Wrote); err != nil {
+		if err != nil {
 			return err
 		}
 		if err := forget(tx, how.Removed, how.Suspended, r.At); err != nil {
@@ -227,13 +228,8 @@ func (w *writing) change(seq int, c policy.RecordChange) error {
 }
 
 func (w *writing) write(tx *gorm.DB, r *Revision, wrote func(n, of int)) error {
-	rows, all := 0, 1+len(w.changes)+len(w.records)+len(w.added)
-	batch := func(n int) {
-		if rows += n; wrote != nil {
-			wrote(rows, all)
-		}
-	}
-	steps := []func() error{
+	batch := counting(1+len(w.changes)+len(w.records)+len(w.added), wrote)
+	return inOrder(
 		func() error { return insertRevision(tx, r, batch) },
 		func() error {
 			return insert(tx, "INSERT INTO changes (revision, seq, type, id, before, after, added, dropped) VALUES ", "", w.changes, batch, func(c *Change) []any {
@@ -263,8 +259,17 @@ func (w *writing) write(tx *gorm.DB, r *Revision, wrote func(n, of int)) error {
 		func() error {
 			return insert(tx, "INSERT INTO entries (type, id, of, entry) VALUES ", "", w.added, batch, func(e *entry) []any { return []any{e.Type, e.ID, e.Of, e.Entry} })
 		},
+	)
+}
+
+// counting tells how many of all rows are written, as they are; nobody where wrote is nil.
+func counting(all int, wrote func(n, of int)) func(n int) {
+	rows := 0
+	return func(n int) {
+		if rows += n; wrote != nil {
+			wrote(rows, all)
+		}
 	}
-	return inOrder(steps...)
 }
 
 func inOrder(steps ...func() error) error {

@@ -71,12 +71,7 @@ func (w *writing) stage(db *gorm.DB, wrote func(n, of int)) error {
 	if err := db.Exec(stagedTables).Error; err != nil {
 		return err
 	}
-	rows, all := 0, len(w.changes)+len(w.added)+len(w.dropped)
-	batch := func(n int) {
-		if rows += n; wrote != nil {
-			wrote(rows, all)
-		}
-	}
+	batch := counting(len(w.changes)+len(w.added)+len(w.dropped), wrote)
 	const intoEntries = "INSERT INTO staged_entries (type, id, of, entry, gone) VALUES "
 	return inOrder(
 		func() error {
@@ -94,7 +89,7 @@ func (w *writing) stage(db *gorm.DB, wrote func(n, of int)) error {
 }
 
 // move writes a revision of the rows that are staged.
-func (w *writing) move(tx *gorm.DB, r *Revision, _ func(n, of int)) error {
+func (w *writing) move(tx *gorm.DB, r *Revision) error {
 	moved := func(want int, what, query string, values ...any) func() error {
 		return func() error {
 			done := tx.Exec(query, values...)

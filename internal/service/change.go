@@ -1,0 +1,181 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+
+	"sentier/internal/decision"
+	"sentier/internal/policy"
+	"sentier/internal/store"
+	"sentier/internal/translate"
+	"sentier/internal/wire"
+)
+
+// step is a change worked out: the policy that it leads to, and what it does to each record.
+type step struct {
+	policy *policy.Policy
+	done   []policy.RecordChange
+
+	compiled *decision.Compiled // nil: not compiled yet
+	staged   *store.Staged      // nil: its rows are not laid ready
+	told     []wire.Change      // what is told of it; nil: not written yet
+}
+
+// onto gives a step that was worked out on one state as one of a later state: as if it had come first, and what the others did after it.
+// It is not ok where they changed the same records, or what they did does not go with it.
+func (st step) onto(from, to *State) (_ step, ok bool) {
+	ours := make(map[recordID]bool, len(st.done))
+	for _, c := range st.done {
+		ours[recordID{c.Record().Type(), c.Record().Key()}] = true
+	}
+	theirs := from.Policy.Compare(to.Policy)
+	for _, c := range theirs {
+		if ours[recordID{c.Record().Type(), c.Record().Key()}] {
+			return st, false
+		}
+	}
+	next, done, err := st.policy.Apply(policy.Changes(theirs))
+	if err != nil {
+		return st, false
+	}
+	st.compiled, st.policy = st.compiled.Next(next, done), next
+	return st, true
+}
+
+// edit is the way of every change of records that build makes of the policy as it is; see [Service.change].
+func (s *Service) edit(ctx context.Context, c Caller, o *EditOptions, build func(now *State) ([]policy.Change, error)) (saved wire.Saved, replayed []byte, err error) {
+	return s.change(ctx, c, o, func(now *State) (step, error) {
+		changes, err := build(now)
+		if err != nil {
+			return step{}, err
+		}
+		next, done, err := now.Policy.Apply(changes)
+		return step{policy: next, done: done}, err
+	})
+}
+
+// change is the way of every change: work is called with the policy as it is, and no other change comes in between. A
+// repetition of a request is given the answer that the request had: replayed holds it then.
+func (s *Service) change(ctx context.Context, c Caller, o *EditOptions, work func(now *State) (step, error)) (saved wire.Saved, replayed []byte, err error) {
+	if o.Dry {
+		saved, err = s.lookAhead(c, o, work)
+		return saved, nil, err
+	}
+	defer s.progress.begin(c, o.Key)()
+	ctx = context.WithoutCancel(ctx) // a change that was asked for in full is made, though the caller may have gone
+	if o.rows >= manyRows {
+		return s.changeMany(ctx, c, o, work)
+	}
+	s.writing.Lock()
+	defer s.writing.Unlock()
+	return s.next(ctx, c, o, work)
+}
+
+// manyRows is from how many records on a change is worked out and laid ready while others change the policy.
+const manyRows = 1000
+
+// triesBeside is how often a large change is worked out anew because others have changed the same records meanwhile, before they are
+// made to wait for it.
+const triesBeside = 3
+
+// changeMany makes a large change, which holds up others for as long as its rows take to be moved into their place.
+func (s *Service) changeMany(ctx context.Context, c Caller, o *EditOptions, work func(now *State) (step, error)) (saved wire.Saved, replayed []byte, err error) {
+	s.many.Lock()
+	defer s.many.Unlock()
+	defer func() { // however it ends; the next large change would clear it away as well
+		if err := s.store.Unstage(ctx); err != nil {
+			s.log.Warn("what was laid ready for a large change is still there", "error", err)
+		}
+	}()
+	var laid *store.Staged
+	for range triesBeside {
+		now := s.State()
+		if kept, repeated, err := s.asked(ctx, now, c, o); repeated || err != nil {
+			return saved, kept, err
+		}
+		ready, err := work(now)
+		if err != nil {
+			return saved, nil, err
+		}
+		compiled := make(chan *decision.Compiled, 1) // beside the writing of the rows
+		go func() { compiled <- now.Compiled.Next(ready.policy, ready.done) }()
+		ready.staged, err = s.store.Stage(ctx, ready.done, laid, func(n, of int) { s.progress.wrote(c, o.Key, n, of) })
+		ready.compiled = <-compiled
+		if laid = ready.staged; errors.Is(err, store.ErrMoved) {
+			continue
+		}
+		if err != nil {
+			return saved, nil, s.noRoom(err)
+		}
+		ready.told = translate.Changes(ready.done)
+		if saved, replayed, err, ok := s.nextOnto(ctx, c, o, now, ready); ok {
+			return saved, replayed, err
+		}
+	}
+	s.writing.Lock()
+	defer s.writing.Unlock()
+	return s.next(ctx, c, o, work)
+}
+
+// nextOnto makes the next revision of a step that was worked out on a state; it is not ok where that cannot be, as others have changed
+// the policy meanwhile.
+func (s *Service) nextOnto(ctx context.Context, c Caller, o *EditOptions, from *State, ready step) (saved wire.Saved, replayed []byte, err error, ok bool) {
+	s.writing.Lock()
+	defer s.writing.Unlock()
+	if now := s.State(); now != from {
+		if len(o.Match) > 0 { // the caller has named the state that they mean
+			return saved, nil, nil, false
+		}
+		if ready, ok = ready.onto(from, now); !ok {
+			return saved, nil, nil, false
+		}
+	}
+	saved, replayed, err = s.next(ctx, c, o, func(*State) (step, error) { return ready, nil })
+	return saved, replayed, err, true
+}
+
+// asked tells whether a caller may make a change, and finds the answer where this is the repetition of a request.
+func (s *Service) asked(ctx context.Context, now *State, c Caller, o *EditOptions) (answer []byte, repeated bool, err error) {
+	if err := s.may(now, c, Write, ""); err != nil || o.Key == "" {
+		return nil, false, err
+	}
+	return s.repetition(ctx, c, o.Asked)
+}
+
+// next makes the next revision of what work gives, for a caller who may. The caller holds s.writing.
+func (s *Service) next(ctx context.Context, c Caller, o *EditOptions, work func(now *State) (step, error)) (saved wire.Saved, replayed []byte, err error) {
+	now := s.State()
+	if kept, repeated, err := s.asked(ctx, now, c, o); repeated || err != nil {
+		return saved, kept, err
+	}
+	st, err := work(now)
+	if err == nil {
+		saved, err = s.make(ctx, now, c, o, st)
+	}
+	return saved, nil, err
+}
+
+// make makes the next revision of a step, and the answer to it, which is kept with it. The caller holds s.writing.
+func (s *Service) make(ctx context.Context, now *State, c Caller, o *EditOptions, st step) (saved wire.Saved, err error) {
+	if st.told == nil {
+		st.told = translate.Changes(st.done)
+	}
+	next, err := s.apply(ctx, now, c, o, st, func(next *State) ([]byte, error) {
+		saved = wire.Saved{Saved: true, Revision: next.Revision.Number, Changes: st.told, Tag: o.tag(next.Policy)}
+		if o.Key == "" {
+			return nil, nil
+		}
+		if o.of != nil && o.None {
+			saved.ID = o.of.id
+		}
+		if o.keep != nil {
+			return o.keep(saved)
+		}
+		return json.Marshal(keptAnswer{saved, saved.Tag})
+	})
+	if err == nil && len(st.done) == 0 {
+		saved = wire.Saved{Saved: true, Revision: next.Revision.Number, Changes: []wire.Change{}, Tag: o.tag(next.Policy)}
+	}
+	return saved, err
+}
