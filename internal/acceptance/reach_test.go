@@ -209,7 +209,7 @@ func TestAdviceIsFollowedAndTakenBack(t *testing.T) {
 		if advice.Allowed != allowed || len(advice.Items) == 0 {
 			t.Fatalf("allowed %t came as %+v", allowed, advice)
 		}
-		edits, err := json.Marshal(wire.Edits{Changes: advice.Items[0].Edits})
+		edits, err := json.Marshal(map[string]any{"changes": advice.Items[0].Edits})
 		if err != nil {
 			t.Fatal(err)
 		}

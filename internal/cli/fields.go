@@ -11,13 +11,16 @@ import (
 	"github.com/spf13/cobra"
 
 	"sentier/internal/document"
+	"sentier/internal/policy"
 	"sentier/internal/wire"
+	"sentier/internal/wording"
 )
 
 // fieldFlag is a flag that sets a field of a record.
 type fieldFlag struct {
 	flag, path string                            // path: dots between fields of fields
 	read       func(texts []string) (any, error) // nil: a time
+	form       string                            // how a value is written
 	usage      string
 	many       bool // the flag can be given several times
 }
@@ -278,56 +281,96 @@ func (b *bodyFlags) patch(a *app, cmd *cobra.Command, fields []fieldFlag) (row, 
 	return out, nil
 }
 
-func textFlag(flag, path, usage string) fieldFlag {
-	return fieldFlag{flag, path, single(text), usage, false}
-}
-func listFlag(flag, path, usage string) fieldFlag {
-	return fieldFlag{flag, path, single(words), usage + ", by commas", false}
+// unlike are the flags that are not called like their fields.
+var unlike = map[string]string{
+	"valid.from": "from", "valid.until": "until", "sign_in.second_factor": "second-factor", "sign_in.password_days": "password-days",
+	"windows": "window", "days": "day", // which are given several times
 }
 
-var nameFlag = textFlag("name", "name", "name")
+// objects read the fields that are objects, or lists of them; a flag sets none of the others.
+var objects = map[string]fieldFlag{
+	"points":  {read: single(points), form: "id=Name, by commas"},
+	"windows": {read: windows, form: "“mon-fri 07:00-16:00” or “22:00-06:00”", many: true},
+	"special": {read: specials, form: "“CALENDAR 05:00-23:00”", many: true},
+	"days":    {read: calendarDays, form: "“2026-12-25 Christmas” or “2027-02-08..2027-02-12 Dewatering”", many: true},
+	"season":  {read: single(fromTo), form: "MM-DD..MM-DD"},
+	"dates":   {read: single(fromTo), form: "YYYY-MM-DD..YYYY-MM-DD"},
+}
+
+// flagsOf are the flags that set the fields of a type of record, which is called by a word on the command line.
+func flagsOf(t policy.Type, word string) []fieldFlag {
+	var out []fieldFlag
+	var add func(fields []policy.Field)
+	add = func(fields []policy.Field) {
+		for _, f := range fields {
+			flag, isObject := objects[f.Path]
+			switch {
+			case f.Kind == policy.IDField, f.Own && f.Kind == policy.ObjectField, f.Path == "members":
+				continue // which the argument says, or commands of their own
+			case f.Kind == policy.ObjectField && !isObject:
+				if !f.Many {
+					add(f.Fields)
+				}
+				continue
+			case !isObject:
+				flag = plainFlag(f)
+			}
+			flag.path = f.Path
+			flag.flag = strings.NewReplacer(".", "-", "_", "-").Replace(f.Path)
+			if name, ok := unlike[f.Path]; ok {
+				flag.flag = name
+			}
+			if f.Path == "note" { // --note says why something is changed
+				flag.flag = word + "-note"
+			}
+			flag.usage = strings.TrimSuffix(wording.English.Meaning(t, f.Path), ".")
+			if flag.form != "" {
+				flag.usage += ": " + flag.form
+			}
+			if flag.many {
+				flag.usage += "; several times for more"
+			}
+			out = append(out, flag)
+		}
+	}
+	add(policy.Describe(t).Fields)
+	return out
+}
+
+// plainFlag reads a field that is no object.
+func plainFlag(f policy.Field) fieldFlag {
+	switch {
+	case f.Many:
+		return fieldFlag{read: single(words), form: "by commas"}
+	case f.Kind == policy.SwitchField, f.Kind == policy.BoolField:
+		return fieldFlag{read: single(yesNo), form: "true or false"}
+	case f.Kind == policy.NumberField:
+		return fieldFlag{read: single(whole)}
+	case f.Kind == policy.InstantField:
+		return fieldFlag{}
+	case f.Kind == policy.ChoiceField:
+		last := len(f.Choices) - 1
+		return fieldFlag{read: single(text), form: strings.Join(f.Choices[:last], ", ") + " or " + f.Choices[last]}
+	}
+	return fieldFlag{read: single(text)}
+}
 
 var allNouns = []noun{
-	{"user", "users", "People and services", []string{"email", "kind", "status", "valid"}, []fieldFlag{
-		nameFlag, textFlag("email", "email", "e-mail"), textFlag("kind", "kind", "person or service"), textFlag("status", "status", "active, invited or suspended"),
-		{"from", "valid.from", nil, "beginning of the account", false}, {"until", "valid.until", nil, "end of the account", false},
-	}, "  sentier user add --name \"Noor Haddad\" --email noor.haddad@larkmere.example\n  sentier user suspend noor.haddad", userVerbs},
-	{"group", "user_groups", "Groups of users", []string{"enabled", "members", "includes"}, []fieldFlag{
-		nameFlag, {"enabled", "enabled", single(yesNo), "true or false", false}, listFlag("includes", "includes", "groups whose members are members"),
-		textFlag("second-factor", "sign_in.second_factor", "required or optional"), {"password-days", "sign_in.password_days", single(whole), "days until a password must change", false},
-	}, "  sentier group add --name \"Bridge crew\"\n  sentier group add-member bridge-crew tomas.field --until 2026-12-01", groupVerbs},
-	{"device", "devices", "Devices", []string{"kind", "site", "state", "tags", "points"}, []fieldFlag{
-		nameFlag, textFlag("kind", "kind", "kind of device"), textFlag("site", "site", "site; empty: unsorted"), textFlag("state", "state", "in-service, maintenance or retired"),
-		listFlag("tags", "tags", "tags"), textFlag("address", "address", "address"), {"points", "points", single(points), "points as id=Name, by commas", false},
-	}, "  sentier device list --where state=maintenance\n  sentier device lock-out estuary-gate-1 --reason \"Divers below\"", deviceVerbs},
-	{"device-group", "device_groups", "Groups of devices", []string{"parent", "devices", "match"}, []fieldFlag{
-		nameFlag, textFlag("parent", "parent", "group that it lies in"), listFlag("devices", "devices", "devices"),
-		listFlag("match-kinds", "match.kinds", "kinds that fill it"), listFlag("match-tags", "match.tags", "tags that fill it, all of them"), listFlag("match-sites", "match.sites", "sites that fill it"),
-	}, "  sentier device-group add --name Gauges --match-kinds level-gauge\n  sentier device-group add winter-list mill-pump-2", deviceGroupVerbs},
-	{"site", "sites", "Sites", []string{"parent", "zone"}, []fieldFlag{nameFlag, textFlag("parent", "parent", "site that it lies in"), textFlag("zone", "zone", "IANA zone")},
-		"  sentier site add --name \"Mill Basin\" --parent lower-pounds", nil},
-	{"kind", "kinds", "Kinds of device", nil, []fieldFlag{nameFlag}, "  sentier kind add lock-gate --name \"Lock gate\"", nil},
-	{"right", "rights", "Rights", []string{"implies", "kinds"}, []fieldFlag{nameFlag, listFlag("implies", "implies", "rights that it contains"), listFlag("kinds", "kinds", "kinds that it is for")},
-		"  sentier right add setpoint --name \"Change setpoint\" --implies control --kinds pump,sluice", nil},
-	{"role", "roles", "Roles: bundles of rights", []string{"rights", "note"}, []fieldFlag{nameFlag, listFlag("rights", "rights", "rights"), textFlag("role-note", "note", "note that stays with the role")},
-		"  sentier role add --name \"Lock keeping\" --rights control,acknowledge", nil},
-	{"schedule", "schedules", "Schedules", []string{"zone", "windows", "season", "dates", "closed"}, []fieldFlag{
-		nameFlag, textFlag("zone", "zone", "site, or an IANA zone"), {"window", "windows", windows, "“mon-fri 07:00-16:00”, “22:00-06:00”; several times for more", true},
-		{"season", "season", single(fromTo), "MM-DD..MM-DD", false}, {"dates", "dates", single(fromTo), "YYYY-MM-DD..YYYY-MM-DD", false},
-		listFlag("closed", "closed", "calendars of closed days"), {"special", "special", specials, "“CALENDAR 05:00-23:00”; several times for more", true},
-	}, "  sentier schedule add --name \"Night watch\" --window 22:00-06:00", nil},
-	{"calendar", "calendars", "Calendars: closures and special days", []string{"days"}, []fieldFlag{
-		nameFlag, {"day", "days", calendarDays, "“2026-12-25 Christmas”, “2027-02-08..2027-02-12 Dewatering”; several times for more", true},
-	}, "  sentier calendar add closures --name Closures --day \"2026-12-25 Christmas\"", nil},
-	{"grant", "grants", "Grants", []string{"effect", "enabled", "to", "note"}, []fieldFlag{
-		nameFlag, textFlag("effect", "effect", "allow or deny"), {"enabled", "enabled", single(yesNo), "true or false", false},
-		listFlag("to-groups", "to.groups", "groups that it is given to"), listFlag("to-users", "to.users", "users that it is given to"), {"to-everyone", "to.everyone", single(yesNo), "true: given to everyone", false},
-		{"from", "valid.from", nil, "beginning", false}, {"until", "valid.until", nil, "end", false}, textFlag("grant-note", "note", "note that stays with the grant"),
-	}, "  sentier grant give --group bridge-crew --role bridge-watch --device-group bridges --when navigation-winter\n  sentier grant take bridge-watch --group bridge-crew", grantVerbs},
-	{"mandate", "mandates", "Mandates: who may administer", []string{"role", "enabled", "to"}, []fieldFlag{
-		nameFlag, textFlag("role", "role", "owner, delegate, auditor or enforcement"), {"enabled", "enabled", single(yesNo), "true or false", false},
-		listFlag("to-groups", "to.groups", "groups that hold it"), listFlag("to-users", "to.users", "users that hold it"),
-		{"from", "valid.from", nil, "beginning", false}, {"until", "valid.until", nil, "end", false},
-		listFlag("sites", "sites", "sites of a delegate"), listFlag("groups", "groups", "groups of a delegate"), listFlag("rights", "rights", "rights of a delegate"),
-	}, "  sentier mandate add --name Audit --role auditor --to-users lena.marsh", nil},
+	{"user", policy.Users, "People and services", []string{"email", "kind", "status", "valid"},
+		"  sentier user add --name \"Noor Haddad\" --email noor.haddad@larkmere.example\n  sentier user suspend noor.haddad", userVerbs},
+	{"group", policy.UserGroups, "Groups of users", []string{"enabled", "members", "includes"},
+		"  sentier group add --name \"Bridge crew\"\n  sentier group add-member bridge-crew tomas.field --until 2026-12-01", groupVerbs},
+	{"device", policy.Devices, "Devices", []string{"kind", "site", "state", "tags", "points"},
+		"  sentier device list --where state=maintenance\n  sentier device lock-out estuary-gate-1 --reason \"Divers below\"", deviceVerbs},
+	{"device-group", policy.DeviceGroups, "Groups of devices", []string{"parent", "devices", "match"},
+		"  sentier device-group add --name Gauges --match-kinds level-gauge\n  sentier device-group add winter-list mill-pump-2", deviceGroupVerbs},
+	{"site", policy.Sites, "Sites", []string{"parent", "zone"}, "  sentier site add --name \"Mill Basin\" --parent lower-pounds", nil},
+	{"kind", policy.Kinds, "Kinds of device", nil, "  sentier kind add lock-gate --name \"Lock gate\"", nil},
+	{"right", policy.Rights, "Rights", []string{"implies", "kinds"}, "  sentier right add setpoint --name \"Change setpoint\" --implies control --kinds pump,sluice", nil},
+	{"role", policy.Roles, "Roles: bundles of rights", []string{"rights"}, "  sentier role add --name \"Lock keeping\" --rights control,acknowledge", nil},
+	{"schedule", policy.Schedules, "Schedules", []string{"zone", "windows", "season", "dates", "closed"}, "  sentier schedule add --name \"Night watch\" --window 22:00-06:00", nil},
+	{"calendar", policy.Calendars, "Calendars: closures and special days", []string{"days"}, "  sentier calendar add closures --name Closures --day \"2026-12-25 Christmas\"", nil},
+	{"grant", policy.Grants, "Grants", []string{"effect", "enabled", "to"},
+		"  sentier grant give --group bridge-crew --role bridge-watch --device-group bridges --when navigation-winter\n  sentier grant take bridge-watch --group bridge-crew", grantVerbs},
+	{"mandate", policy.Mandates, "Mandates: who may administer", []string{"role", "enabled", "to"}, "  sentier mandate add --name Audit --role auditor --to-users lena.marsh", nil},
 }

@@ -10,24 +10,31 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"sentier/internal/policy"
 	"sentier/internal/wire"
 )
 
 // noun is a type of record on the command line.
 type noun struct {
-	word, typeName, short string
-	columns               []string // of a list, after id and name: fields of the record
-	flags                 []fieldFlag
-	example               string
-	more                  func(a *app, n noun) []*cobra.Command
+	word    string
+	typ     policy.Type
+	short   string
+	columns []string // of a list, after id and name: fields of the record
+	example string
+	more    func(a *app, n noun) []*cobra.Command
 }
+
+// typeName is the type in paths.
+func (n noun) typeName() string { return n.typ.String() }
+
+func (n noun) flags() []fieldFlag { return flagsOf(n.typ, n.word) }
 
 func (a *app) nouns() []*cobra.Command {
 	var out []*cobra.Command
 	for _, n := range allNouns {
 		cmd := &cobra.Command{Use: n.word, Short: n.short, Example: n.example}
 		cmd.AddCommand(a.nounList(n), a.nounShow(n), a.nounAdd(n), a.nounEdit(n), a.nounRemove(n), a.nounCopy(n), a.nounRename(n))
-		if usedNouns[n.typeName] {
+		if usedNouns[n.typeName()] {
 			cmd.AddCommand(a.nounUses(n))
 		}
 		if n.more != nil {
@@ -80,7 +87,7 @@ func (a *app) nounList(n noun) *cobra.Command {
 				}
 				query.Set(name, value)
 			}
-			items, total, err := a.each(cmd, n.typeName, query, limit)
+			items, total, err := a.each(cmd, n.typeName(), query, limit)
 			if err != nil {
 				return err
 			}
@@ -148,7 +155,7 @@ func (a *app) nounShow(n noun) *cobra.Command {
 				return err
 			}
 			var raw []byte
-			path := "/api/v1/" + n.typeName + "/" + url.PathEscape(args[0])
+			path := "/api/v1/" + n.typeName() + "/" + url.PathEscape(args[0])
 			if err := c.Do(cmd.Context(), "GET", path, nil, nil, &raw); err != nil {
 				return err
 			}
@@ -295,7 +302,7 @@ func (a *app) nounAdd(n noun) *cobra.Command {
 	var e editing
 	var body bodyFlags
 	use, args := "add [ID]", cobra.MaximumNArgs(1)
-	if n.typeName == "device_groups" {
+	if n.typeName() == "device_groups" {
 		use, args = "add [ID] | add GROUP DEVICE…", cobra.ArbitraryArgs
 	}
 	cmd := &cobra.Command{
@@ -305,7 +312,7 @@ func (a *app) nounAdd(n noun) *cobra.Command {
 			if len(args) > 1 {
 				return a.entries(cmd, e, "add", n, "devices", args, wire.Edit{})
 			}
-			record, err := body.patch(a, cmd, n.flags)
+			record, err := body.patch(a, cmd, n.flags())
 			if err != nil {
 				return err
 			}
@@ -316,12 +323,12 @@ func (a *app) nounAdd(n noun) *cobra.Command {
 		},
 	}
 	e.flags(cmd)
-	body.flags(cmd, n.flags)
+	body.flags(cmd, n.flags())
 	return cmd
 }
 
 func (a *app) addRecord(cmd *cobra.Command, e editing, n noun, record row) error {
-	saved, err := a.post(cmd, e, "/api/v1/"+n.typeName, record)
+	saved, err := a.post(cmd, e, "/api/v1/"+n.typeName(), record)
 	if err != nil {
 		return err
 	}
@@ -340,7 +347,7 @@ func (a *app) nounEdit(n noun) *cobra.Command {
 		Use: "edit ID…", Short: "Change fields of one or more; “-” reads ids from standard input", Args: cobra.MinimumNArgs(1),
 		Example: fmt.Sprintf("  sentier %s edit ID --name \"Another name\"", n.word),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			patch, err := body.patch(a, cmd, n.flags)
+			patch, err := body.patch(a, cmd, n.flags())
 			if err != nil {
 				return err
 			}
@@ -351,7 +358,7 @@ func (a *app) nounEdit(n noun) *cobra.Command {
 		},
 	}
 	e.flags(cmd)
-	body.flags(cmd, n.flags)
+	body.flags(cmd, n.flags())
 	return cmd
 }
 
@@ -367,7 +374,7 @@ func (a *app) patchAll(cmd *cobra.Command, e editing, n noun, args []string, pat
 	}
 	var edits []wire.Edit
 	for _, id := range ids {
-		edits = append(edits, wire.Edit{Op: "patch", Type: n.typeName, ID: id, Record: record})
+		edits = append(edits, wire.Edit{Op: "patch", Type: n.typeName(), ID: id, Record: record})
 	}
 	return a.send(cmd, e, edits...)
 }
@@ -386,7 +393,7 @@ func (a *app) nounRemove(n noun) *cobra.Command {
 			}
 			var edits []wire.Edit
 			for _, id := range ids {
-				edits = append(edits, wire.Edit{Op: "remove", Type: n.typeName, ID: id, Along: along, Accept: accept})
+				edits = append(edits, wire.Edit{Op: "remove", Type: n.typeName(), ID: id, Along: along, Accept: accept})
 			}
 			return a.send(cmd, e, edits...)
 		},
@@ -401,13 +408,13 @@ func (a *app) nounCopy(n noun) *cobra.Command {
 	var e editing
 	var name string
 	var with []string
-	standard := map[string][]string{"users": {"groups"}}[n.typeName]
+	standard := map[string][]string{"users": {"groups"}}[n.typeName()]
 	cmd := &cobra.Command{
 		Use: "copy ID [NEW-ID]", Short: "Make one like another", Args: cobra.RangeArgs(1, 2),
 		Long:    "Make a record like another. --with says what comes along: for a user groups and grants,\nfor a group members and grants.",
 		Example: fmt.Sprintf("  sentier %s copy ID --name \"The new one\"", n.word),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			edit := wire.Edit{Op: "copy", Type: n.typeName, ID: args[0], Name: name, With: with}
+			edit := wire.Edit{Op: "copy", Type: n.typeName(), ID: args[0], Name: name, With: with}
 			if len(args) == 2 {
 				edit.To = args[1]
 			}
@@ -442,7 +449,7 @@ func (a *app) entries(cmd *cobra.Command, e editing, op string, n noun, list str
 	var edits []wire.Edit
 	for _, id := range ids {
 		edit := like
-		edit.Op, edit.Type, edit.ID, edit.List, edit.Value = op, n.typeName, args[0], list, id
+		edit.Op, edit.Type, edit.ID, edit.List, edit.Value = op, n.typeName(), args[0], list, id
 		edits = append(edits, edit)
 	}
 	return a.send(cmd, e, edits...)

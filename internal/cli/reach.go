@@ -159,7 +159,7 @@ func (a *app) nounUses(n noun) *cobra.Command {
 				query.Set("at", at)
 			}
 			var uses []wire.Use
-			if err := c.Do(cmd.Context(), "GET", "/api/v1/uses/"+n.typeName+"/"+url.PathEscape(args[0]), query, nil, &uses); err != nil {
+			if err := c.Do(cmd.Context(), "GET", "/api/v1/uses/"+n.typeName()+"/"+url.PathEscape(args[0]), query, nil, &uses); err != nil {
 				return err
 			}
 			s := sheet{head: []string{"GRANT", "LINE", "EFFECT", "IN FORCE", "RIGHTS", "USERS", "DEVICES"}}
@@ -461,17 +461,17 @@ func adviceCommand(i wire.Advise) string {
 	}
 	e := i.Edits[0]
 	until := ""
-	if e.Until != "" {
-		until = " --until " + e.Until
+	if !e.Entry.Until.IsZero() {
+		until = " --until " + e.Entry.Until.Format(time.RFC3339)
 	}
 	switch i.Kind {
 	case "join":
 		if e.Beside {
 			until += " --beside"
 		}
-		return "sentier group add-member " + e.ID + " " + e.Value + until
+		return "sentier group add-member " + e.ID + " " + e.Entry.Value + until
 	case "leave":
-		return "sentier group drop-member " + e.ID + " " + e.Value
+		return "sentier group drop-member " + e.ID + " " + e.Entry.Value
 	case "disable":
 		return "sentier grant edit " + e.ID + " --enabled=false"
 	}

@@ -2,16 +2,15 @@ package cli
 
 import (
 	"github.com/spf13/cobra"
+
+	"sentier/internal/policy"
 )
 
 func (a *app) settings() *cobra.Command {
 	var e editing
 	var body bodyFlags
-	fields := []fieldFlag{
-		textFlag("zone", "zone", "IANA zone of sites that have none of their own"),
-		textFlag("combine", "combine", "how grants add up: sum or direct-first"),
-	}
-	n := noun{word: "settings", typeName: "settings", flags: fields}
+	n := noun{word: "settings", typ: policy.SettingsType}
+	fields := n.flags()
 	cmd := &cobra.Command{
 		Use: "settings", Short: "Show or change the settings of the policy", Args: cobra.NoArgs,
 		Example: "  sentier settings\n  sentier settings --zone Europe/Lisbon",

@@ -5,8 +5,10 @@ import (
 	"crypto/rand"
 	"errors"
 	"fmt"
+	"maps"
 	"net/url"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
@@ -14,24 +16,29 @@ import (
 	"golang.org/x/term"
 
 	"sentier/internal/client"
+	"sentier/internal/document"
 	"sentier/internal/wire"
 )
 
-const sheetNames = "users, devices, members or device_lists"
+// sheetLines are the sheets, a line each with its columns.
+func sheetLines() string {
+	var out strings.Builder
+	sheets := document.Sheets()
+	for _, name := range slices.Sorted(maps.Keys(sheets)) {
+		fmt.Fprintf(&out, "\n  %-13s %s", name, strings.Join(sheets[name], ", "))
+	}
+	return out.String()
+}
 
 func (a *app) importSheet() *cobra.Command {
 	var yes bool
 	cmd := &cobra.Command{
-		Use: "import SHEET FILE", Short: "Bring in a CSV file: " + sheetNames, Args: exactly("SHEET", "FILE"),
+		Use: "import SHEET FILE", Short: "Bring in a CSV file: users, devices, members and more", Args: exactly("SHEET", "FILE"),
 		Long: `Say what a CSV file would add and change, and do it once you have said yes: all of it,
-or nothing where one row is faulty. The first line names the columns; those of users and
-devices that are left out stay as they are. Entries of one cell are parted by “|”,
-which is written “\|” within an entry.
-
-  users         id, name, email, kind, status, from, until, groups
-  devices       id, name, kind, site, state, tags, points, address, groups
-  members       group, user, from, until
-  device_lists  group, device`,
+or nothing where one row is faulty. The first line names the columns; those of records
+that are left out stay as they are. Entries of one cell are parted by “|”,
+which is written “\|” within an entry. The sheets and their columns:
+` + sheetLines(),
 		Example: "  sentier import users people.csv\n  sentier import devices - --yes < devices.csv",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			data, err := a.readFile(args[1])
@@ -162,7 +169,8 @@ func (a *app) outcomeOf(ctx context.Context, c *client.Client, key string, err e
 func (a *app) exportSheet() *cobra.Command {
 	var raw bool
 	cmd := &cobra.Command{
-		Use: "export SHEET", Short: "Write a CSV file: " + sheetNames, Args: exactly("SHEET"),
+		Use: "export SHEET", Short: "Write a CSV file: users, devices, members and more",
+		Long: "Write a sheet as CSV. The sheets and their columns:\n" + sheetLines(), Args: exactly("SHEET"),
 		Example: "  sentier export users > people.csv",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()

@@ -172,7 +172,7 @@ func (a *app) tag(n noun, word, op, short string) *cobra.Command {
 			var edits []wire.Edit
 			for _, id := range ids {
 				for _, t := range tags {
-					edits = append(edits, wire.Edit{Op: op, Type: n.typeName, ID: id, List: "tags", Value: t})
+					edits = append(edits, wire.Edit{Op: op, Type: n.typeName(), ID: id, List: "tags", Value: t})
 				}
 			}
 			return a.send(cmd, e, edits...)

@@ -214,7 +214,7 @@ func (w *adviser) undo(trails []Trail) {
 		case ViaGroup:
 			if first := t.Membership.Groups[0]; !left[first] {
 				left[first] = true
-				leave = append(leave, policy.Change{Op: policy.Drop, Type: policy.UserGroups, ID: string(first), List: "members", Member: policy.Member{User: w.q.User}})
+				leave = append(leave, policy.Change{Op: policy.Drop, Type: policy.UserGroups, ID: string(first), List: "members", Entry: policy.Entry{Value: string(w.q.User)}})
 				w.try(Advice{Kind: AdviseLeave, Group: first, Grant: t.Grant.ID, Line: t.Line, Changes: leave[len(leave)-1:]})
 			}
 		case ViaUser:
@@ -267,7 +267,7 @@ func (w *adviser) join() {
 		// A membership of another time stays beside the new one.
 		also := slices.ContainsFunc(g.Members, func(m policy.Member) bool { return m.User == w.q.User })
 		w.try(Advice{Kind: AdviseJoin, Group: o.group, Grant: o.grant, Line: o.line, Changes: []policy.Change{
-			{Op: policy.Add, Type: policy.UserGroups, ID: string(o.group), List: "members", Member: member, Also: also},
+			{Op: policy.Add, Type: policy.UserGroups, ID: string(o.group), List: "members", Entry: policy.EntryOf(member), Beside: also},
 		}})
 	}
 }

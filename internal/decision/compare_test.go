@@ -80,7 +80,7 @@ func TestCompareOfAChangeThatTouchesManyAtOnce(t *testing.T) {
 	for i := range 200 {
 		id := policy.UserID(fmt.Sprintf("v%03d", i))
 		changes = append(changes, put(&policy.User{ID: id}),
-			policy.Change{Op: policy.Add, Type: policy.UserGroups, ID: fmt.Sprint("g", i%groupCount), List: "members", Member: policy.Member{User: id}})
+			policy.Change{Op: policy.Add, Type: policy.UserGroups, ID: fmt.Sprint("g", i%groupCount), List: "members", Entry: policy.Entry{Value: string(id)}})
 		if i%2 == 0 {
 			more = append(more, put(&policy.User{ID: id, Status: policy.Suspended}))
 		}

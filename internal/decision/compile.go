@@ -198,12 +198,12 @@ func (t *touched) userGroup(change policy.RecordChange) {
 	id := policy.UserGroupID(change.Record().Key())
 	added, dropped := change.Entries()
 	for _, e := range dropped {
-		m := e.Value.(policy.Member)
+		m := e.Member()
 		j := t.user(m.User)
 		j.out = append(j.out, membership{id, periodOf(m.Span())})
 	}
 	for _, e := range added {
-		m := e.Value.(policy.Member)
+		m := e.Member()
 		j := t.user(m.User)
 		j.in = append(j.in, membership{id, periodOf(m.Span())})
 	}
@@ -226,11 +226,11 @@ func (t *touched) deviceGroup(change policy.RecordChange) {
 	id := policy.DeviceGroupID(change.Record().Key())
 	added, dropped := change.Entries()
 	for _, e := range dropped {
-		l := t.device(e.Value.(policy.DeviceID))
+		l := t.device(policy.DeviceID(e.Value))
 		l.out = append(l.out, id)
 	}
 	for _, e := range added {
-		l := t.device(e.Value.(policy.DeviceID))
+		l := t.device(policy.DeviceID(e.Value))
 		l.in = append(l.in, id)
 	}
 }

@@ -44,7 +44,7 @@ func TestPoliciesThatAreWrittenAreReadAgain(t *testing.T) {
 				}
 			})
 		}
-		for _, sheet := range []document.Sheet{document.UserSheet, document.DeviceSheet, document.MemberSheet, document.DeviceListSheet} {
+		for _, sheet := range []document.Sheet{"users", "devices", "members", "device_lists"} {
 			text, err := document.WriteCSV(p, sheet, true)
 			if err != nil {
 				t.Fatal(err)
@@ -75,7 +75,7 @@ func TestChangesLeadThereAndBack(t *testing.T) {
 			if err != nil || len(done) == 0 {
 				continue
 			}
-			undo = append(undo, policy.Undo(done))
+			undo = append(undo, policy.Changes(policy.Reverse(done)))
 			p = next
 		}
 		end := p

@@ -184,7 +184,7 @@ func (m maker) step(p *policy.Policy) (*policy.Policy, []policy.RecordChange, er
 				}
 			}
 		case roll < 4 && t == policy.UserGroups:
-			changes = append(changes, policy.Change{Op: []policy.Op{policy.Add, policy.Drop}[m.IntN(2)], Type: t, ID: r.Key(), List: "members", Member: policy.Member{User: pick[policy.UserID](m, "u", userCount)}})
+			changes = append(changes, policy.Change{Op: []policy.Op{policy.Add, policy.Drop}[m.IntN(2)], Type: t, ID: r.Key(), List: "members", Entry: policy.Entry{Value: pick[string](m, "u", userCount)}})
 		default:
 			changes = append(changes, put(r))
 		}

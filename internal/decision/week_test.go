@@ -50,7 +50,7 @@ func TestAGroupAmountsToWhatItsOnlyMemberHas(t *testing.T) {
 		m := maker{rand.New(rand.NewPCG(seed, 61))}
 		p, _, err := m.whole(t).Apply([]policy.Change{
 			put(&policy.User{ID: "only"}),
-			{Op: policy.Add, Type: policy.UserGroups, ID: "g3", List: "members", Member: policy.Member{User: "only"}},
+			{Op: policy.Add, Type: policy.UserGroups, ID: "g3", List: "members", Entry: policy.Entry{Value: "only"}},
 		})
 		if err != nil {
 			t.Fatal(err)

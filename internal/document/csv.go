@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"reflect"
 	"regexp"
 	"slices"
 	"strings"
@@ -16,24 +17,74 @@ import (
 	"sentier/internal/policy"
 )
 
-// Sheet is what a CSV file can hold.
+// Sheet is what a CSV file can hold: the records of a type, or the entries of the long lists of one.
 type Sheet string
 
-// The sheets: users, devices, members of user groups, devices of device groups.
+// The sheets of long lists: members of user groups, devices of device groups.
 const (
-	UserSheet       Sheet = "users"
-	DeviceSheet     Sheet = "devices"
 	MemberSheet     Sheet = "members"
 	DeviceListSheet Sheet = "device_lists"
 )
 
-// columns are those that each sheet knows, in the order in which it is written. Those of sheets of records
-// can be left out, and what is left out stays as it is.
-var columns = map[Sheet][]string{
-	UserSheet:       {"id", "name", "email", "kind", "status", "from", "until", "groups"},
-	DeviceSheet:     {"id", "name", "kind", "site", "state", "tags", "points", "address", "groups"},
-	MemberSheet:     {"group", "user", "from", "until"},
-	DeviceListSheet: {"group", "device"},
+// layout is how a sheet is laid out.
+type layout struct {
+	sheet   Sheet
+	of      policy.Type // whose records it lists, or whose long lists
+	fields  []column    // of a sheet of records
+	columns []string    // in the order in which they are written
+	groups  policy.Type // whose long lists the column "groups" names; SettingsType: there is none
+	needs   []string    // columns without which nothing can be read
+}
+
+// column is a field that a cell holds.
+type column struct {
+	name string
+	path []policy.Field // from the record to the field
+}
+
+// layouts are those of all sheets. A sheet of records has a column for every field that a cell can hold; one that is left out stays as
+// it is. Types have a sheet where cells hold all that they are made of.
+var layouts = func() (out []layout) {
+	grouped := map[policy.Type]policy.Type{policy.Users: policy.UserGroups, policy.Devices: policy.DeviceGroups}
+	for _, t := range policy.Types() {
+		d := policy.Describe(t)
+		fields, whole := columnsOf(d.Fields, nil)
+		if !whole || d.LongList != "" {
+			continue
+		}
+		l := layout{sheet: Sheet(t.String()), of: t, fields: fields, groups: grouped[t], needs: []string{"name"}}
+		for _, c := range fields {
+			l.columns = append(l.columns, c.name)
+		}
+		if l.groups != policy.SettingsType {
+			l.columns = append(l.columns, "groups")
+		}
+		out = append(out, l)
+	}
+	return append(out,
+		layout{sheet: MemberSheet, of: policy.UserGroups, columns: []string{"group", "user", "from", "until"}, needs: []string{"group", "user"}},
+		layout{sheet: DeviceListSheet, of: policy.DeviceGroups, columns: []string{"group", "device"}, needs: []string{"group", "device"}})
+}()
+
+// Sheets lists the sheets, each with its columns.
+func Sheets() map[Sheet][]string {
+	out := map[Sheet][]string{}
+	for _, l := range layouts {
+		out[l.sheet] = l.columns
+	}
+	return out
+}
+
+func layoutOf(sheet Sheet) (layout, error) {
+	i := slices.IndexFunc(layouts, func(l layout) bool { return l.sheet == sheet })
+	if i >= 0 {
+		return layouts[i], nil
+	}
+	names := make(policy.Names, len(layouts))
+	for i, l := range layouts {
+		names[i] = string(l.sheet)
+	}
+	return layout{}, Faults{{0, 0, "", policy.Say("%q is no sheet: there are %s", sheet, names)}}
 }
 
 // listMark stands between the entries of one cell.
@@ -57,7 +108,7 @@ func (i *Import) Line(t policy.Type, id string) int { return i.lines[lineKey{t, 
 // csvReader turns rows into changes.
 type csvReader struct {
 	p       *policy.Policy
-	sheet   Sheet
+	layout  layout
 	head    []string
 	faults  Faults
 	out     *Import
@@ -129,8 +180,9 @@ func unguard(cell string) string {
 // changes of a policy. Rows of one id are one person; an e-mail in rows of several is a fault that names both. The error is
 // of type [Faults], each with the line and the column's name.
 func ReadCSV(p *policy.Policy, sheet Sheet, data []byte) (*Import, error) {
-	if _, ok := columns[sheet]; !ok {
-		return nil, Faults{{0, 0, "", policy.Say("%q is no sheet: there are users, devices, members and device_lists", sheet)}}
+	layout, err := layoutOf(sheet)
+	if err != nil {
+		return nil, err
 	}
 	data, faults := plainText(wideText(data))
 	if len(faults) > 0 {
@@ -139,8 +191,8 @@ func ReadCSV(p *policy.Policy, sheet Sheet, data []byte) (*Import, error) {
 	data, comma, skipped := separator(data)
 	rows := csv.NewReader(bytes.NewReader(data))
 	rows.FieldsPerRecord, rows.Comma = -1, comma
-	r := &csvReader{p: p, sheet: sheet, out: &Import{lines: map[lineKey]int{}}, records: map[lineKey]policy.Record{}, emails: map[string]emailUse{}, named: map[membership]bool{}}
-	if sheet == UserSheet {
+	r := &csvReader{p: p, layout: layout, out: &Import{lines: map[lineKey]int{}}, records: map[lineKey]policy.Record{}, emails: map[string]emailUse{}, named: map[membership]bool{}}
+	if layout.of == policy.Users {
 		for u := range policy.Each[*policy.User](p) {
 			if u.Email != "" {
 				r.emails[strings.ToLower(u.Email)] = emailUse{id: u.Key()}
@@ -162,7 +214,7 @@ func ReadCSV(p *policy.Policy, sheet Sheet, data []byte) (*Import, error) {
 		r.row(cells, line+skipped)
 	}
 	if r.head == nil {
-		r.fault(1, "", "is empty: the first line names the columns: %s", strings.Join(columns[sheet], ","))
+		r.fault(1, "", "is empty: the first line names the columns: %s", strings.Join(layout.columns, ","))
 	}
 	r.finish()
 	if len(r.faults) > 0 {
@@ -211,21 +263,19 @@ func (r *csvReader) row(cells []string, line int) {
 	for i, name := range r.head {
 		row[name] = strings.TrimSpace(unguard(cells[i]))
 	}
-	switch r.sheet {
-	case UserSheet:
-		r.user(row, line)
-	case DeviceSheet:
-		r.device(row, line)
+	switch r.layout.sheet {
 	case MemberSheet:
-		r.entry(policy.UserGroups, "members", row["group"], row["user"], row, line)
+		r.entry(policy.UserGroups, row["group"], row["user"], row, line)
 	case DeviceListSheet:
-		r.entry(policy.DeviceGroups, "devices", row["group"], row["device"], row, line)
+		r.entry(policy.DeviceGroups, row["group"], row["device"], row, line)
+	default:
+		r.record(row, line)
 	}
 }
 
 func (r *csvReader) readHead(cells []string, line int) {
 	r.head = []string{}
-	known := columns[r.sheet]
+	known := r.layout.columns
 	for _, c := range cells {
 		name := strings.ToLower(strings.TrimSpace(c))
 		twice := slices.Contains(r.head, name)
@@ -233,15 +283,15 @@ func (r *csvReader) readHead(cells []string, line int) {
 		switch {
 		case !slices.Contains(known, name):
 			if near := policy.Nearest(name, known); near != "" {
-				r.fault(line, name, "%q is no column of %s: did you mean %q?", c, r.sheet, near)
+				r.fault(line, name, "%q is no column of %s: did you mean %q?", c, r.layout.sheet, near)
 			} else {
-				r.fault(line, name, "%q is no column of %s: the columns are %s", c, r.sheet, strings.Join(known, ", "))
+				r.fault(line, name, "%q is no column of %s: the columns are %s", c, r.layout.sheet, strings.Join(known, ", "))
 			}
 		case twice:
 			r.fault(line, name, "the column %q is there twice", name)
 		}
 	}
-	needed := map[Sheet][]string{UserSheet: {"name"}, DeviceSheet: {"name"}, MemberSheet: {"group", "user"}, DeviceListSheet: {"group", "device"}}[r.sheet]
+	needed := r.layout.needs
 	for _, name := range needed {
 		if !slices.Contains(r.head, name) && !(len(needed) == 1 && slices.Contains(r.head, "id")) {
 			r.fault(line, name, "the column %q is missing", name)
@@ -264,8 +314,43 @@ func (r *csvReader) idOf(t policy.Type, row map[string]string) string {
 	return policy.MakeID(row["name"], func(id string) bool { _, taken := r.current(t, id); return taken })
 }
 
-func (r *csvReader) user(row map[string]string, line int) {
-	id := row["id"]
+// record makes a record what a row says.
+func (r *csvReader) record(row map[string]string, line int) {
+	t := r.layout.of
+	id, ok := row["id"], true
+	if t == policy.Users {
+		id, ok = r.person(row, line)
+	}
+	if !ok {
+		return
+	}
+	if id == "" {
+		id = r.idOf(t, row)
+	}
+	next := policy.New(t)
+	v := reflect.ValueOf(next).Elem()
+	if now, there := r.current(t, id); there {
+		v.Set(reflect.ValueOf(now).Elem())
+	}
+	row["id"] = id
+	for i := range r.layout.fields {
+		c := &r.layout.fields[i]
+		if text, given := row[c.name]; given {
+			r.cell(c, v, text, line)
+		}
+	}
+	if u, isUser := next.(*policy.User); isUser && u.Email != "" {
+		r.emails[strings.ToLower(u.Email)] = emailUse{id, line}
+	}
+	r.put(t, id, next, line)
+	for _, g := range cellList(row["groups"]) {
+		r.entry(r.layout.groups, g, id, nil, line)
+	}
+}
+
+// person finds out whom a row is about; not ok, with its fault, where the e-mail is somebody else's.
+func (r *csvReader) person(row map[string]string, line int) (id string, ok bool) {
+	id = row["id"]
 	email := strings.ToLower(row["email"])
 	use, used := r.emails[email]
 	if used = used && email != ""; used && id == "" && use.line == 0 && policy.FoldName(r.p.Title(policy.Users, use.id)) == policy.FoldName(row["name"]) {
@@ -276,26 +361,9 @@ func (r *csvReader) user(row map[string]string, line int) {
 	}
 	if used && (use.id != id || use.line > 0 && row["id"] == "") && !r.releases(use) {
 		r.fault(line, "email", "%s", r.taken(row["email"], use))
-		return
+		return id, false
 	}
-	u := policy.User{ID: policy.UserID(id)}
-	if now, ok := r.current(policy.Users, id); ok {
-		u = *now.(*policy.User)
-	}
-	for name, into := range map[string]*string{"name": &u.Name, "email": &u.Email, "kind": (*string)(&u.Kind), "status": (*string)(&u.Status)} {
-		if v, given := row[name]; given {
-			*into = v
-		}
-	}
-	r.instant(row, "from", line, &u.Valid.From)
-	r.instant(row, "until", line, &u.Valid.Until)
-	if u.Email != "" {
-		r.emails[strings.ToLower(u.Email)] = emailUse{id, line}
-	}
-	r.put(policy.Users, id, &u, line)
-	for _, g := range cellList(row["groups"]) {
-		r.entry(policy.UserGroups, "members", g, id, nil, line)
-	}
+	return id, true
 }
 
 // releases tells whether a row before has given somebody another e-mail than the one they had.
@@ -314,33 +382,6 @@ func (r *csvReader) taken(email string, use emailUse) policy.Said {
 		return policy.Say("the e-mail %q is in line %d too, for %s: one person has one account; give both rows that id, or each an e-mail of its own", email, use.line, name)
 	}
 	return policy.Say("the e-mail %q is that of %s: give that id to change them, or another e-mail", email, name)
-}
-
-func (r *csvReader) device(row map[string]string, line int) {
-	id := r.idOf(policy.Devices, row)
-	d := policy.Device{ID: policy.DeviceID(id)}
-	if now, ok := r.current(policy.Devices, id); ok {
-		d = *now.(*policy.Device)
-	}
-	for name, into := range map[string]*string{"name": &d.Name, "kind": (*string)(&d.Kind), "site": (*string)(&d.Site), "state": (*string)(&d.State), "address": &d.Address} {
-		if v, given := row[name]; given {
-			*into = v
-		}
-	}
-	if v, given := row["tags"]; given {
-		d.Tags = cellList(v)
-	}
-	if v, given := row["points"]; given {
-		d.Points = nil
-		for _, p := range cellList(v) {
-			id, name, _ := strings.Cut(p, "=")
-			d.Points = append(d.Points, policy.Point{ID: policy.PointID(strings.TrimSpace(id)), Name: strings.TrimSpace(name)})
-		}
-	}
-	r.put(policy.Devices, id, &d, line)
-	for _, g := range cellList(row["groups"]) {
-		r.entry(policy.DeviceGroups, "devices", g, id, nil, line)
-	}
 }
 
 func (r *csvReader) put(t policy.Type, id string, record policy.Record, line int) {
@@ -369,7 +410,7 @@ func (r *csvReader) instant(row map[string]string, name string, line int, into *
 }
 
 // entry adds a user or a device to a group.
-func (r *csvReader) entry(t policy.Type, field, group, id string, row map[string]string, line int) {
+func (r *csvReader) entry(t policy.Type, group, id string, row map[string]string, line int) {
 	if group == "" || id == "" {
 		r.fault(line, "group", "names no group, or nobody to put into it")
 		return
@@ -386,16 +427,16 @@ func (r *csvReader) entry(t policy.Type, field, group, id string, row map[string
 		}
 		return
 	}
-	c := policy.Change{Op: policy.Add, Type: t, ID: group, List: field, Value: id, Member: policy.Member{User: policy.UserID(id)}}
-	r.instant(row, "from", line, &c.Member.From)
-	r.instant(row, "until", line, &c.Member.Until)
+	c := policy.Change{Op: policy.Add, Type: t, ID: group, List: policy.Describe(t).LongList, Entry: policy.Entry{Value: id}}
+	r.instant(row, "from", line, &c.Entry.From)
+	r.instant(row, "until", line, &c.Entry.Until)
 	r.out.lines[lineKey{t, group}] = line
 	if row == nil && t == policy.UserGroups && isMember(r.p, group, id) {
 		return // and stays for as long as before
 	}
 	// A person's rows of a group, each with a time of its own, are together what takes the place of what was there.
 	named := membership{group, id}
-	c.Also = t == policy.UserGroups && r.named[named]
+	c.Beside = t == policy.UserGroups && r.named[named]
 	r.named[named] = true
 	r.out.Changes = append(r.out.Changes, c)
 }
@@ -456,54 +497,35 @@ func listCell[T ~string](entries []T) string {
 // WriteCSV writes a sheet, so that reading it again changes nothing; for people with what keeps a spreadsheet from taking a cell for a
 // formula.
 func WriteCSV(p *policy.Policy, sheet Sheet, people bool) ([]byte, error) {
+	layout, err := layoutOf(sheet)
+	if err != nil {
+		return nil, err
+	}
 	var out bytes.Buffer
 	w := csv.NewWriter(&out)
-	rows := [][]string{columns[sheet]}
-	at := func(t time.Time) string {
-		if t.IsZero() {
-			return ""
-		}
-		return t.Format(time.RFC3339Nano)
-	}
-	switch sheet {
-	case UserSheet:
-		groups := map[policy.UserID][]string{}
-		for g := range policy.Each[*policy.UserGroup](p) {
-			for _, m := range g.Members {
-				groups[m.User] = append(groups[m.User], g.Key())
+	rows := [][]string{layout.columns}
+	if len(layout.fields) == 0 {
+		for r := range p.Table(layout.of).All() {
+			for _, e := range policy.LongEntries(r) {
+				rows = append(rows, []string{r.Key(), e.Value, instantCell(e.From), instantCell(e.Until)}[:len(layout.columns)])
 			}
 		}
-		for u := range policy.Each[*policy.User](p) {
-			rows = append(rows, []string{u.Key(), u.Name, u.Email, string(u.Kind), string(u.Status), at(u.Valid.From), at(u.Valid.Until), listCell(groups[u.ID])})
-		}
-	case DeviceSheet:
-		groups := map[policy.DeviceID][]string{}
-		for g := range policy.Each[*policy.DeviceGroup](p) {
-			for _, d := range g.Devices {
-				groups[d] = append(groups[d], g.Key())
+	} else {
+		groups := map[string][]string{}
+		if layout.groups != policy.SettingsType {
+			for g := range p.Table(layout.groups).All() {
+				for _, e := range policy.LongEntries(g) {
+					groups[e.Value] = append(groups[e.Value], g.Key())
+				}
 			}
 		}
-		for d := range policy.Each[*policy.Device](p) {
-			var points []string
-			for _, pt := range d.Points {
-				points = append(points, strings.TrimSuffix(string(pt.ID)+"="+pt.Name, "="))
+		for r := range p.Table(layout.of).All() {
+			row := layout.row(r)
+			if layout.groups != policy.SettingsType {
+				row = append(row, listCell(groups[r.Key()]))
 			}
-			rows = append(rows, []string{d.Key(), d.Name, string(d.Kind), string(d.Site), string(d.State), listCell(d.Tags), listCell(points), d.Address, listCell(groups[d.ID])})
+			rows = append(rows, row)
 		}
-	case MemberSheet:
-		for g := range policy.Each[*policy.UserGroup](p) {
-			for _, m := range g.Members {
-				rows = append(rows, []string{g.Key(), string(m.User), at(m.From), at(m.Until)})
-			}
-		}
-	case DeviceListSheet:
-		for g := range policy.Each[*policy.DeviceGroup](p) {
-			for _, d := range g.Devices {
-				rows = append(rows, []string{g.Key(), string(d)})
-			}
-		}
-	default:
-		return nil, fmt.Errorf("%q is no sheet: there are users, devices, members and device_lists", sheet)
 	}
 	for _, row := range rows[1:] {
 		for i, cell := range row {

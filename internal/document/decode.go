@@ -17,7 +17,10 @@ import (
 // decoder fills Go values from a tree, by the names in their json tags. Fields that the type does not
 // have, values of the wrong kind and required fields that are missing are faults; what can be read is
 // read all the same, so that all faults come to light at once.
-type decoder struct{ faults Faults }
+type decoder struct {
+	faults  Faults
+	partial bool // fields that are required may be left out, but in the entries of lists, which are given whole
+}
 
 func (d *decoder) fault(n *node, at *place, form string, args ...any) {
 	d.faults = append(d.faults, Fault{n.line, n.column, at.String(), policy.Say(form, args...)})
@@ -111,6 +114,8 @@ func (d *decoder) decode(n *node, v reflect.Value, at *place) {
 		d.object(n, v, at)
 	case reflect.Slice:
 		if d.want(n, list, at) {
+			partial := d.partial
+			d.partial = false
 			v.Set(reflect.MakeSlice(v.Type(), len(n.items), len(n.items)))
 			for i, item := range n.items {
 				if item.kind == null {
@@ -118,6 +123,7 @@ func (d *decoder) decode(n *node, v reflect.Value, at *place) {
 				}
 				d.decode(item, v.Index(i), at.item(i))
 			}
+			d.partial = partial
 		}
 	case reflect.Map:
 		if d.want(n, object, at) {
@@ -176,7 +182,7 @@ func (d *decoder) scalar(n *node, v reflect.Value, at *place) {
 			d.fault(n, at, "%q %v", n.scalar, err)
 			return
 		}
-		*target = t
+		*target, n.scalar = t, t.Format(time.RFC3339Nano)
 	case *netip.Prefix:
 		p, err := netip.ParsePrefix(n.scalar)
 		if err != nil {
@@ -216,7 +222,7 @@ func (d *decoder) limit(n *node, v reflect.Value, at *place) {
 // known is a field that a type of struct has.
 type known struct {
 	name     string
-	index    int
+	index    []int
 	required bool
 }
 
@@ -228,11 +234,10 @@ func fieldsOf(t reflect.Type) []known {
 		return found.([]known)
 	}
 	var out []known
-	for i := range t.NumField() {
-		f := t.Field(i)
+	for _, f := range reflect.VisibleFields(t) {
 		name, _, _ := strings.Cut(f.Tag.Get("json"), ",")
 		if name != "" && name != "-" {
-			out = append(out, known{name, i, f.Tag.Get("sentier") == "required"})
+			out = append(out, known{name, f.Index, strings.Contains(f.Tag.Get("sentier"), "required")})
 		}
 	}
 	knownFields.Store(t, out)
@@ -254,11 +259,11 @@ func (d *decoder) object(n *node, v reflect.Value, at *place) {
 				taken++
 			}
 		}
-		if k.required && (value == nil || value.kind == null) {
+		if k.required && (value == nil && !d.partial || value != nil && value.kind == null) {
 			d.fault(n, at.field(k.name), "is missing")
 		}
 		if value != nil {
-			d.decode(value, v.Field(k.index), at.field(k.name))
+			d.decode(value, v.FieldByIndex(k.index), at.field(k.name))
 		}
 	}
 	if taken < len(n.fields) {

@@ -69,10 +69,10 @@ func TestChangingAMembershipCopiesTheList(t *testing.T) {
 		return strings.Join(out, " ")
 	}
 	member := func(op policy.Op, id string) policy.Change {
-		return policy.Change{Op: op, Type: policy.UserGroups, ID: "crew", List: "members", Member: policy.Member{User: policy.UserID(id)}}
+		return policy.Change{Op: op, Type: policy.UserGroups, ID: "crew", List: "members", Entry: policy.Entry{Value: id}}
 	}
 	device := func(op policy.Op, id string) policy.Change {
-		return policy.Change{Op: op, Type: policy.DeviceGroups, ID: "gear", List: "devices", Value: id}
+		return policy.Change{Op: op, Type: policy.DeviceGroups, ID: "gear", List: "devices", Entry: policy.Entry{Value: id}}
 	}
 	for _, step := range []struct {
 		change  policy.Change
@@ -110,7 +110,7 @@ func TestChangingAMembershipCopiesTheList(t *testing.T) {
 			t.Errorf("%+v: %d entries came and %d went, want %d and %d", step.change, added, dropped, step.added, step.dropped)
 		}
 		// What is taken back is what was there before.
-		back, _, err := next.Apply(policy.Undo(done))
+		back, _, err := next.Apply(policy.Changes(policy.Reverse(done)))
 		if err != nil || shown(back) != before {
 			t.Errorf("%+v taken back: %q (%v)", step.change, shown(back), err)
 		}

@@ -43,16 +43,12 @@ func TestCompareFindsWhatWasDone(t *testing.T) {
 				id = fmt.Sprintf("newcomer.%d", random.IntN(5000))
 				changes = append(changes, policy.Change{Op: policy.Put, Type: policy.Users, ID: id, Record: &policy.User{ID: policy.UserID(id), Name: "Newcomer"}})
 			case 1:
-				changes = append(changes, policy.Change{Op: policy.Patch, Type: policy.Users, ID: id, Edit: func(r policy.Record) (policy.Record, error) {
-					u := *r.(*policy.User)
-					u.Name = fmt.Sprint("Renamed ", random.IntN(3))
-					return &u, nil
-				}})
+				changes = append(changes, policy.Change{Op: policy.Patch, Type: policy.Users, ID: id, Patch: fmt.Appendf(nil, `{"name": "Renamed %d"}`, random.IntN(3))})
 			case 2:
 				changes = append(changes, policy.Change{Op: policy.Put, Type: policy.Kinds, ID: fmt.Sprint("kind.", random.IntN(400)), Record: &policy.Kind{ID: policy.KindID(fmt.Sprint("kind.", random.IntN(400))), Name: "Kind"}})
 				changes[len(changes)-1].ID = changes[len(changes)-1].Record.Key()
 			case 3:
-				changes = append(changes, policy.Change{Op: policy.Add, Type: policy.UserGroups, ID: "bridge-crew", List: "members", Member: policy.Member{User: policy.UserID(id)}})
+				changes = append(changes, policy.Change{Op: policy.Add, Type: policy.UserGroups, ID: "bridge-crew", List: "members", Entry: policy.Entry{Value: id}})
 			}
 		}
 		q, done, err := p.Apply(changes)
@@ -67,7 +63,7 @@ func TestCompareFindsWhatWasDone(t *testing.T) {
 		if err != nil || len(again.Compare(q)) != 0 {
 			t.Fatalf("round %d: what was found leads elsewhere: %d records differ, %v", round, len(again.Compare(q)), err)
 		}
-		back, _, err := q.Apply(policy.Undo(found))
+		back, _, err := q.Apply(policy.Changes(policy.Reverse(found)))
 		if err != nil || len(back.Compare(p)) != 0 {
 			t.Fatalf("round %d: taken back, %d records differ, %v", round, len(back.Compare(p)), err)
 		}
@@ -171,8 +167,8 @@ func TestManyChangesAreThoseOneByOne(t *testing.T) {
 	for round := range 1500 {
 		var changes []policy.Change
 		for range 1 + random.IntN(8) {
-			c := policy.Change{Op: []policy.Op{policy.Add, policy.Add, policy.Drop}[random.IntN(3)], Type: policy.UserGroups, ID: one("crew", "night"), List: "members", Also: random.IntN(2) == 0}
-			c.Member = policy.Member{User: policy.UserID(one(users...)), Until: day()}
+			c := policy.Change{Op: []policy.Op{policy.Add, policy.Add, policy.Drop}[random.IntN(3)], Type: policy.UserGroups, ID: one("crew", "night"), List: "members", Beside: random.IntN(2) == 0}
+			c.Entry = policy.Entry{Value: one(users...), Until: day()}
 			switch random.IntN(8) {
 			case 0:
 				c = policy.Change{Op: policy.Put, Type: policy.UserGroups, ID: "crew", Record: &policy.UserGroup{ID: "crew", Name: "Crew", Members: []policy.Member{{User: "ana"}, {User: "ana", Until: day()}}}}
@@ -181,13 +177,9 @@ func TestManyChangesAreThoseOneByOne(t *testing.T) {
 			case 2:
 				c = policy.Change{Op: policy.Put, Type: policy.UserGroups, ID: "night", Record: &policy.UserGroup{ID: "night", Name: "Night"}}
 			case 3, 4:
-				c = policy.Change{Op: c.Op, Type: policy.DeviceGroups, ID: "gear", List: "devices", Value: one(devices...)}
+				c = policy.Change{Op: c.Op, Type: policy.DeviceGroups, ID: "gear", List: "devices", Entry: policy.Entry{Value: one(devices...)}}
 			case 5:
-				c = policy.Change{Op: policy.Patch, Type: policy.UserGroups, ID: "crew", Edit: func(r policy.Record) (policy.Record, error) {
-					g := *r.(*policy.UserGroup)
-					g.Members = g.Members[:len(g.Members)/2]
-					return &g, nil
-				}}
+				c = policy.Change{Op: policy.Patch, Type: policy.UserGroups, ID: "crew", Patch: []byte(`{"name": "Crew", "members": ["ana"]}`)}
 			}
 			changes = append(changes, c)
 		}
@@ -205,7 +197,7 @@ func TestManyChangesAreThoseOneByOne(t *testing.T) {
 		if len(got.Compare(want)) != 0 || len(want.Compare(got)) != 0 {
 			t.Fatalf("round %d: at once and one by one differ in %v: %+v", round, keys(got.Compare(want)), changes)
 		}
-		if back, _, err := got.Apply(policy.Undo(done)); err != nil || len(back.Compare(p)) != 0 {
+		if back, _, err := got.Apply(policy.Changes(policy.Reverse(done))); err != nil || len(back.Compare(p)) != 0 {
 			t.Fatalf("round %d: taken back, it is not what was there: %v", round, err)
 		}
 		if random.IntN(4) == 0 {

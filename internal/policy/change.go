@@ -2,6 +2,7 @@ package policy
 
 import (
 	"cmp"
+	"encoding/json"
 	"reflect"
 	"slices"
 	"sync"
@@ -20,19 +21,18 @@ const (
 	Patch  Op = "patch"
 )
 
-// Change is one step from a policy to the next.
+// Change is one step from a policy to the next. It is data: what it does can be written, kept and sent, always in the form that its
+// MarshalJSON gives.
 type Change struct {
 	Op     Op
 	Type   Type
 	ID     string
-	Record Record                       // Put: the whole record
-	List   string                       // Add, Drop: members of a user group, devices of a device group, tags or points of a device
-	Member Member                       // Add to or Drop from members; Drop looks at the user alone, but for Also
-	Also   bool                         // Add to members: beside the user's other memberships, not in their place; Drop: that very one
-	Value  string                       // Add to or Drop from devices and tags; the id of a point that is dropped
-	Point  Point                        // Add to points
-	Edit   func(Record) (Record, error) // Patch: gives the record that is to take the place of the one there
-	Place  int                          // 1 + the record's index in the list that it came from; 0: it came by itself
+	Record Record          // Put: the whole record
+	Patch  json.RawMessage // Patch: a JSON Merge Patch, RFC 7396
+	List   string          // Add, Drop: one of the type's [Descriptor] Lists
+	Entry  Entry           // Add, Drop; a Drop looks at the value alone, but for Beside
+	Beside bool            // Add to members: among the user's other memberships, not in their place; Drop: that very one
+	Place  int             // 1 + the record's index in the list that it came from; 0: it came by itself
 }
 
 // RecordChange is what a change did to one record: Before is nil where it was
@@ -41,6 +41,7 @@ type RecordChange struct {
 	Before, After Record
 
 	entries *entryChanges // nil: not compared yet
+	written *written      // nil: not kept
 }
 
 // Record is the record after the change, or before it where it was removed.
@@ -193,7 +194,7 @@ func (d *draft) finish() (*Policy, []RecordChange, error) {
 		for _, id := range d.order[t] {
 			before, _ := d.base.Get(t, id)
 			after := d.pending[t][id].record
-			change := RecordChange{Before: before, After: after}
+			change := RecordChange{Before: before, After: after, written: &written{}}
 			if before == nil && after == nil || before != nil && after != nil && change.none() {
 				continue
 			}
@@ -231,7 +232,7 @@ func (d *draft) step(c *Change) {
 		}
 		d.set(c, nil)
 	case Add, Drop, Patch:
-		if c.Op != Patch && LongList(c.Type) == c.List && c.List != "" {
+		if c.Op != Patch && descriptors[c.Type].LongList == c.List && c.List != "" {
 			d.entry(c, check)
 			return
 		}
@@ -241,9 +242,8 @@ func (d *draft) step(c *Change) {
 			return
 		}
 		if c.Op == Patch {
-			next, err := c.Edit(old)
-			if err != nil {
-				check.fault("", "%v", err)
+			next := patched(old, c.Patch, check)
+			if next == nil {
 				return
 			}
 			next.check(check)
@@ -260,9 +260,9 @@ func (d *draft) step(c *Change) {
 
 // mention notes what an added entry refers to.
 func (d *draft) mention(c Change) {
-	ref := Reference{List: c.List, Index: -1, Type: Users, ID: string(c.Member.User)}
+	ref := Reference{List: c.List, Index: -1, Type: Users, ID: c.Entry.Value}
 	if c.Type == DeviceGroups {
-		ref.Type, ref.ID = Devices, c.Value
+		ref.Type = Devices
 	}
 	if c.Op == Add {
 		d.entries = append(d.entries, entryRef{target{Type: c.Type, ID: c.ID}, ref})
@@ -278,18 +278,15 @@ func changeList(r Record, c Change, check *checker) Record {
 		switch c.List {
 		case "tags":
 			if c.Op == Add {
-				check.tags("tags", []string{c.Value})
+				check.tags("tags", []string{c.Entry.Value})
 			}
-			n.Tags = changeSet(r.Tags, c.Value, c.Op)
+			n.Tags = changeSet(r.Tags, c.Entry.Value, c.Op)
 			return &n
 		case "points":
-			id := PointID(c.Value)
-			if c.Op == Add {
-				id = c.Point.ID
-			}
+			id := PointID(c.Entry.Value)
 			n.Points = slices.DeleteFunc(slices.Clone(r.Points), func(p Point) bool { return p.ID == id })
 			if c.Op == Add {
-				n.Points = append(n.Points, c.Point)
+				n.Points = append(n.Points, Point{id, c.Entry.Name})
 			}
 			n.check(check)
 			return n.normal()
@@ -343,28 +340,6 @@ func (p *Policy) Compare(q *Policy) []RecordChange {
 		}
 	}
 	return out
-}
-
-// Changes turns what was done to records into the changes that do it.
-func Changes(done []RecordChange) []Change {
-	out := make([]Change, len(done))
-	for i, c := range done {
-		r := c.Record()
-		out[i] = Change{Op: Put, Type: r.Type(), ID: r.Key(), Record: c.After}
-		if c.After == nil {
-			out[i].Op = Remove
-		}
-	}
-	return out
-}
-
-// Undo turns what was done to records into the changes that take it back.
-func Undo(done []RecordChange) []Change {
-	back := make([]RecordChange, len(done))
-	for i, c := range done {
-		back[i] = RecordChange{Before: c.After, After: c.Before}
-	}
-	return Changes(back)
 }
 
 func (d *draft) unknown(t Type, id string) Said {

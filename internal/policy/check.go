@@ -3,6 +3,8 @@ package policy
 import (
 	"fmt"
 	"math"
+	"reflect"
+	"slices"
 	"strings"
 	"time"
 	_ "time/tzdata" // zones are part of what a policy means, wherever the program runs
@@ -19,7 +21,7 @@ const (
 )
 
 func (s *Settings) check(c *checker) {
-	c.oneOf("combine", string(s.Combine), string(Sum), string(DirectFirst))
+	oneOf(c, "combine", s.Combine)
 	c.zone("zone", s.Zone)
 }
 
@@ -45,7 +47,7 @@ func (s *Site) check(c *checker) {
 func (d *Device) check(c *checker) {
 	c.named(string(d.ID), d.Name)
 	c.text("address", d.Address, maxAddress)
-	c.oneOf("state", string(d.State), string(InService), string(Maintenance), string(Retired))
+	oneOf(c, "state", d.State)
 	c.tags("tags", d.Tags)
 	seen := map[PointID]bool{}
 	for i, p := range d.Points {
@@ -73,8 +75,8 @@ func (g *DeviceGroup) check(c *checker) {
 
 func (u *User) check(c *checker) {
 	c.named(string(u.ID), u.Name)
-	c.oneOf("kind", string(u.Kind), string(Person), string(Service))
-	c.oneOf("status", string(u.Status), string(Active), string(Invited), string(Suspended))
+	oneOf(c, "kind", u.Kind)
+	oneOf(c, "status", u.Status)
 	c.span("valid", u.Valid)
 	c.text("email", u.Email, maxName)
 	if at := strings.Index(u.Email, "@"); u.Email != "" && (at < 1 || at == len(u.Email)-1 || strings.ContainsAny(u.Email, " <>,;")) {
@@ -88,7 +90,7 @@ func (g *UserGroup) check(c *checker) {
 		c.span(fmt.Sprintf("members[%d]", i), m.Span())
 	}
 	if s := g.SignIn; s != nil {
-		c.oneOf("sign_in.second_factor", string(s.SecondFactor), string(Optional), string(Required))
+		oneOf(c, "sign_in.second_factor", s.SecondFactor)
 		if s.PasswordDays < 0 || s.PasswordDays > 3650 {
 			c.fault("sign_in.password_days", "%d is out of range: give 1 to 3650 days, or 0 for never", s.PasswordDays)
 		}
@@ -132,13 +134,13 @@ func (s *Schedule) check(c *checker) {
 func (g *Grant) check(c *checker) {
 	c.named(string(g.ID), g.Name)
 	c.text("note", g.Note, maxNote)
-	c.oneOf("effect", string(g.Effect), string(Allow), string(Deny))
+	oneOf(c, "effect", g.Effect)
 	c.span("valid", g.Valid)
 	for i, l := range g.Lines {
 		field := fmt.Sprintf("lines[%d].", i)
-		c.oneOf(field+"depth", string(l.Depth), string(All), string(Here))
+		oneOf(c, field+"depth", l.Depth)
 		for j, s := range l.If.States {
-			c.oneOf(fmt.Sprintf("%sif.states[%d]", field, j), string(s), string(InService), string(Maintenance), string(Retired))
+			oneOf(c, fmt.Sprintf("%sif.states[%d]", field, j), s)
 		}
 		if g.Effect == Deny && len(l.Limits) > 0 {
 			c.fault(field+"limits", "a deny carries no limits: leave them out")
@@ -155,7 +157,7 @@ func (g *Grant) check(c *checker) {
 func (m *Mandate) check(c *checker) {
 	c.named(string(m.ID), m.Name)
 	c.span("valid", m.Valid)
-	c.oneOf("role", string(m.Role), string(Owner), string(Delegate), string(Auditor), string(Enforcement))
+	oneOf(c, "role", m.Role)
 	if m.Role != Delegate && len(m.Sites)+len(m.Groups)+len(m.Rights) > 0 {
 		c.fault("role", "sites, groups and rights bound a delegate: leave them out for a mandate of role %q", m.Role)
 	}
@@ -199,16 +201,13 @@ func (c *checker) tags(field string, tags []string) {
 	}
 }
 
-func (c *checker) oneOf(field, value string, allowed ...string) {
-	if value == "" {
-		return // the default
+// oneOf faults a text that is none of those that its type can be.
+func oneOf[T ~string](c *checker, field string, value T) {
+	allowed := choices[reflect.TypeFor[T]()]
+	if value == "" || slices.Contains(allowed, string(value)) {
+		return // empty: the default
 	}
-	for _, a := range allowed {
-		if value == a {
-			return
-		}
-	}
-	if near := Nearest(value, allowed); near != "" {
+	if near := Nearest(string(value), allowed); near != "" {
 		c.fault(field, "%q is not known: did you mean %q?", value, near)
 		return
 	}

@@ -31,23 +31,24 @@ func (d *draft) entry(c *Change, check *checker) {
 	}
 	switch r := p.record.(type) {
 	case *UserGroup:
-		s := c.Member.Span().utc()
+		s := c.Entry.Member().Span().utc()
 		if c.Op == Add {
 			check.span("members", s)
 		}
-		p.edits.member(r.Members, c, Member{c.Member.User, s.From, s.Until})
+		p.edits.member(r.Members, c, Member{UserID(c.Entry.Value), s.From, s.Until})
 	case *DeviceGroup:
-		p.edits.devices[DeviceID(c.Value)] = nil
+		id := DeviceID(c.Entry.Value)
+		p.edits.devices[id] = nil
 		if c.Op == Add {
-			p.edits.devices[DeviceID(c.Value)] = []DeviceID{DeviceID(c.Value)}
+			p.edits.devices[id] = []DeviceID{id}
 		}
 	}
 	d.mention(*c)
 }
 
-// member adds or drops a membership: in the place of all that the user has, or with Also beside them, that very one.
+// member adds or drops a membership: in the place of all that the user has, or with Beside among them, that very one.
 func (e *edits) member(list []Member, c *Change, m Member) {
-	if !c.Also {
+	if !c.Beside {
 		e.members[m.User] = nil
 		if c.Op == Add {
 			e.members[m.User] = []Member{m}

@@ -1,32 +1,76 @@
 package policy
 
-import "cmp"
+import (
+	"cmp"
+	"encoding/json"
+	"time"
+)
 
-// Entry is one entry of a record's long list: a [Member] of a user group or a [DeviceID] of a device group.
-// Such lists have thousands of entries, of which a change touches few.
+// Entry is one entry of a list that is changed entry by entry: a member of a user group, a device of a device group, a tag or a point of
+// a device. Long lists have thousands, of which a change touches few.
 type Entry struct {
-	Of    string // the id of the user or the device
-	Value any
+	Value       string    // the id of the user, the device or the point; the tag
+	From, Until time.Time // of a membership
+	Name        string    // of a point
 }
 
+// MarshalJSON writes a membership as [Member] does, which is the value alone where it has no ends.
+func (e Entry) MarshalJSON() ([]byte, error) {
+	return json.Marshal(Member{UserID(e.Value), e.From, e.Until})
+}
+
+// UnmarshalJSON reads what MarshalJSON writes.
+func (e *Entry) UnmarshalJSON(b []byte) error {
+	var m Member
+	err := json.Unmarshal(b, &m)
+	*e = Entry{Value: string(m.User), From: m.From, Until: m.Until}
+	return err
+}
+
+// Member is the membership that the entry of a user group is.
+func (e Entry) Member() Member { return Member{UserID(e.Value), e.From, e.Until} }
+
+// EntryOf is the entry of a user group that a membership is.
+func EntryOf(m Member) Entry { return Entry{Value: string(m.User), From: m.From, Until: m.Until} }
+
 // Short is a record without its long list, and the record itself where it has none.
-func Short(r Record) Record {
+func Short(r Record) Record { return withLong(r, nil) }
+
+// withLong is a record with the long list of another; nil: with none. Types without long lists stay as they are.
+func withLong(r, list Record) Record {
 	switch r := r.(type) {
 	case *UserGroup:
-		short := *r
-		short.Members = nil
-		return &short
+		n := *r
+		n.Members = nil
+		if from, ok := list.(*UserGroup); ok {
+			n.Members = from.Members
+		}
+		return &n
 	case *DeviceGroup:
-		short := *r
-		short.Devices = nil
-		return &short
+		n := *r
+		n.Devices = nil
+		if from, ok := list.(*DeviceGroup); ok {
+			n.Devices = from.Devices
+		}
+		return &n
 	}
 	return r
 }
 
-// LongList is the name of the long list of a type's records; empty where they have none.
-func LongList(t Type) string {
-	return map[Type]string{UserGroups: "members", DeviceGroups: "devices"}[t]
+// LongEntries is the long list of a record.
+func LongEntries(r Record) []Entry {
+	var out []Entry
+	switch r := r.(type) {
+	case *UserGroup:
+		for _, m := range r.Members {
+			out = append(out, EntryOf(m))
+		}
+	case *DeviceGroup:
+		for _, d := range r.Devices {
+			out = append(out, Entry{Value: string(d)})
+		}
+	}
+	return out
 }
 
 // entryChanges is what a change did to the long list of a record.
@@ -44,8 +88,8 @@ func (c RecordChange) Entries() (added, dropped []Entry) {
 		return nil
 	}
 	Diff(members(c.Before), members(c.After), CompareMembers,
-		func(m Member) { dropped = append(dropped, Entry{string(m.User), m}) },
-		func(m Member) { added = append(added, Entry{string(m.User), m}) })
+		func(m Member) { dropped = append(dropped, EntryOf(m)) },
+		func(m Member) { added = append(added, EntryOf(m)) })
 	devices := func(r Record) []DeviceID {
 		if g, ok := r.(*DeviceGroup); ok {
 			return g.Devices
@@ -53,8 +97,8 @@ func (c RecordChange) Entries() (added, dropped []Entry) {
 		return nil
 	}
 	Diff(devices(c.Before), devices(c.After), cmp.Compare[DeviceID],
-		func(d DeviceID) { dropped = append(dropped, Entry{string(d), d}) },
-		func(d DeviceID) { added = append(added, Entry{string(d), d}) })
+		func(d DeviceID) { dropped = append(dropped, Entry{Value: string(d)}) },
+		func(d DeviceID) { added = append(added, Entry{Value: string(d)}) })
 	return added, dropped
 }
 

@@ -38,7 +38,7 @@ func FuzzDiff(f *testing.F) {
 func TestEntriesAreCheckedByThemselves(t *testing.T) {
 	p := base(t)
 	add := func(user policy.UserID) policy.Change {
-		return policy.Change{Op: policy.Add, Type: policy.UserGroups, ID: "crew", List: "members", Member: policy.Member{User: user}}
+		return policy.Change{Op: policy.Add, Type: policy.UserGroups, ID: "crew", List: "members", Entry: policy.Entry{Value: string(user)}}
 	}
 	for name, x := range map[string]struct {
 		changes []policy.Change
@@ -50,12 +50,12 @@ func TestEntriesAreCheckedByThemselves(t *testing.T) {
 		"one who is removed along":      {[]policy.Change{add("ben"), remove(policy.Users, "ben")}, `there is no user "ben"`},
 		"one while another is removed":  {[]policy.Change{add("ben"), remove(policy.Users, "ana")}, `there is no user "ana"`},
 		"one to a group that is put":    {[]policy.Change{put(&policy.UserGroup{ID: "crew", Name: "Crew", Members: []policy.Member{{User: "gone"}}}), add("ben")}, "gone"},
-		"a device that is not there":    {[]policy.Change{put(&policy.DeviceGroup{ID: "gear", Name: "Gear"}), {Op: policy.Add, Type: policy.DeviceGroups, ID: "gear", List: "devices", Value: "gate-2"}}, `"gate-1"`},
-		"an entry of no list":           {[]policy.Change{{Op: policy.Add, Type: policy.UserGroups, ID: "crew", List: "friends", Value: "ben"}}, "entry by entry"},
-		"dropping who is not in it":     {[]policy.Change{{Op: policy.Drop, Type: policy.UserGroups, ID: "crew", List: "members", Member: policy.Member{User: "ben"}}}, ""},
-		"an end before the beginning":   {[]policy.Change{{Op: policy.Add, Type: policy.UserGroups, ID: "crew", List: "members", Member: policy.Member{User: "ben", From: oneDay, Until: oneDay}}}, "an end comes after"},
-		"to a group that is not there":  {[]policy.Change{{Op: policy.Add, Type: policy.UserGroups, ID: "crews", List: "members", Member: policy.Member{User: "ben"}}}, `did you mean "crew"?`},
-		"a tag with a space at its end": {[]policy.Change{{Op: policy.Add, Type: policy.Devices, ID: "gate-1", List: "tags", Value: "wet "}}, "without spaces"},
+		"a device that is not there":    {[]policy.Change{put(&policy.DeviceGroup{ID: "gear", Name: "Gear"}), {Op: policy.Add, Type: policy.DeviceGroups, ID: "gear", List: "devices", Entry: policy.Entry{Value: "gate-2"}}}, `"gate-1"`},
+		"an entry of no list":           {[]policy.Change{{Op: policy.Add, Type: policy.UserGroups, ID: "crew", List: "friends", Entry: policy.Entry{Value: "ben"}}}, "entry by entry"},
+		"dropping who is not in it":     {[]policy.Change{{Op: policy.Drop, Type: policy.UserGroups, ID: "crew", List: "members", Entry: policy.Entry{Value: "ben"}}}, ""},
+		"an end before the beginning":   {[]policy.Change{{Op: policy.Add, Type: policy.UserGroups, ID: "crew", List: "members", Entry: policy.Entry{Value: "ben", From: oneDay, Until: oneDay}}}, "an end comes after"},
+		"to a group that is not there":  {[]policy.Change{{Op: policy.Add, Type: policy.UserGroups, ID: "crews", List: "members", Entry: policy.Entry{Value: "ben"}}}, `did you mean "crew"?`},
+		"a tag with a space at its end": {[]policy.Change{{Op: policy.Add, Type: policy.Devices, ID: "gate-1", List: "tags", Entry: policy.Entry{Value: "wet "}}}, "without spaces"},
 	} {
 		next, _, err := p.Apply(x.changes)
 		switch {

@@ -27,15 +27,15 @@ func (d *draft) touched(types ...Type) []Record {
 // checkReferences faults every mention, new in this draft, of something that is not there.
 func (d *draft) checkReferences() {
 	for _, r := range d.touched(Types()...) {
-		if LongList(r.Type()) != "" && !d.removes && !d.whole(r.Type(), r.Key()) {
+		if descriptors[r.Type()].LongList != "" && !d.removes && !d.whole(r.Type(), r.Key()) {
 			continue // a list of thousands in which one entry is new
 		}
 		var old map[target]bool
 		if before, ok := d.base.Get(r.Type(), r.Key()); ok {
 			old = map[target]bool{}
-			before.references(func(ref Reference) { old[ref.target()] = true })
+			References(before, func(ref Reference) { old[ref.target()] = true })
 		}
-		r.references(func(ref Reference) {
+		References(r, func(ref Reference) {
 			if old[ref.target()] && d.pending[ref.Type] == nil {
 				return
 			}
@@ -61,8 +61,7 @@ func (d *draft) missing(ref Reference) Said {
 		return d.unknown(ref.Type, ref.ID)
 	}
 	device, isDevice := to.(*Device)
-	wantsPoint := strings.HasSuffix(ref.List, "on.points")
-	if !isDevice || !wantsPoint {
+	if !isDevice || !ref.ToPoint {
 		return Said{}
 	}
 	if ref.Point == "" {
@@ -82,41 +81,6 @@ func (d *draft) missing(ref Reference) Said {
 		return Say("device %q has no points: grant the device", ref.ID)
 	}
 	return Say("device %q has no point %q: it has %s", ref.ID, ref.Point, strings.Join(names, ", "))
-}
-
-// referrers are the types whose records can mention a type.
-var referrers = map[Type][]Type{
-	Rights:       {Rights, Roles, Grants, Mandates},
-	Roles:        {Grants},
-	Kinds:        {Rights, Devices, DeviceGroups},
-	Sites:        {Sites, Devices, DeviceGroups, Grants, Mandates},
-	Devices:      {DeviceGroups, Grants},
-	DeviceGroups: {DeviceGroups, Grants},
-	Users:        {UserGroups, Grants, Mandates},
-	UserGroups:   {UserGroups, Grants, Mandates},
-	Calendars:    {Schedules},
-	Schedules:    {Grants},
-}
-
-// Mention is a record and where in it another is mentioned.
-type Mention struct {
-	By    Record
-	Field string
-}
-
-// Mentions finds every mention of a record in the others.
-func (p *Policy) Mentions(t Type, id string) []Mention {
-	var out []Mention
-	for _, from := range referrers[t] {
-		for r := range p.tables[from].All() {
-			r.references(func(ref Reference) {
-				if ref.Type == t && ref.ID == id {
-					out = append(out, Mention{r, ref.Field()})
-				}
-			})
-		}
-	}
-	return out
 }
 
 // checkRemovals faults every mention of what the draft takes away: records, and points of devices.
@@ -154,7 +118,7 @@ func (d *draft) checkRemovals() {
 			if d.changed(t, r.Key()) {
 				continue // checkReferences looks at it
 			}
-			r.references(func(ref Reference) {
+			References(r, func(ref Reference) {
 				if gone[ref.target()] || gone[target{Type: ref.Type, ID: ref.ID}] {
 					what := ref.ID
 					if ref.Point != "" {
@@ -186,7 +150,7 @@ func (d *draft) walk(t Type, id string, path []string, done map[string]bool) {
 		// The fault stands where the draft put something: at the first of the circle.
 		circle := append(slices.Clone(path[at:]), id)
 		r, _ := d.get(t, id)
-		r.references(func(ref Reference) {
+		References(r, func(ref Reference) {
 			if ref.Type == t && ref.ID == circle[1] {
 				d.checker(t, id).fault(ref.Field(), "closes a circle: %s", strings.Join(circle, " → "))
 			}
@@ -198,7 +162,7 @@ func (d *draft) walk(t Type, id string, path []string, done map[string]bool) {
 		return
 	}
 	path = append(path, id)
-	r.references(func(ref Reference) {
+	References(r, func(ref Reference) {
 		if ref.Type == t {
 			d.walk(t, ref.ID, path, done)
 		}

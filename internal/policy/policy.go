@@ -100,30 +100,11 @@ func (p *Policy) Written(t Type) iter.Seq[Record] {
 // rights are left out where they are as they come.
 func (p *Policy) Records() *Records {
 	out := &Records{Settings: *p.Settings()}
-	for r := range p.Written(Rights) {
-		out.Rights = append(out.Rights, *r.(*Right))
-	}
-	out.Roles = copies[Role](p)
-	out.Kinds = copies[Kind](p)
-	out.Sites = copies[Site](p)
-	out.Devices = copies[Device](p)
-	out.DeviceGroups = copies[DeviceGroup](p)
-	out.Users = copies[User](p)
-	out.UserGroups = copies[UserGroup](p)
-	out.Calendars = copies[Calendar](p)
-	out.Schedules = copies[Schedule](p)
-	out.Grants = copies[Grant](p)
-	out.Mandates = copies[Mandate](p)
-	return out
-}
-
-func copies[T any, P interface {
-	*T
-	Record
-}](p *Policy) []T {
-	var out []T
-	for r := range Each[P](p) {
-		out = append(out, *r)
+	for _, t := range Types() {
+		list := out.list(t)
+		for r := range p.Written(t) {
+			list.Set(reflect.Append(list, reflect.ValueOf(r).Elem()))
+		}
 	}
 	return out
 }

@@ -108,11 +108,11 @@ func TestWhatReferredGoesAlongInOneChange(t *testing.T) {
 func TestUndoAndCompareLeadBack(t *testing.T) {
 	p := base(t)
 	q, done, err := p.Apply([]policy.Change{
-		{Op: policy.Add, Type: policy.UserGroups, ID: "crew", List: "members", Member: policy.Member{User: "ben", Until: time.Now()}},
-		{Op: policy.Add, Type: policy.Devices, ID: "gate-1", List: "tags", Value: "tidal"},
-		{Op: policy.Add, Type: policy.Devices, ID: "gate-1", List: "points", Point: policy.Point{ID: "signals"}},
+		{Op: policy.Add, Type: policy.UserGroups, ID: "crew", List: "members", Entry: policy.Entry{Value: "ben", Until: time.Now()}},
+		{Op: policy.Add, Type: policy.Devices, ID: "gate-1", List: "tags", Entry: policy.Entry{Value: "tidal"}},
+		{Op: policy.Add, Type: policy.Devices, ID: "gate-1", List: "points", Entry: policy.Entry{Value: "signals"}},
 		put(&policy.User{ID: "cho"}), remove(policy.Grants, "g"),
-		{Op: policy.Drop, Type: policy.Devices, ID: "gate-1", List: "points", Value: "deck"},
+		{Op: policy.Drop, Type: policy.Devices, ID: "gate-1", List: "points", Entry: policy.Entry{Value: "deck"}},
 	})
 	if err != nil {
 		t.Fatal(err)
@@ -120,7 +120,7 @@ func TestUndoAndCompareLeadBack(t *testing.T) {
 	if len(done) != 4 {
 		t.Errorf("four records changed, not %d", len(done))
 	}
-	back, _, err := q.Apply(policy.Undo(done))
+	back, _, err := q.Apply(policy.Changes(policy.Reverse(done)))
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -3,10 +3,12 @@ package policy
 import (
 	"encoding/json"
 	"net/netip"
+	"reflect"
+	"slices"
 	"time"
 )
 
-// Record is one of the twelve types of record, by pointer, or *Settings. A record that is in
+// Record is one of the types of record, by pointer, or *Settings. A record that is in
 // a [Policy] is never changed; change a copy and put that.
 type Record interface {
 	// Type is the record's type.
@@ -16,7 +18,6 @@ type Record interface {
 	// Title is the record's name, or its id where it has none.
 	Title() string
 
-	references(visit func(ref Reference))
 	check(f *checker)
 	normal() Record
 }
@@ -33,7 +34,7 @@ const (
 // Settings hold for the whole policy.
 type Settings struct {
 	Combine Combine `json:"combine,omitempty"`
-	Zone    string  `json:"zone,omitempty"` // IANA zone of sites that have none; default UTC
+	Zone    string  `json:"zone,omitempty" sentier:"zone"` // IANA zone of sites that have none; default UTC
 }
 
 // Right is something that can be done to a device. The rights view and control are built in.
@@ -55,7 +56,7 @@ type Role struct {
 	ID     RoleID    `json:"id" sentier:"required"`
 	Name   string    `json:"name,omitempty"`
 	Rights []RightID `json:"rights,omitempty"`
-	Note   string    `json:"note,omitempty"`
+	Note   string    `json:"note,omitempty" sentier:"search,long"`
 }
 
 // Kind is a kind of device.
@@ -69,7 +70,7 @@ type Site struct {
 	ID     SiteID `json:"id" sentier:"required"`
 	Name   string `json:"name,omitempty"`
 	Parent SiteID `json:"parent,omitempty"`
-	Zone   string `json:"zone,omitempty"` // IANA zone; empty: the nearest ancestor's
+	Zone   string `json:"zone,omitempty" sentier:"zone"` // IANA zone; empty: the nearest ancestor's
 }
 
 // State is the state of a device.
@@ -88,10 +89,10 @@ type Device struct {
 	Name    string   `json:"name,omitempty"`
 	Kind    KindID   `json:"kind,omitempty"`
 	Site    SiteID   `json:"site,omitempty"` // empty: not sorted yet
-	Tags    []string `json:"tags,omitempty"`
+	Tags    []string `json:"tags,omitempty" sentier:"search"`
 	State   State    `json:"state,omitempty"`
 	Points  []Point  `json:"points,omitempty"`
-	Lockout *Lockout `json:"lockout,omitempty"`
+	Lockout *Lockout `json:"lockout,omitempty" sentier:"own"`
 	Address string   `json:"address,omitempty"`
 }
 
@@ -152,7 +153,7 @@ const (
 type User struct {
 	ID     UserID   `json:"id" sentier:"required"`
 	Name   string   `json:"name,omitempty"`
-	Email  string   `json:"email,omitempty"`
+	Email  string   `json:"email,omitempty" sentier:"search,own"`
 	Kind   UserKind `json:"kind,omitempty"`
 	Status Status   `json:"status,omitempty"`
 	Valid  Span     `json:"valid,omitzero"`
@@ -242,7 +243,7 @@ const SiteZone = "site"
 type Schedule struct {
 	ID      ScheduleID   `json:"id" sentier:"required"`
 	Name    string       `json:"name,omitempty"`
-	Zone    string       `json:"zone,omitempty"` // SiteZone or an IANA zone
+	Zone    string       `json:"zone,omitempty" sentier:"zone"` // SiteZone or an IANA zone
 	Windows []Window     `json:"windows,omitempty"`
 	Season  *Season      `json:"season,omitempty"`
 	Dates   *Dates       `json:"dates,omitempty"`
@@ -301,7 +302,7 @@ type Grant struct {
 	To      To      `json:"to,omitzero"`
 	Valid   Span    `json:"valid,omitzero"`
 	Lines   []Line  `json:"lines,omitempty"`
-	Note    string  `json:"note,omitempty"`
+	Note    string  `json:"note,omitempty" sentier:"search,long"`
 }
 
 // To names those that a grant reaches. Grants alone can be given to everyone.
@@ -395,54 +396,23 @@ type Records struct {
 	Mandates     []Mandate     `json:"mandates,omitempty"`
 }
 
-var makers = [typeCount]func() Record{
-	SettingsType: func() Record { return &Settings{} },
-	Rights:       func() Record { return &Right{} },
-	Roles:        func() Record { return &Role{} },
-	Kinds:        func() Record { return &Kind{} },
-	Sites:        func() Record { return &Site{} },
-	Devices:      func() Record { return &Device{} },
-	DeviceGroups: func() Record { return &DeviceGroup{} },
-	Users:        func() Record { return &User{} },
-	UserGroups:   func() Record { return &UserGroup{} },
-	Calendars:    func() Record { return &Calendar{} },
-	Schedules:    func() Record { return &Schedule{} },
-	Grants:       func() Record { return &Grant{} },
-	Mandates:     func() Record { return &Mandate{} },
-}
-
 // New makes an empty record of a type, to be decoded into.
-func New(t Type) Record { return makers[t]() }
+func New(t Type) Record { return reflect.New(descriptors[t].record).Interface().(Record) }
+
+// list is the list of the records of a type.
+func (r *Records) list(t Type) reflect.Value {
+	return reflect.ValueOf(r).Elem().Field(int(t)) // which are in the order of the types
+}
 
 // All lists the records by pointer into the lists, in document order, the settings first.
 func (r *Records) All() []Record {
-	out := make([]Record, 0, r.size())
-	out = append(out, &r.Settings)
-	out = appendAll(out, r.Rights)
-	out = appendAll(out, r.Roles)
-	out = appendAll(out, r.Kinds)
-	out = appendAll(out, r.Sites)
-	out = appendAll(out, r.Devices)
-	out = appendAll(out, r.DeviceGroups)
-	out = appendAll(out, r.Users)
-	out = appendAll(out, r.UserGroups)
-	out = appendAll(out, r.Calendars)
-	out = appendAll(out, r.Schedules)
-	out = appendAll(out, r.Grants)
-	return appendAll(out, r.Mandates)
-}
-
-func appendAll[T any, P interface {
-	*T
-	Record
-}](out []Record, list []T) []Record {
-	for i := range list {
-		out = append(out, P(&list[i]))
+	out := []Record{&r.Settings}
+	for _, t := range Types() {
+		list := r.list(t)
+		out = slices.Grow(out, list.Len())
+		for i := range list.Len() {
+			out = append(out, list.Index(i).Addr().Interface().(Record))
+		}
 	}
 	return out
-}
-
-func (r *Records) size() int {
-	return 1 + len(r.Rights) + len(r.Roles) + len(r.Kinds) + len(r.Sites) + len(r.Devices) + len(r.DeviceGroups) +
-		len(r.Users) + len(r.UserGroups) + len(r.Calendars) + len(r.Schedules) + len(r.Grants) + len(r.Mandates)
 }

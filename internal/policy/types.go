@@ -6,7 +6,7 @@ package policy
 
 import "strings"
 
-// Type names one of the twelve types of record, or the settings.
+// Type names one of the types of record, or the settings.
 type Type uint8
 
 // The types, in the order in which a policy document lists them.
@@ -27,23 +27,7 @@ const (
 	typeCount
 )
 
-var typeNames = [typeCount]struct{ plural, singular string }{
-	SettingsType: {"settings", "settings"},
-	Rights:       {"rights", "right"},
-	Roles:        {"roles", "role"},
-	Kinds:        {"kinds", "kind"},
-	Sites:        {"sites", "site"},
-	Devices:      {"devices", "device"},
-	DeviceGroups: {"device_groups", "device group"},
-	Users:        {"users", "user"},
-	UserGroups:   {"user_groups", "user group"},
-	Calendars:    {"calendars", "calendar"},
-	Schedules:    {"schedules", "schedule"},
-	Grants:       {"grants", "grant"},
-	Mandates:     {"mandates", "mandate"},
-}
-
-// Types lists the twelve types of record in document order, without the settings.
+// Types lists the types of record in document order, without the settings.
 func Types() []Type {
 	out := make([]Type, 0, typeCount-1)
 	for t := Rights; t < typeCount; t++ {
@@ -53,15 +37,15 @@ func Types() []Type {
 }
 
 // String is the type's key in a policy document: "user_groups".
-func (t Type) String() string { return typeNames[t].plural }
+func (t Type) String() string { return types[t].plural }
 
 // Noun is the type's name in a sentence, in the singular: "user group".
-func (t Type) Noun() string { return typeNames[t].singular }
+func (t Type) Noun() string { return types[t].singular }
 
 // TypeNamed finds a type by its document key.
 func TypeNamed(plural string) (Type, bool) {
 	for t := SettingsType; t < typeCount; t++ {
-		if typeNames[t].plural == plural {
+		if types[t].plural == plural {
 			return t, true
 		}
 	}

@@ -8,6 +8,7 @@ import (
 	"net/http"
 	"net/url"
 	"strconv"
+	"strings"
 	"time"
 
 	"sentier/internal/service"
@@ -56,17 +57,13 @@ type (
 	}
 )
 
-// entryLists are the lists whose entries can be added and dropped one by one.
-var entryLists = []struct{ typeName, list, noun string }{
-	{"user_groups", "members", "member"}, {"device_groups", "devices", "device"}, {"devices", "tags", "tag"}, {"devices", "points", "point"},
-}
-
 func (s *Server) editRoutes() []route {
 	list := []route{
 		{method: "POST", path: "/api/v1/changes", tag: "changes", summary: "Make many changes, all or none", in: batchQuery{}, needs: service.Write, takes: manyJSON, out: wire.Saved{}, handle: s.batch},
 		{method: "POST", path: "/api/v1/revisions/{id}/undo", tag: "changes", summary: "Take back what a revision did, as a new revision", in: editQuery{}, needs: service.Write, out: wire.Saved{}, handle: s.undo},
 		{method: "GET", path: "/api/v1/events", tag: "changes", summary: "Server-sent events of every revision, resumable with Last-Event-ID", needs: service.Follow, stream: true, handle: s.events},
-		{method: "GET", path: "/api/v1/sheets/{id}", tag: "sheets", summary: "Users, devices, members or device_lists as CSV", in: sheetQuery{}, needs: service.Read, heavy: true, handle: s.export},
+		{method: "GET", path: "/api/v1/sheets", tag: "sheets", summary: "The sheets that can be written and brought in, each with its columns", needs: service.Read, out: map[string][]string{}, handle: s.sheets},
+		{method: "GET", path: "/api/v1/sheets/{id}", tag: "sheets", summary: "A sheet as CSV", in: sheetQuery{}, needs: service.Read, heavy: true, handle: s.export},
 		{method: "PUT", path: "/api/v1/sheets/{id}", tag: "sheets", summary: "Bring in a CSV file, all of it or nothing", in: editQuery{}, needs: service.Write, takes: sheetText, heavy: true, out: wire.Imported{}, handle: s.importSheet},
 		{method: "GET", path: "/api/v1/progress/{id}", tag: "changes", summary: "How far a request with an Idempotency-Key is, and whether it changed anything", in: idPath{}, needs: service.Write, out: wire.Progress{}, handle: s.progress},
 		{method: "GET", path: "/api/v1/find", tag: "records", summary: "Search everything", in: findQuery{}, needs: service.Read, out: []wire.Found{}, handle: s.find},
@@ -81,13 +78,13 @@ func (s *Server) editRoutes() []route {
 			route{method: "PATCH", path: base + "/{id}", tag: "records", summary: "Change a " + t.Noun + " by a JSON Merge Patch", in: editQuery{}, needs: service.Write, takes: mergePatch, out: wire.Saved{}, handle: s.patch(t.Name)},
 			route{method: "DELETE", path: base + "/{id}", tag: "records", summary: "Remove a " + t.Noun, in: removeQuery{}, needs: service.Write, out: wire.Saved{}, handle: s.remove(t.Name)},
 		)
-	}
-	for _, l := range entryLists {
-		path := "/api/v1/" + l.typeName + "/{id}/" + l.list + "/{entry}"
-		list = append(list,
-			route{method: "PUT", path: path, tag: "records", summary: "Add one " + l.noun, in: entryQuery{}, needs: service.Write, takes: plainJSON, out: wire.Saved{}, handle: s.entry("add", l.typeName, l.list)},
-			route{method: "DELETE", path: path, tag: "records", summary: "Drop one " + l.noun, in: entryQuery{}, needs: service.Write, takes: plainJSON, out: wire.Saved{}, handle: s.entry("drop", l.typeName, l.list)},
-		)
+		for _, l := range t.Lists {
+			path, noun := base+"/{id}/"+l+"/{entry}", strings.TrimSuffix(l, "s")
+			list = append(list,
+				route{method: "PUT", path: path, tag: "records", summary: "Add one " + noun, in: entryQuery{}, needs: service.Write, takes: plainJSON, out: wire.Saved{}, handle: s.entry("add", t.Name, l)},
+				route{method: "DELETE", path: path, tag: "records", summary: "Drop one " + noun, in: entryQuery{}, needs: service.Write, takes: plainJSON, out: wire.Saved{}, handle: s.entry("drop", t.Name, l)},
+			)
+		}
 	}
 	return list
 }
@@ -265,6 +262,14 @@ func (s *Server) undo(r *request) error {
 	}
 	saved, err := s.service.Undo(r.Request().Context(), r.caller, number, o)
 	return s.saved(r, saved, err, "", "")
+}
+
+func (s *Server) sheets(r *request) error {
+	list, err := s.service.Sheets(r.caller)
+	if err != nil {
+		return err
+	}
+	return r.JSON(http.StatusOK, list)
 }
 
 func (s *Server) export(r *request) error {

@@ -27,19 +27,9 @@ func copyRecord(p *policy.Policy, t policy.Type, e wire.Edit) ([]policy.Change, 
 	if name == "" {
 		name = id
 	}
-	patch := map[string]any{"id": id, "name": name, "email": nil, "lockout": nil}
-	if t != policy.Users {
-		delete(patch, "email")
-	}
-	if t != policy.Devices {
-		delete(patch, "lockout") // which is of the device that was copied
-	}
+	copied := policy.Like(r, id, name)
 	if t == policy.UserGroups && !slices.Contains(e.With, "members") {
-		patch["members"] = nil
-	}
-	copied, err := patchedAs(r, patch, id)
-	if err != nil {
-		return nil, err
+		copied = policy.Short(copied)
 	}
 	out := []policy.Change{{Op: policy.Put, Type: t, ID: id, Record: copied}}
 	if t == policy.Users && slices.Contains(e.With, "groups") {
@@ -47,7 +37,7 @@ func copyRecord(p *policy.Policy, t policy.Type, e wire.Edit) ([]policy.Change, 
 			for _, m := range g.Members {
 				if string(m.User) == e.ID {
 					m.User = policy.UserID(id)
-					out = append(out, policy.Change{Op: policy.Add, Type: policy.UserGroups, ID: g.Key(), List: "members", Member: m, Also: true})
+					out = append(out, policy.Change{Op: policy.Add, Type: policy.UserGroups, ID: g.Key(), List: "members", Entry: policy.EntryOf(m), Beside: true})
 				}
 			}
 		}

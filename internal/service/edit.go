@@ -91,20 +91,19 @@ func (e *KeyError) Unwrap() error {
 
 // Tag is the entity tag of a record: the same for the same content. Of a long list it holds a quick hash, as a change to one entry of
 // thousands would cost mostly its tag.
-func Tag(r policy.Record) string {
-	body, err := json.Marshal(policy.Short(r))
-	if err != nil {
-		panic("service: a record does not marshal: " + err.Error())
-	}
+func Tag(r policy.Record) string { return tagOf(r, policy.Write(r)) }
+
+// tagOf is [Tag] for a record that is written already.
+func tagOf(r policy.Record, written json.RawMessage) string {
 	list := xxhash.New()
 	var room [policy.MaxID + 17]byte
-	for _, m := range membersOf(r) {
-		entry := append(room[:0], m.User...)
+	for _, e := range policy.LongEntries(r) {
+		entry := append(room[:0], e.Value...)
 		entry = append(entry, 0) // which is in no id
-		entry = binary.BigEndian.AppendUint64(entry, uint64(m.From.UnixMicro()))
-		list.Write(binary.BigEndian.AppendUint64(entry, uint64(m.Until.UnixMicro()))) // a hash never fails
+		entry = binary.BigEndian.AppendUint64(entry, uint64(e.From.UnixMicro()))
+		list.Write(binary.BigEndian.AppendUint64(entry, uint64(e.Until.UnixMicro()))) // a hash never fails
 	}
-	sum := sha256.Sum256(list.Sum(body))
+	sum := sha256.Sum256(list.Sum(slices.Clip(written)))
 	return `"` + hex.EncodeToString(sum[:12]) + `"`
 }
 
@@ -171,15 +170,17 @@ func (s *Service) repetition(ctx context.Context, c Caller, asked Asked) (answer
 	return r.Answer, true, nil
 }
 
-// expect checks a caller's entity tags against a record.
-func expect(p *policy.Policy, t policy.Type, id string, o *EditOptions) error {
-	r, ok := p.Get(t, id)
+// expect checks a caller's entity tags against the one record that is changed, or against the policy.
+func expect(now *State, o *EditOptions) error {
+	r, ok := now.Policy.Get(o.of.t, o.of.id)
 	switch {
 	case o.None && ok:
 		return &ConflictError{r}
-	case len(o.Match) > 0 && !ok:
+	case len(o.Match) == 0, o.matches(PolicyTag(now.Revision.Number)):
+		return nil
+	case !ok:
 		return &ConflictError{}
-	case ok && !o.matches(Tag(r)):
+	case !o.matches(Tag(r)):
 		return &ConflictError{r}
 	}
 	return nil
@@ -187,18 +188,12 @@ func expect(p *policy.Policy, t policy.Type, id string, o *EditOptions) error {
 
 // Put makes a record what the body says, whether it is there or not.
 func (s *Service) Put(ctx context.Context, c Caller, typeName, id string, body []byte, o EditOptions) (wire.Saved, error) {
-	t, ok := policy.TypeNamed(typeName)
-	if !ok {
-		return wire.Saved{}, ErrNotFound
-	}
-	r, err := readRecord(t, id, body)
-	if err != nil {
-		return wire.Saved{}, err
-	}
-	o.of = &recordID{t, id}
-	return answerOf(s.edit(ctx, c, &o, func(now *State) ([]policy.Change, error) {
-		return []policy.Change{{Op: policy.Put, Type: t, ID: id, Record: r}}, expect(now.Policy, t, id, &o)
-	}))
+	return s.Edit(ctx, c, wire.Edits{Changes: []wire.Edit{{Op: string(policy.Put), Type: typeName, ID: id, Record: body}}}, o)
+}
+
+// Patch changes fields of a record by a JSON Merge Patch, RFC 7396.
+func (s *Service) Patch(ctx context.Context, c Caller, typeName, id string, body []byte, o EditOptions) (wire.Saved, error) {
+	return s.Edit(ctx, c, wire.Edits{Changes: []wire.Edit{{Op: string(policy.Patch), Type: typeName, ID: id, Record: body}}}, o)
 }
 
 // readRecord reads the body of a record whose id the path gives; the body may say it again.
@@ -245,69 +240,6 @@ func (s *Service) Create(ctx context.Context, c Caller, typeName string, body []
 	return saved, err
 }
 
-// Patch changes fields of a record by a JSON Merge Patch, RFC 7396.
-func (s *Service) Patch(ctx context.Context, c Caller, typeName, id string, body []byte, o EditOptions) (wire.Saved, error) {
-	t, ok := policy.TypeNamed(typeName)
-	if !ok {
-		return wire.Saved{}, ErrNotFound
-	}
-	patch, err := document.ReadJSON(body)
-	if err != nil {
-		return wire.Saved{}, err
-	}
-	o.of = &recordID{t, id}
-	return answerOf(s.edit(ctx, c, &o, func(now *State) ([]policy.Change, error) {
-		r, ok := now.Policy.Get(t, id)
-		if !ok {
-			return nil, ErrNotFound
-		}
-		if err := expect(now.Policy, t, id, &o); err != nil {
-			return nil, err
-		}
-		next, err := patched(r, patch)
-		return []policy.Change{{Op: policy.Put, Type: t, ID: id, Record: next}}, err
-	}))
-}
-
-// patched gives a record changed by a merge patch.
-func patched(r policy.Record, patch any) (policy.Record, error) { return patchedAs(r, patch, r.Key()) }
-
-// patchedAs gives a record of another id, changed by a merge patch.
-func patchedAs(r policy.Record, patch any, id string) (policy.Record, error) {
-	var now any
-	text, err := json.Marshal(r)
-	if err == nil {
-		err = json.Unmarshal(text, &now)
-	}
-	if err == nil {
-		text, err = json.Marshal(mergePatch(now, patch))
-	}
-	if err != nil {
-		return nil, err
-	}
-	return readRecord(r.Type(), id, text)
-}
-
-// mergePatch is the algorithm of RFC 7396, section 2.
-func mergePatch(target, patch any) any {
-	fields, ok := patch.(map[string]any)
-	if !ok {
-		return patch
-	}
-	out, ok := target.(map[string]any)
-	if !ok {
-		out = map[string]any{}
-	}
-	for name, value := range fields {
-		if value == nil {
-			delete(out, name)
-			continue
-		}
-		out[name] = mergePatch(out[name], value)
-	}
-	return out
-}
-
 // Remove takes a record away; with along, everything that mentions it is changed to mention it no more. Where somebody would
 // gain anything by that, it is refused, unless the gains are accepted.
 func (s *Service) Remove(ctx context.Context, c Caller, typeName, id string, along, accept bool, o EditOptions) (wire.Saved, error) {
@@ -324,22 +256,31 @@ func (s *Service) Edit(ctx context.Context, c Caller, edits wire.Edits, o EditOp
 	}
 	o.rows = len(edits.Changes)
 	only := o.rows == 1
+	read := make([]policy.Change, o.rows) // once, whoever else writes meanwhile
+	for i := range edits.Changes {
+		var err error
+		if read[i], err = readEdit(&edits.Changes[i]); err != nil {
+			return wire.Saved{}, placed(err, fmt.Sprintf("changes[%d]", i), only)
+		}
+	}
+	if only {
+		o.of = &recordID{read[0].Type, read[0].ID}
+	}
 	return answerOf(s.edit(ctx, c, &o, func(now *State) ([]policy.Change, error) {
-		var out []policy.Change
-		for i, e := range edits.Changes {
-			changes, err := s.changesOf(now, e, &o)
-			if err == nil && only {
-				if o.of = (&recordID{changes[0].Type, e.ID}); !o.matches(PolicyTag(now.Revision.Number)) {
-					err = expect(now.Policy, o.of.t, e.ID, &o)
-				}
+		if only {
+			if err := expect(now, &o); err != nil {
+				return nil, err
 			}
+		} else if err := o.expectPolicy(now); err != nil {
+			return nil, err
+		}
+		var out []policy.Change
+		for i := range read {
+			changes, err := s.changesOf(now, &edits.Changes[i], read[i], &o)
 			if err != nil {
 				return nil, placed(err, fmt.Sprintf("changes[%d]", i), only)
 			}
 			out = append(out, changes...)
-		}
-		if !only {
-			return out, o.expectPolicy(now)
 		}
 		return out, nil
 	}))
@@ -385,51 +326,51 @@ func placed(err error, place string, only bool) error {
 	return err
 }
 
-// changesOf reads one edit.
-func (s *Service) changesOf(now *State, e wire.Edit, o *EditOptions) ([]policy.Change, error) {
-	p := now.Policy
+// copyOp is the one operation of an edit that is none of a change: it makes a record like another.
+const copyOp = "copy"
+
+// readEdit reads an edit as far as that takes nothing of the policy. Of a copy it gives only which record it is of.
+func readEdit(e *wire.Edit) (policy.Change, error) {
 	t, ok := policy.TypeNamed(e.Type)
 	if !ok {
-		return nil, Wrong("type", "%q is no type of record: write users, user_groups, devices, …", e.Type)
+		return policy.Change{}, Wrong("type", "%q is no type of record: write users, user_groups, devices, …", e.Type)
 	}
-	out := policy.Change{Op: policy.Op(e.Op), Type: t, ID: e.ID, List: e.List, Value: e.Value}
+	out := policy.Change{Op: policy.Op(e.Op), Type: t, ID: e.ID, List: e.List, Entry: policy.Entry{Value: e.Value, Name: e.Name}, Beside: e.Beside}
+	var err error
 	switch out.Op {
 	case policy.Put:
-		r, err := readRecord(t, e.ID, e.Record)
-		if err != nil {
-			return nil, err
-		}
-		out.Record = r
+		out.Record, err = readRecord(t, e.ID, e.Record)
 	case policy.Patch:
-		patch, err := document.ReadJSON(e.Record)
-		if err != nil {
-			return nil, err
-		}
-		out.Edit = func(r policy.Record) (policy.Record, error) { return patched(r, patch) }
-	case "copy":
-		return copyRecord(p, t, e)
-	case policy.Remove:
-		if e.Along {
-			if _, ok := p.Get(t, e.ID); ok {
-				return s.removeAlong(now, t, e, o)
-			}
-		}
+		out.Patch, err = document.ReadPatch(t, e.Record)
 	case policy.Add, policy.Drop:
-		out.Member.User, out.Also = policy.UserID(e.Value), e.Beside
-		out.Point = policy.Point{ID: policy.PointID(e.Value), Name: e.Name}
-		for field, into := range map[string]*time.Time{"from": &out.Member.From, "until": &out.Member.Until} {
-			text := map[string]string{"from": e.From, "until": e.Until}[field]
-			if text == "" {
+		for _, end := range []struct {
+			field, text string
+			into        *time.Time
+		}{{"from", e.From, &out.Entry.From}, {"until", e.Until, &out.Entry.Until}} {
+			if end.text == "" {
 				continue
 			}
-			at, err := policy.ParseInstant(text)
-			if err != nil {
-				return nil, Wrong(field, "%q %v", text, err)
+			if *end.into, err = policy.ParseInstant(end.text); err != nil {
+				return out, Wrong(end.field, "%q %v", end.text, err)
 			}
-			*into = at
 		}
+	case copyOp, policy.Remove:
 	default:
-		return nil, Wrong("op", "%q is no operation: write put, patch, copy, remove, add or drop", e.Op)
+		return out, Wrong("op", "%q is no operation: write put, patch, copy, remove, add or drop", e.Op)
 	}
-	return []policy.Change{out}, nil
+	return out, err
+}
+
+// changesOf gives the changes that an edit comes to, which is read already.
+func (s *Service) changesOf(now *State, e *wire.Edit, read policy.Change, o *EditOptions) ([]policy.Change, error) {
+	_, there := now.Policy.Get(read.Type, read.ID)
+	switch {
+	case read.Op == copyOp:
+		return copyRecord(now.Policy, read.Type, *e)
+	case read.Op == policy.Remove && e.Along && there:
+		return s.removeAlong(now, read.Type, *e, o)
+	case read.Op == policy.Patch && !there && o.of != nil:
+		return nil, ErrNotFound
+	}
+	return []policy.Change{read}, nil
 }

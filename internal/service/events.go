@@ -5,6 +5,7 @@ import (
 	"sync"
 	"time"
 
+	"sentier/internal/policy"
 	"sentier/internal/wire"
 )
 
@@ -69,31 +70,24 @@ func (s *Service) Follow(ctx context.Context, c Caller, after uint64, quiet time
 	}
 }
 
+// maxEventChanges is how many changes an event carries: whoever follows reads more than that from the policy itself.
+const maxEventChanges = 1000
+
 func (s *Service) event(ctx context.Context, number uint64) (wire.Event, error) {
+	out := wire.Event{Revision: number, Changes: []policy.Change{}}
 	list, err := s.store.Revisions(ctx, number+1, 1)
 	if err != nil || len(list) == 0 {
-		return wire.Event{Revision: number}, err
+		return out, err
 	}
-	touched, err := s.touched(ctx, number)
-	return wire.Event{Revision: number, At: list[0].At, By: list[0].By, Changes: touched}, err
-}
-
-// touched lists the records that a revision touched.
-func (s *Service) touched(ctx context.Context, revision uint64) ([]wire.Touched, error) {
-	changes, err := s.store.Changes(ctx, revision)
+	out.At, out.By = list[0].At, list[0].By
+	done, err := s.store.Changes(ctx, number)
 	if err != nil {
-		return nil, err
+		return out, err
 	}
-	out := []wire.Touched{}
-	for _, c := range changes {
-		t := wire.Touched{Op: "changed", Type: c.Type, ID: c.ID}
-		switch {
-		case c.Before == nil:
-			t.Op = "added"
-		case c.After == nil:
-			t.Op = "removed"
-		}
-		out = append(out, t)
+	if changes := policy.Changes(done); len(changes) <= maxEventChanges {
+		out.Changes = changes
+	} else {
+		out.More = len(changes)
 	}
 	return out, nil
 }

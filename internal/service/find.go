@@ -32,7 +32,7 @@ func (s *Service) Find(c Caller, word string, limit int) ([]wire.Found, error) {
 				break
 			}
 			found := wire.Found{Type: t.String(), ID: r.Key(), Name: r.Title(), Note: noteOf(st.Policy, r)}
-			switch texts := searchable(r); {
+			switch texts := policy.Searchable(r); {
 			case slices.ContainsFunc(texts, func(s string) bool { return strings.HasPrefix(policy.FoldName(s), word) }):
 				begins = append(begins, found)
 			case len(holds) < limit && slices.ContainsFunc(texts, func(s string) bool { return strings.Contains(policy.FoldName(s), word) }):

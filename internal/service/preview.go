@@ -1,8 +1,6 @@
 package service
 
 import (
-	"encoding/json"
-	"errors"
 	"maps"
 	"slices"
 	"time"
@@ -130,36 +128,9 @@ func advice(c *decision.Compiled, q decision.Question, until time.Time, words wo
 		if err != nil {
 			return out, err
 		}
-		item := wire.Advise{Kind: string(a.Kind), Else: a.Else, Impact: *translate.Impact(c.Policy(), a.Impact), Changes: translate.Changes(done)}
+		item := wire.Advise{Kind: string(a.Kind), Else: a.Else, Impact: *translate.Impact(c.Policy(), a.Impact), Changes: translate.Changes(done), Edits: a.Changes}
 		item.Text = words.Advice(c.Policy(), q, a)
-		for _, change := range a.Changes {
-			e, err := edit(change)
-			if err != nil {
-				return out, err
-			}
-			item.Edits = append(item.Edits, e)
-		}
 		out.Items = append(out.Items, item)
 	}
 	return out, nil
-}
-
-// edit writes a change as it is sent.
-func edit(c policy.Change) (wire.Edit, error) {
-	e := wire.Edit{Op: string(c.Op), Type: c.Type.String(), ID: c.ID, List: c.List, Value: c.Value}
-	switch c.Op {
-	case policy.Put:
-		body, err := json.Marshal(c.Record)
-		e.Record = body
-		return e, err
-	case policy.Add, policy.Drop:
-		if c.List == "members" {
-			e.Value, e.Beside = string(c.Member.User), c.Also
-		}
-		if !c.Member.Until.IsZero() {
-			e.Until = c.Member.Until.Format(time.RFC3339)
-		}
-		return e, nil
-	}
-	return e, errors.New("an advice of the operation " + string(c.Op) + " cannot be written")
 }

@@ -2,7 +2,9 @@ package service
 
 import (
 	"maps"
+	"reflect"
 	"slices"
+	"strconv"
 	"strings"
 
 	"sentier/internal/decision"
@@ -24,27 +26,39 @@ const (
 	MaxPage     = 1000
 )
 
-// filters are the questions that can narrow a list down, by type and name.
-var filters = map[policy.Type]map[string]func(st *State, r policy.Record, want string) bool{
+// filter is a question that can narrow a list down.
+type filter func(st *State, r policy.Record, want string) bool
+
+// filters are those of each type, by name: every field that is one of few things or refers to a record, and what stands in moreFilters.
+var filters = func() map[policy.Type]map[string]filter {
+	out := map[policy.Type]map[string]filter{}
+	for _, t := range policy.Types() {
+		out[t] = map[string]filter{}
+		for _, f := range policy.Describe(t).Fields {
+			if f.Many || f.Kind != policy.ChoiceField && f.Kind != policy.RefField && f.Kind != policy.SwitchField {
+				continue
+			}
+			out[t][f.Name] = func(_ *State, r policy.Record, want string) bool {
+				have := f.In(reflect.ValueOf(r).Elem())
+				if on, isSwitch := have.Interface().(policy.Switch); isSwitch {
+					return strconv.FormatBool(on == policy.On) == want
+				}
+				return have.String() == want
+			}
+		}
+		maps.Copy(out[t], moreFilters[t])
+	}
+	return out
+}()
+
+var moreFilters = map[policy.Type]map[string]filter{
 	policy.Users: {
-		"status": func(_ *State, r policy.Record, want string) bool {
-			return string(r.(*policy.User).Status) == want
-		},
-		"kind": func(_ *State, r policy.Record, want string) bool {
-			return string(r.(*policy.User).Kind) == want
-		},
 		"group": func(st *State, r policy.Record, want string) bool {
 			g, ok := policy.Find[*policy.UserGroup](st.Policy, want)
-			return ok && slices.ContainsFunc(g.Members, func(m policy.Member) bool { return m.User == r.(*policy.User).ID })
+			return ok && g.IsMember(r.(*policy.User).ID)
 		},
 	},
 	policy.Devices: {
-		"kind": func(_ *State, r policy.Record, want string) bool {
-			return string(r.(*policy.Device).Kind) == want
-		},
-		"state": func(_ *State, r policy.Record, want string) bool {
-			return string(r.(*policy.Device).State) == want
-		},
 		"tag": func(_ *State, r policy.Record, want string) bool {
 			return slices.Contains(r.(*policy.Device).Tags, want)
 		},
@@ -53,11 +67,6 @@ var filters = map[policy.Type]map[string]func(st *State, r policy.Record, want s
 		},
 		"group": func(st *State, r policy.Record, want string) bool {
 			return st.Compiled.InGroup(r.(*policy.Device), policy.DeviceGroupID(want))
-		},
-	},
-	policy.Grants: {
-		"effect": func(_ *State, r policy.Record, want string) bool {
-			return string(r.(*policy.Grant).Effect) == want
 		},
 	},
 }
@@ -161,24 +170,10 @@ func selection(st *State, t policy.Type, q Query) ([]func(policy.Record) bool, e
 	if q.Search != "" {
 		word := policy.FoldName(q.Search)
 		tests = append(tests, func(r policy.Record) bool {
-			return slices.ContainsFunc(searchable(r), func(text string) bool { return strings.Contains(policy.FoldName(text), word) })
+			return slices.ContainsFunc(policy.Searchable(r), func(text string) bool { return strings.Contains(policy.FoldName(text), word) })
 		})
 	}
 	return tests, nil
-}
-
-// searchable lists the texts by which people look for a record.
-func searchable(r policy.Record) []string {
-	out := []string{r.Key(), r.Title()}
-	switch r := r.(type) {
-	case *policy.User:
-		out = append(out, r.Email)
-	case *policy.Device:
-		out = append(out, r.Tags...)
-	case *policy.Grant:
-		out = append(out, r.Note)
-	}
-	return out
 }
 
 // Get gives one record.

@@ -12,6 +12,14 @@ import (
 	"sentier/internal/wire"
 )
 
+// Sheets lists the sheets that can be written and brought in, each with its columns.
+func (s *Service) Sheets(c Caller) (map[document.Sheet][]string, error) {
+	if err := s.may(s.State(), c, Read, ""); err != nil {
+		return nil, err
+	}
+	return document.Sheets(), nil
+}
+
 // Export writes a sheet as CSV; raw without what guards the programs of people against formulas in cells.
 func (s *Service) Export(c Caller, sheet string, raw bool) ([]byte, error) {
 	st := s.State()
@@ -19,10 +27,10 @@ func (s *Service) Export(c Caller, sheet string, raw bool) ([]byte, error) {
 		return nil, err
 	}
 	data, err := document.WriteCSV(st.Policy, document.Sheet(sheet), !raw)
-	if err != nil {
+	if errors.As(err, new(document.Faults)) {
 		return nil, ErrNotFound
 	}
-	return data, nil
+	return data, err
 }
 
 // Import brings in a sheet, all of it or nothing. The error is of type [document.Faults], with the line and the column

@@ -55,8 +55,8 @@ func lived(t *testing.T, taken bool) (all map[string][]byte, dump *policy.Policy
 	for i := range uint64(30) {
 		op := []policy.Op{policy.Add, policy.Drop}[i%2]
 		next, _, err := p.Apply([]policy.Change{
-			{Op: op, Type: policy.UserGroups, ID: "bridge-crew", List: "members", Member: policy.Member{User: "noor.haddad", Until: at.AddDate(0, 1, 0)}},
-			{Op: op, Type: policy.Devices, ID: "mill-bridge", List: "tags", Value: fmt.Sprintf("t%d", i/2)},
+			{Op: op, Type: policy.UserGroups, ID: "bridge-crew", List: "members", Entry: policy.Entry{Value: "noor.haddad", Until: at.AddDate(0, 1, 0)}},
+			{Op: op, Type: policy.Devices, ID: "mill-bridge", List: "tags", Entry: policy.Entry{Value: fmt.Sprintf("t%d", i/2)}},
 		})
 		if err != nil {
 			t.Fatal(err)
@@ -270,7 +270,7 @@ func TestBackupBesideAWriter(t *testing.T) {
 				return
 			default:
 			}
-			next, done, err := p.Apply([]policy.Change{{Op: policy.Add, Type: policy.Devices, ID: "mill-bridge", List: "tags", Value: fmt.Sprint("t", n)}})
+			next, done, err := p.Apply([]policy.Change{{Op: policy.Add, Type: policy.Devices, ID: "mill-bridge", List: "tags", Entry: policy.Entry{Value: fmt.Sprint("t", n)}}})
 			if err == nil {
 				r := Revision{Number: n, At: time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC), By: "ines.carvalho", Via: "test"}
 				err = s.Save(context.Background(), &r, done, Saving{})

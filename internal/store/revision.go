@@ -1,10 +1,16 @@
 package store
 
 import (
+	"cmp"
 	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
 	"time"
 
 	"gorm.io/gorm"
+
+	"sentier/internal/policy"
 )
 
 // Revision is a numbered state of the policy: who made it of the one before, when and how.
@@ -76,9 +82,43 @@ func (s *Store) Revisions(ctx context.Context, before uint64, limit int) ([]Revi
 	return out, q.Omit("answer").Find(&out).Error
 }
 
-// Changes lists what a revision did.
-func (s *Store) Changes(ctx context.Context, revision uint64) ([]Change, error) {
-	return changesOf(s.reader.WithContext(ctx), revision)
+// Changes reads back what a revision did to each record.
+func (s *Store) Changes(ctx context.Context, revision uint64) ([]policy.RecordChange, error) {
+	rows, err := changesOf(s.reader.WithContext(ctx), revision)
+	out := make([]policy.RecordChange, len(rows))
+	for i := 0; i < len(rows) && err == nil; i++ {
+		if out[i], err = rows[i].read(); err != nil {
+			err = fmt.Errorf("read revision %d: %w (%w)", revision, ErrDamaged, err)
+		}
+	}
+	return out, err
+}
+
+// read reads back what was done to a record.
+func (c *Change) read() (policy.RecordChange, error) {
+	before, err1 := readBody(c.Type, c.Before)
+	after, err2 := readBody(c.Type, c.After)
+	added, err3 := readEntryList(c.Added)
+	dropped, err4 := readEntryList(c.Dropped)
+	if err := errors.Join(err1, err2, err3, err4); err != nil || before == nil && after == nil {
+		return policy.RecordChange{}, cmp.Or(err, errors.New("neither version of the record is there"))
+	}
+	return policy.Kept(before, after, added, dropped), nil
+}
+
+func readBody(typeName string, body *string) (policy.Record, error) {
+	if body == nil {
+		return nil, nil
+	}
+	r := record{Type: typeName, Body: *body}
+	return r.decode()
+}
+
+func readEntryList(body *string) (out []policy.Entry, err error) {
+	if body != nil {
+		err = json.Unmarshal([]byte(*body), &out)
+	}
+	return out, err
 }
 
 func changesOf(tx *gorm.DB, revision uint64) ([]Change, error) {

@@ -195,14 +195,8 @@ var errMissing = fmt.Errorf("%w: a record is missing", ErrDamaged)
 
 func (w *writing) change(seq int, c policy.RecordChange) error {
 	r := c.Record()
-	row := Change{Seq: seq, Type: r.Type().String(), ID: r.Key()}
-	var err error
-	if row.Before, err = short(c.Before); err != nil {
-		return err
-	}
-	if row.After, err = short(c.After); err != nil {
-		return err
-	}
+	before, after := c.Written()
+	row := Change{Seq: seq, Type: r.Type().String(), ID: r.Key(), Before: textOf(before), After: textOf(after)}
 	come, gone := c.Entries()
 	added, err := entries(r, come)
 	if err != nil {
@@ -319,27 +313,23 @@ func insert[T any](tx *gorm.DB, head, tail string, rows []T, wrote func(n int), 
 	return nil
 }
 
-// short writes a record as JSON without its long list.
-func short(r policy.Record) (*string, error) {
-	if r == nil {
-		return nil, nil
-	}
-	body, err := json.Marshal(policy.Short(r))
-	if err != nil {
-		return nil, fmt.Errorf("write %s %s: %w", r.Type().Noun(), r.Key(), err)
+// textOf is a written record as a column holds it.
+func textOf(body json.RawMessage) *string {
+	if body == nil {
+		return nil
 	}
 	text := string(body)
-	return &text, nil
+	return &text
 }
 
 func entries(r policy.Record, list []policy.Entry) ([]entry, error) {
 	var out []entry
 	for _, e := range list {
-		body, err := json.Marshal(e.Value)
+		body, err := json.Marshal(e)
 		if err != nil {
-			return nil, fmt.Errorf("write %s of %s %s: %w", e.Of, r.Type().Noun(), r.Key(), err)
+			return nil, fmt.Errorf("write %s of %s %s: %w", e.Value, r.Type().Noun(), r.Key(), err)
 		}
-		out = append(out, entry{r.Type().String(), r.Key(), e.Of, string(body)})
+		out = append(out, entry{r.Type().String(), r.Key(), e.Value, string(body)})
 	}
 	return out, nil
 }

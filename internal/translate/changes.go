@@ -3,7 +3,6 @@ package translate
 import (
 	"cmp"
 	"encoding/json"
-	"fmt"
 	"maps"
 	"slices"
 
@@ -31,15 +30,18 @@ func Changes(done []policy.RecordChange) []wire.Change {
 }
 
 func fieldChanges(c policy.RecordChange) []wire.FieldChange {
-	out := objectChanges("", Fields(policy.Short(c.Before)), Fields(policy.Short(c.After)))
+	before, after := c.Written()
+	had, _ := object(before)
+	has, _ := object(after)
+	out := objectChanges("", had, has)
 	added, dropped := c.Entries()
 	if len(added)+len(dropped) > 0 {
-		list := wire.FieldChange{Field: policy.LongList(c.Before.Type())}
+		list := wire.FieldChange{Field: policy.Describe(c.Before.Type()).LongList}
 		for _, e := range added {
-			list.Added = append(list.Added, marshal(e.Value))
+			list.Added = append(list.Added, marshal(e))
 		}
 		for _, e := range dropped {
-			list.Dropped = append(list.Dropped, marshal(e.Value))
+			list.Dropped = append(list.Dropped, marshal(e))
 		}
 		out = append(out, list)
 		slices.SortFunc(out, func(a, b wire.FieldChange) int { return cmp.Compare(a.Field, b.Field) })
@@ -98,19 +100,6 @@ func object(v json.RawMessage) (map[string]json.RawMessage, bool) {
 func plainList(v json.RawMessage) bool {
 	var texts []string
 	return v == nil || json.Unmarshal(v, &texts) == nil
-}
-
-// Fields takes a record apart; a record always marshals, and its JSON is an object.
-func Fields(r policy.Record) map[string]json.RawMessage {
-	body, err := json.Marshal(r)
-	out := map[string]json.RawMessage{}
-	if err == nil {
-		err = json.Unmarshal(body, &out)
-	}
-	if err != nil {
-		panic(fmt.Sprintf("translate: %s %s does not marshal: %v", r.Type(), r.Key(), err))
-	}
-	return out
 }
 
 // entries lists those of a list that are not in another.

@@ -17,4 +17,5 @@ func TypeMappings(add func(of, as any)) {
 	add(netip.Prefix{}, "")
 	add(policy.Limit{}, new(any))
 	add(policy.Member{}, new(any))
+	add(policy.Change{}, Edit{})
 }

@@ -200,12 +200,12 @@ type Advice struct {
 
 // Advise is one change that would turn an answer.
 type Advise struct {
-	Kind    string   `json:"kind"`
-	Text    string   `json:"text"`
-	Else    int      `json:"else" description:"rights of users on devices that change beside the one asked for"`
-	Impact  Impact   `json:"impact"`
-	Edits   []Edit   `json:"edits" description:"to be sent to /api/v1/changes"`
-	Changes []Change `json:"changes" description:"what they do to records"`
+	Kind    string          `json:"kind"`
+	Text    string          `json:"text"`
+	Else    int             `json:"else" description:"rights of users on devices that change beside the one asked for"`
+	Impact  Impact          `json:"impact"`
+	Edits   []policy.Change `json:"edits" description:"to be sent to /api/v1/changes"`
+	Changes []Change        `json:"changes" description:"what they do to records"`
 }
 
 // Impact is who gains and loses what by a change, at one instant.

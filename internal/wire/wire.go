@@ -187,19 +187,13 @@ type Found struct {
 	Note string `json:"note,omitempty" description:"what else is known of it, such as an e-mail or a site"`
 }
 
-// Event tells of a revision: which records it touched.
+// Event tells of a revision: what it changed.
 type Event struct {
-	Revision uint64    `json:"revision"`
-	At       time.Time `json:"at"`
-	By       string    `json:"by"`
-	Changes  []Touched `json:"changes"`
-}
-
-// Touched is a record that a revision touched.
-type Touched struct {
-	Op   string `json:"op" enum:"added,changed,removed"`
-	Type string `json:"type"`
-	ID   string `json:"id"`
+	Revision uint64          `json:"revision"`
+	At       time.Time       `json:"at"`
+	By       string          `json:"by"`
+	Changes  []policy.Change `json:"changes" description:"those that lead to it from the revision before"`
+	More     int             `json:"more,omitempty" description:"how many there are, where they are too many to be told: read the policy instead"`
 }
 
 // Credentials ask for a session.

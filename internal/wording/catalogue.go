@@ -95,6 +95,17 @@ func (c Catalogue) flatten(prefix string, tree map[string]any) {
 // Has tells whether there is a sentence for a key.
 func (c Catalogue) Has(key string) bool { _, ok := c.words[key]; return ok }
 
+// Meaning says what a field of a record is for, by its type and its path in the record.
+func (c Catalogue) Meaning(t policy.Type, path string) string {
+	whole, last := strings.ReplaceAll(path, ".", "_"), path[strings.LastIndexByte(path, '.')+1:]
+	for _, key := range []string{t.String() + "." + whole, whole, t.String() + "." + last, last} {
+		if sentence := c.words["console.help."+key]; sentence != "" {
+			return sentence
+		}
+	}
+	return ""
+}
+
 // Say gives the sentence for a key with its {{places}} filled from pairs of name and value. A key that
 // is not there is said as it is, which a test keeps from happening.
 func (c Catalogue) Say(key string, pairs ...string) string {
