@@ -28,7 +28,8 @@ web/node_modules/.package-lock.json: web/package-lock.json
 	cd web && npm ci --silent
 	@touch $@
 
-types: ## the console's types, from docs/openapi.json
+types: ## docs/openapi.json, and from it and the descriptors of records the console's types
+	SENTIER_UPDATE=1 go test -count=1 -run 'TestOpenAPI|TestTheConsoleKnowsTheRecords' ./internal/acceptance
 	cd web && npm run types
 
 test: build test-tools lint ## everything, as CI runs it

@@ -3,7 +3,7 @@ import globals from "globals";
 import hooks from "eslint-plugin-react-hooks";
 import ts from "typescript-eslint";
 
-export default ts.config({ ignores: ["dist", "src/api/schema.gen.ts"] }, js.configs.recommended, ts.configs.strict, {
+export default ts.config({ ignores: ["dist", "src/api/*.gen.ts"] }, js.configs.recommended, ts.configs.strict, {
   files: ["src/**/*.{ts,tsx}"],
   languageOptions: { globals: globals.browser },
   plugins: { "react-hooks": hooks },

@@ -15,10 +15,67 @@ import (
 	"github.com/getkin/kin-openapi/routers/gorillamux"
 
 	"sentier/internal/document"
+	"sentier/internal/policy"
 	"sentier/internal/wire"
 )
 
 const openAPIFile = "../../docs/openapi.json"
+
+// consoleRecordsFile is what the console knows of the types of record.
+const consoleRecordsFile = "../../web/src/api/records.gen.ts"
+
+// TestTheConsoleKnowsTheRecords: its forms are made from the same descriptors as everything else.
+func TestTheConsoleKnowsTheRecords(t *testing.T) {
+	fields := map[string][]policy.Field{}
+	for _, typ := range append(policy.Types(), policy.SettingsType) {
+		fields[typ.String()] = policy.Describe(typ).Fields
+	}
+	body, err := json.MarshalIndent(fields, "", "  ")
+	if err != nil {
+		t.Fatal(err)
+	}
+	want := fmt.Sprintf("// Generated from internal/policy by TestTheConsoleKnowsTheRecords: see “make types”.\n%s\nexport const records: Record<string, RecordField[]> = %s;\n", recordFieldType, body)
+	kept, err := os.ReadFile(consoleRecordsFile)
+	if os.Getenv("SENTIER_UPDATE") != "" {
+		err, kept = os.WriteFile(consoleRecordsFile, []byte(want), 0o644), []byte(want)
+	}
+	if err != nil || string(kept) != want {
+		t.Errorf("%s is not what the descriptors say: run “make types” (%v)", consoleRecordsFile, err)
+	}
+}
+
+const recordFieldType = `
+/** RecordField is a field of a record, or of an object within one. */
+export type RecordField = {
+  name: string;
+  path: string;
+  kind:
+    | "text"
+    | "id"
+    | "ref"
+    | "point"
+    | "choice"
+    | "switch"
+    | "bool"
+    | "tri"
+    | "number"
+    | "instant"
+    | "date"
+    | "month_day"
+    | "clock"
+    | "network"
+    | "zone"
+    | "limits"
+    | "object";
+  many?: boolean;
+  ref?: string;
+  choices?: string[];
+  required?: boolean;
+  long?: boolean;
+  own?: boolean;
+  fields?: RecordField[];
+};
+`
 
 // TestOpenAPI holds docs/openapi.json against what is served, and real answers against both.
 func TestOpenAPI(t *testing.T) {

@@ -25,17 +25,17 @@ type Descriptor struct {
 
 // Field is a field of a record, or of an object within one.
 type Field struct {
-	Name     string // within the record or the object: until
-	Path     string // within the record: valid.until
-	Kind     FieldKind
-	Ref      Type     // of what Ref and Refs refer to
-	Choices  []string // of a Choice
-	Required bool
-	Long     bool    // a text of several lines
-	Search   bool    // by which people look for a record
-	Own      bool    // of this record alone: a copy does not have it
-	Many     bool    // a list
-	Fields   []Field // of an Object, or of those in the list
+	Name     string    `json:"name"` // within the record or the object: until
+	Path     string    `json:"path"` // within the record: valid.until
+	Kind     FieldKind `json:"kind"`
+	Many     bool      `json:"many,omitempty"`    // a list
+	Ref      Type      `json:"ref,omitempty"`     // of what a RefField refers to
+	Choices  []string  `json:"choices,omitempty"` // of a ChoiceField
+	Required bool      `json:"required,omitempty"`
+	Long     bool      `json:"long,omitempty"`   // a text of several lines
+	Search   bool      `json:"-"`                // by which people look for a record
+	Own      bool      `json:"own,omitempty"`    // of this record alone: a copy does not have it
+	Fields   []Field   `json:"fields,omitempty"` // of an ObjectField, or of those in the list
 
 	index []int // of the struct that it stands in
 }
@@ -66,6 +66,13 @@ const (
 	LimitsField             // an object of numbers and lists of texts
 	ObjectField
 )
+
+var fieldKindNames = [...]string{
+	"text", "id", "ref", "point", "choice", "switch", "bool", "tri", "number", "instant", "date", "month_day", "clock", "network", "zone", "limits", "object",
+}
+
+// MarshalText writes the kind as the console knows it: instant.
+func (k FieldKind) MarshalText() ([]byte, error) { return []byte(fieldKindNames[k]), nil }
 
 // types says of each type what its struct does not.
 var types = [typeCount]struct {

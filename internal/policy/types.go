@@ -39,6 +39,9 @@ func Types() []Type {
 // String is the type's key in a policy document: "user_groups".
 func (t Type) String() string { return types[t].plural }
 
+// MarshalText writes the type's key in a policy document.
+func (t Type) MarshalText() ([]byte, error) { return []byte(t.String()), nil }
+
 // Noun is the type's name in a sentence, in the singular: "user group".
 func (t Type) Noun() string { return types[t].singular }
 

@@ -19,7 +19,7 @@ type step struct {
 
 	compiled *decision.Compiled // nil: not compiled yet
 	staged   *store.Staged      // nil: its rows are not laid ready
-	told     []wire.Change      // what is told of it; nil: not written yet
+	told     []wire.RecordChange      // what is told of it; nil: not written yet
 }
 
 // onto gives a step that was worked out on one state as one of a later state: as if it had come first, and what the others did after it.
@@ -175,7 +175,7 @@ func (s *Service) make(ctx context.Context, now *State, c Caller, o *EditOptions
 		return json.Marshal(keptAnswer{saved, saved.Tag})
 	})
 	if err == nil && len(st.done) == 0 {
-		saved = wire.Saved{Saved: true, Revision: next.Revision.Number, Changes: []wire.Change{}, Tag: o.tag(next.Policy)}
+		saved = wire.Saved{Saved: true, Revision: next.Revision.Number, Changes: []wire.RecordChange{}, Tag: o.tag(next.Policy)}
 	}
 	return saved, err
 }

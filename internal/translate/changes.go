@@ -11,11 +11,11 @@ import (
 )
 
 // Changes describes what was done to records, field by field.
-func Changes(done []policy.RecordChange) []wire.Change {
-	out := []wire.Change{}
+func Changes(done []policy.RecordChange) []wire.RecordChange {
+	out := []wire.RecordChange{}
 	for _, c := range done {
 		r := c.Record()
-		change := wire.Change{Op: "changed", Type: r.Type().String(), ID: r.Key(), Name: r.Title()}
+		change := wire.RecordChange{Op: "changed", Type: r.Type().String(), ID: r.Key(), Name: r.Title()}
 		switch {
 		case c.Before == nil:
 			change.Op = "added"

@@ -205,7 +205,7 @@ type Advise struct {
 	Else    int             `json:"else" description:"rights of users on devices that change beside the one asked for"`
 	Impact  Impact          `json:"impact"`
 	Edits   []policy.Change `json:"edits" description:"to be sent to /api/v1/changes"`
-	Changes []Change        `json:"changes" description:"what they do to records"`
+	Changes []RecordChange  `json:"changes" description:"what they do to records"`
 }
 
 // Impact is who gains and loses what by a change, at one instant.

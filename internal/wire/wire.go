@@ -97,8 +97,8 @@ type List[T any] struct {
 	Next  string `json:"next,omitempty" description:"cursor of the next page"`
 }
 
-// Change is what a revision did, or a document would do, to one record.
-type Change struct {
+// RecordChange is what a revision did, or a document would do, to one record.
+type RecordChange struct {
 	Op     string        `json:"op" enum:"added,changed,removed"`
 	Type   string        `json:"type"`
 	ID     string        `json:"id"`
@@ -117,23 +117,23 @@ type FieldChange struct {
 
 // Saved is the answer to every change of the policy: what it did, or, on a dry run, what it would do.
 type Saved struct {
-	Saved    bool     `json:"saved"`
-	Revision uint64   `json:"revision" description:"the revision that holds it, or that it was compared with"`
-	ID       string   `json:"id,omitempty" description:"of the record that was added"`
-	Changes  []Change `json:"changes"`
-	Impact   *Impact  `json:"impact,omitempty" description:"who would gain and lose what now, where it was asked for"`
-	Tag      string   `json:"-"` // entity tag of the one record that was changed, in the version that this change made
+	Saved    bool           `json:"saved"`
+	Revision uint64         `json:"revision" description:"the revision that holds it, or that it was compared with"`
+	ID       string         `json:"id,omitempty" description:"of the record that was added"`
+	Changes  []RecordChange `json:"changes"`
+	Impact   *Impact        `json:"impact,omitempty" description:"who would gain and lose what now, where it was asked for"`
+	Tag      string         `json:"-"` // entity tag of the one record that was changed, in the version that this change made
 }
 
 // Imported is the answer to a CSV file that was brought in, or looked at.
 type Imported struct {
-	Saved    bool     `json:"saved"`
-	Revision uint64   `json:"revision"`
-	Rows     int      `json:"rows"`
-	Added    int      `json:"added" description:"records that the file makes"`
-	Changed  int      `json:"changed" description:"records that the file changes"`
-	Same     int      `json:"same" description:"rows that change nothing by themselves"`
-	Changes  []Change `json:"changes,omitempty" description:"the first of the changes"`
+	Saved    bool           `json:"saved"`
+	Revision uint64         `json:"revision"`
+	Rows     int            `json:"rows"`
+	Added    int            `json:"added" description:"records that the file makes"`
+	Changed  int            `json:"changed" description:"records that the file changes"`
+	Same     int            `json:"same" description:"rows that change nothing by themselves"`
+	Changes  []RecordChange `json:"changes,omitempty" description:"the first of the changes"`
 }
 
 // Progress is how far a request with an Idempotency-Key is.

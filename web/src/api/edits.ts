@@ -2,7 +2,7 @@ import { answer, api, Refused, type Row } from "./client";
 import type { components } from "./schema.gen";
 
 export type Saved = components["schemas"]["Saved"];
-export type Change = components["schemas"]["Change"];
+export type Change = components["schemas"]["RecordChange"];
 export type Edit = components["schemas"]["Edit"];
 
 /** Tagged is a record with the entity tag that it had when it was read. */

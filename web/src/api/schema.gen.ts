@@ -5062,6 +5062,53 @@ export interface paths {
         };
         trace?: never;
     };
+    "/api/v1/sheets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The sheets that can be written and brought in, each with its columns */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                /** @description OK */
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": {
+                            [key: string]: string[];
+                        };
+                    };
+                };
+                /** @description What is wrong, RFC 9457 */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/sheets/{id}": {
         parameters: {
             query?: never;
@@ -5069,7 +5116,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Users, devices, members or device_lists as CSV */
+        /** A sheet as CSV */
         get: {
             parameters: {
                 query?: {
@@ -6845,7 +6892,7 @@ export interface components {
         };
         Advise: {
             /** @description what they do to records */
-            changes: components["schemas"]["Change"][];
+            changes: components["schemas"]["RecordChange"][];
             /** @description to be sent to /api/v1/changes */
             edits: components["schemas"]["Edit"][];
             /** @description rights of users on devices that change beside the one asked for */
@@ -6928,14 +6975,6 @@ export interface components {
             rights: string[];
             /** @description on some of it, but not on all */
             some?: string[];
-        };
-        Change: {
-            fields?: components["schemas"]["FieldChange"][];
-            id: string;
-            name: string;
-            /** @enum {string} */
-            op: "added" | "changed" | "removed";
-            type: string;
         };
         Check: {
             /** @description RFC 3339, or a local time of the device's site such as 2026-07-04 21:30 or tomorrow 06:00; left out: now */
@@ -7178,7 +7217,7 @@ export interface components {
             /** @description records that the file changes */
             changed: number;
             /** @description the first of the changes */
-            changes?: components["schemas"]["Change"][];
+            changes?: components["schemas"]["RecordChange"][];
             revision: number;
             rows: number;
             /** @description rows that change nothing by themselves */
@@ -7454,6 +7493,14 @@ export interface components {
              */
             until: null | string;
         };
+        RecordChange: {
+            fields?: components["schemas"]["FieldChange"][];
+            id: string;
+            name: string;
+            /** @enum {string} */
+            op: "added" | "changed" | "removed";
+            type: string;
+        };
         Ref: {
             id: string;
             name: string;
@@ -7472,7 +7519,7 @@ export interface components {
             rights?: string[];
         };
         Saved: {
-            changes: components["schemas"]["Change"][];
+            changes: components["schemas"]["RecordChange"][];
             /** @description of the record that was added */
             id?: string;
             /** @description who would gain and lose what now, where it was asked for */

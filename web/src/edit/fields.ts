@@ -1,3 +1,5 @@
+import { records, type RecordField } from "../api/records.gen";
+
 /** Kind says how a field is shown and typed. */
 export type Kind =
   | "text"
@@ -20,85 +22,44 @@ export type Kind =
 
 export type Field = { path: string; kind: Kind; type?: string; options?: string[] };
 
-const name: Field = { path: "name", kind: "text" };
-const valid: Field[] = [
-  { path: "valid.from", kind: "instant" },
-  { path: "valid.until", kind: "instant" },
-];
-
-/** The fields of each type of record, in the order in which people fill them in. */
-export const fieldsOf: Record<string, Field[]> = {
-  users: [
-    name,
-    { path: "email", kind: "text" },
-    { path: "kind", kind: "choice", options: ["person", "service"] },
-    { path: "status", kind: "choice", options: ["active", "invited", "suspended"] },
-    ...valid,
-  ],
-  user_groups: [
-    name,
-    { path: "enabled", kind: "switch" },
-    { path: "members", kind: "members" },
-    { path: "includes", kind: "refs", type: "user_groups" },
-    { path: "sign_in.second_factor", kind: "choice", options: ["optional", "required"] },
-    { path: "sign_in.password_days", kind: "number" },
-  ],
-  devices: [
-    name,
-    { path: "kind", kind: "ref", type: "kinds" },
-    { path: "site", kind: "ref", type: "sites" },
-    { path: "state", kind: "choice", options: ["in-service", "maintenance", "retired"] },
-    { path: "tags", kind: "words" },
-    { path: "points", kind: "points" },
-    { path: "address", kind: "text" },
-    { path: "lockout.reason", kind: "text" },
-    { path: "lockout.by", kind: "text" },
-    { path: "lockout.from", kind: "instant" },
-    { path: "lockout.until", kind: "instant" },
-  ],
-  device_groups: [
-    name,
-    { path: "parent", kind: "ref", type: "device_groups" },
-    { path: "devices", kind: "refs", type: "devices" },
-    { path: "match.kinds", kind: "refs", type: "kinds" },
-    { path: "match.tags", kind: "words" },
-    { path: "match.sites", kind: "refs", type: "sites" },
-  ],
-  sites: [name, { path: "parent", kind: "ref", type: "sites" }, { path: "zone", kind: "text" }],
-  kinds: [name],
-  rights: [name, { path: "implies", kind: "refs", type: "rights" }, { path: "kinds", kind: "refs", type: "kinds" }],
-  roles: [name, { path: "rights", kind: "refs", type: "rights" }, { path: "note", kind: "note" }],
-  calendars: [name, { path: "days", kind: "days" }],
-  schedules: [
-    name,
-    { path: "zone", kind: "text" },
-    { path: "windows", kind: "windows" },
-    { path: "season", kind: "span" },
-    { path: "dates", kind: "span" },
-    { path: "closed", kind: "refs", type: "calendars" },
-    { path: "special", kind: "special" },
-  ],
-  grants: [
-    name,
-    { path: "effect", kind: "choice", options: ["allow", "deny"] },
-    { path: "enabled", kind: "switch" },
-    { path: "to", kind: "to" },
-    ...valid,
-    { path: "lines", kind: "lines" },
-    { path: "note", kind: "note" },
-  ],
-  mandates: [
-    name,
-    { path: "role", kind: "choice", options: ["owner", "delegate", "auditor", "enforcement"] },
-    { path: "enabled", kind: "switch" },
-    { path: "to.users", kind: "refs", type: "users" },
-    { path: "to.groups", kind: "refs", type: "user_groups" },
-    ...valid,
-    { path: "sites", kind: "refs", type: "sites" },
-    { path: "groups", kind: "refs", type: "user_groups" },
-    { path: "rights", kind: "refs", type: "rights" },
-  ],
+/** The objects, and the lists of objects, that have an input of their own. All others are filled in field by field. */
+const objects: Record<string, Kind> = {
+  points: "points",
+  windows: "windows",
+  days: "days",
+  season: "span",
+  dates: "span",
+  special: "special",
+  members: "members",
+  lines: "lines",
 };
+
+/** inputsOf says with what the fields of a record, or of an object in it, are filled in. */
+function inputsOf(fields: RecordField[]): Field[] {
+  return fields.flatMap((f): Field[] => {
+    const own = objects[f.path];
+    if (own) return [{ path: f.path, kind: own }];
+    switch (f.kind) {
+      case "id":
+        return []; // which a new record alone is asked for
+      case "object":
+        return f.path === "to" && f.fields?.some((x) => x.name === "everyone") ? [{ path: f.path, kind: "to" }] : inputsOf(f.fields ?? []);
+      case "ref":
+        return [{ path: f.path, kind: f.many ? "refs" : "ref", type: f.ref }];
+      case "choice":
+        return [{ path: f.path, kind: "choice", options: f.choices }];
+      case "switch":
+      case "number":
+      case "instant":
+        return [{ path: f.path, kind: f.kind }];
+      default:
+        return [{ path: f.path, kind: f.many ? "words" : f.long ? "note" : "text" }];
+    }
+  });
+}
+
+/** The fields of each type of record, in the order of a document. */
+export const fieldsOf: Record<string, Field[]> = Object.fromEntries(Object.entries(records).map(([type, fields]) => [type, inputsOf(fields)]));
 
 export type Value = unknown;
 
