@@ -254,10 +254,10 @@ func TestEvents(t *testing.T) {
 		}
 	}
 	time.AfterFunc(100*time.Millisecond, func() { edit(w, "PATCH", "/api/v1/devices/mill-bridge", `{"state": "maintenance"}`) })
-	follow("1", "id: 2\nevent: revision\n", `{"op":"changed","type":"devices","id":"mill-bridge"}`)
+	follow("1", "id: 2\nevent: revision\n", `{"op":"patch","type":"devices","id":"mill-bridge","record":{"state":"maintenance"}}`)
 	edit(w, "PUT", "/api/v1/kinds/crane", `{}`)
 	edit(w, "DELETE", "/api/v1/kinds/crane", ``)
-	follow("2", "id: 3\n", `{"op":"added","type":"kinds","id":"crane"}`, "id: 4\n", `{"op":"removed","type":"kinds","id":"crane"}`)
+	follow("2", "id: 3\n", `{"op":"put","type":"kinds","id":"crane","record":{"id":"crane"}}`, "id: 4\n", `{"op":"remove","type":"kinds","id":"crane"}`)
 	if status, _, _ := w.ask("GET", "/api/v1/events", w.tokenFor("night-backup"), ""); status != 403 {
 		t.Errorf("a service without a mandate follows events: %d", status)
 	}

@@ -17,6 +17,12 @@ type Builder struct {
 // both share them.
 func NewBuilder(like *Policy) *Builder { return &Builder{draft: newDraft(Empty(), nil), like: like} }
 
+// Kept says that the records are as they were kept: bounds that are closer since then do not fault them.
+func (b *Builder) Kept() *Builder {
+	b.draft.kept = true
+	return b
+}
+
 // Add takes the next record. What is wrong with it is told by [Builder.Policy].
 func (b *Builder) Add(r Record) {
 	d, t, id := b.draft, r.Type(), r.Key()

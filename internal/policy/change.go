@@ -60,6 +60,7 @@ type draft struct {
 	room    []pending           // for what a step makes
 	faults  Faults
 
+	kept    bool       // it is of records as they were kept: what is bounded more closely since does not fault them
 	entries []entryRef // of lists to which entries are added one by one
 	removes bool
 }
@@ -219,6 +220,9 @@ func (d *draft) step(c *Change) {
 	d.removes = d.removes || c.Op == Remove
 	switch c.Op {
 	case Put:
+		if !d.kept {
+			c.Record.common().check(check)
+		}
 		c.Record.check(check)
 		d.set(c, c.Record.normal())
 	case Remove:
@@ -246,6 +250,7 @@ func (d *draft) step(c *Change) {
 			if next == nil {
 				return
 			}
+			next.common().check(check)
 			next.check(check)
 			d.set(c, next.normal())
 			return

@@ -15,10 +15,14 @@ import (
 // Bounds of texts, in characters.
 const (
 	maxName    = 200
-	maxNote    = 4000
+	maxNote    = 2000 // "Records" in the semantics
+	maxReason  = 4000 // of a lock-out
 	maxTag     = 64
 	maxAddress = 500
 )
+
+// check checks what every record has.
+func (r *Common) check(c *checker) { c.text("note", r.Note, maxNote) }
 
 func (s *Settings) check(c *checker) {
 	oneOf(c, "combine", s.Combine)
@@ -34,7 +38,6 @@ func (r *Right) check(c *checker) {
 
 func (r *Role) check(c *checker) {
 	c.named(string(r.ID), r.Name)
-	c.text("note", r.Note, maxNote)
 }
 
 func (k *Kind) check(c *checker) { c.named(string(k.ID), k.Name) }
@@ -61,7 +64,7 @@ func (d *Device) check(c *checker) {
 	}
 	if l := d.Lockout; l != nil {
 		c.text("lockout.by", l.By, maxName)
-		c.text("lockout.reason", l.Reason, maxNote)
+		c.text("lockout.reason", l.Reason, maxReason)
 		c.span("lockout", l.Span())
 	}
 }
@@ -133,7 +136,6 @@ func (s *Schedule) check(c *checker) {
 
 func (g *Grant) check(c *checker) {
 	c.named(string(g.ID), g.Name)
-	c.text("note", g.Note, maxNote)
 	oneOf(c, "effect", g.Effect)
 	c.span("valid", g.Valid)
 	for i, l := range g.Lines {
@@ -185,7 +187,7 @@ func (c *checker) text(field, text string, limit int) {
 	case utf8.RuneCountInString(text) > limit:
 		c.fault(field, "has %d characters: keep it to %d", utf8.RuneCountInString(text), limit)
 	case strings.ContainsFunc(text, func(r rune) bool {
-		return unicode.IsControl(r) && !(limit == maxNote && (r == '\n' || r == '\t'))
+		return unicode.IsControl(r) && !(limit >= maxNote && (r == '\n' || r == '\t'))
 	}):
 		c.fault(field, "holds a control character: take it out")
 	}

@@ -27,7 +27,9 @@ func orDefault[T ~string](value, standard T) T {
 }
 
 func (s *Settings) normal() Record {
-	return &Settings{orDefault(s.Combine, Sum), orDefault(s.Zone, "UTC")}
+	n := *s
+	n.Combine, n.Zone = orDefault(s.Combine, Sum), orDefault(s.Zone, "UTC")
+	return &n
 }
 
 func (r *Right) normal() Record {

@@ -18,9 +18,17 @@ type Record interface {
 	// Title is the record's name, or its id where it has none.
 	Title() string
 
+	common() *Common
 	check(f *checker)
 	normal() Record
 }
+
+// Common is what every record has beside what makes it one of its type.
+type Common struct {
+	Note string `json:"note,omitempty" sentier:"search,long"` // text for people, which decides nothing
+}
+
+func (c *Common) common() *Common { return c }
 
 // Combine says how grants to a user and grants to the user's groups add up.
 type Combine string
@@ -35,6 +43,7 @@ const (
 type Settings struct {
 	Combine Combine `json:"combine,omitempty"`
 	Zone    string  `json:"zone,omitempty" sentier:"zone"` // IANA zone of sites that have none; default UTC
+	Common
 }
 
 // Right is something that can be done to a device. The rights view and control are built in.
@@ -43,6 +52,7 @@ type Right struct {
 	Name    string    `json:"name,omitempty"`
 	Implies []RightID `json:"implies,omitempty"`
 	Kinds   []KindID  `json:"kinds,omitempty"` // empty: every kind
+	Common
 }
 
 // The built-in rights; control implies view.
@@ -56,13 +66,14 @@ type Role struct {
 	ID     RoleID    `json:"id" sentier:"required"`
 	Name   string    `json:"name,omitempty"`
 	Rights []RightID `json:"rights,omitempty"`
-	Note   string    `json:"note,omitempty" sentier:"search,long"`
+	Common
 }
 
 // Kind is a kind of device.
 type Kind struct {
 	ID   KindID `json:"id" sentier:"required"`
 	Name string `json:"name,omitempty"`
+	Common
 }
 
 // Site is a place, within another where it has a parent.
@@ -71,6 +82,7 @@ type Site struct {
 	Name   string `json:"name,omitempty"`
 	Parent SiteID `json:"parent,omitempty"`
 	Zone   string `json:"zone,omitempty" sentier:"zone"` // IANA zone; empty: the nearest ancestor's
+	Common
 }
 
 // State is the state of a device.
@@ -94,6 +106,7 @@ type Device struct {
 	Points  []Point  `json:"points,omitempty"`
 	Lockout *Lockout `json:"lockout,omitempty" sentier:"own"`
 	Address string   `json:"address,omitempty"`
+	Common
 }
 
 // Point is a part of a device that can be granted by itself: a channel, a port, an actuator.
@@ -120,6 +133,7 @@ type DeviceGroup struct {
 	Parent  DeviceGroupID `json:"parent,omitempty"`
 	Devices []DeviceID    `json:"devices,omitempty"`
 	Match   *Match        `json:"match,omitempty"`
+	Common
 }
 
 // Match selects devices for which each of its lists that is not empty holds. One with
@@ -157,6 +171,7 @@ type User struct {
 	Kind   UserKind `json:"kind,omitempty"`
 	Status Status   `json:"status,omitempty"`
 	Valid  Span     `json:"valid,omitzero"`
+	Common
 }
 
 // UserGroup gathers users: its members, and those of the groups that it includes.
@@ -167,6 +182,7 @@ type UserGroup struct {
 	Includes []UserGroupID `json:"includes,omitempty"`
 	Members  []Member      `json:"members,omitempty"`
 	SignIn   *SignIn       `json:"sign_in,omitempty"`
+	Common
 }
 
 // Member is a membership in [From, Until). Written as the user's id alone where both are open.
@@ -218,6 +234,7 @@ type Calendar struct {
 	ID   CalendarID    `json:"id" sentier:"required"`
 	Name string        `json:"name,omitempty"`
 	Days []CalendarDay `json:"days,omitempty"`
+	Common
 }
 
 // CalendarDay is one Date, or the days From to To, both included.
@@ -249,6 +266,7 @@ type Schedule struct {
 	Dates   *Dates       `json:"dates,omitempty"`
 	Closed  []CalendarID `json:"closed,omitempty"`
 	Special []Special    `json:"special,omitempty"`
+	Common
 }
 
 // Window opens at From on each of Days (empty: every day) and runs to To, on the
@@ -302,7 +320,7 @@ type Grant struct {
 	To      To      `json:"to,omitzero"`
 	Valid   Span    `json:"valid,omitzero"`
 	Lines   []Line  `json:"lines,omitempty"`
-	Note    string  `json:"note,omitempty" sentier:"search,long"`
+	Common
 }
 
 // To names those that a grant reaches. Grants alone can be given to everyone.
@@ -371,6 +389,7 @@ type Mandate struct {
 	Sites   []SiteID      `json:"sites,omitempty"`
 	Groups  []UserGroupID `json:"groups,omitempty"`
 	Rights  []RightID     `json:"rights,omitempty"`
+	Common
 }
 
 // Holders are those that hold a mandate.

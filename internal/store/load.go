@@ -40,7 +40,7 @@ func (s *Store) Load(ctx context.Context) (*policy.Policy, Revision, error) {
 			return nil, r.last, fmt.Errorf("read the policy: %w (the records are not those that revision %d left)", ErrDamaged, r.last.Number)
 		}
 	}
-	b := policy.NewBuilder(nil)
+	b := policy.NewBuilder(nil).Kept()
 	for i, record := range r.records {
 		b.Add(record)
 		r.records[i] = nil // the policy keeps its own

@@ -72,6 +72,12 @@ export const records: Record<string, RecordField[]> = {
           "kind": "text"
         }
       ]
+    },
+    {
+      "name": "note",
+      "path": "note",
+      "kind": "text",
+      "long": true
     }
   ],
   "device_groups": [
@@ -126,6 +132,12 @@ export const records: Record<string, RecordField[]> = {
           "ref": "sites"
         }
       ]
+    },
+    {
+      "name": "note",
+      "path": "note",
+      "kind": "text",
+      "long": true
     }
   ],
   "devices": [
@@ -220,6 +232,12 @@ export const records: Record<string, RecordField[]> = {
       "name": "address",
       "path": "address",
       "kind": "text"
+    },
+    {
+      "name": "note",
+      "path": "note",
+      "kind": "text",
+      "long": true
     }
   ],
   "grants": [
@@ -427,6 +445,12 @@ export const records: Record<string, RecordField[]> = {
       "name": "name",
       "path": "name",
       "kind": "text"
+    },
+    {
+      "name": "note",
+      "path": "note",
+      "kind": "text",
+      "long": true
     }
   ],
   "mandates": [
@@ -517,6 +541,12 @@ export const records: Record<string, RecordField[]> = {
       "kind": "ref",
       "many": true,
       "ref": "rights"
+    },
+    {
+      "name": "note",
+      "path": "note",
+      "kind": "text",
+      "long": true
     }
   ],
   "rights": [
@@ -545,6 +575,12 @@ export const records: Record<string, RecordField[]> = {
       "kind": "ref",
       "many": true,
       "ref": "kinds"
+    },
+    {
+      "name": "note",
+      "path": "note",
+      "kind": "text",
+      "long": true
     }
   ],
   "roles": [
@@ -704,6 +740,12 @@ export const records: Record<string, RecordField[]> = {
           ]
         }
       ]
+    },
+    {
+      "name": "note",
+      "path": "note",
+      "kind": "text",
+      "long": true
     }
   ],
   "settings": [
@@ -720,6 +762,12 @@ export const records: Record<string, RecordField[]> = {
       "name": "zone",
       "path": "zone",
       "kind": "zone"
+    },
+    {
+      "name": "note",
+      "path": "note",
+      "kind": "text",
+      "long": true
     }
   ],
   "sites": [
@@ -745,6 +793,12 @@ export const records: Record<string, RecordField[]> = {
       "name": "zone",
       "path": "zone",
       "kind": "zone"
+    },
+    {
+      "name": "note",
+      "path": "note",
+      "kind": "text",
+      "long": true
     }
   ],
   "user_groups": [
@@ -817,6 +871,12 @@ export const records: Record<string, RecordField[]> = {
           "kind": "number"
         }
       ]
+    },
+    {
+      "name": "note",
+      "path": "note",
+      "kind": "text",
+      "long": true
     }
   ],
   "users": [
@@ -873,6 +933,12 @@ export const records: Record<string, RecordField[]> = {
           "kind": "instant"
         }
       ]
+    },
+    {
+      "name": "note",
+      "path": "note",
+      "kind": "text",
+      "long": true
     }
   ]
 };

@@ -6961,6 +6961,7 @@ export interface components {
             days?: components["schemas"]["CalendarDay"][];
             id: string;
             name?: string;
+            note?: string;
         };
         CalendarDay: {
             date?: string;
@@ -7061,6 +7062,7 @@ export interface components {
             kind?: string;
             lockout?: components["schemas"]["Lockout"];
             name?: string;
+            note?: string;
             points?: components["schemas"]["Point"][];
             site?: string;
             state?: string;
@@ -7071,6 +7073,7 @@ export interface components {
             id: string;
             match?: components["schemas"]["Match"];
             name?: string;
+            note?: string;
             parent?: string;
         };
         Difference: {
@@ -7233,6 +7236,7 @@ export interface components {
         Kind: {
             id: string;
             name?: string;
+            note?: string;
         };
         Line: {
             depth?: string;
@@ -7348,6 +7352,7 @@ export interface components {
             groups?: string[];
             id: string;
             name?: string;
+            note?: string;
             rights?: string[];
             role: string;
             sites?: string[];
@@ -7511,6 +7516,7 @@ export interface components {
             implies?: string[];
             kinds?: string[];
             name?: string;
+            note?: string;
         };
         Role: {
             id: string;
@@ -7533,6 +7539,7 @@ export interface components {
             dates?: components["schemas"]["Dates"];
             id: string;
             name?: string;
+            note?: string;
             season?: components["schemas"]["Season"];
             special?: components["schemas"]["Special"][];
             windows?: components["schemas"]["Window"][];
@@ -7606,6 +7613,7 @@ export interface components {
         /** settings */
         Settings: {
             combine?: string;
+            note?: string;
             zone?: string;
         };
         SignIn: {
@@ -7615,6 +7623,7 @@ export interface components {
         Site: {
             id: string;
             name?: string;
+            note?: string;
             parent?: string;
             zone?: string;
         };
@@ -7706,6 +7715,7 @@ export interface components {
             id: string;
             kind?: string;
             name?: string;
+            note?: string;
             status?: string;
             valid?: components["schemas"]["Span"];
         };
@@ -7715,6 +7725,7 @@ export interface components {
             includes?: string[];
             members?: unknown[];
             name?: string;
+            note?: string;
             sign_in?: components["schemas"]["SignIn"];
         };
         Verified: {
