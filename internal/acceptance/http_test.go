@@ -257,7 +257,7 @@ func TestListsArePagedSearchedAndNarrowed(t *testing.T) {
 
 // TestVectorsOverAuthZEN asks the vectors' questions through the standard interface.
 func TestVectorsOverAuthZEN(t *testing.T) {
-	for _, n := range []string{"0", "1", "2"} {
+	for _, n := range []string{"0", "1", "2", "places-0", "places-1"} {
 		t.Run(n, func(t *testing.T) {
 			p, expectations := vector(t, n)
 			w := start(t, p)
@@ -265,6 +265,9 @@ func TestVectorsOverAuthZEN(t *testing.T) {
 				context := map[string]any{"time": x.At}
 				if x.Context.IP.IsValid() {
 					context["ip"] = x.Context.IP
+				}
+				if x.Context.Place != "" {
+					context["place"] = x.Context.Place
 				}
 				if x.Context.StrongSignIn != nil {
 					context["strong_sign_in"] = *x.Context.StrongSignIn

@@ -4,6 +4,8 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net/url"
+	"strconv"
 	"strings"
 	"time"
 
@@ -18,8 +20,8 @@ import (
 
 func (a *app) check() *cobra.Command {
 	var in wire.Check
-	var strong bool
-	var attended, file, until string
+	var context contextFlags
+	var file, until string
 	var week, advise, group bool
 	cmd := &cobra.Command{
 		Use: "check USER RIGHT DEVICE[/POINT]", Short: "May this user do this to that device, and why?", Args: exactly("USER", "RIGHT", "DEVICE[/POINT]"),
@@ -32,16 +34,9 @@ where it is allowed, 1 where it is denied, 2 where it could not be answered.`,
   sentier check asha.raman setpoint reservoir-pump-1 --ip 10.20.0.7 --policy larkmere.yaml`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			in.User, in.Right, in.Device = args[0], args[1], args[2]
-			if cmd.Flags().Changed("strong-sign-in") {
-				in.Context.StrongSignIn = &strong
-			}
-			switch attended {
-			case "":
-			case "true", "false":
-				there := attended == "true"
-				in.Context.Attended = &there
-			default:
-				return fmt.Errorf("--attended %q is neither true nor false", attended)
+			var err error
+			if in.Context, err = context.read(cmd); err != nil {
+				return err
 			}
 			if group {
 				if advise || file != "" {
@@ -70,15 +65,57 @@ where it is allowed, 1 where it is denied, 2 where it could not be answered.`,
 		},
 	}
 	cmd.Flags().StringVar(&in.At, "at", "", "when: RFC 3339, or a local time of the device such as “2026-07-04 21:30” or “tomorrow 06:00” (default: now)")
-	cmd.Flags().StringVar(&in.Context.IP, "ip", "", "address that the user comes from")
-	cmd.Flags().BoolVar(&strong, "strong-sign-in", false, "the user signed in with a second factor")
-	cmd.Flags().StringVar(&attended, "attended", "", "whether someone is present at the device: true or false")
+	context.flags(cmd)
 	cmd.Flags().BoolVar(&group, "group", false, "USER is a user group: ask about somebody who is in it and in no other")
 	cmd.Flags().BoolVar(&week, "week", false, "show how the answer will run over seven days")
 	cmd.Flags().BoolVar(&advise, "advise", false, "say also which changes would turn the answer, and what else they would change")
 	cmd.Flags().StringVar(&until, "until", "", "with --advise: end of the memberships and grants that are advised, RFC 3339")
 	cmd.Flags().StringVar(&file, "policy", "", "ask this policy document instead of a service")
 	return cmd
+}
+
+// contextFlags say what is known of the circumstances of a question.
+type contextFlags struct {
+	ip, place, attended string
+	strong              bool
+}
+
+func (f *contextFlags) flags(cmd *cobra.Command) {
+	cmd.Flags().StringVar(&f.ip, "ip", "", "address that the user comes from")
+	cmd.Flags().StringVar(&f.place, "place", "", "site at which the user is")
+	cmd.Flags().BoolVar(&f.strong, "strong-sign-in", false, "the user signed in with a second factor")
+	cmd.Flags().StringVar(&f.attended, "attended", "", "whether someone is present at the device: true or false")
+}
+
+func (f *contextFlags) read(cmd *cobra.Command) (wire.Context, error) {
+	out := wire.Context{IP: f.ip, Place: f.place}
+	if cmd.Flags().Changed("strong-sign-in") {
+		out.StrongSignIn = &f.strong
+	}
+	if f.attended != "" {
+		there, err := strconv.ParseBool(f.attended)
+		if err != nil {
+			return out, fmt.Errorf("--attended %q is neither true nor false", f.attended)
+		}
+		out.Attended = &there
+	}
+	return out, nil
+}
+
+// query puts the circumstances into the query of a request.
+func (f *contextFlags) query(cmd *cobra.Command, query url.Values) error {
+	in, err := f.read(cmd)
+	for name, text := range map[string]string{"ip": in.IP, "place": in.Place} {
+		if text != "" {
+			query.Set(name, text)
+		}
+	}
+	for name, v := range map[string]*bool{"strong_sign_in": in.StrongSignIn, "attended": in.Attended} {
+		if v != nil {
+			query.Set(name, strconv.FormatBool(*v))
+		}
+	}
+	return err
 }
 
 // exactly names the arguments that are missing, or the first that is too many.

@@ -59,7 +59,7 @@ func (a *app) runExpectations(cmd *cobra.Command, all *document.Expectations, as
 		if x.Context.IP.IsValid() {
 			in.Context.IP = x.Context.IP.String()
 		}
-		in.Context.StrongSignIn, in.Context.Attended = x.Context.StrongSignIn, x.Context.Attended
+		in.Context.Place, in.Context.StrongSignIn, in.Context.Attended = string(x.Context.Place), x.Context.StrongSignIn, x.Context.Attended
 		answer, err := ask(cmd, in)
 		if err != nil {
 			return fmt.Errorf("checks[%d]: %w", i, err)

@@ -186,10 +186,10 @@ func (a *app) tag(n noun, word, op, short string) *cobra.Command {
 
 // side are the flags that say who, what, where and when of a line.
 type side struct {
-	users, groups, rights, roles, sites, deviceGroups, devices, points, when, states, networks []string
-	everyone, everything, here                                                                 bool
-	strong, attended                                                                           string
-	limits                                                                                     map[string]string
+	users, groups, rights, roles, sites, deviceGroups, devices, points, when, states, networks, places []string
+	everyone, everything, here                                                                         bool
+	strong, attended                                                                                   string
+	limits                                                                                             map[string]string
 }
 
 func (s *side) flags(cmd *cobra.Command) {
@@ -200,7 +200,7 @@ func (s *side) flags(cmd *cobra.Command) {
 		{&s.users, "user", "users that it is given to"}, {&s.groups, "group", "groups that it is given to"},
 		{&s.rights, "right", "rights"}, {&s.roles, "role", "roles"},
 		{&s.sites, "site", "sites"}, {&s.deviceGroups, "device-group", "device groups"}, {&s.devices, "device", "devices"}, {&s.points, "point", "points, as device/point"},
-		{&s.when, "when", "schedules, any of which must be open"}, {&s.states, "if-state", "only in these states of the device"}, {&s.networks, "if-network", "only from these networks"},
+		{&s.when, "when", "schedules, any of which must be open"}, {&s.states, "if-state", "only in these states of the device"}, {&s.networks, "if-network", "only from these networks"}, {&s.places, "if-place", "only while the user is at these sites, or below"},
 	} {
 		cmd.Flags().StringSliceVar(f.into, f.name, nil, f.usage)
 	}
@@ -239,6 +239,7 @@ func (s *side) line() (row, error) {
 	}
 	put(only, "states", s.states)
 	put(only, "networks", s.networks)
+	put(only, "places", s.places)
 	for name, given := range map[string]string{"strong_sign_in": s.strong, "attended": s.attended} {
 		if given == "" {
 			continue

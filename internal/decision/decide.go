@@ -283,7 +283,7 @@ func (c *Compiled) hindered(l *line, a *asked) misses {
 	if !l.valid.holds(a.at) {
 		m |= missesForce
 	}
-	if l.ifs != nil && !conditionsMet(l, a) {
+	if l.ifs != nil && !c.conditionsMet(l, a) {
 		m |= missesCondition
 	}
 	if len(l.when) > 0 && !c.open(l, a) {
@@ -302,8 +302,8 @@ func (c *Compiled) open(l *line, a *asked) bool {
 }
 
 // conditionsMet: what the context does not say is not met on an allow line and met on a deny line.
-func conditionsMet(l *line, a *asked) bool {
-	return networkMet(l, a) && stateMet(l, a) &&
+func (c *Compiled) conditionsMet(l *line, a *asked) bool {
+	return networkMet(l, a) && c.placeMet(l, a) && stateMet(l, a) &&
 		triMet(l.ifs.StrongSignIn, a.context.StrongSignIn, l.deny) &&
 		triMet(l.ifs.Attended, a.context.Attended, l.deny)
 }
@@ -317,6 +317,18 @@ func networkMet(l *line, a *asked) bool {
 	}
 	ip := a.context.IP.Unmap().WithZone("")
 	return slices.ContainsFunc(l.ifs.Networks, func(p netip.Prefix) bool { return p.Contains(ip) })
+}
+
+// placeMet looks from the place upwards. One that is no site of the policy is not known.
+func (c *Compiled) placeMet(l *line, a *asked) bool {
+	if len(l.ifs.Places) == 0 {
+		return true
+	}
+	chain, known := c.places.chains[a.context.Place]
+	if !known {
+		return l.deny
+	}
+	return slices.ContainsFunc(chain, func(id string) bool { return slices.Contains(l.ifs.Places, policy.SiteID(id)) })
 }
 
 func stateMet(l *line, a *asked) bool {

@@ -188,6 +188,9 @@ grants:
 	}
 }
 
+// allVectors are the policies with their right answers.
+var allVectors = []string{"0", "1", "2", "places-0", "places-1"}
+
 func vectors(t testing.TB, n string) (*policy.Policy, *document.Expectations) {
 	t.Helper()
 	p, err := document.ReadPolicy(read(t, "policy-"+n+".json"))
@@ -202,12 +205,12 @@ func vectors(t testing.TB, n string) (*policy.Policy, *document.Expectations) {
 }
 
 func TestVectors(t *testing.T) {
-	for _, n := range []string{"0", "1", "2"} {
+	for _, n := range allVectors {
 		p, expectations := vectors(t, n)
 		c := decision.Compile(p)
 		for i, x := range expectations.Checks {
 			q := decision.Question{User: x.User, Right: x.Right, At: x.At, Context: decision.Context{
-				IP: x.Context.IP, StrongSignIn: decision.TriOf(x.Context.StrongSignIn), Attended: decision.TriOf(x.Context.Attended)}}
+				IP: x.Context.IP, Place: x.Context.Place, StrongSignIn: decision.TriOf(x.Context.StrongSignIn), Attended: decision.TriOf(x.Context.Attended)}}
 			q.Device, q.Point, _ = policy.SplitPoint(x.Device)
 			a := c.Explain(q)
 			until := document.Never
@@ -225,7 +228,7 @@ func TestVectors(t *testing.T) {
 func TestUntilIsTheFirstChange(t *testing.T) {
 	random := rand.New(rand.NewPCG(7, 7))
 	const hours = 60
-	for _, n := range []string{"0", "1", "2"} {
+	for _, n := range allVectors {
 		p, expectations := vectors(t, n)
 		c := decision.Compile(p)
 		rights := slices.Collect(policy.Each[*policy.Right](p))

@@ -73,7 +73,7 @@ type Time struct {
 
 // Condition is one condition of a line, and whether it was met.
 type Condition struct {
-	Name  string // networks, states, strong_sign_in or attended
+	Name  string // networks, places, states, strong_sign_in or attended; of places Want and Have are ids of sites
 	Met   bool
 	Known bool // the context says anything about it
 	Want  []string
@@ -324,7 +324,7 @@ func (c *Compiled) draw(t *Trail, l *line, m misses, a *inquiry, near nearness, 
 		}
 	}
 	if l.ifs != nil {
-		t.Conditions = conditions(l, &a.asked)
+		t.Conditions = c.conditions(l, &a.asked)
 	}
 	t.Misses = m.codes()
 	if t.Via == Stranger {
@@ -435,17 +435,24 @@ func timeOf(s *schedules, a *asked) Time {
 	return t
 }
 
-func conditions(l *line, a *asked) []Condition {
+func (c *Compiled) conditions(l *line, a *asked) []Condition {
 	var out []Condition
 	if len(l.ifs.Networks) > 0 {
-		c := Condition{Name: "networks", Met: networkMet(l, a), Known: a.context.IP.IsValid()}
+		one := Condition{Name: "networks", Met: networkMet(l, a), Known: a.context.IP.IsValid()}
 		for _, p := range l.ifs.Networks {
-			c.Want = append(c.Want, netip.Prefix.String(p))
+			one.Want = append(one.Want, netip.Prefix.String(p))
 		}
-		if c.Known {
-			c.Have = a.context.IP.String()
+		if one.Known {
+			one.Have = a.context.IP.String()
 		}
-		out = append(out, c)
+		out = append(out, one)
+	}
+	if len(l.ifs.Places) > 0 {
+		one := Condition{Name: "places", Met: c.placeMet(l, a), Want: texts(l.ifs.Places)}
+		if _, one.Known = c.places.chains[a.context.Place]; one.Known {
+			one.Have = string(a.context.Place)
+		}
+		out = append(out, one)
 	}
 	if len(l.ifs.States) > 0 {
 		out = append(out, Condition{"states", stateMet(l, a), true, texts(l.ifs.States), string(a.what.facts.state)})
@@ -453,11 +460,11 @@ func conditions(l *line, a *asked) []Condition {
 	yes := map[bool]string{true: "yes", false: "no"}
 	tri := func(name string, want *bool, have Tri) {
 		if want != nil {
-			c := Condition{Name: name, Met: triMet(want, have, l.deny), Known: have != NotKnown, Want: []string{yes[*want]}}
-			if c.Known {
-				c.Have = yes[have == True]
+			one := Condition{Name: name, Met: triMet(want, have, l.deny), Known: have != NotKnown, Want: []string{yes[*want]}}
+			if one.Known {
+				one.Have = yes[have == True]
 			}
-			out = append(out, c)
+			out = append(out, one)
 		}
 	}
 	tri("strong_sign_in", l.ifs.StrongSignIn, a.context.StrongSignIn)

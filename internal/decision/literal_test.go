@@ -147,7 +147,14 @@ func (l *literal) conditions(g *policy.Grant, line *policy.Line) bool {
 	for _, n := range line.If.Networks {
 		network = network || l.q.Context.IP.IsValid() && n.Contains(l.q.Context.IP)
 	}
-	return network && (len(line.If.States) == 0 || slices.Contains(line.If.States, l.d.State)) &&
+	_, there := policy.Find[*policy.Site](l.p, string(l.q.Context.Place))
+	place := len(line.If.Places) == 0 || !there && unknown
+	for site := l.q.Context.Place; there && site != ""; {
+		place = place || slices.Contains(line.If.Places, site)
+		s, _ := policy.Find[*policy.Site](l.p, string(site))
+		site = s.Parent
+	}
+	return network && place && (len(line.If.States) == 0 || slices.Contains(line.If.States, l.d.State)) &&
 		tri(line.If.StrongSignIn, l.q.Context.StrongSignIn) && tri(line.If.Attended, l.q.Context.Attended)
 }
 
@@ -314,7 +321,7 @@ func TestDecidingIsWhatThePageSays(t *testing.T) {
 		var questions []decision.Question
 		everyQuestion(p, func(q decision.Question) {
 			if m.IntN(2) == 0 {
-				q.Context = decision.Context{StrongSignIn: decision.Tri(m.IntN(3)), Attended: decision.Tri(m.IntN(3)), IP: netip.AddrFrom4([4]byte{10, byte(m.IntN(2)), 0, 1})}
+				q.Context = decision.Context{StrongSignIn: decision.Tri(m.IntN(3)), Attended: decision.Tri(m.IntN(3)), Place: pick[policy.SiteID](m, "s", siteCount+2), IP: netip.AddrFrom4([4]byte{10, byte(m.IntN(2)), 0, 1})}
 			}
 			if m.IntN(100) == 0 {
 				q.User, q.Device, q.Right = pick[policy.UserID](m, "u", 2*userCount), pick[policy.DeviceID](m, "x", 2*deviceCount), pick[policy.RightID](m, "r", 6)

@@ -445,7 +445,7 @@ func (s *sheet) inForce(k climate) []bool {
 	a := s.question
 	for i := range s.c.lines {
 		l := &s.c.lines[i]
-		out[i] = l.valid.holds(a.at) && (len(l.when) == 0 || s.c.open(l, &a)) && (l.ifs == nil || conditionsMet(l, &a))
+		out[i] = l.valid.holds(a.at) && (len(l.when) == 0 || s.c.open(l, &a)) && (l.ifs == nil || s.c.conditionsMet(l, &a))
 	}
 	s.force[k] = out
 	return out

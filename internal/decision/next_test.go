@@ -126,6 +126,9 @@ func (m maker) grant(id string) policy.Record {
 			l.If.States = []policy.State{"maintenance"}
 		}
 		yes := m.IntN(2) == 0
+		if m.IntN(8) == 0 {
+			l.If.Places = some[policy.SiteID](m, "s", siteCount, 2)
+		}
 		switch m.IntN(12) {
 		case 0:
 			l.If.StrongSignIn = &yes

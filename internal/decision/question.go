@@ -23,7 +23,8 @@ type Question struct {
 
 // Context is what is known of the circumstances; its zero value is that nothing is.
 type Context struct {
-	IP           netip.Addr // invalid: not known
+	IP           netip.Addr    // invalid: not known
+	Place        policy.SiteID // at which the user is; empty, or none of the policy: not known
 	StrongSignIn Tri
 	Attended     Tri // someone is present at the device
 }

@@ -294,7 +294,7 @@ func (c *Compiled) allowed(a *asked, in Circumstances, wanted rightSet, set *set
 	var room [64]int32
 	for _, n := range c.counting(a, room[:0]) {
 		l := &c.lines[n]
-		if !l.valid.holds(a.at) || l.ifs != nil && !conditionsMet(l, a) || len(l.when) > 0 && !c.open(l, a) {
+		if !l.valid.holds(a.at) || l.ifs != nil && !c.conditionsMet(l, a) || len(l.when) > 0 && !c.open(l, a) {
 			continue
 		}
 		if l.deny {

@@ -172,7 +172,7 @@ func (c *Compiled) compileLine(g *policy.Grant, i int) line {
 	if g.Enabled == policy.Off {
 		out.valid = period{}
 	}
-	if len(l.If.Networks)+len(l.If.States) > 0 || l.If.StrongSignIn != nil || l.If.Attended != nil {
+	if len(l.If.Networks)+len(l.If.Places)+len(l.If.States) > 0 || l.If.StrongSignIn != nil || l.If.Attended != nil {
 		out.ifs = &l.If
 	}
 	for _, id := range l.When {

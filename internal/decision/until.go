@@ -57,7 +57,7 @@ func (c *Compiled) parts(a *asked) []part {
 		direct := h.subject == a.who.self
 		for _, n := range c.covering(h.subject, a, nil) {
 			l := &c.lines[n]
-			bears := l.rights.has(a.right) && (l.ifs == nil || conditionsMet(l, a))
+			bears := l.rights.has(a.right) && (l.ifs == nil || c.conditionsMet(l, a))
 			if l.valid == (period{}) || !bears && !(c.directFirst && direct) {
 				continue
 			}
@@ -90,7 +90,7 @@ func (c *Compiled) canChange(a *asked, parts []part, allowed bool) bool {
 	}
 	gives := false
 	for _, p := range parts {
-		bears := p.line.rights.has(a.right) && (p.line.ifs == nil || conditionsMet(p.line, a))
+		bears := p.line.rights.has(a.right) && (p.line.ifs == nil || c.conditionsMet(p.line, a))
 		gives = gives || bears && !p.line.deny
 		fixed := len(p.line.when) == 0 && p.line.valid == always && slices.Contains(p.periods, always)
 		if bears && fixed && p.line.deny && (!c.directFirst || p.direct) {

@@ -31,9 +31,10 @@ type Expectation struct {
 
 // Context is what a question may say of the circumstances.
 type Context struct {
-	IP           netip.Addr `json:"ip,omitzero"`
-	StrongSignIn *bool      `json:"strong_sign_in,omitempty"`
-	Attended     *bool      `json:"attended,omitempty"`
+	IP           netip.Addr    `json:"ip,omitzero"`
+	Place        policy.SiteID `json:"place,omitempty"`
+	StrongSignIn *bool         `json:"strong_sign_in,omitempty"`
+	Attended     *bool         `json:"attended,omitempty"`
 }
 
 // Never is the Until of an answer that does not change within 400 days.

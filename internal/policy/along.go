@@ -138,13 +138,13 @@ func grantWithout(r *Grant, gone target) Record {
 	for _, l := range r.Lines {
 		m := l
 		m.Rights, m.Roles = drop(l.Rights, Rights, gone), drop(l.Roles, Roles, gone)
-		m.When = drop(l.When, Schedules, gone)
+		m.When, m.If.Places = drop(l.When, Schedules, gone), drop(l.If.Places, Sites, gone)
 		m.On.Sites, m.On.DeviceGroups = drop(l.On.Sites, Sites, gone), drop(l.On.DeviceGroups, DeviceGroups, gone)
 		m.On.Devices, m.On.Points = drop(l.On.Devices, Devices, gone), dropPoints(l.On.Points, gone)
 		places := func(on Where) int {
 			return len(on.Sites) + len(on.DeviceGroups) + len(on.Devices) + len(on.Points)
 		}
-		lost := emptied(l.When, m.When) || len(l.Rights)+len(l.Roles) > 0 && len(m.Rights)+len(m.Roles) == 0 ||
+		lost := emptied(l.When, m.When) || emptied(l.If.Places, m.If.Places) || len(l.Rights)+len(l.Roles) > 0 && len(m.Rights)+len(m.Roles) == 0 ||
 			!m.On.Everything && places(l.On) > 0 && places(m.On) == 0
 		if !lost {
 			n.Lines = append(n.Lines, m)

@@ -157,7 +157,7 @@ func (g *Grant) normal() Record {
 		l.Depth = orDefault(l.Depth, All)
 		l.On.Sites, l.On.DeviceGroups = set(l.On.Sites), set(l.On.DeviceGroups)
 		l.On.Devices, l.On.Points = set(l.On.Devices), set(l.On.Points)
-		l.If.States = set(l.If.States)
+		l.If.Places, l.If.States = set(l.If.Places), set(l.If.States)
 		l.If.Networks = networks(l.If.Networks)
 		l.Limits = limits(l.Limits)
 		n.Lines = append(n.Lines, l)

@@ -362,6 +362,7 @@ type Where struct {
 // If holds conditions, all of which must be met.
 type If struct {
 	Networks     []netip.Prefix `json:"networks,omitempty"`
+	Places       []SiteID       `json:"places,omitempty"` // where the user is: one of them, or below one
 	States       []State        `json:"states,omitempty"`
 	StrongSignIn *bool          `json:"strong_sign_in,omitempty"`
 	Attended     *bool          `json:"attended,omitempty"`

@@ -23,6 +23,7 @@ type (
 		Limit        int    `query:"limit" minimum:"1" maximum:"1000"`
 		Cursor       string `query:"cursor"`
 		IP           string `query:"ip" description:"address that the request comes from"`
+		Place        string `query:"place" description:"id of the site at which the user is"`
 		StrongSignIn *bool  `query:"strong_sign_in"`
 		Attended     *bool  `query:"attended"`
 	}
@@ -54,7 +55,7 @@ func answer[In, Out any](ask func(*service.Service, service.Caller, In) (Out, er
 
 func (r *request) reachQuery() (q service.ReachQuery, err error) {
 	q = service.ReachQuery{At: r.QueryParam("at"), Right: r.QueryParam("right"), Point: r.QueryParam("point"), Cursor: r.QueryParam("cursor")}
-	q.Context.IP = r.QueryParam("ip")
+	q.Context.IP, q.Context.Place = r.QueryParam("ip"), r.QueryParam("place")
 	if q.AnyTime, err = r.flag("any_time"); err != nil {
 		return q, err
 	}

@@ -45,6 +45,7 @@ func Question(p *policy.Policy, in wire.Check, now time.Time) (decision.Question
 		}
 		q.Context.IP = ip
 	}
+	q.Context.Place = policy.SiteID(in.Context.Place)
 	q.Context.StrongSignIn = decision.TriOf(in.Context.StrongSignIn)
 	q.Context.Attended = decision.TriOf(in.Context.Attended)
 	return q, nil
@@ -109,7 +110,7 @@ func EvaluationContext(context map[string]any, now time.Time) (time.Time, decisi
 }
 
 func readContext(q *decision.Question, context map[string]any) error {
-	for _, name := range [...]string{"time", "ip", "strong_sign_in", "attended"} { // in order, so that of several faults the same is told each time
+	for _, name := range [...]string{"time", "ip", "place", "strong_sign_in", "attended"} { // in order, so that of several faults the same is told each time
 		value := context[name]
 		if value == nil {
 			continue
@@ -137,6 +138,10 @@ func readContext(q *decision.Question, context map[string]any) error {
 				ok = err == nil
 			}
 			problem = policy.Say("is no address: write it as 10.20.0.7 or 2001:db8::7")
+		case "place":
+			var text string
+			text, ok = value.(string)
+			problem, q.Context.Place = policy.Say("is no text: give the id of a site"), policy.SiteID(text)
 		case "strong_sign_in":
 			problem, ok = policy.Say("is neither true nor false"), readTri(&q.Context.StrongSignIn, value)
 		case "attended":

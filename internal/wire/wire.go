@@ -22,6 +22,7 @@ type Check struct {
 // Context is what is known of the circumstances of a question.
 type Context struct {
 	IP           string `json:"ip,omitempty" description:"address that the request came from"`
+	Place        string `json:"place,omitempty" description:"id of the site at which the user is; one that is no site of the policy counts as not known"`
 	StrongSignIn *bool  `json:"strong_sign_in,omitempty" description:"the user signed in with a second factor"`
 	Attended     *bool  `json:"attended,omitempty" description:"someone is present at the device"`
 }

@@ -361,7 +361,7 @@ func (s sayer) conditions(t decision.Trail) []wire.Stop {
 		if !c.Met {
 			have := s.c.Say("condition.unknown")
 			if c.Known {
-				have = s.c.Say("condition.is", "have", c.Have)
+				have = s.c.Say("condition.is", "have", s.named(c, c.Have))
 			}
 			stop.State, stop.Text = "breaks", s.c.Say("stop.condition_missed", "have", have)
 		}
@@ -375,7 +375,19 @@ func (s sayer) condition(c decision.Condition) string {
 	if len(c.Want) > 0 && !s.c.Has(key) {
 		key += "_" + c.Want[0]
 	}
-	return s.c.Say(key, "want", strings.Join(c.Want, ", "))
+	want := make([]string, len(c.Want))
+	for i, text := range c.Want {
+		want[i] = s.named(c, text)
+	}
+	return s.c.Say(key, "want", strings.Join(want, ", "))
+}
+
+// named is what people call what a condition names.
+func (s sayer) named(c decision.Condition, text string) string {
+	if c.Name == "places" {
+		return s.p.Title(policy.Sites, text)
+	}
+	return text
 }
 
 // lacks says in one sentence what the first miss of a trail is, and that there are more.

@@ -397,6 +397,13 @@ export const records: Record<string, RecordField[]> = {
               "many": true
             },
             {
+              "name": "places",
+              "path": "lines.if.places",
+              "kind": "ref",
+              "many": true,
+              "ref": "sites"
+            },
+            {
               "name": "states",
               "path": "lines.if.states",
               "kind": "choice",

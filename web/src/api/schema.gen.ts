@@ -3419,6 +3419,8 @@ export interface paths {
                     cursor?: string;
                     /** @description address that the request comes from */
                     ip?: string;
+                    /** @description id of the site at which the user is */
+                    place?: string;
                     strong_sign_in?: null | boolean;
                     attended?: null | boolean;
                     /** @description of the device */
@@ -3481,6 +3483,8 @@ export interface paths {
                     cursor?: string;
                     /** @description address that the request comes from */
                     ip?: string;
+                    /** @description id of the site at which the user is */
+                    place?: string;
                     strong_sign_in?: null | boolean;
                     attended?: null | boolean;
                 };
@@ -3541,6 +3545,8 @@ export interface paths {
                     cursor?: string;
                     /** @description address that the request comes from */
                     ip?: string;
+                    /** @description id of the site at which the user is */
+                    place?: string;
                     strong_sign_in?: null | boolean;
                     attended?: null | boolean;
                 };
@@ -4664,6 +4670,8 @@ export interface paths {
                     cursor?: string;
                     /** @description address that the request comes from */
                     ip?: string;
+                    /** @description id of the site at which the user is */
+                    place?: string;
                     strong_sign_in?: null | boolean;
                     attended?: null | boolean;
                 };
@@ -7011,6 +7019,8 @@ export interface components {
             attended?: null | boolean;
             /** @description address that the request came from */
             ip?: string;
+            /** @description id of the site at which the user is; one that is no site of the policy counts as not known */
+            place?: string;
             /** @description the user signed in with a second factor */
             strong_sign_in?: null | boolean;
         };
@@ -7200,6 +7210,7 @@ export interface components {
         If: {
             attended?: null | boolean;
             networks?: string[];
+            places?: string[];
             states?: string[];
             strong_sign_in?: null | boolean;
         };

@@ -13,12 +13,12 @@ import { Sign, TrailView } from "../ui/trail";
 import { say } from "../words";
 import { useReads } from "../session/mandates";
 import { AdviceView } from "./advice";
+import { CircumstanceFields, circumstances, contextOf } from "./circumstances";
 
-const parts = ["user", "right", "device", "at", "ip", "strong", "attended"] as const;
+const parts = ["user", "right", "device", "at", ...circumstances] as const;
 type Question = Record<(typeof parts)[number], string>;
 
 const questionOf = (params: URLSearchParams) => Object.fromEntries(parts.map((p) => [p, params.get(p) ?? ""])) as Question;
-const tri = (v: string) => (v === "yes" ? true : v === "no" ? false : undefined);
 
 /** The check page: the question stands in the address, so that its link asks it again. */
 export function CheckPage() {
@@ -34,7 +34,7 @@ export function CheckPage() {
         right: asked.right,
         device: asked.device,
         at: asked.at || undefined,
-        context: { ip: asked.ip || undefined, strong_sign_in: tri(asked.strong), attended: tri(asked.attended) },
+        context: contextOf(asked),
       }),
     enabled: complete,
     staleTime: 0,
@@ -71,25 +71,12 @@ function QuestionForm({ asked, onAsk }: { asked: Question; onAsk: (question: Que
       <button type="submit" className="button primary justify-center self-end px-5 max-md:order-last" disabled={!draft.user || !draft.right || !draft.device}>
         {say("console.check.ask")}
       </button>
-      <div className="grid gap-3 md:col-span-4 md:grid-cols-4">
+      <div className="grid gap-3 md:col-span-4 md:grid-cols-5">
         <label className="flex flex-col gap-1">
           <span className="text-xs font-medium text-soft">{say("console.field.at")}</span>
           <input className="field" name="at" placeholder={say("console.check.at_hint")} value={draft.at} onChange={(e) => set("at")(e.target.value)} />
         </label>
-        <label className="flex flex-col gap-1">
-          <span className="text-xs font-medium text-soft">{say("console.field.ip")}</span>
-          <input className="field" name="ip" placeholder={say("console.check.not_known")} value={draft.ip} onChange={(e) => set("ip")(e.target.value)} />
-        </label>
-        {(["strong", "attended"] as const).map((name) => (
-          <Choose
-            key={name}
-            label={say(`console.field.${name}`)}
-            none={say("console.check.not_known")}
-            value={draft[name]}
-            onChange={set(name)}
-            options={["yes", "no"].map((v) => ({ value: v, label: say(`console.value.${v}`) }))}
-          />
-        ))}
+        <CircumstanceFields value={draft} onChange={(part, v) => set(part)(v)} />
       </div>
     </form>
   );
@@ -106,7 +93,7 @@ function AnswerView({ answer, asked }: { answer: Answer; asked: Question }) {
   const reads = useReads();
   const [advised, setAdvised] = useState(false);
   const known = !answer.reason.startsWith("unknown_");
-  const context = { ip: asked.ip || undefined, strong_sign_in: tri(asked.strong), attended: tri(asked.attended) };
+  const context = contextOf(asked);
   const state = answer.allowed ? "holds" : answer.reason === "denied" || answer.reason === "device_locked_out" ? "closes" : "breaks";
   const limits = Object.entries(answer.limits ?? {});
   return (

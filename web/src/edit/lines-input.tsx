@@ -118,6 +118,7 @@ function LineInput({ line, set }: { line: Line; set: (path: string, v: Value) =>
       </Part>
       <Part title={label("only_if")} help={say("console.help.only_if")}>
         {list("if.networks", say("console.edit.networks"), "10.20.0.0/16")}
+        {refs("if.places", "sites", label("places"))}
         {list("if.states", label("state"), "maintenance")}
         {tri("if.strong_sign_in", label("strong"))}
         {tri("if.attended", label("attended"))}

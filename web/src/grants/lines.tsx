@@ -1,5 +1,5 @@
 import type { Grant } from "../api/client";
-import { RecordLink, RecordLinks } from "../ui/record-link";
+import { RecordLink, RecordLinks, useNames } from "../ui/record-link";
 import { say } from "../words";
 
 type Line = NonNullable<Grant["lines"]>[number];
@@ -65,9 +65,11 @@ export function When({ line, most }: { line: Line; most?: number }) {
 }
 
 export function OnlyIf({ line }: { line: Line }) {
-  const { networks, states, strong_sign_in, attended } = line.if ?? {};
+  const nameOf = useNames();
+  const { networks, places, states, strong_sign_in, attended } = line.if ?? {};
   const parts = [
     networks?.length && say("condition.networks", { want: networks.join(", ") }),
+    places?.length && say("condition.places", { want: places.map((id) => nameOf("sites", id)).join(", ") }),
     states?.length && say("condition.states", { want: states.map((s) => say(`console.value.${s}`)).join(", ") }),
     strong_sign_in !== undefined && strong_sign_in !== null && say(`condition.strong_sign_in_${strong_sign_in ? "yes" : "no"}`),
     attended !== undefined && attended !== null && say(`condition.attended_${attended ? "yes" : "no"}`),

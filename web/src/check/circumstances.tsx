@@ -1,0 +1,41 @@
+import type { components } from "../api/schema.gen";
+import { Choose } from "../ui/choose";
+import { Picker } from "../ui/picker";
+import { say } from "../words";
+
+/** What can be said of the circumstances of a question, as it stands in an address. */
+export const circumstances = ["ip", "place", "strong", "attended"] as const;
+export type Circumstances = Record<(typeof circumstances)[number], string>;
+
+const tri = (v: string) => (v === "yes" ? true : v === "no" ? false : undefined);
+
+/** contextOf says circumstances as the service is asked. */
+export const contextOf = (c: Circumstances): components["schemas"]["Context"] => ({
+  ip: c.ip || undefined,
+  place: c.place || undefined,
+  strong_sign_in: tri(c.strong),
+  attended: tri(c.attended),
+});
+
+/** CircumstanceFields ask where somebody is and how they signed in. What is left out is not known. */
+export function CircumstanceFields({ value, onChange }: { value: Circumstances; onChange: (part: keyof Circumstances, v: string) => void }) {
+  return (
+    <>
+      <label className="flex flex-col gap-1">
+        <span className="text-xs font-medium text-soft">{say("console.field.ip")}</span>
+        <input className="field" name="ip" placeholder={say("console.check.not_known")} value={value.ip} onChange={(e) => onChange("ip", e.target.value)} />
+      </label>
+      <Picker label={say("console.field.place")} type="sites" value={value.place} onChange={(v) => onChange("place", v)} />
+      {(["strong", "attended"] as const).map((name) => (
+        <Choose
+          key={name}
+          label={say(`console.field.${name}`)}
+          none={say("console.check.not_known")}
+          value={value[name]}
+          onChange={(v) => onChange(name, v)}
+          options={["yes", "no"].map((v) => ({ value: v, label: say(`console.value.${v}`) }))}
+        />
+      ))}
+    </>
+  );
+}
