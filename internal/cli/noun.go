@@ -249,6 +249,7 @@ func (a *app) post(cmd *cobra.Command, e editing, path string, body any) (saved 
 	query := url.Values{}
 	if e.dry {
 		query.Set("dry", "true")
+		query.Set("impact", "true")
 	}
 	if e.note != "" {
 		query.Set("note", e.note)
@@ -271,7 +272,16 @@ func (a *app) send(cmd *cobra.Command, e editing, edits ...wire.Edit) error {
 	default:
 		fmt.Fprintf(a.Err, "Revision %d.\n", saved.Revision)
 	}
-	return a.printChanges(saved)
+	return a.printSaved(saved)
+}
+
+// printSaved prints what a change did or would do and, where it was looked at, who gains and loses what.
+func (a *app) printSaved(saved wire.Saved) error {
+	if err := a.printChanges(saved); err != nil {
+		return err
+	}
+	a.printImpact(saved.Impact)
+	return nil
 }
 
 // ids are the arguments, or the lines of standard input for "-".
@@ -337,7 +347,7 @@ func (a *app) addRecord(cmd *cobra.Command, e editing, n noun, record row) error
 	} else {
 		fmt.Fprintf(a.Err, "Added %s %s, revision %d.\n", n.word, saved.ID, saved.Revision)
 	}
-	return a.printChanges(saved)
+	return a.printSaved(saved)
 }
 
 func (a *app) nounEdit(n noun) *cobra.Command {

@@ -20,6 +20,7 @@ import (
 	"sentier/internal/document"
 	"sentier/internal/translate"
 	"sentier/internal/wire"
+	"sentier/internal/wording"
 )
 
 func sortedKeys[K cmp.Ordered, V any](m map[K]V) []K { return slices.Sorted(maps.Keys(m)) }
@@ -173,7 +174,7 @@ func (a *app) confirm(question string) error {
 func (a *app) policyCompare() *cobra.Command {
 	return &cobra.Command{
 		Use: "compare FILE [FILE2]", Short: "What differs between the policy and a document, or between two documents", Args: cobra.RangeArgs(1, 2),
-		Long:    "Show, record by record, what leads from the policy to the document, or from the first\ndocument to the second; and who gains and loses what by it now.\nThe exit code is 0 where they are the same, 1 where they differ, 2 where a document is not sound.",
+		Long:    "Show, record by record, what leads from the policy to the document, or from the first\ndocument to the second; and who gains and loses what by it, now, later\nor in other circumstances.\nThe exit code is 0 where they are the same, 1 where they differ, 2 where a document is not sound.",
 		Example: "  sentier policy compare larkmere.yaml\n  sentier policy compare march.yaml april.yaml",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			found, err := a.compare(cmd, args)
@@ -214,7 +215,7 @@ func (a *app) compare(cmd *cobra.Command, files []string) (out wire.Saved, err e
 		}
 		out.Changes = translate.Changes(first.Compare(second))
 		d := decision.Compare(decision.Compile(first), decision.Compile(second), nil, decision.Circumstances{At: a.Now()}, shownDifferences)
-		out.Impact = translate.Impact(second, d)
+		out.Impact = wording.English.Impact(second, d, a.Now())
 		return out, nil
 	}
 	c, err := a.client()
@@ -232,15 +233,56 @@ func (a *app) printImpact(i *wire.Impact) {
 	if i == nil || a.format != "table" {
 		return
 	}
-	if i.Gained+i.Lost == 0 {
-		fmt.Fprintln(a.Out, "\nNobody gains or loses anything now.")
+	for _, m := range i.Mandates {
+		gains := map[bool]string{true: "gains", false: "loses"}[m.Gained]
+		from := ""
+		if m.Degree == "later" {
+			from = ", from " + wording.Time(m.Until, "UTC")
+		}
+		fmt.Fprintf(a.Out, "\n%s %s the mandate of the role %s (%s)%s.", m.User.Name, gains, m.Role, m.Mandate.Name, from)
+	}
+	if len(i.Mandates) > 0 {
+		fmt.Fprintln(a.Out)
+	}
+	if i.Gained.All+i.Lost.All == 0 {
+		fmt.Fprintln(a.Out, "\nNobody gains or loses anything on any device, at any time within 400 days and in any circumstances.")
 		return
 	}
-	fmt.Fprintf(a.Out, "\nNow %d rights are gained and %d lost, of %d people on %d devices:\n", i.Gained, i.Lost, i.Users, i.Devices)
+	fmt.Fprintf(a.Out, "\nRights gained: %s; lost: %s; of %d people on %d devices:\n", tallyText(i.Gained), tallyText(i.Lost), i.Users, i.Devices)
 	for _, d := range i.Items {
-		text := strings.Join(prefixed("+", d.Gained), " ") + " " + strings.Join(prefixed("−", d.Lost), " ")
-		fmt.Fprintf(a.Out, "  %s on %s: %s\n", d.User.Name, d.Device.Name, strings.TrimSpace(text))
+		fmt.Fprintf(a.Out, "  %s on %s: %s\n", d.User.Name, d.Device.Name, differenceText(d))
 	}
+	if i.More > 0 {
+		fmt.Fprintf(a.Out, "  and %d more\n", i.More)
+	}
+}
+
+// tallyText counts rights by degree.
+func tallyText(t wire.Tally) string {
+	return usersText(wire.Totals{Now: t.Now, Later: t.Later, If: t.If})
+}
+
+// differenceText says which rights somebody gains (+) and loses (−) on a device, and what each takes.
+func differenceText(d wire.Difference) string {
+	var parts []string
+	tell := func(sign string, rights []wire.PossibleRight) {
+		for _, r := range rights {
+			text := sign + r.ID
+			switch {
+			case r.Degree == "later" || r.When == "later":
+				text += " from " + wording.Time(*r.Until, "UTC")
+			case r.Degree == "if":
+				text += " now"
+			}
+			if r.Text != "" {
+				text += " " + r.Text
+			}
+			parts = append(parts, text)
+		}
+	}
+	tell("+", d.Gained)
+	tell("−", d.Lost)
+	return strings.Join(parts, "; ")
 }
 
 func (a *app) printChanges(l wire.Saved) error {

@@ -1,8 +1,10 @@
 package cli
 
 import (
+	"cmp"
 	"fmt"
 	"net/url"
+	"slices"
 	"strings"
 	"time"
 
@@ -16,47 +18,52 @@ import (
 
 // reachFlags are the circumstances in which a reach is asked for.
 type reachFlags struct {
-	at, right, ip string
-	anyTime, all  bool
-	limit         int
+	contextFlags
+	at, right string
+	degrees   []string
+	all       bool
+	limit     int
 }
 
 func (f *reachFlags) add(cmd *cobra.Command) {
 	cmd.Flags().StringVar(&f.at, "at", "", "when: RFC 3339 or local time (default: now)")
 	cmd.Flags().StringVar(&f.right, "right", "", "only this right")
-	cmd.Flags().StringVar(&f.ip, "ip", "", "address that is asked from")
-	cmd.Flags().BoolVar(&f.anyTime, "any-time", false, "also what will be allowed within 400 days")
+	degreeFlag(cmd, &f.degrees)
+	f.contextFlags.flags(cmd)
 	cmd.Flags().IntVar(&f.limit, "limit", 50, "how many to show")
 	cmd.Flags().BoolVar(&f.all, "all", false, "show all, however many")
 }
 
-func (f *reachFlags) query() url.Values {
-	q := url.Values{}
-	for name, value := range map[string]string{"at": f.at, "right": f.right, "ip": f.ip} {
+func degreeFlag(cmd *cobra.Command, into *[]string) {
+	cmd.Flags().StringSliceVar(into, "degree", nil, "how possible: now, later, or if (in other circumstances); by commas (default: all)")
+}
+
+func (f *reachFlags) query(cmd *cobra.Command) (url.Values, error) {
+	q := url.Values{"limit": {fmt.Sprint(min(f.limit, 1000))}}
+	for name, value := range map[string]string{"at": f.at, "right": f.right} {
 		if value != "" {
 			q.Set(name, value)
 		}
 	}
-	if f.anyTime {
-		q.Set("any_time", "true")
+	if len(f.degrees) > 0 {
+		q["degree"] = f.degrees
 	}
-	q.Set("limit", fmt.Sprint(min(f.limit, 1000)))
 	if f.all {
 		q.Set("limit", "1000")
 	}
-	return q
+	return q, f.contextFlags.query(cmd, q)
 }
 
 func (a *app) reach() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "reach", Short: "Who and what can be reached, with which rights, through what, until when",
-		Long:    "List what a user or a user group reaches, or who reaches a device or one of its points: now, at a time, or at any time.",
-		Example: "  sentier reach user tomas.field\n  sentier reach device twin-bridge-north/deck --right control\n  sentier reach group bridge-crew --any-time",
+		Long:    "List all that is possible: what a user or a user group reaches, or who reaches a device or one of its points.\n“now” is what is allowed in the circumstances given, “later” what will be within 400 days in the same,\n“if” what is in others, which are told. What is in none of the three is impossible under this policy.",
+		Example: "  sentier reach user tomas.field\n  sentier reach device twin-bridge-north/deck --right control\n  sentier reach group bridge-crew --degree now,later",
 	}
 	for _, of := range []struct{ use, typeName, short, example string }{
 		{"user USER", "users", "What a user reaches", "sentier reach user tomas.field --at \"2026-11-24 10:00\""},
-		{"device DEVICE[/POINT]", "devices", "Who reaches a device or a point", "sentier reach device twin-bridge-north --right control --any-time"},
-		{"group GROUP", "user_groups", "What a user group amounts to: what somebody reaches who is in it alone", "sentier reach group bridge-crew --any-time"},
+		{"device DEVICE[/POINT]", "devices", "Who reaches a device or a point", "sentier reach device twin-bridge-north --right control --degree now,later"},
+		{"group GROUP", "user_groups", "What a user group amounts to: what somebody reaches who is in it alone", "sentier reach group bridge-crew --degree now,later"},
 	} {
 		var f reachFlags
 		part := &cobra.Command{
@@ -74,7 +81,10 @@ func (a *app) printReach(cmd *cobra.Command, typeName, id string, f reachFlags) 
 	if err != nil {
 		return err
 	}
-	q := f.query()
+	q, err := f.query(cmd)
+	if err != nil {
+		return err
+	}
 	if device, point, ok := policy.SplitPoint(id); ok && typeName == "devices" {
 		id = string(device)
 		q.Set("point", string(point))
@@ -99,53 +109,82 @@ func (a *app) printReach(cmd *cobra.Command, typeName, id string, f reachFlags) 
 	case all.Barred != "":
 		fmt.Fprintf(a.Err, "Nothing: %s.\n", wording.English.Say("code."+all.Barred))
 	case len(all.Items) < all.Total:
-		fmt.Fprintf(a.Err, "%d of %d: see more with --limit, or all with --all.\n", len(all.Items), all.Total)
+		fmt.Fprintf(a.Err, "%d of %d: see more with --limit, or all with --all. %s\n", len(all.Items), all.Total, totalsText(all.Totals))
+	case all.Total == 0 && len(f.degrees) == 0:
+		fmt.Fprintln(a.Err, "Nothing, at no time within 400 days and in no circumstances.")
 	default:
-		fmt.Fprintf(a.Err, "%d in all.\n", all.Total)
+		fmt.Fprintf(a.Err, "%d in all. %s\n", all.Total, totalsText(all.Totals))
 	}
 	return nil
 }
 
+func totalsText(t wire.Totals) string {
+	return fmt.Sprintf("Now: %d; later: %d; if: %d.", t.Now, t.Later, t.If)
+}
+
+// reachSheet has a row for each way in which something is reached: for each degree and what it takes.
 func reachSheet(r wire.Reach) sheet {
-	s := sheet{head: []string{"ID", "NAME", "RIGHTS", "UNTIL", "THROUGH"}}
+	s := sheet{head: []string{"ID", "NAME", "HOW", "RIGHTS", "WHEN", "WHAT IT TAKES", "THROUGH"}}
 	for _, item := range r.Items {
-		var now, later []string
-		var until *time.Time
+		var rows []*reachRow
 		for _, right := range item.Rights {
-			if right.Until != nil && (until == nil || right.Until.Before(*until)) {
-				until = right.Until
+			way := right.Through
+			if way == nil {
+				way = item.Through
 			}
-			if right.Allowed {
-				now = append(now, right.ID)
-			} else {
-				later = append(later, right.ID)
+			key := reachRow{how: right.Degree, when: whenText(right, r.Zone), text: right.Text, through: throughText(way)}
+			i := slices.IndexFunc(rows, func(o *reachRow) bool {
+				return o.how == key.how && o.when == key.when && o.text == key.text && o.through == key.through
+			})
+			if i < 0 {
+				i = len(rows)
+				rows = append(rows, &key)
 			}
+			rows[i].rights = append(rows[i].rights, right.ID)
 		}
-		rights := strings.Join(now, " ")
-		if len(later) > 0 {
-			rights = strings.TrimSpace(rights + " (later: " + strings.Join(later, " ") + ")")
+		slices.SortStableFunc(rows, func(a, b *reachRow) int {
+			return slices.Index(degreeOrder, a.how) - slices.Index(degreeOrder, b.how)
+		})
+		for _, row := range rows {
+			s.rows = append(s.rows, []string{item.ID, item.Name, row.how, strings.Join(row.rights, " "), row.when, row.text, row.through})
 		}
-		var through []string
-		for _, t := range item.Through {
-			through = append(through, t.Name)
-		}
-		end := ""
-		if until != nil {
-			end = wording.Time(*until, r.Zone)
-			if len(now) == 0 {
-				end = "from " + end
-			}
-		}
-		s.rows = append(s.rows, []string{item.ID, item.Name, rights, end, strings.Join(through, " → ")})
 	}
 	return s
+}
+
+var degreeOrder = []string{"now", "later", "if"}
+
+type reachRow struct {
+	how, when, text, through string
+	rights                   []string
+}
+
+// whenText says until when a right holds, or from when on.
+func whenText(r wire.PossibleRight, zone string) string {
+	switch {
+	case r.Degree == "now" && r.Until == nil:
+		return ""
+	case r.Degree == "now":
+		return "until " + wording.Time(*r.Until, zone)
+	case r.When == "at" || r.Until == nil:
+		return ""
+	}
+	return "from " + wording.Time(*r.Until, zone)
+}
+
+func throughText(way []wire.Ref) string {
+	names := make([]string, len(way))
+	for i, t := range way {
+		names[i] = t.Name
+	}
+	return strings.Join(names, " → ")
 }
 
 // usedNouns are the types that lines of grants make use of.
 var usedNouns = map[string]bool{"grants": true, "roles": true, "rights": true, "schedules": true, "sites": true, "device_groups": true, "user_groups": true}
 
 func (a *app) nounUses(n noun) *cobra.Command {
-	var at string
+	var f reachFlags
 	cmd := &cobra.Command{
 		Use: "uses ID", Short: "The lines of grants that make use of it: whom each reaches, and what it covers", Args: exactly("ID"),
 		Example: fmt.Sprintf("  sentier %s uses ID", n.word),
@@ -154,17 +193,18 @@ func (a *app) nounUses(n noun) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			query := url.Values{}
-			if at != "" {
-				query.Set("at", at)
+			query, err := f.query(cmd)
+			if err != nil {
+				return err
 			}
+			query.Del("limit")
 			var uses []wire.Use
 			if err := c.Do(cmd.Context(), "GET", "/api/v1/uses/"+n.typeName()+"/"+url.PathEscape(args[0]), query, nil, &uses); err != nil {
 				return err
 			}
-			s := sheet{head: []string{"GRANT", "LINE", "EFFECT", "IN FORCE", "RIGHTS", "USERS", "DEVICES"}}
+			s := sheet{head: []string{"GRANT", "LINE", "EFFECT", "IN FORCE", "WHAT IT TAKES", "RIGHTS", "USERS", "DEVICES"}}
 			for _, u := range uses {
-				s.rows = append(s.rows, []string{u.Grant.ID, fmt.Sprint(u.Line + 1), u.Effect, fmt.Sprint(u.Force), strings.Join(u.Rights, ", "), fmt.Sprint(u.Users), fmt.Sprint(u.Devices)})
+				s.rows = append(s.rows, []string{u.Grant.ID, fmt.Sprint(u.Line + 1), u.Effect, cmp.Or(u.Degree, "never"), u.Text, strings.Join(u.Rights, ", "), usersText(u.Users), fmt.Sprint(u.Devices)})
 			}
 			if len(uses) == 0 {
 				fmt.Fprintln(a.Err, "No line of a grant makes use of it.")
@@ -172,8 +212,24 @@ func (a *app) nounUses(n noun) *cobra.Command {
 			return a.print(uses, s)
 		},
 	}
-	cmd.Flags().StringVar(&at, "at", "", "when: RFC 3339 or local time (default: now)")
+	cmd.Flags().StringVar(&f.at, "at", "", "when: RFC 3339 or local time (default: now)")
+	degreeFlag(cmd, &f.degrees)
+	f.contextFlags.flags(cmd)
 	return cmd
+}
+
+// usersText counts those whom a line reaches, by when.
+func usersText(t wire.Totals) string {
+	var parts []string
+	for i, n := range []int{t.Now, t.Later, t.If} {
+		if n > 0 {
+			parts = append(parts, fmt.Sprint(n, " ", degreeOrder[i]))
+		}
+	}
+	if len(parts) == 0 {
+		return "0"
+	}
+	return strings.Join(parts, ", ")
 }
 
 // asSeen shows the service as a user would meet it.
@@ -188,8 +244,12 @@ func (a *app) asSeen() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			query, err := f.query(cmd)
+			if err != nil {
+				return err
+			}
 			var seen wire.Seen
-			if err := c.Do(cmd.Context(), "GET", "/api/v1/seen/"+url.PathEscape(args[0]), f.query(), nil, &seen); err != nil {
+			if err := c.Do(cmd.Context(), "GET", "/api/v1/seen/"+url.PathEscape(args[0]), query, nil, &seen); err != nil {
 				return err
 			}
 			if a.format == "table" {
@@ -212,11 +272,12 @@ func (a *app) matrix() *cobra.Command {
 	q := wire.MatrixQuestion{Rows: wire.Axis{Filter: map[string]string{}}, Columns: wire.Axis{Filter: map[string]string{}}}
 	var users, groups, devices, deviceGroups, sites []string
 	var inGroup, inSite string
+	var context contextFlags
 	cmd := &cobra.Command{
 		Use: "matrix", Short: "Users or user groups against devices, device groups or sites, at a time", Args: cobra.NoArgs,
 		Long: `Show who has which rights where, as a sheet, by the first letters of the rights; in
-brackets what holds for some devices of a column only; · for what is allowed at
-other times. Without rows and columns: user groups against sites.`,
+brackets what holds for some devices of a column only; after + what will be allowed
+within 400 days, after ? what is in other circumstances. Without rows and columns: user groups against sites.`,
 		Example: `  sentier matrix
   sentier matrix --in-group bridge-crew --in-site twin-bridges --at "2026-11-24 23:30"
   sentier matrix --user tomas.field,yusuf.demir --device-group bridges --format csv`,
@@ -238,7 +299,10 @@ other times. Without rows and columns: user groups against sites.`,
 			case len(deviceGroups) > 0:
 				q.Columns.Type, q.Columns.IDs = "device_groups", deviceGroups
 			}
-			q.AnyTime = true
+			var err error
+			if q.Context, err = context.read(cmd); err != nil {
+				return err
+			}
 			c, err := a.client()
 			if err != nil {
 				return err
@@ -254,7 +318,7 @@ other times. Without rows and columns: user groups against sites.`,
 				return err
 			}
 			if a.format == "table" {
-				fmt.Fprintf(a.Out, "\n%s; ( ) on some of it; · at other times.\n", legend(m))
+				fmt.Fprintf(a.Out, "\n%s; ( ) on some of it; + later; ? in other circumstances.\n", legend(m))
 			}
 			if m.RowsOf > len(m.Rows) || m.ColsOf > len(m.Columns) {
 				fmt.Fprintf(a.Err, "%d of %d rows and %d of %d columns: name fewer to see them all.\n", len(m.Rows), m.RowsOf, len(m.Columns), m.ColsOf)
@@ -271,6 +335,8 @@ other times. Without rows and columns: user groups against sites.`,
 	flags.StringSliceVar(&sites, "site", nil, "sites as columns (default: all)")
 	flags.StringVar(&inSite, "in-site", "", "the devices in a site as columns")
 	flags.StringVar(&q.At, "at", "", "when: RFC 3339 or local time (default: now)")
+	degreeFlag(cmd, &q.Degree)
+	context.flags(cmd)
 	return cmd
 }
 
@@ -294,7 +360,7 @@ func matrixSheet(m wire.Matrix, ids bool) sheet {
 		for _, n := range m.Cells[i] {
 			cell := m.Kinds[n]
 			if ids {
-				line = append(line, strings.Join(cell.Rights, " "))
+				line = append(line, strings.Join(slices.Concat(cell.Rights, prefixed("some:", cell.Some), prefixed("later:", cell.Later), prefixed("if:", cell.If)), " "))
 				continue
 			}
 			text := letters(cell.Rights)
@@ -302,7 +368,10 @@ func matrixSheet(m wire.Matrix, ids bool) sheet {
 				text += "(" + letters(cell.Some) + ")"
 			}
 			if len(cell.Later) > 0 {
-				text += "·"
+				text += "+" + letters(cell.Later)
+			}
+			if len(cell.If) > 0 {
+				text += "?" + letters(cell.If)
 			}
 			line = append(line, text)
 		}
@@ -315,7 +384,7 @@ func matrixSheet(m wire.Matrix, ids bool) sheet {
 func legend(m wire.Matrix) string {
 	seen := map[string]bool{}
 	for _, k := range m.Kinds {
-		for _, r := range append(k.Rights, k.Some...) {
+		for _, r := range slices.Concat(k.Rights, k.Some, k.Later, k.If) {
 			seen[r] = true
 		}
 	}
@@ -439,8 +508,7 @@ func (a *app) printAdvice(advice wire.Advice) error {
 				fmt.Fprintf(a.Out, "      %s\n", c.Say("terminal.more", "users", fmt.Sprint(i.Impact.Users), "devices", fmt.Sprint(i.Impact.Devices)))
 				break
 			}
-			text := strings.Join(prefixed("+", d.Gained), " ") + " " + strings.Join(prefixed("−", d.Lost), " ")
-			fmt.Fprintf(a.Out, "      %s\n", c.Say("terminal.change", "user", d.User.Name, "device", d.Device.Name, "rights", strings.TrimSpace(text)))
+			fmt.Fprintf(a.Out, "      %s\n", c.Say("terminal.change", "user", d.User.Name, "device", d.Device.Name, "rights", differenceText(d)))
 		}
 	}
 	return nil

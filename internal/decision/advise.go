@@ -101,8 +101,10 @@ func (w *adviser) try(a Advice) {
 		return
 	}
 	a.Impact = Compare(base, next, done, Circumstances{At: w.q.At, Context: w.q.Context}, 20)
-	a.Else = a.Impact.Gained + a.Impact.Lost
-	if w.q.Point == "" {
+	a.Else = a.Impact.Gained.All() + a.Impact.Lost.All()
+	device := w.q
+	device.Point = ""
+	if w.q.Point == "" || base.Decide(&device).Allowed == next.Decide(&device).Allowed { // what a point shares with its device is told of that
 		a.Else--
 	}
 	w.out = append(w.out, a)

@@ -7,50 +7,54 @@ import (
 	"sentier/internal/policy"
 )
 
-// Difference is what one user gains and loses on one device.
+// Difference is what one user gains and loses on one device, or on a point where that differs from its device.
 type Difference struct {
 	User         policy.UserID
 	Device       policy.DeviceID
-	Gained, Lost []policy.RightID
+	Point        policy.PointID
+	Gained, Lost []Possibility // First is the first instant at which only one of the policies allows it, in the circumstances that are Given
 }
 
-// Differences are what two policies allow differently at one instant: the impact of the changes between them.
-// Points that are granted by themselves are not counted.
+// Tally counts rights of users on devices by degree.
+type Tally [Now + 1]int
+
+// All counts them in all degrees.
+func (t *Tally) All() int { return t[Now] + t[Later] + t[If] }
+
+// Differences are what two policies allow differently, at an instant, within 400 days of it or in other circumstances: the impact of the
+// changes between them. A right counts once among what is gained, in the first degree in which the one policy allows at some instant and
+// in some circumstances what the other does not; likewise among what is lost. Nothing is gained or lost only where both allow the same at
+// every instant and in all circumstances. A point counts where it differs from its device.
 type Differences struct {
-	Gained, Lost int // rights of a user on a device
-	Users        int // users who gain or lose anything
-	Devices      int // devices on which anybody does
-	Items        []Difference
+	Gained, Lost Tally
+	Users        int          // users who gain or lose anything
+	Devices      int          // devices on which anybody does
+	Pairs        int          // of a user and a device, or a point, of which the Items are the first
+	Items        []Difference // what concerns control first
+	Mandates     []MandateDifference
 }
 
 // Compare finds who gains and loses what between two policies. done is what was done to records where after
 // came from before by [Compiled.Next], and nil where the two may be any; with it, only what a change can touch
 // is looked at. most bounds the items, not the counts.
 func Compare(before, after *Compiled, done []policy.RecordChange, in Circumstances, most int) Differences {
-	in.AnyTime = false
-	p := &comparison{before: before, after: after, most: most, rights: union(before.rights, after.rights)}
-	p.old, p.new = newSheet(before, in), newSheet(after, in)
-	p.allOld, _ = before.wanted(in.Right)
-	p.allNew, _ = after.wanted(in.Right)
-	var t *touched
-	if done != nil {
-		t = before.touched(done)
-		if t.rights || t.clocks || t.groups || t.places || t.everyDevice || t.roles || t.wholesale(after.policy) {
-			t = nil
-		}
+	if in.Degrees == 0 {
+		in.Degrees = AllDegrees
 	}
+	p := &comparison{before: before, after: after, in: in, at: momentOf(in.At), most: most, rights: union(before.rights, after.rights), known: map[string]*outcome{}}
+	p.findLines()
 	var users []joint[policy.UserID, userClass]
 	var devices []joint[policy.DeviceID, deviceClass]
-	if t == nil {
+	if t := before.touched(done); done == nil || t.everyDevice || t.wholesale(after.policy) {
 		users, devices = pair(&before.users, &after.users, nil), pair(&before.devices, &after.devices, nil)
 	} else {
 		users, devices = pair(&before.users, &after.users, mapKeys(t.users)), pair(&before.devices, &after.devices, mapKeys(t.devices))
-		p.reach(t, users, devices, done)
 	}
-	p.everything = t == nil
+	p.everything = before.directFirst != after.directFirst || !p.rights.alike
+	p.look(users, devices)
 	p.run(users, devices)
-	slices.SortFunc(p.out.Items, func(a, b Difference) int { return cmp.Or(cmp.Compare(a.User, b.User), cmp.Compare(a.Device, b.Device)) })
-	p.out.Items = p.out.Items[:min(most, len(p.out.Items))]
+	p.sort()
+	p.out.Mandates = compareMandates(before, after, done, p.at)
 	return p.out
 }
 
@@ -142,86 +146,210 @@ func everybody[ID ~string, C any](c *crowd[ID, C], visit func(ID)) {
 }
 
 type comparison struct {
-	before, after  *Compiled
-	old, new       *sheet
-	allOld, allNew rightSet
-	rights         rightUnion
-	everything     bool
-	most           int
-	out            Differences
+	before, after *Compiled
+	in            Circumstances
+	at            moment
+	rights        rightUnion
+	everything    bool
+	most          int
+	out           Differences
+	control       []Difference // the first that concern control, and
+	others        []Difference // the first of the others
+
+	same  []int32 // by the number of a line of after: that of the line of before that means the same; -1: there is none
+	key   []byte
+	known map[string]*outcome // by what bears on a pair before and after
 }
 
-// reach marks those whom the grants that changed may concern.
-func (p *comparison) reach(t *touched, users []joint[policy.UserID, userClass], devices []joint[policy.DeviceID, deviceClass], done []policy.RecordChange) {
-	for _, c := range []*Compiled{p.before, p.after} {
-		subjects, targets := map[subject]bool{}, map[target]bool{}
-		for _, change := range done {
-			g, ok := change.Record().(*policy.Grant)
-			if !ok {
-				continue
-			}
-			for i := range c.lines {
-				if c.lines[i].grant.ID == g.ID {
-					for _, s := range c.lines[i].to {
-						subjects[s] = true
-					}
-					for _, k := range c.lineTargetKeys(&c.lines[i]) {
-						targets[k] = true
-					}
-				}
-			}
+// outcome is what is gained and lost by a pair of classes.
+type outcome struct{ gained, lost []Prospect } // by the union's numbers of rights
+
+func (o *outcome) none() bool {
+	some := func(p Prospect) bool { return p.Degree != Impossible }
+	return o == nil || !slices.ContainsFunc(o.gained, some) && !slices.ContainsFunc(o.lost, some)
+}
+
+func (o *outcome) equal(x *outcome) bool {
+	if o.none() || x.none() {
+		return o.none() && x.none()
+	}
+	return slices.EqualFunc(o.gained, x.gained, Prospect.equal) && slices.EqualFunc(o.lost, x.lost, Prospect.equal)
+}
+
+// findLines finds which lines of both policies mean the same.
+func (p *comparison) findLines() {
+	sites := p.before.policy.Table(policy.Sites).Same(p.after.policy.Table(policy.Sites))
+	number := map[lineKey]int32{}
+	for i := range p.before.lines {
+		l := &p.before.lines[i]
+		number[lineKey{l.grant, l.number}] = int32(i)
+	}
+	p.same = make([]int32, len(p.after.lines))
+	old, new := make(rightSet, p.rights.words), make(rightSet, p.rights.words)
+	for i := range p.after.lines {
+		p.same[i] = -1
+		l := &p.after.lines[i]
+		n, there := number[lineKey{l.grant, l.number}]
+		if !there || l.ifs != nil && len(l.ifs.Places) > 0 && !sites {
+			continue
 		}
-		for i := range users {
-			class := users[i].after
-			if c == p.before {
-				class = users[i].before
-			}
-			users[i].near = users[i].near || class != nil && slices.ContainsFunc(class.held, func(h held) bool { return subjects[h.subject] })
+		had := &p.before.lines[n]
+		if !slices.Equal(p.rights.of(p.rights.old, had.rights, old), p.rights.of(p.rights.new, l.rights, new)) {
+			continue
 		}
-		for i := range devices {
-			class := devices[i].after
-			if c == p.before {
-				class = devices[i].before
-			}
-			devices[i].near = devices[i].near || class != nil && slices.ContainsFunc(class.facts.targets, func(t target) bool { return targets[t] })
+		if slices.EqualFunc(had.when, l.when, p.sameSchedule) {
+			p.same[i] = n
 		}
 	}
 }
 
-// lineTargetKeys lists the targets of a line.
-func (c *Compiled) lineTargetKeys(l *line) []target {
-	return c.rules.lineTargets(&l.grant.Lines[l.number])
+type lineKey struct {
+	grant  *policy.Grant
+	number int
+}
+
+// sameSchedule tells whether a schedule runs alike in both policies.
+func (p *comparison) sameSchedule(a, b *schedules) bool {
+	if a.record != b.record {
+		return false
+	}
+	calendar := func(id policy.CalendarID) bool {
+		x, _ := p.before.policy.Get(policy.Calendars, string(id))
+		y, _ := p.after.policy.Get(policy.Calendars, string(id))
+		return x == y
+	}
+	for _, id := range a.record.Closed {
+		if !calendar(id) {
+			return false
+		}
+	}
+	for _, s := range a.record.Special {
+		if !calendar(s.Calendar) {
+			return false
+		}
+	}
+	return true
+}
+
+// look marks the classes that are others than before, and those whom a line concerns that is another.
+func (p *comparison) look(users []joint[policy.UserID, userClass], devices []joint[policy.DeviceID, deviceClass]) {
+	old, new := p.before.namesOf(), p.after.namesOf()
+	changed := make([]bool, len(p.before.lines))
+	for i := range changed {
+		changed[i] = true
+	}
+	fresh := make([]bool, len(p.after.lines))
+	for i, n := range p.same {
+		if fresh[i] = n < 0; n >= 0 {
+			changed[n] = false
+		}
+	}
+	before, after := p.before.concern(changed), p.after.concern(fresh)
+	for i := range users {
+		u := &users[i]
+		u.near = u.before != nil && before.user(u.before) || u.after != nil && after.user(u.after)
+		u.moved = u.before == nil || u.after == nil || !old.sameUser(u.before, &new, u.after)
+	}
+	for i := range devices {
+		d := &devices[i]
+		d.near = d.before != nil && before.device(d.before) || d.after != nil && after.device(d.after)
+		d.moved = d.before == nil || d.after == nil || !old.sameDevice(d.before, &new, d.after)
+	}
+}
+
+// names are the keys of subjects and targets by their numbers, by which two policies are compared.
+type names struct {
+	subjects []subjectKey
+	targets  []targetKey
+}
+
+func (c *Compiled) namesOf() names {
+	out := names{make([]subjectKey, len(c.bySubject)), make([]targetKey, len(c.byTarget))}
+	for k, s := range c.subjects {
+		out.subjects[s] = k
+	}
+	for k, t := range c.targets {
+		out.targets[t] = k
+	}
+	return out
+}
+
+// sameUser tells whether two classes of users, one of each policy, are alike but for the lines of grants.
+func (n *names) sameUser(a *userClass, o *names, b *userClass) bool {
+	if a.bar != b.bar || a.valid != b.valid || len(a.held) != len(b.held) {
+		return false
+	}
+	for _, h := range a.held {
+		if !slices.ContainsFunc(b.held, func(x held) bool { return o.subjects[x.subject] == n.subjects[h.subject] && x.period == h.period }) {
+			return false
+		}
+	}
+	return true
+}
+
+// sameDevice tells whether two classes of devices, one of each policy, are alike but for the lines of grants.
+func (n *names) sameDevice(a *deviceClass, o *names, b *deviceClass) bool {
+	x, y := a.facts, b.facts
+	if x.state != y.state || x.kind != y.kind || a.lockout != b.lockout || x.zone.String() != y.zone.String() || len(x.targets) != len(y.targets) {
+		return false
+	}
+	for _, t := range x.targets {
+		if !slices.ContainsFunc(y.targets, func(u target) bool { return o.targets[u] == n.targets[t] }) {
+			return false
+		}
+	}
+	points := func(of *names, f *deviceFacts) (out []targetKey) {
+		for _, t := range f.points {
+			out = append(out, of.targets[t])
+		}
+		return out
+	}
+	return slices.Equal(points(n, x), points(o, y))
+}
+
+// concern is whom, and what, some lines concern.
+type concern struct{ subjects, targets []bool }
+
+func (c *Compiled) concern(lines []bool) concern {
+	out := concern{make([]bool, len(c.bySubject)), make([]bool, len(c.byTarget))}
+	for i := range c.lines {
+		if lines[i] {
+			for _, s := range c.lines[i].to {
+				out.subjects[s] = true
+			}
+			for _, t := range c.lines[i].on {
+				out.targets[t] = true
+			}
+		}
+	}
+	return out
+}
+
+func (x *concern) user(u *userClass) bool {
+	return slices.ContainsFunc(u.held, func(h held) bool { return x.subjects[h.subject] })
+}
+
+func (x *concern) device(d *deviceClass) bool {
+	is := func(t target) bool { return x.targets[t] }
+	return slices.ContainsFunc(d.facts.targets, is) || slices.ContainsFunc(d.facts.points, is)
 }
 
 func (p *comparison) run(users []joint[policy.UserID, userClass], devices []joint[policy.DeviceID, deviceClass]) {
-	gained, lost := make(rightSet, p.rights.words), make(rightSet, p.rights.words)
 	concerned := make([]bool, len(devices))
 	for i := range users {
 		u := &users[i]
 		if u.ids.size == 0 {
 			continue
 		}
-		p.old.begin(u.before)
-		p.new.begin(u.after)
 		any := false
 		for k := range devices {
 			d := &devices[k]
 			if d.ids.size == 0 || !(p.everything || u.moved || d.moved || u.near && d.near) {
 				continue
 			}
-			had := p.rights.of(p.rights.old, p.look(p.old, u.before, d.before, p.allOld), gained)
-			has := p.rights.of(p.rights.new, p.look(p.new, u.after, d.after, p.allNew), lost)
-			for w := range had {
-				had[w], has[w] = has[w]&^had[w], had[w]&^has[w]
+			if p.pair(u, d) {
+				any, concerned[k] = true, true
 			}
-			n, m := had.count(), has.count()
-			if n+m == 0 {
-				continue
-			}
-			any, concerned[k] = true, true
-			p.out.Gained += n * u.ids.size * d.ids.size
-			p.out.Lost += m * u.ids.size * d.ids.size
-			p.list(u.ids, d.ids, had, has)
 		}
 		if any {
 			p.out.Users += u.ids.size
@@ -234,19 +362,133 @@ func (p *comparison) run(users []joint[policy.UserID, userClass], devices []join
 	}
 }
 
-func (p *comparison) look(s *sheet, who *userClass, what *deviceClass, wanted rightSet) rightSet {
-	if who == nil || what == nil {
-		return nil
+// pair compares what users of one class may do on devices of another, and on their points.
+func (p *comparison) pair(u *joint[policy.UserID, userClass], d *joint[policy.DeviceID, deviceClass]) bool {
+	old, new := asked{who: u.before, what: d.before}, asked{who: u.after, what: d.after}
+	whole := p.outcome(&old, &new)
+	if !whole.none() {
+		p.tell(u.ids, d.ids, "", whole)
 	}
-	possible := make(rightSet, len(wanted))
-	s.c.possible(what, s.question.at, wanted, possible)
-	given, _ := s.rights(what, possible)
-	return given
+	some := !whole.none()
+	for _, point := range pointsOf(d) {
+		old.point, new.point = pointTarget(d.before, point), pointTarget(d.after, point)
+		if old.point == 0 && new.point == 0 {
+			continue
+		}
+		if own := p.outcome(&old, &new); !own.none() && !own.equal(whole) {
+			p.tell(u.ids, d.ids, point, own)
+			some = true
+		}
+	}
+	return some
 }
 
-// list keeps the first few of each pair of classes: more than are told are not gathered.
-func (p *comparison) list(users roll[policy.UserID], devices roll[policy.DeviceID], gained, lost rightSet) {
-	if len(p.out.Items) > 4*p.most {
+// pointsOf lists the points of the one device of a class that any grant names.
+func pointsOf(d *joint[policy.DeviceID, deviceClass]) []policy.PointID {
+	var out []policy.PointID
+	for _, class := range []*deviceClass{d.before, d.after} {
+		if class == nil || class.facts.named == nil {
+			continue
+		}
+		for _, point := range class.facts.named.Points {
+			if !slices.Contains(out, point.ID) {
+				out = append(out, point.ID)
+			}
+		}
+	}
+	return out
+}
+
+func pointTarget(class *deviceClass, id policy.PointID) target {
+	if class == nil || class.facts.named == nil {
+		return 0
+	}
+	i := slices.IndexFunc(class.facts.named.Points, func(point policy.Point) bool { return point.ID == id })
+	if i < 0 {
+		return 0
+	}
+	return class.facts.points[i]
+}
+
+// outcome compares the answers about a user and a resource before and after; nil where nothing bears on them.
+func (p *comparison) outcome(old, new *asked) *outcome {
+	had, has := p.hand(p.before, old), p.hand(p.after, new)
+	if len(had.parts)+len(has.parts) == 0 || p.alike(&had, &has) {
+		return nil
+	}
+	p.key = p.key[:0]
+	for _, h := range []*hand{&had, &has} {
+		if p.key = append(p.key, '/'); h.who != nil && h.what != nil {
+			p.key = h.key(p.key)
+		}
+	}
+	if out, ok := p.known[string(p.key)]; ok {
+		return out
+	}
+	out := &outcome{make([]Prospect, len(p.rights.ids)), make([]Prospect, len(p.rights.ids))}
+	for n, id := range p.rights.ids {
+		if p.in.Right != "" && p.in.Right != id {
+			continue
+		}
+		was, is := slices.Index(p.rights.old, n), slices.Index(p.rights.new, n)
+		out.gained[n] = p.search(&had, &has, was, is)
+		out.lost[n] = p.search(&has, &had, is, was)
+	}
+	p.known[string(p.key)] = out
+	return out
+}
+
+func (p *comparison) search(before, after *hand, had, right int) Prospect {
+	if right < 0 || after.who == nil || after.what == nil {
+		return Prospect{}
+	}
+	return (&search{before: before, after: after, had: had, right: right, at: p.at, context: p.in.Context}).prospect(p.in.Degrees)
+}
+
+func (p *comparison) hand(c *Compiled, a *asked) hand {
+	if a.who == nil || a.what == nil || a.who.bar != 0 || a.what.retired || !a.may() {
+		return hand{c: c}
+	}
+	return c.hand(a)
+}
+
+// alike tells whether the same bears on a pair before and after, so that no answer is another.
+func (p *comparison) alike(had, has *hand) bool {
+	if had.who == nil || has.who == nil || len(had.parts) != len(has.parts) || p.before.directFirst != p.after.directFirst {
+		return false
+	}
+	a, b := had.what, has.what
+	if had.who.valid != has.who.valid || a.lockout != b.lockout || a.facts.kind != b.facts.kind || a.facts.zone.String() != b.facts.zone.String() || !p.rights.alike {
+		return false
+	}
+	for i := range has.parts {
+		x := &has.parts[i]
+		n := p.same[x.number]
+		k := slices.IndexFunc(had.parts, func(y part) bool { return y.number == n && y.direct == x.direct && y.idle == x.idle })
+		if n < 0 || k < 0 || !slices.Equal(had.parts[k].periods, x.periods) {
+			return false
+		}
+	}
+	return true
+}
+
+// tell counts what the members of two classes gain and lose, and keeps the first few of each pair of classes.
+func (p *comparison) tell(users roll[policy.UserID], devices roll[policy.DeviceID], point policy.PointID, o *outcome) {
+	pairs := users.size * devices.size
+	gained, lost := p.named(o.gained), p.named(o.lost)
+	p.out.Pairs += pairs
+	control := false
+	for i, list := range [][]Possibility{gained, lost} {
+		for _, g := range list {
+			[]*Tally{&p.out.Gained, &p.out.Lost}[i][g.Degree] += pairs
+			control = control || p.controls(g.Right)
+		}
+	}
+	into := &p.others
+	if control {
+		into = &p.control
+	}
+	if len(*into) > 4*p.most {
 		return
 	}
 	left := p.most
@@ -256,9 +498,40 @@ func (p *comparison) list(users roll[policy.UserID], devices roll[policy.DeviceI
 				return
 			}
 			left--
-			p.out.Items = append(p.out.Items, Difference{u, d, p.rights.named(gained), p.rights.named(lost)})
+			*into = append(*into, Difference{u, d, point, gained, lost})
 		}
 	}
+}
+
+// controls tells whether a right is control or implies it, in either policy.
+func (p *comparison) controls(id policy.RightID) bool {
+	for _, c := range []*Compiled{p.before, p.after} {
+		if n, ok := c.right(id); ok && c.rightList[n].controls {
+			return true
+		}
+	}
+	return false
+}
+
+// sort puts what concerns control first, and each in order.
+func (p *comparison) sort() {
+	for _, list := range [][]Difference{p.control, p.others} {
+		slices.SortFunc(list, func(a, b Difference) int {
+			return cmp.Or(cmp.Compare(a.User, b.User), cmp.Compare(a.Device, b.Device), cmp.Compare(a.Point, b.Point))
+		})
+	}
+	all := append(p.control, p.others...)
+	p.out.Items = all[:min(p.most, len(all))]
+}
+
+func (p *comparison) named(list []Prospect) []Possibility {
+	var out []Possibility
+	for n, x := range list {
+		if x.Degree != Impossible {
+			out = append(out, Possibility{p.rights.ids[n], x})
+		}
+	}
+	return out
 }
 
 // rightUnion numbers the rights of two policies alike.
@@ -266,6 +539,7 @@ type rightUnion struct {
 	ids      []policy.RightID
 	old, new []int // the union's number of each right
 	words    int
+	alike    bool // both have the same rights, which mean the same
 }
 
 func union(a, b *rights) rightUnion {
@@ -285,6 +559,9 @@ func union(a, b *rights) rightUnion {
 	}
 	u.old, u.new = take(a), take(b)
 	u.words = (len(u.ids) + 63) / 64
+	u.alike = slices.EqualFunc(a.rightList, b.rightList, func(x, y rightInfo) bool {
+		return x.id == y.id && x.controls == y.controls && slices.Equal(x.kinds, y.kinds)
+	})
 	return u
 }
 
@@ -299,14 +576,4 @@ func (u *rightUnion) of(numbers []int, set, into rightSet) rightSet {
 		}
 	}
 	return into
-}
-
-func (u *rightUnion) named(set rightSet) []policy.RightID {
-	var out []policy.RightID
-	for i, id := range u.ids {
-		if set.has(i) {
-			out = append(out, id)
-		}
-	}
-	return out
 }

@@ -71,7 +71,7 @@ grants:
   - {id: device, to: {users: [ana]}, lines: [{rights: [view], on: {devices: [gate]}, when: [later]}]}
   - {id: point, to: {users: [ana]}, lines: [{rights: [view], on: {points: [gate/a]}}]}
 `)
-	found, _ := c.DevicesOf("ana", decision.Circumstances{At: instant(t, "2026-11-24T10:00:00Z"), AnyTime: true})
+	found, _ := c.DevicesOf("ana", decision.Circumstances{At: instant(t, "2026-11-24T10:00:00Z"), Degrees: decision.AllDegrees})
 	var keys []string
 	for _, r := range found.Page("", 10) {
 		keys = append(keys, r.Key())

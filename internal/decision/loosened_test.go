@@ -31,7 +31,7 @@ func TestARemovalThatIsCalledHarmlessGivesNobodyAnything(t *testing.T) {
 				after := c.Next(next, done)
 				gained := ""
 				everyQuestion(p, func(q decision.Question) {
-					q.Context = decision.Context{StrongSignIn: decision.Tri(m.IntN(3)), Attended: decision.Tri(m.IntN(3))}
+					q.Context = decision.Context{StrongSignIn: decision.Tri(m.IntN(3)), Attended: decision.Tri(m.IntN(3)), Place: pick[policy.SiteID](m, "s", siteCount+1)}
 					if gained == "" && !c.Decide(&q).Allowed && after.Decide(&q).Allowed {
 						gained = fmt.Sprintf("%+v", q)
 					}

@@ -23,7 +23,8 @@ type What struct {
 type Cell struct {
 	Rights []policy.RightID // on all devices of the column
 	Some   []policy.RightID // on some of them but not on all
-	Later  []policy.RightID // on none now, but on some of them at another time within 400 days
+	Later  []policy.RightID // on none now, but on some of them later
+	If     []policy.RightID // on none now or later, but on some of them in other circumstances
 }
 
 // Matrix is rows by columns. As few cells differ, each is given as a number into Kinds.
@@ -32,11 +33,11 @@ type Matrix struct {
 	Cells [][]int32 // by row and column; rows that agree share one list
 }
 
-// Matrix finds the rights of every row in every column. A row or column that is not there has none. With
-// in.AnyTime the cells tell also what is allowed at other times.
+// Matrix finds the rights of every row in every column, in the degrees that are asked for. A row or column that is not there has none.
 func (c *Compiled) Matrix(rows []Who, columns []What, in Circumstances) Matrix {
-	m := &matrix{c: c, in: in, numbers: map[string]int32{}, later: c.newSets(), nothing: -1}
+	m := &matrix{c: c, in: in, numbers: map[string]int32{}, nothing: -1}
 	m.wanted, _ = c.wanted(in.Right)
+	m.survey = c.survey(in, m.wanted)
 	m.sheet = newSheet(c, in)
 	m.layOut(columns)
 	m.makeRoom()
@@ -67,16 +68,17 @@ type matrix struct {
 	classes  []int32   // of devices, each once
 	columns  [][]int32 // places in classes
 	numbers  map[string]int32
-	later    sets
+	survey   *survey
 	key      []byte
 	devices  []*deviceClass // by place in classes
 	covers   [][]int32      // places in classes, by the targets that cover them
 	visit    []int32        // of the row at hand: the places that any of its lines covers
 	possible rightSet       // by place in classes
 	have     rightSet       // of the row at hand, by place in classes
-	then     rightSet
-	some     []bool // whether there is anything in them
-	nothing  int32  // the number of the empty cell; -1: not known yet
+	then     rightSet       // later
+	could    rightSet       // in other circumstances
+	some     []bool         // whether there is anything in them
+	nothing  int32          // the number of the empty cell; -1: not known yet
 	out      Matrix
 }
 
@@ -148,13 +150,13 @@ func (m *matrix) insides(columns []What) insides {
 // makeRoom prepares what is the same for all rows.
 func (m *matrix) makeRoom() {
 	words, n := m.c.words, len(m.classes)
-	m.have, m.then, m.possible = make(rightSet, words*n), make(rightSet, words*n), make(rightSet, words*n)
+	m.have, m.then, m.could, m.possible = make(rightSet, words*n), make(rightSet, words*n), make(rightSet, words*n), make(rightSet, words*n)
 	m.some = make([]bool, n)
 	m.covers = make([][]int32, len(m.c.byTarget))
 	for i, number := range m.classes {
 		what := m.c.devices.classes.at(number)
 		m.devices = append(m.devices, what)
-		m.c.possible(what, m.sheet.question.at, m.wanted, m.possible[i*words:(i+1)*words])
+		m.c.exercisable(what, m.sheet.question.at, m.wanted, m.possible[i*words:(i+1)*words])
 		for _, t := range what.facts.targets {
 			m.covers[t] = append(m.covers[t], int32(i))
 		}
@@ -173,7 +175,7 @@ func (m *matrix) row(who *userClass) []int32 {
 	m.sheet.begin(who)
 	words := m.c.words
 	nothing := m.empty()
-	have, later, some := m.have, m.then, m.some
+	have, later, could, some := m.have, m.then, m.could, m.some
 	for _, i := range m.visit {
 		some[i] = false
 	}
@@ -188,9 +190,18 @@ func (m *matrix) row(who *userClass) []int32 {
 		}
 		some[i] = true
 		clear(later[i*words : (i+1)*words])
+		clear(could[i*words : (i+1)*words])
 		copy(have[i*words:], given)
-		if m.in.AnyTime && !hope.within(given) && m.c.sometime(m.sheet.asked(what), m.wanted, &m.later) {
-			copy(later[i*words:], m.later.given)
+		if m.in.Degrees == 0 || hope.within(given) {
+			continue
+		}
+		for k, p := range m.survey.prospects(m.sheet.asked(what)) {
+			switch p.Degree {
+			case Later:
+				later[i*words:].add(k)
+			case If:
+				could[i*words:].add(k)
+			}
 		}
 	}
 	set := newCells(words)
@@ -209,10 +220,11 @@ func (m *matrix) row(who *userClass) []int32 {
 				clear(set.all)
 				continue
 			}
-			set.add(have[int(i)*words:int(i+1)*words], later[int(i)*words:int(i+1)*words])
+			at := int(i) * words
+			set.add(have[at:at+words], later[at:at+words], could[at:at+words])
 		}
 		set.end()
-		cells[col] = m.number(set.all, set.some, set.later)
+		cells[col] = m.number(set.all, set.some, set.later, set.could)
 	}
 	return cells
 }
@@ -238,29 +250,31 @@ func (m *matrix) visits(who *userClass) {
 }
 
 // cellSets gathers what holds in the classes of a column.
-type cellSets struct{ all, some, later rightSet }
+type cellSets struct{ all, some, later, could rightSet }
 
 func newCells(words int) *cellSets {
-	return &cellSets{make(rightSet, words), make(rightSet, words), make(rightSet, words)}
+	return &cellSets{make(rightSet, words), make(rightSet, words), make(rightSet, words), make(rightSet, words)}
 }
 
 func (s *cellSets) begin() {
 	for w := range s.all {
-		s.all[w], s.some[w], s.later[w] = ^uint64(0), 0, 0
+		s.all[w], s.some[w], s.later[w], s.could[w] = ^uint64(0), 0, 0, 0
 	}
 }
 
-func (s *cellSets) add(have, later rightSet) {
+func (s *cellSets) add(have, later, could rightSet) {
 	for w := range s.all {
 		s.all[w] &= have[w]
 		s.some[w] |= have[w]
 		s.later[w] |= later[w]
+		s.could[w] |= could[w]
 	}
 }
 
 func (s *cellSets) end() {
 	for w := range s.all {
 		s.later[w] &^= s.some[w]
+		s.could[w] &^= s.some[w] | s.later[w]
 		s.some[w] &^= s.all[w]
 	}
 }
@@ -268,15 +282,15 @@ func (s *cellSets) end() {
 // empty gives the number of the cell with nothing in it.
 func (m *matrix) empty() int32 {
 	if m.nothing < 0 {
-		m.nothing = m.number(make(rightSet, m.c.words), nil, nil)
+		m.nothing = m.number(make(rightSet, m.c.words), nil, nil, nil)
 	}
 	return m.nothing
 }
 
 // number gives the number of a cell like this one.
-func (m *matrix) number(all, some, later rightSet) int32 {
+func (m *matrix) number(all, some, later, could rightSet) int32 {
 	key := m.key[:0]
-	for _, set := range []rightSet{all, some, later} {
+	for _, set := range []rightSet{all, some, later, could} {
 		for w := range all { // nil is the empty set
 			word := uint64(0)
 			if set != nil {
@@ -292,7 +306,7 @@ func (m *matrix) number(all, some, later rightSet) int32 {
 		m.numbers[string(key)] = n
 		cell := Cell{Rights: m.c.rightIDs(all)}
 		if some != nil {
-			cell.Some, cell.Later = m.c.rightIDs(some), m.c.rightIDs(later)
+			cell.Some, cell.Later, cell.If = m.c.rightIDs(some), m.c.rightIDs(later), m.c.rightIDs(could)
 		}
 		m.out.Kinds = append(m.out.Kinds, cell)
 	}
@@ -357,7 +371,7 @@ func (s *sheet) asked(what *deviceClass) *asked {
 
 // rights gives what the user may do on a device, and what lines would give at some time; nil where no line concerns both.
 // Both last until the next call.
-// possible are the rights that can be exercised on the device, as [Compiled.possible] finds them.
+// possible are the rights that can be exercised on the device, as [Compiled.exercisable] finds them.
 func (s *sheet) rights(what *deviceClass, possible rightSet) (given, hope rightSet) {
 	c, a := s.c, &s.question
 	a.what, a.point = what, 0
@@ -380,15 +394,12 @@ func (s *sheet) rights(what *deviceClass, possible rightSet) (given, hope rightS
 			s.hope[w] |= t.hope[i]
 		}
 	}
-	for w := range s.hope {
-		s.hope[w] &= possible[w]
-	}
 	_, barred := a.who.barred(a.at)
 	switch {
 	case barred || what.retired:
 		clear(s.set.given)
 	case c.directFirst && a.who.self != 0: // which lines count depends on the device
-		c.allowed(a, Circumstances{At: s.in.At, Context: s.in.Context}, possible, &s.set)
+		c.allowed(a, possible, &s.set)
 	default:
 		for w := range possible {
 			s.set.given[w] &= possible[w] &^ s.set.taken[w]

@@ -13,29 +13,36 @@ import (
 type Circumstances struct {
 	At      time.Time
 	Context Context
-	AnyTime bool           // also what will be allowed within 400 days of At
+	Degrees Degrees        // the zero value: Now alone
 	Right   policy.RightID // only this right; empty: every right
 }
 
-// Reach is all users, or all devices and points, on one side of what is allowed.
+// Reach is all users, or all devices and points, on one side of what is possible.
 type Reach[ID ~string] struct {
-	Total  int // how many pairs with at least one right
+	Total  int          // how many there are with at least one right
+	Totals [Now + 1]int // how many with at least one right of a degree
 	c      *Compiled
 	shares []share[ID]
 }
 
-// share is the members of one class, who have the same rights.
+// share is the members of one class, for whom the same is possible.
 type share[ID ~string] struct {
-	members roll[ID]
-	point   policy.PointID // of the one device of the class; empty: the devices themselves
-	rights  rightSet
+	members   roll[ID]
+	point     policy.PointID // of the one device of the class; empty: the devices themselves
+	prospects []Prospect     // by right
 }
 
 // Reached is one of a [Reach].
 type Reached[ID ~string] struct {
 	ID     ID
 	Point  policy.PointID
-	Rights []policy.RightID
+	Rights []Possibility
+}
+
+// Possibility is a right that is possible.
+type Possibility struct {
+	Right policy.RightID
+	Prospect
 }
 
 // Key orders what is reached: the id, or device/point.
@@ -47,9 +54,15 @@ func (r Reached[ID]) Key() string {
 }
 
 func (r *Reach[ID]) add(s share[ID]) {
-	s.rights = slices.Clone(s.rights)
 	r.shares = append(r.shares, s)
 	r.Total += s.members.size
+	var seen Degrees
+	for _, p := range s.prospects {
+		if p.Degree != Impossible && seen&(1<<p.Degree) == 0 {
+			seen = seen.With(p.Degree)
+			r.Totals[p.Degree] += s.members.size
+		}
+	}
 }
 
 // IDs lists all that are reached, in no order.
@@ -68,7 +81,7 @@ func (r *Reach[ID]) Page(after string, limit int) []Reached[ID] {
 	id, point, _ := strings.Cut(after, "/")
 	var out []Reached[ID]
 	for _, s := range r.shares {
-		rights := r.c.rightIDs(s.rights)
+		rights := r.c.possibilities(s.prospects)
 		for _, one := range s.members.from(ID(id), limit+1) {
 			if string(one) > id || string(one) == id && string(s.point) > point {
 				out = append(out, Reached[ID]{one, s.point, rights})
@@ -111,6 +124,17 @@ func (r roll[ID]) from(id ID, n int) []ID {
 	return out[:min(n, len(out))]
 }
 
+// possibilities names the rights that are possible.
+func (c *Compiled) possibilities(list []Prospect) []Possibility {
+	var out []Possibility
+	for i, p := range list {
+		if p.Degree != Impossible {
+			out = append(out, Possibility{c.rightList[i].id, p})
+		}
+	}
+	return out
+}
+
 func (c *Compiled) rightIDs(set rightSet) []policy.RightID {
 	out := []policy.RightID{}
 	for i := range c.rightList {
@@ -142,11 +166,11 @@ func (c *Compiled) UsersOf(device policy.DeviceID, point policy.PointID, in Circ
 	for _, s := range c.subjectsOn(a, wanted) {
 		classes.add(c.inverted().holders[s])
 	}
-	set := c.newSets()
+	look := c.survey(in, wanted)
 	for _, n := range classes.list {
 		a.who = c.users.classes.at(n)
-		if c.allowed(a, in, wanted, &set) {
-			out.add(share[policy.UserID]{members: *c.users.members.at(n), rights: set.given})
+		if prospects := look.prospects(a); prospects != nil {
+			out.add(share[policy.UserID]{*c.users.members.at(n), "", prospects})
 		}
 	}
 	return out, Granted
@@ -214,35 +238,37 @@ func (c *Compiled) devicesOf(who *userClass, in Circumstances) (*Reach[policy.De
 			}
 		}
 	}
-	set, whole := c.newSets(), make(rightSet, c.words)
+	look := c.survey(in, wanted)
 	for _, n := range classes.list {
 		a.what, a.point = c.devices.classes.at(n), 0
-		clear(whole)
-		if c.allowed(a, in, wanted, &set) {
-			copy(whole, set.given)
-			out.add(share[policy.DeviceID]{members: *c.devices.members.at(n), rights: set.given})
+		whole := look.prospects(a)
+		if whole != nil {
+			out.add(share[policy.DeviceID]{*c.devices.members.at(n), "", whole})
 		}
 		for i, t := range a.what.facts.points {
+			if a.point = t; t == 0 {
+				continue
+			}
 			// A point is told by itself where anything about it differs from its device.
-			if a.point = t; t != 0 && c.allowed(a, in, wanted, &set) && (!slices.Equal(set.given, whole) || in.AnyTime && c.differs(a, set.given)) {
-				out.add(share[policy.DeviceID]{members: *c.devices.members.at(n), point: a.what.facts.named.Points[i].ID, rights: set.given})
+			if own := look.prospects(a); own != nil && (!slices.EqualFunc(own, whole, Prospect.equal) || in.Degrees != 0 && c.differs(a, own)) {
+				out.add(share[policy.DeviceID]{*c.devices.members.at(n), a.what.facts.named.Points[i].ID, own})
 			}
 		}
 	}
 	return out, Granted
 }
 
-// differs tells whether a point has any of some rights at another time than its device.
-func (c *Compiled) differs(a *asked, rights rightSet) bool {
+// differs tells whether a point loses any right that it has now at another time than its device.
+func (c *Compiled) differs(a *asked, rights []Prospect) bool {
 	device, point := *a, *a
 	device.point = 0
-	for i := range c.rightList {
-		if !rights.has(i) {
+	for i, p := range rights {
+		if p.Degree != Now {
 			continue
 		}
 		device.right, point.right = i, i
 		until, _ := c.until(&device)
-		if own, _ := c.until(&point); !own.Equal(until) || c.decide(&device).Allowed != c.decide(&point).Allowed {
+		if own, _ := c.until(&point); !own.Equal(until) {
 			return true
 		}
 	}
@@ -282,10 +308,7 @@ func (c *Compiled) newSets() sets {
 }
 
 // allowed finds which of the wanted rights are allowed, all of them at once, and leaves them in set.given.
-func (c *Compiled) allowed(a *asked, in Circumstances, wanted rightSet, set *sets) bool {
-	if in.AnyTime {
-		return c.sometime(a, wanted, set)
-	}
+func (c *Compiled) allowed(a *asked, wanted rightSet, set *sets) bool {
 	clear(set.given)
 	clear(set.taken)
 	if _, barred := a.who.barred(a.at); barred || a.what.retired || !a.may() {
@@ -309,7 +332,7 @@ func (c *Compiled) allowed(a *asked, in Circumstances, wanted rightSet, set *set
 // settle takes away what is denied, not wanted, or ruled out by the device.
 func (c *Compiled) settle(a *asked, wanted rightSet, set *sets) bool {
 	possible := set.possible
-	c.possible(a.what, a.at, wanted, possible)
+	c.exercisable(a.what, a.at, wanted, possible)
 	left := uint64(0)
 	for i := range set.given {
 		set.given[i] &= possible[i] &^ set.taken[i]
@@ -318,8 +341,8 @@ func (c *Compiled) settle(a *asked, wanted rightSet, set *sets) bool {
 	return left != 0
 }
 
-// possible finds which of the wanted rights a device can have exercised on it at all: steps 4 and 5.
-func (c *Compiled) possible(what *deviceClass, at moment, wanted, into rightSet) {
+// exercisable finds which of the wanted rights a device can have exercised on it at all: steps 4 and 5.
+func (c *Compiled) exercisable(what *deviceClass, at moment, wanted, into rightSet) {
 	copy(into, wanted)
 	locked := what.lockout.holds(at)
 	for i := range c.rightList {
@@ -328,34 +351,4 @@ func (c *Compiled) possible(what *deviceClass, at moment, wanted, into rightSet)
 			into[i>>6] &^= 1 << (i & 63)
 		}
 	}
-}
-
-// sometime finds which of the wanted rights are allowed now or will be within 400 days.
-func (c *Compiled) sometime(a *asked, wanted rightSet, set *sets) bool {
-	clear(set.given)
-	if !a.may() {
-		return false
-	}
-	hope := make(rightSet, c.words)
-	for _, h := range a.who.held {
-		for _, n := range c.covering(h.subject, a, nil) {
-			if l := &c.lines[n]; !l.deny {
-				hope.addAll(l.rights)
-			}
-		}
-	}
-	some := false
-	for i := range c.rightList {
-		if !hope.has(i) || !wanted.has(i) {
-			continue
-		}
-		q := *a
-		q.right = i
-		_, changes := c.until(&q)
-		if changes || c.decide(&q).Allowed {
-			set.given.add(i)
-			some = true
-		}
-	}
-	return some
 }

@@ -2,7 +2,6 @@ package decision
 
 import (
 	"slices"
-	"time"
 
 	"sentier/internal/policy"
 )
@@ -12,45 +11,93 @@ type Use struct {
 	Grant   *policy.Grant
 	Line    int // from 0
 	Rights  []policy.RightID
-	Users   int  // whom it reaches at the instant
-	Devices int  // which it covers; for a site, only those in it
-	Force   bool // the grant is enabled and valid at the instant
+	Users   Tally // whom it reaches, by when it is in force for them
+	Devices int   // which it covers; for a place, only those in it
+	Prospect
 }
 
 // Uses lists the lines that make use of a grant, a role, a right, a schedule, a site, a device group or a user group: for
-// places those that cover any of their devices, for a user group those that reach its members.
-func (c *Compiled) Uses(t policy.Type, id string, at time.Time) []Use {
+// places those that cover any of their devices, for a user group those that reach its members. Its degrees tell when the line is in
+// force, whatever others do.
+func (c *Compiled) Uses(t policy.Type, id string, in Circumstances) []Use {
 	var out []Use
-	now := momentOf(at)
 	inside := c.inside(t, id)
 	for i := range c.lines {
 		l := &c.lines[i]
 		if !c.makesUse(l, t, id, inside) {
 			continue
 		}
-		use := Use{Grant: l.grant, Line: l.number, Rights: c.rightIDs(l.rights), Force: l.valid.holds(now)}
-		classes := newClassSet(c.users.classes.size)
+		use := Use{Grant: l.grant, Line: l.number, Rights: c.rightIDs(l.rights)}
+		classes := newClassSet(c.devices.classes.size)
+		for _, t := range l.on {
+			classes.add(c.inverted().covered[t])
+		}
+		var climates []climate
+		for _, n := range classes.list {
+			if inside == nil || inside[n] {
+				use.Devices += c.devices.members.at(n).size
+				if k := (climate{c.devices.classes.at(n).clock, c.devices.classes.at(n).facts.state}); !slices.Contains(climates, k) {
+					climates = append(climates, k)
+				}
+			}
+		}
+		classes = newClassSet(c.users.classes.size)
 		for _, s := range l.to {
 			classes.add(c.inverted().holders[s])
 		}
 		for _, n := range classes.list {
-			class := c.users.classes.at(n)
-			if _, barred := class.barred(now); !barred && slices.ContainsFunc(class.held, func(h held) bool { return h.period.holds(now) && slices.Contains(l.to, h.subject) }) {
-				use.Users += c.users.members.at(n).size
-			}
-		}
-		classes = newClassSet(c.devices.classes.size)
-		for _, t := range c.lineTargetKeys(l) {
-			classes.add(c.inverted().covered[t])
-		}
-		for _, n := range classes.list {
-			if inside == nil || inside[n] {
-				use.Devices += c.devices.members.at(n).size
+			if p := c.force(int32(i), c.users.classes.at(n), climates, in); p.Degree != Impossible {
+				use.Users[p.Degree] += c.users.members.at(n).size
+				if p.before(use.Prospect) {
+					use.Prospect = p
+				}
 			}
 		}
 		out = append(out, use)
 	}
 	return out
+}
+
+// before tells whether a prospect is nearer than another.
+func (p Prospect) before(o Prospect) bool {
+	return p.Degree > o.Degree || p.Degree == o.Degree && p.first < o.first
+}
+
+// force tells when a line is in force for users on devices of some climates: the nearest of them.
+func (c *Compiled) force(number int32, who *userClass, climates []climate, in Circumstances) Prospect {
+	l := c.lines[number]
+	var best Prospect
+	right := slices.IndexFunc(c.rightList, func(r rightInfo) bool { n, _ := c.right(r.id); return l.rights.has(n) })
+	if right < 0 {
+		return best
+	}
+	p := part{line: &l, number: number}
+	for _, h := range who.held {
+		if slices.Contains(l.to, h.subject) {
+			p.periods = append(p.periods, h.period)
+		}
+	}
+	for _, k := range climates {
+		// A device on which nothing but the line decides.
+		what := &deviceClass{clock: k.clock, facts: &deviceFacts{state: k.state}}
+		if kinds := c.rightList[right].kinds; len(kinds) > 0 {
+			what.facts.kind = kinds[0]
+		}
+		a := asked{who: who, what: what, at: momentOf(in.At), context: in.Context}
+		if l.ifs != nil && !stateMet(&l, &a) {
+			continue
+		}
+		l.deny, l.ifs = c.lines[number].deny, c.lines[number].ifs
+		met := l.ifs == nil || c.conditionsMet(&l, &a)
+		if l.deny = false; met { // in the circumstances that are given, known or not
+			l.ifs = nil
+		}
+		h := hand{c: c, who: who, what: what, parts: []part{p}}
+		if found := (&search{after: &h, right: right, had: -1, at: a.at, context: in.Context}).prospect(in.Degrees); found.before(best) {
+			best = found
+		}
+	}
+	return best
 }
 
 // inside marks the classes of devices in a site or a device group; nil for other types.
@@ -85,7 +132,7 @@ func (c *Compiled) makesUse(l *line, t policy.Type, id string, inside []bool) bo
 	case policy.UserGroups:
 		return slices.ContainsFunc(c.passesTo(policy.UserGroupID(id)), func(g policy.UserGroupID) bool { return slices.Contains(l.grant.To.Groups, g) })
 	case policy.Sites, policy.DeviceGroups:
-		return slices.ContainsFunc(c.lineTargetKeys(l), func(t target) bool {
+		return slices.ContainsFunc(l.on, func(t target) bool {
 			return slices.ContainsFunc(c.inverted().covered[t], func(n int32) bool { return inside[n] })
 		})
 	}

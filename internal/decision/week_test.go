@@ -56,8 +56,8 @@ func TestAGroupAmountsToWhatItsOnlyMemberHas(t *testing.T) {
 			t.Fatal(err)
 		}
 		c := decision.Compile(p)
-		for _, anyTime := range []bool{false, true} {
-			in := decision.Circumstances{At: probes[1], AnyTime: anyTime}
+		for _, degrees := range []decision.Degrees{0, decision.AllDegrees} {
+			in := decision.Circumstances{At: probes[1], Degrees: degrees}
 			mine, _ := c.DevicesOf("only", in)
 			ours, _ := c.DevicesOfGroup("g3", in)
 			if a, b := fmt.Sprint(mine.Page("", 100)), fmt.Sprint(ours.Page("", 100)); a != b {
@@ -84,18 +84,18 @@ func TestUsesCountWhomALineReachesAndWhatItCovers(t *testing.T) {
 		id string
 	}{{policy.Grants, "setpoints"}, {policy.Schedules, "day"}, {policy.Sites, "low"}, {policy.DeviceGroups, "old-wet"}, {policy.UserGroups, "crew"}, {policy.Rights, "setpoint"}, {policy.Grants, "old"}} {
 		text := ""
-		for _, u := range c.Uses(of.t, of.id, at) {
-			text += fmt.Sprintf("%s/%d %d×%d %t; ", u.Grant.ID, u.Line, u.Users, u.Devices, u.Force)
+		for _, u := range c.Uses(of.t, of.id, decision.Circumstances{At: at, Degrees: decision.AllDegrees}) {
+			text += fmt.Sprintf("%s/%d %d×%d %s; ", u.Grant.ID, u.Line, u.Users[1:], u.Devices, u.Degree)
 		}
 		got[of.t.String()+"/"+of.id] = text
 	}
 	for key, want := range map[string]string{
-		"grants/setpoints":      "setpoints/0 2×1 true; setpoints/1 2×4 true; ", // ana and dee; ben not yet, eli suspended
-		"schedules/day":         "setpoints/0 2×1 true; two-misses/1 1×5 true; ",
-		"device_groups/old-wet": "deny-control/0 2×1 true; ended/0 1×1 false; here-only/0 1×1 true; l1/0 1×1 true; l2/0 1×1 true; net/0 1×1 true; old/0 1×1 false; setpoints/1 2×1 true; two-misses/0 1×1 true; two-misses/1 1×1 true; ",
-		"user_groups/crew":      "deny-control/0 2×1 true; setpoints/0 2×1 true; setpoints/1 2×4 true; ",
-		"rights/setpoint":       "deny-control/0 2×1 true; deny-view/0 1×1 true; setpoints/0 2×1 true; ", // to deny control, or view, takes setpoint
-		"grants/old":            "old/0 1×4 false; ",
+		"grants/setpoints":      "setpoints/0 [0 1 2]×1 now; setpoints/1 [0 1 2]×4 now; ", // ana and dee; ben later, eli is suspended
+		"schedules/day":         "setpoints/0 [0 1 2]×1 now; two-misses/1 [0 0 0]×5 impossible; ",
+		"device_groups/old-wet": "deny-control/0 [0 1 2]×1 now; ended/0 [0 0 0]×1 impossible; here-only/0 [0 0 1]×1 now; l1/0 [0 0 1]×1 now; l2/0 [0 0 1]×1 now; net/0 [1 0 0]×1 if; old/0 [0 0 0]×1 impossible; setpoints/1 [0 1 2]×1 now; two-misses/0 [0 0 0]×1 impossible; two-misses/1 [0 0 0]×1 impossible; ",
+		"user_groups/crew":      "deny-control/0 [0 1 2]×1 now; setpoints/0 [0 1 2]×1 now; setpoints/1 [0 1 2]×4 now; ",
+		"rights/setpoint":       "deny-control/0 [0 1 2]×1 now; deny-view/0 [0 0 1]×1 now; setpoints/0 [0 1 2]×1 now; ", // to deny control, or view, takes setpoint
+		"grants/old":            "old/0 [0 0 0]×4 impossible; ",
 	} {
 		if got[key] != want {
 			t.Errorf("%s: %s\nwant %s", key, got[key], want)

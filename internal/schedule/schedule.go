@@ -228,6 +228,8 @@ type Timeline struct {
 	zone     *time.Location
 	last     atomic.Pointer[state]
 	began    atomic.Pointer[beginning]
+	looks    atomic.Int64          // since the last table was written
+	table    atomic.Pointer[table] // nil: none yet
 }
 
 type state struct {
@@ -263,6 +265,10 @@ func (t *Timeline) Open(at int64) bool {
 }
 
 func (t *Timeline) look(at int64) *state {
+	if s := t.ahead(at); s != nil {
+		t.last.Store(s)
+		return s
+	}
 	s := &state{from: at, until: Never, known: at + int64(Horizon/time.Second)}
 	t.schedule.Openings(t.zone, at, s.known, func(o Opening) bool {
 		s.open = o.From == at

@@ -18,7 +18,7 @@ import (
 type (
 	savingQuery struct { // of every change
 		Dry            bool   `query:"dry" description:"change nothing, and say what it would change"`
-		Impact         bool   `query:"impact" description:"on a dry run: say also who would gain and lose what now"`
+		Impact         bool   `query:"impact" description:"on a dry run: say also who would gain and lose what"`
 		Note           string `query:"note" description:"why, for the record of changes"`
 		IdempotencyKey string `header:"Idempotency-Key" description:"a repetition with the same key and body changes nothing more"`
 	}

@@ -14,18 +14,27 @@ import (
 	"sentier/internal/wire"
 )
 
+// degree is how possible something is.
+type degree string
+
+// Enum lists what it can be, for the description.
+func (degree) Enum() []any { return []any{"now", "later", "if"} }
+
 type (
+	possibleQuery struct { // of every question about what is possible
+		At           string   `query:"at" description:"RFC 3339, or a local time; left out: now"`
+		Degree       []degree `query:"degree" description:"how possible; several times for more; left out: all"`
+		IP           string   `query:"ip" description:"address that the request comes from"`
+		Place        string   `query:"place" description:"id of the site at which the user is"`
+		StrongSignIn *bool    `query:"strong_sign_in"`
+		Attended     *bool    `query:"attended"`
+	}
 	reachQuery struct {
-		ID           string `path:"id"`
-		At           string `query:"at" description:"RFC 3339, or a local time; left out: now"`
-		AnyTime      bool   `query:"any_time" description:"also what will be allowed within 400 days"`
-		Right        string `query:"right" description:"only this right"`
-		Limit        int    `query:"limit" minimum:"1" maximum:"1000"`
-		Cursor       string `query:"cursor"`
-		IP           string `query:"ip" description:"address that the request comes from"`
-		Place        string `query:"place" description:"id of the site at which the user is"`
-		StrongSignIn *bool  `query:"strong_sign_in"`
-		Attended     *bool  `query:"attended"`
+		ID string `path:"id"`
+		possibleQuery
+		Right  string `query:"right" description:"only this right"`
+		Limit  int    `query:"limit" minimum:"1" maximum:"1000"`
+		Cursor string `query:"cursor"`
 	}
 	deviceReachQuery struct {
 		reachQuery
@@ -34,7 +43,7 @@ type (
 	usesQuery struct {
 		Type string `path:"type"`
 		ID   string `path:"id"`
-		At   string `query:"at"`
+		possibleQuery
 	}
 )
 
@@ -56,9 +65,7 @@ func answer[In, Out any](ask func(*service.Service, service.Caller, In) (Out, er
 func (r *request) reachQuery() (q service.ReachQuery, err error) {
 	q = service.ReachQuery{At: r.QueryParam("at"), Right: r.QueryParam("right"), Point: r.QueryParam("point"), Cursor: r.QueryParam("cursor")}
 	q.Context.IP, q.Context.Place = r.QueryParam("ip"), r.QueryParam("place")
-	if q.AnyTime, err = r.flag("any_time"); err != nil {
-		return q, err
-	}
+	q.Degrees = r.QueryParams()["degree"]
 	for name, into := range map[string]**bool{"strong_sign_in": &q.Context.StrongSignIn, "attended": &q.Context.Attended} {
 		if r.QueryParam(name) == "" {
 			continue
@@ -113,7 +120,11 @@ func (s *Server) looks(r *request) error {
 }
 
 func (s *Server) uses(r *request) error {
-	list, err := s.service.Uses(r.caller, r.Param("type"), r.id(), r.QueryParam("at"))
+	q, err := r.reachQuery()
+	if err != nil {
+		return err
+	}
+	list, err := s.service.Uses(r.caller, r.Param("type"), r.id(), q)
 	if err != nil {
 		return err
 	}

@@ -23,7 +23,7 @@ func (s *Service) Check(c Caller, in wire.Check) (wire.Answer, error) {
 	}
 	hidden := s.hidden(st, c, q)
 	if hidden && in.At != "" { // not even by which clock it goes
-		at, err := s.circumstances(st, in.At, st.Policy.Settings().Zone, wire.Context{})
+		at, err := s.circumstances(st, in.At, st.Policy.Settings().Zone, wire.Context{}, nil)
 		if err != nil {
 			return wire.Answer{}, err
 		}

@@ -186,7 +186,7 @@ func (s *Service) Search(c Caller, what SearchFor, in *wire.Search) (wire.Search
 	if err != nil {
 		return out, err
 	}
-	in2 := decision.Circumstances{At: q.At, Context: q.Context, Right: q.Right}
+	in2 := decision.Circumstances{At: q.At, Context: q.Context, Right: q.Right} // now
 	switch what {
 	case SearchSubjects:
 		found, _ := st.Compiled.UsersOf(q.Device, q.Point, in2)

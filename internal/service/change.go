@@ -17,9 +17,9 @@ type step struct {
 	policy *policy.Policy
 	done   []policy.RecordChange
 
-	compiled *decision.Compiled // nil: not compiled yet
-	staged   *store.Staged      // nil: its rows are not laid ready
-	told     []wire.RecordChange      // what is told of it; nil: not written yet
+	compiled *decision.Compiled  // nil: not compiled yet
+	staged   *store.Staged       // nil: its rows are not laid ready
+	told     []wire.RecordChange // what is told of it; nil: not written yet
 }
 
 // onto gives a step that was worked out on one state as one of a later state: as if it had come first, and what the others did after it.

@@ -148,10 +148,15 @@ func (s *Service) lookAhead(c Caller, o *EditOptions, work func(now *State) (ste
 	}
 	out := wire.Saved{Revision: now.Revision.Number, Changes: translate.Changes(would.done)}
 	if o.Look && len(would.done) > 0 {
-		d := decision.Compare(now.Compiled, now.Compiled.Next(would.policy, would.done), would.done, decision.Circumstances{At: s.now()}, mostItems)
-		out.Impact = translate.Impact(would.policy, d)
+		out.Impact = s.impact(c, now.Compiled, now.Compiled.Next(would.policy, would.done), would.done)
 	}
 	return out, nil
+}
+
+// impact tells who gains and loses what between two policies.
+func (s *Service) impact(c Caller, before, after *decision.Compiled, done []policy.RecordChange) *wire.Impact {
+	at := s.now().UTC().Truncate(time.Microsecond)
+	return wording.Accepted(c.Language).Impact(after.Policy(), decision.Compare(before, after, done, decision.Circumstances{At: at}, mostItems), at)
 }
 
 // repetition finds the answer to an earlier request with the same key. A request that changed nothing left no
@@ -276,7 +281,7 @@ func (s *Service) Edit(ctx context.Context, c Caller, edits wire.Edits, o EditOp
 		}
 		var out []policy.Change
 		for i := range read {
-			changes, err := s.changesOf(now, &edits.Changes[i], read[i], &o)
+			changes, err := s.changesOf(c, now, &edits.Changes[i], read[i], &o)
 			if err != nil {
 				return nil, placed(err, fmt.Sprintf("changes[%d]", i), only)
 			}
@@ -287,7 +292,7 @@ func (s *Service) Edit(ctx context.Context, c Caller, edits wire.Edits, o EditOp
 }
 
 // removeAlong removes a record with its mentions, and looks whether somebody would gain anything by it.
-func (s *Service) removeAlong(now *State, t policy.Type, e wire.Edit, o *EditOptions) ([]policy.Change, error) {
+func (s *Service) removeAlong(c Caller, now *State, t policy.Type, e wire.Edit, o *EditOptions) ([]policy.Change, error) {
 	changes := now.Policy.Along(t, e.ID)
 	next, done, err := now.Policy.Apply(changes)
 	if err != nil {
@@ -299,8 +304,7 @@ func (s *Service) removeAlong(now *State, t policy.Type, e wire.Edit, o *EditOpt
 	case e.Accept:
 		o.Note = strings.TrimPrefix(o.Note+"; gains accepted: "+wording.English.Loosened(reasons), "; ")
 	default:
-		d := decision.Compare(now.Compiled, now.Compiled.Next(next, done), done, decision.Circumstances{At: s.now()}, mostItems)
-		return nil, &GainsError{reasons, translate.Impact(next, d)}
+		return nil, &GainsError{reasons, s.impact(c, now.Compiled, now.Compiled.Next(next, done), done)}
 	}
 	return changes, nil
 }
@@ -362,13 +366,13 @@ func readEdit(e *wire.Edit) (policy.Change, error) {
 }
 
 // changesOf gives the changes that an edit comes to, which is read already.
-func (s *Service) changesOf(now *State, e *wire.Edit, read policy.Change, o *EditOptions) ([]policy.Change, error) {
+func (s *Service) changesOf(c Caller, now *State, e *wire.Edit, read policy.Change, o *EditOptions) ([]policy.Change, error) {
 	_, there := now.Policy.Get(read.Type, read.ID)
 	switch {
 	case read.Op == copyOp:
 		return copyRecord(now.Policy, read.Type, *e)
 	case read.Op == policy.Remove && e.Along && there:
-		return s.removeAlong(now, read.Type, *e, o)
+		return s.removeAlong(c, now, read.Type, *e, o)
 	case read.Op == policy.Patch && !there && o.of != nil:
 		return nil, ErrNotFound
 	}

@@ -62,7 +62,7 @@ func (e *ExistsError) Unwrap() error {
 // GainsError is that a removal with its mentions would give somebody something: "Removing with its mentions".
 type GainsError struct {
 	Reasons []policy.Loosening
-	Impact  *wire.Impact // who would gain what now; there may be more at other times
+	Impact  *wire.Impact // who would gain what
 }
 
 func (e *GainsError) Error() string { return e.In(wording.English) }

@@ -128,7 +128,7 @@ func advice(c *decision.Compiled, q decision.Question, until time.Time, words wo
 		if err != nil {
 			return out, err
 		}
-		item := wire.Advise{Kind: string(a.Kind), Else: a.Else, Impact: *translate.Impact(c.Policy(), a.Impact), Changes: translate.Changes(done), Edits: a.Changes}
+		item := wire.Advise{Kind: string(a.Kind), Else: a.Else, Impact: *words.Impact(c.Policy(), a.Impact, q.At), Changes: translate.Changes(done), Edits: a.Changes}
 		item.Text = words.Advice(c.Policy(), q, a)
 		out.Items = append(out.Items, item)
 	}

@@ -18,16 +18,16 @@ import (
 
 // ReachQuery asks for a page of a reach.
 type ReachQuery struct {
-	At      string // RFC 3339 or local; empty: now
-	AnyTime bool
-	Right   string // empty: every right
-	Point   string // of a device
-	Limit   int    // 0: DefaultPage
+	At      string   // RFC 3339 or local; empty: now
+	Degrees []string // now, later, if; empty: all that is possible
+	Right   string   // empty: every right
+	Point   string   // of a device
+	Limit   int      // 0: DefaultPage
 	Cursor  string
 	Context wire.Context
 }
 
-// Reach tells what a user or a user group reaches, or who reaches a device or point.
+// Reach tells what is possible: what a user or a user group reaches, or who reaches a device or point.
 func (s *Service) Reach(c Caller, typeName, id string, q ReachQuery) (wire.Reach, error) {
 	st := s.State()
 	about := policy.UserID("")
@@ -37,16 +37,16 @@ func (s *Service) Reach(c Caller, typeName, id string, q ReachQuery) (wire.Reach
 	if err := s.may(st, c, Ask, about); err != nil {
 		return wire.Reach{}, err
 	}
-	return s.reach(st, typeName, id, q)
+	return s.reach(st, c, typeName, id, q)
 }
 
-func (s *Service) reach(st *State, typeName, id string, q ReachQuery) (wire.Reach, error) {
+func (s *Service) reach(st *State, c Caller, typeName, id string, q ReachQuery) (wire.Reach, error) {
 	t, _ := policy.TypeNamed(typeName)
 	r, ok := st.Policy.Get(t, id)
 	if !ok {
 		return wire.Reach{}, ErrNotFound
 	}
-	place := cursorOf("reach", typeName, id, q.At, q.AnyTime, q.Right, q.Point, q.Context)
+	place := cursorOf("reach", typeName, id, q.At, q.Degrees, q.Right, q.Point, q.Context)
 	after, err := place.read("cursor", q.Cursor)
 	if err != nil {
 		return wire.Reach{}, err
@@ -62,13 +62,13 @@ func (s *Service) reach(st *State, typeName, id string, q ReachQuery) (wire.Reac
 	if d, ok := r.(*policy.Device); ok {
 		zone = decision.SiteZone(st.Policy, d.Site)
 	}
-	in, err := s.circumstances(st, q.At, zone, q.Context)
+	in, err := s.circumstances(st, q.At, zone, q.Context, q.Degrees)
 	if err != nil {
 		return wire.Reach{}, err
 	}
-	in.AnyTime, in.Right = q.AnyTime, policy.RightID(q.Right)
-	v := &reachView{st: st, in: in, place: place, out: wire.Reach{
-		Of: wire.Ref{Type: typeName, ID: id, Name: r.Title()}, At: in.At, Zone: zone, AnyTime: q.AnyTime, Revision: st.Revision.Number, Items: []wire.Reached{},
+	in.Right = policy.RightID(q.Right)
+	v := &reachView{st: st, in: in, words: wording.Accepted(c.Language), place: place, out: wire.Reach{
+		Of: wire.Ref{Type: typeName, ID: id, Name: r.Title()}, At: in.At, Zone: zone, Degrees: degreesOf(in.Degrees), Revision: st.Revision.Number, Items: []wire.Reached{},
 	}}
 	switch t {
 	case policy.Users:
@@ -92,8 +92,8 @@ func pageError(limit int) error {
 	return Wrong("limit", "%d is out of range: a page has 1 to %d records", limit, MaxPage)
 }
 
-// circumstances reads an instant and a context.
-func (s *Service) circumstances(st *State, at, zone string, in wire.Context) (decision.Circumstances, error) {
+// circumstances reads an instant, a context and which degrees are asked for.
+func (s *Service) circumstances(st *State, at, zone string, in wire.Context, degrees []string) (decision.Circumstances, error) {
 	loc, err := policy.LoadZone(zone)
 	if err != nil {
 		return decision.Circumstances{}, Wrong("zone", "%v", err)
@@ -107,25 +107,48 @@ func (s *Service) circumstances(st *State, at, zone string, in wire.Context) (de
 			return decision.Circumstances{}, Wrong("at", "%v", err)
 		}
 	}
-	return decision.Circumstances{At: q.At, Context: q.Context}, nil
+	out := decision.Circumstances{At: q.At, Context: q.Context}
+	for _, word := range degrees {
+		d, ok := decision.DegreeNamed(word)
+		if !ok {
+			return out, Wrong("degree", "%q is no degree: write now, later or if", word)
+		}
+		out.Degrees = out.Degrees.With(d)
+	}
+	if len(degrees) == 0 {
+		out.Degrees = decision.AllDegrees
+	}
+	return out, nil
+}
+
+// degreesOf lists the degrees of a set, the nearest first.
+func degreesOf(set decision.Degrees) []string {
+	var out []string
+	for _, d := range []decision.Degree{decision.Now, decision.Later, decision.If} {
+		if set.Has(d) {
+			out = append(out, d.String())
+		}
+	}
+	return out
 }
 
 // reachView fills a page of a reach with names, ends and ways.
 type reachView struct {
 	st    *State
 	in    decision.Circumstances
+	words wording.Catalogue
 	group policy.UserGroupID // of which it is asked; empty: a user or a device
 	place cursor
 	out   wire.Reach
 }
 
 func (v *reachView) devices(user policy.UserID, found *decision.Reach[policy.DeviceID], reason decision.Reason, q ReachQuery) (wire.Reach, error) {
-	if err := v.begin(found.Total, reason, q); err != nil {
+	if err := v.begin(found.Total, found.Totals, reason, q); err != nil {
 		return v.out, err
 	}
 	for _, r := range found.Page(q.Cursor, q.Limit) {
 		d, _ := policy.Find[*policy.Device](v.st.Policy, string(r.ID))
-		item := wire.Reached{ID: r.Key(), Name: pointName(d, r.Point), Site: string(d.Site)}
+		item := wire.Reached{ID: r.Key(), Name: wording.PointName(v.st.Policy, r.ID, r.Point), Site: string(d.Site)}
 		v.rights(&item, r.Rights, decision.Question{User: user, Device: r.ID, Point: r.Point})
 		v.out.Items = append(v.out.Items, item)
 	}
@@ -134,10 +157,10 @@ func (v *reachView) devices(user policy.UserID, found *decision.Reach[policy.Dev
 }
 
 func (v *reachView) users(device policy.DeviceID, point policy.PointID, found *decision.Reach[policy.UserID], reason decision.Reason, q ReachQuery) (wire.Reach, error) {
-	if d, _ := policy.Find[*policy.Device](v.st.Policy, string(device)); point != "" && d != nil {
-		v.out.Of.ID, v.out.Of.Name = string(device)+"/"+string(point), pointName(d, point)
+	if point != "" {
+		v.out.Of.ID, v.out.Of.Name = string(device)+"/"+string(point), wording.PointName(v.st.Policy, device, point)
 	}
-	if err := v.begin(found.Total, reason, q); err != nil {
+	if err := v.begin(found.Total, found.Totals, reason, q); err != nil {
 		return v.out, err
 	}
 	for _, r := range found.Page(q.Cursor, q.Limit) {
@@ -150,27 +173,14 @@ func (v *reachView) users(device policy.DeviceID, point policy.PointID, found *d
 	return v.out, nil
 }
 
-func pointName(d *policy.Device, point policy.PointID) string {
-	if point == "" {
-		return d.Title()
-	}
-	name := string(point)
-	for _, p := range d.Points {
-		if p.ID == point && p.Name != "" {
-			name = p.Name
-		}
-	}
-	return d.Title() + " / " + name
-}
-
-func (v *reachView) begin(total int, reason decision.Reason, q ReachQuery) error {
+func (v *reachView) begin(total int, totals [decision.Now + 1]int, reason decision.Reason, q ReachQuery) error {
 	switch reason {
 	case decision.UnknownRight:
 		return Wrong("right", "there is no right %q", q.Right)
 	case decision.UnknownPoint:
 		return Wrong("point", "the device has no point %q", q.Point)
 	}
-	v.out.Total = total
+	v.out.Total, v.out.Totals = total, wording.Totals(totals)
 	return nil
 }
 
@@ -180,20 +190,27 @@ func (v *reachView) end(q ReachQuery) {
 	}
 }
 
-// rights tells each right with its end, and the shortest way to the one that reaches furthest.
-func (v *reachView) rights(item *wire.Reached, rights []policy.RightID, q decision.Question) {
-	q.At, q.Context = v.in.At, v.in.Context
-	item.Rights = []wire.ReachedRight{}
-	for _, id := range rights {
-		q.Right = id
+// rights tells each right that is possible, and the shortest way to the nearest of them; others where theirs is another.
+func (v *reachView) rights(item *wire.Reached, rights []decision.Possibility, q decision.Question) {
+	item.Rights = []wire.PossibleRight{}
+	best := -1
+	for i, x := range rights {
+		q.Right, q.At, q.Context = x.Right, x.First(), x.Given.In(v.in.Context)
 		a := v.explain(q)
-		r := wire.ReachedRight{ID: string(id), Name: v.name(policy.Rights, string(id)), Allowed: a.Allowed}
-		if !a.Until.IsZero() {
-			r.Until = &a.Until
-		}
+		r := v.words.Possible(v.st.Policy, x, v.in.At, a.Until, a.Because[0].Times)
+		r.Through = v.through(a.Because[0])
 		item.Rights = append(item.Rights, r)
-		if a.Allowed && (item.Through == nil || id == policy.Control) {
-			item.Through = v.through(a.Because[0])
+		if best < 0 || x.Degree > rights[best].Degree || x.Degree == rights[best].Degree && x.Right == policy.Control {
+			best = i
+		}
+	}
+	if best < 0 {
+		return
+	}
+	item.Through = item.Rights[best].Through
+	for i := range item.Rights {
+		if slices.Equal(item.Rights[i].Through, item.Through) {
+			item.Rights[i].Through = nil
 		}
 	}
 }
@@ -226,19 +243,12 @@ func (s *Service) Seen(ctx context.Context, c Caller, id string, q ReachQuery) (
 			return wire.Seen{}, err
 		}
 	}
-	q.AnyTime = true
-	reach, err := s.reach(st, policy.Users.String(), id, q)
+	reach, err := s.reach(st, c, policy.Users.String(), id, q)
 	if err != nil {
 		return wire.Seen{}, err
 	}
 	out := wire.Seen{User: reach.Of, Reach: reach, Groups: []wire.Ref{}, Whom: []wire.Named{}}
-	in, err := s.circumstances(st, q.At, st.Policy.Settings().Zone, q.Context)
-	if err != nil {
-		return wire.Seen{}, err
-	}
-	now, _ := st.Compiled.DevicesOf(policy.UserID(id), in)
-	out.Now = now.Total
-	for _, g := range st.Compiled.Groups(policy.UserID(id), in.At) {
+	for _, g := range st.Compiled.Groups(policy.UserID(id), reach.At) {
 		out.Groups = append(out.Groups, wire.Ref{Type: "user_groups", ID: string(g), Name: st.Policy.Title(policy.UserGroups, string(g))})
 	}
 	for m := range policy.Each[*policy.Mandate](st.Policy) {
@@ -249,7 +259,7 @@ func (s *Service) Seen(ctx context.Context, c Caller, id string, q ReachQuery) (
 		}
 	}
 	u, _ := policy.Find[*policy.User](st.Policy, id)
-	out.Text = wording.Accepted(c.Language).Seen(u, out, in.At)
+	out.Text = wording.Accepted(c.Language).Seen(u, out)
 	if id != string(c.User) {
 		err = s.store.AddLook(ctx, store.Look{At: s.now().UTC(), By: string(c.User), UserID: id})
 	}
@@ -270,19 +280,24 @@ func (s *Service) Looks(ctx context.Context, c Caller) ([]wire.Look, error) {
 }
 
 // Uses lists the lines of grants that make use of a record.
-func (s *Service) Uses(c Caller, typeName, id, at string) ([]wire.Use, error) {
+func (s *Service) Uses(c Caller, typeName, id string, q ReachQuery) ([]wire.Use, error) {
 	r, err := s.Get(c, typeName, id)
 	if err != nil {
 		return nil, err
 	}
 	st := s.State()
-	in, err := s.circumstances(st, at, st.Policy.Settings().Zone, wire.Context{})
+	in, err := s.circumstances(st, q.At, st.Policy.Settings().Zone, q.Context, q.Degrees)
 	if err != nil {
 		return nil, err
 	}
+	words := wording.Accepted(c.Language)
 	out := []wire.Use{}
-	for _, u := range st.Compiled.Uses(r.Type(), id, in.At) {
-		use := wire.Use{Grant: wire.Named{ID: string(u.Grant.ID), Name: u.Grant.Title()}, Line: u.Line, Effect: string(u.Grant.Effect), Users: u.Users, Devices: u.Devices, Force: u.Force, Rights: []string{}}
+	for _, u := range st.Compiled.Uses(r.Type(), id, in) {
+		use := wire.Use{Grant: wire.Named{ID: string(u.Grant.ID), Name: u.Grant.Title()}, Line: u.Line, Effect: string(u.Grant.Effect), Users: wording.Totals(u.Users), Devices: u.Devices, Rights: []string{}}
+		if u.Degree != decision.Impossible {
+			first := u.First()
+			use.Degree, use.Until, use.Circumstances, use.Text = u.Degree.String(), &first, wording.Given(u.Given), words.Circumstances(st.Policy, u.Given, nil)
+		}
 		for _, right := range u.Rights {
 			use.Rights = append(use.Rights, st.Policy.Title(policy.Rights, string(right)))
 		}
@@ -298,11 +313,10 @@ func (s *Service) Matrix(c Caller, q wire.MatrixQuestion) (wire.Matrix, error) {
 	if err := s.may(st, c, Read, ""); err != nil {
 		return wire.Matrix{}, err
 	}
-	in, err := s.circumstances(st, q.At, zone, q.Context)
+	in, err := s.circumstances(st, q.At, zone, q.Context, q.Degree)
 	if err != nil {
 		return wire.Matrix{}, err
 	}
-	in.AnyTime = q.AnyTime
 	out := wire.Matrix{At: in.At, Zone: zone, Revision: st.Revision.Number}
 	if out.Rows, out.RowsOf, err = s.axis(c, st, q.Rows, "rows", policy.Users, policy.UserGroups); err != nil {
 		return out, err
@@ -335,7 +349,7 @@ func (s *Service) Matrix(c Caller, q wire.MatrixQuestion) (wire.Matrix, error) {
 		out.Cells = [][]int32{}
 	}
 	for _, k := range m.Kinds {
-		out.Kinds = append(out.Kinds, wire.Cell{Rights: texts(k.Rights), Some: texts(k.Some), Later: texts(k.Later)})
+		out.Kinds = append(out.Kinds, wire.Cell{Rights: texts(k.Rights), Some: texts(k.Some), Later: texts(k.Later), If: texts(k.If)})
 	}
 	return out, nil
 }

@@ -12,11 +12,12 @@ type Reach struct {
 	Of       Ref       `json:"of" description:"whom or what it was asked of"`
 	At       time.Time `json:"at"`
 	Zone     string    `json:"zone" description:"IANA zone in which its times are best told"`
-	AnyTime  bool      `json:"any_time" description:"also what will be allowed within 400 days"`
+	Degrees  []string  `json:"degrees" description:"those that were asked for"`
 	Revision uint64    `json:"revision"`
 	Barred   string    `json:"barred,omitempty" description:"why nothing at all is allowed, such as user_suspended"`
 	Items    []Reached `json:"items"`
 	Total    int       `json:"total" description:"how many there are on all pages"`
+	Totals   Totals    `json:"totals" description:"how many have something of each degree"`
 	Next     string    `json:"next,omitempty" description:"cursor of the next page"`
 }
 
@@ -29,19 +30,38 @@ type Ref struct {
 
 // Reached is one device, point or user of a [Reach].
 type Reached struct {
-	ID      string         `json:"id" description:"of a user, or of a device, or device/point"`
-	Name    string         `json:"name"`
-	Site    string         `json:"site,omitempty" description:"id of a device's site"`
-	Rights  []ReachedRight `json:"rights"`
-	Through []Ref          `json:"through,omitempty" description:"the shortest way: groups, then the grant"`
+	ID      string          `json:"id" description:"of a user, or of a device, or device/point"`
+	Name    string          `json:"name"`
+	Site    string          `json:"site,omitempty" description:"id of a device's site"`
+	Rights  []PossibleRight `json:"rights"`
+	Through []Ref           `json:"through,omitempty" description:"the shortest way to what is nearest: groups, then the grant"`
 }
 
-// ReachedRight is one right of what is reached.
-type ReachedRight struct {
-	ID      string     `json:"id"`
-	Name    string     `json:"name"`
-	Allowed bool       `json:"allowed" description:"false: not now, but later"`
-	Until   *time.Time `json:"until" description:"when allowed changes; null: not within 400 days"`
+// PossibleRight is a right that is possible, and how far it is.
+type PossibleRight struct {
+	ID            string         `json:"id"`
+	Name          string         `json:"name"`
+	Degree        string         `json:"degree" enum:"now,later,if" description:"now: in the circumstances given; later: within 400 days in the same; if: at some time in others"`
+	Until         *time.Time     `json:"until" description:"for now the end of it, null: not within 400 days; otherwise the first instant at which it is allowed, in the circumstances told"`
+	Circumstances *Circumstances `json:"circumstances,omitempty" description:"for if: the fewest values that must be given"`
+	When          string         `json:"when,omitempty" enum:"at,later" description:"for if: whether it holds at the instant asked about, or only later"`
+	Text          string         `json:"text,omitempty" description:"what it takes, in words"`
+	Through       []Ref          `json:"through,omitempty" description:"the shortest way, where it is another than that of the item"`
+}
+
+// Circumstances are values that must be given for something to be allowed: any of the networks, any of the places.
+type Circumstances struct {
+	IP           []string `json:"ip,omitempty" description:"networks: an address in any of them"`
+	Place        []string `json:"place,omitempty" description:"ids of sites: any of them, or one below"`
+	StrongSignIn *bool    `json:"strong_sign_in,omitempty"`
+	Attended     *bool    `json:"attended,omitempty"`
+}
+
+// Totals counts by degree: how many have something in each.
+type Totals struct {
+	Now   int `json:"now"`
+	Later int `json:"later"`
+	If    int `json:"if"`
 }
 
 // Seen is the service as a user would meet it: what they reach now and later, and why nothing where it is nothing.
@@ -49,7 +69,6 @@ type Seen struct {
 	User   Ref     `json:"user"`
 	Text   string  `json:"text" description:"in words: how much, or why nothing"`
 	Groups []Ref   `json:"groups" description:"the groups that the user is in now"`
-	Now    int     `json:"now" description:"how many devices and points are reached now"`
 	Whom   []Named `json:"whom" description:"owners, whom to ask"`
 	Reach  Reach   `json:"reach"`
 }
@@ -63,22 +82,25 @@ type Look struct {
 
 // Use is a line of a grant that makes use of a record.
 type Use struct {
-	Grant   Named    `json:"grant"`
-	Line    int      `json:"line" description:"number of the line, from 0"`
-	Effect  string   `json:"effect" enum:"allow,deny"`
-	Rights  []string `json:"rights" description:"names of the rights that it gives or takes, with what follows from them"`
-	Users   int      `json:"users" description:"how many it reaches at the instant"`
-	Devices int      `json:"devices" description:"how many it covers"`
-	Force   bool     `json:"force" description:"the grant is in force at the instant"`
+	Grant         Named          `json:"grant"`
+	Line          int            `json:"line" description:"number of the line, from 0"`
+	Effect        string         `json:"effect" enum:"allow,deny"`
+	Rights        []string       `json:"rights" description:"names of the rights that it gives or takes, with what follows from them"`
+	Users         Totals         `json:"users" description:"how many it reaches, by when it is in force for them"`
+	Devices       int            `json:"devices" description:"how many it covers"`
+	Degree        string         `json:"degree,omitempty" enum:"now,later,if" description:"when it is in force for anybody; left out: never"`
+	Until         *time.Time     `json:"until,omitempty" description:"the first instant at which it is"`
+	Circumstances *Circumstances `json:"circumstances,omitempty"`
+	Text          string         `json:"text,omitempty" description:"what it takes, in words"`
 }
 
 // MatrixQuestion asks for a matrix.
 type MatrixQuestion struct {
-	Rows    Axis    `json:"rows"`
-	Columns Axis    `json:"columns"`
-	At      string  `json:"at,omitempty" description:"RFC 3339, or a local time of the settings' zone; left out: now"`
-	Context Context `json:"context,omitzero"`
-	AnyTime bool    `json:"any_time,omitempty" description:"tell also what is allowed at other times"`
+	Rows    Axis     `json:"rows"`
+	Columns Axis     `json:"columns"`
+	At      string   `json:"at,omitempty" description:"RFC 3339, or a local time of the settings' zone; left out: now"`
+	Context Context  `json:"context,omitzero"`
+	Degree  []string `json:"degree,omitempty" description:"which degrees are told: now, later, if; left out: all"`
 }
 
 // Axis selects the rows or the columns of a matrix, up to 1,000: those named, or those that a list of the type
@@ -107,7 +129,8 @@ type Matrix struct {
 type Cell struct {
 	Rights []string `json:"rights" description:"on all that is in the column"`
 	Some   []string `json:"some,omitempty" description:"on some of it, but not on all"`
-	Later  []string `json:"later,omitempty" description:"not now, but at another time"`
+	Later  []string `json:"later,omitempty" description:"on none of it now, but on some of it within 400 days"`
+	If     []string `json:"if,omitempty" description:"on none of it now or later, but on some of it in other circumstances"`
 }
 
 // WeekQuestion asks how an answer will run.
@@ -208,21 +231,42 @@ type Advise struct {
 	Changes []RecordChange  `json:"changes" description:"what they do to records"`
 }
 
-// Impact is who gains and loses what by a change, at one instant.
+// Impact is who gains and loses what by a change: now, within 400 days and in other circumstances. Nobody gains or loses anything only where
+// all its counts are 0.
 type Impact struct {
-	Gained  int          `json:"gained" description:"rights of users on devices"`
-	Lost    int          `json:"lost"`
-	Users   int          `json:"users" description:"users who gain or lose anything"`
-	Devices int          `json:"devices" description:"devices on which anybody does"`
-	Items   []Difference `json:"items" description:"the first of them"`
+	Mandates []MandateDifference `json:"mandates" description:"who may do more or less with the service itself"`
+	Gained   Tally               `json:"gained" description:"rights of users on devices and points"`
+	Lost     Tally               `json:"lost"`
+	Users    int                 `json:"users" description:"users who gain or lose anything"`
+	Devices  int                 `json:"devices" description:"devices on which anybody does"`
+	Items    []Difference        `json:"items" description:"the first of them, what concerns control before the others"`
+	More     int                 `json:"more" description:"how many are not among the items"`
 }
 
-// Difference is what one user gains and loses on one device.
+// Tally counts rights of users on devices, each in the first degree in which something changes.
+type Tally struct {
+	All   int `json:"all"`
+	Now   int `json:"now"`
+	Later int `json:"later"`
+	If    int `json:"if"`
+}
+
+// MandateDifference is that somebody holds a mandate after a change, or holds it no more.
+type MandateDifference struct {
+	User    Named     `json:"user"`
+	Mandate Named     `json:"mandate"`
+	Role    string    `json:"role" enum:"owner,delegate,auditor,enforcement"`
+	Gained  bool      `json:"gained" description:"false: it is lost"`
+	Degree  string    `json:"degree" enum:"now,later"`
+	Until   time.Time `json:"until" description:"the first instant at which it is so"`
+}
+
+// Difference is what one user gains and loses on one device, or on a point where that differs from its device.
 type Difference struct {
-	User   Named    `json:"user"`
-	Device Named    `json:"device"`
-	Gained []string `json:"gained,omitempty"`
-	Lost   []string `json:"lost,omitempty"`
+	User   Named           `json:"user"`
+	Device Named           `json:"device"`
+	Gained []PossibleRight `json:"gained,omitempty"`
+	Lost   []PossibleRight `json:"lost,omitempty"`
 }
 
 // Evaluations is a request for many decisions of the OpenID AuthZEN Authorization API 1.0. What an evaluation leaves

@@ -122,7 +122,7 @@ type Saved struct {
 	Revision uint64         `json:"revision" description:"the revision that holds it, or that it was compared with"`
 	ID       string         `json:"id,omitempty" description:"of the record that was added"`
 	Changes  []RecordChange `json:"changes"`
-	Impact   *Impact        `json:"impact,omitempty" description:"who would gain and lose what now, where it was asked for"`
+	Impact   *Impact        `json:"impact,omitempty" description:"who would gain and lose what, where it was asked for"`
 	Tag      string         `json:"-"` // entity tag of the one record that was changed, in the version that this change made
 }
 
@@ -135,6 +135,7 @@ type Imported struct {
 	Changed  int            `json:"changed" description:"records that the file changes"`
 	Same     int            `json:"same" description:"rows that change nothing by themselves"`
 	Changes  []RecordChange `json:"changes,omitempty" description:"the first of the changes"`
+	Impact   *Impact        `json:"impact,omitempty" description:"who would gain and lose what, where it was asked for"`
 }
 
 // Progress is how far a request with an Idempotency-Key is.

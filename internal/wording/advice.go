@@ -3,7 +3,6 @@ package wording
 import (
 	"strconv"
 	"strings"
-	"time"
 
 	"sentier/internal/decision"
 	"sentier/internal/policy"
@@ -47,11 +46,12 @@ func (c Catalogue) Loosened(list []policy.Loosening) string {
 }
 
 // Seen says how much a user reaches, or why it is nothing.
-func (c Catalogue) Seen(u *policy.User, s wire.Seen, at time.Time) string {
+func (c Catalogue) Seen(u *policy.User, s wire.Seen) string {
 	var groups []string
 	for _, g := range s.Groups {
 		groups = append(groups, g.Name)
 	}
+	totals := s.Reach.Totals
 	key := "seen.some"
 	switch {
 	case s.Reach.Barred != "":
@@ -60,10 +60,10 @@ func (c Catalogue) Seen(u *policy.User, s wire.Seen, at time.Time) string {
 		key = "seen.no_group"
 	case s.Reach.Total == 0:
 		key = "seen.nothing"
-	case s.Now == s.Reach.Total:
-		key = "seen.same"
-	case s.Now == 0:
-		key = "seen.later"
+	case totals.Later+totals.If == 0:
+		key = "seen.now"
+	case totals.Now == 0:
+		key = "seen.not_now"
 	}
-	return c.Say(key, "user", u.Title(), "now", strconv.Itoa(s.Now), "all", strconv.Itoa(s.Reach.Total), "groups", strings.Join(groups, ", "))
+	return c.Say(key, "user", u.Title(), "now", strconv.Itoa(totals.Now), "later", strconv.Itoa(totals.Later), "if", strconv.Itoa(totals.If), "groups", strings.Join(groups, ", "))
 }

@@ -18,9 +18,17 @@ export type Advice = Schemas["Advice"];
 export type Advise = Schemas["Advise"];
 export type AdviceQuestion = Schemas["AdviceQuestion"];
 export type Impact = Schemas["Impact"];
+export type PossibleRight = Schemas["PossibleRight"];
 export type { Refused };
 
-export type ReachQuery = { at?: string; any_time?: boolean; right?: string; limit?: number; cursor?: string; point?: string };
+export type ReachQuery = Schemas["Context"] & {
+  at?: string;
+  degree?: ("now" | "later" | "if")[];
+  right?: string;
+  limit?: number;
+  cursor?: string;
+  point?: string;
+};
 
 /** reach reads a page of what is reached from a user or group, or of who reaches a device. */
 export const reach = (type: string, id: string, query: ReachQuery) =>

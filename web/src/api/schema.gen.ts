@@ -438,7 +438,7 @@ export interface paths {
                 query?: {
                     /** @description change nothing, and say what it would change */
                     dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what now */
+                    /** @description on a dry run: say also who would gain and lose what */
                     impact?: boolean;
                     /** @description why, for the record of changes */
                     note?: string;
@@ -531,7 +531,7 @@ export interface paths {
                 query?: {
                     /** @description change nothing, and say what it would change */
                     dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what now */
+                    /** @description on a dry run: say also who would gain and lose what */
                     impact?: boolean;
                     /** @description why, for the record of changes */
                     note?: string;
@@ -582,7 +582,7 @@ export interface paths {
                 query?: {
                     /** @description change nothing, and say what it would change */
                     dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what now */
+                    /** @description on a dry run: say also who would gain and lose what */
                     impact?: boolean;
                     /** @description why, for the record of changes */
                     note?: string;
@@ -634,7 +634,7 @@ export interface paths {
                 query?: {
                     /** @description change nothing, and say what it would change */
                     dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what now */
+                    /** @description on a dry run: say also who would gain and lose what */
                     impact?: boolean;
                     /** @description why, for the record of changes */
                     note?: string;
@@ -738,7 +738,7 @@ export interface paths {
                 query?: {
                     /** @description change nothing, and say what it would change */
                     dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what now */
+                    /** @description on a dry run: say also who would gain and lose what */
                     impact?: boolean;
                     /** @description why, for the record of changes */
                     note?: string;
@@ -927,7 +927,7 @@ export interface paths {
                 query?: {
                     /** @description change nothing, and say what it would change */
                     dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what now */
+                    /** @description on a dry run: say also who would gain and lose what */
                     impact?: boolean;
                     /** @description why, for the record of changes */
                     note?: string;
@@ -1020,7 +1020,7 @@ export interface paths {
                 query?: {
                     /** @description change nothing, and say what it would change */
                     dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what now */
+                    /** @description on a dry run: say also who would gain and lose what */
                     impact?: boolean;
                     /** @description why, for the record of changes */
                     note?: string;
@@ -1071,7 +1071,7 @@ export interface paths {
                 query?: {
                     /** @description change nothing, and say what it would change */
                     dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what now */
+                    /** @description on a dry run: say also who would gain and lose what */
                     impact?: boolean;
                     /** @description why, for the record of changes */
                     note?: string;
@@ -1123,7 +1123,7 @@ export interface paths {
                 query?: {
                     /** @description change nothing, and say what it would change */
                     dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what now */
+                    /** @description on a dry run: say also who would gain and lose what */
                     impact?: boolean;
                     /** @description why, for the record of changes */
                     note?: string;
@@ -1179,7 +1179,7 @@ export interface paths {
                 query?: {
                     /** @description change nothing, and say what it would change */
                     dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what now */
+                    /** @description on a dry run: say also who would gain and lose what */
                     impact?: boolean;
                     /** @description why, for the record of changes */
                     note?: string;
@@ -1232,7 +1232,7 @@ export interface paths {
                 query?: {
                     /** @description change nothing, and say what it would change */
                     dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what now */
+                    /** @description on a dry run: say also who would gain and lose what */
                     impact?: boolean;
                     /** @description why, for the record of changes */
                     note?: string;
@@ -1375,7 +1375,7 @@ export interface paths {
                 query?: {
                     /** @description change nothing, and say what it would change */
                     dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what now */
+                    /** @description on a dry run: say also who would gain and lose what */
                     impact?: boolean;
                     /** @description why, for the record of changes */
                     note?: string;
@@ -1468,7 +1468,7 @@ export interface paths {
                 query?: {
                     /** @description change nothing, and say what it would change */
                     dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what now */
+                    /** @description on a dry run: say also who would gain and lose what */
                     impact?: boolean;
                     /** @description why, for the record of changes */
                     note?: string;
@@ -1519,7 +1519,7 @@ export interface paths {
                 query?: {
                     /** @description change nothing, and say what it would change */
                     dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what now */
+                    /** @description on a dry run: say also who would gain and lose what */
                     impact?: boolean;
                     /** @description why, for the record of changes */
                     note?: string;
@@ -1571,7 +1571,7 @@ export interface paths {
                 query?: {
                     /** @description change nothing, and say what it would change */
                     dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what now */
+                    /** @description on a dry run: say also who would gain and lose what */
                     impact?: boolean;
                     /** @description why, for the record of changes */
                     note?: string;
@@ -1674,7 +1674,7 @@ export interface paths {
                 query?: {
                     /** @description change nothing, and say what it would change */
                     dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what now */
+                    /** @description on a dry run: say also who would gain and lose what */
                     impact?: boolean;
                     /** @description why, for the record of changes */
                     note?: string;
@@ -1727,7 +1727,7 @@ export interface paths {
                 query?: {
                     /** @description change nothing, and say what it would change */
                     dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what now */
+                    /** @description on a dry run: say also who would gain and lose what */
                     impact?: boolean;
                     /** @description why, for the record of changes */
                     note?: string;
@@ -1788,7 +1788,7 @@ export interface paths {
                 query?: {
                     /** @description change nothing, and say what it would change */
                     dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what now */
+                    /** @description on a dry run: say also who would gain and lose what */
                     impact?: boolean;
                     /** @description why, for the record of changes */
                     note?: string;
@@ -1841,7 +1841,7 @@ export interface paths {
                 query?: {
                     /** @description change nothing, and say what it would change */
                     dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what now */
+                    /** @description on a dry run: say also who would gain and lose what */
                     impact?: boolean;
                     /** @description why, for the record of changes */
                     note?: string;
@@ -2028,7 +2028,7 @@ export interface paths {
                 query?: {
                     /** @description change nothing, and say what it would change */
                     dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what now */
+                    /** @description on a dry run: say also who would gain and lose what */
                     impact?: boolean;
                     /** @description why, for the record of changes */
                     note?: string;
@@ -2121,7 +2121,7 @@ export interface paths {
                 query?: {
                     /** @description change nothing, and say what it would change */
                     dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what now */
+                    /** @description on a dry run: say also who would gain and lose what */
                     impact?: boolean;
                     /** @description why, for the record of changes */
                     note?: string;
@@ -2172,7 +2172,7 @@ export interface paths {
                 query?: {
                     /** @description change nothing, and say what it would change */
                     dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what now */
+                    /** @description on a dry run: say also who would gain and lose what */
                     impact?: boolean;
                     /** @description why, for the record of changes */
                     note?: string;
@@ -2224,7 +2224,7 @@ export interface paths {
                 query?: {
                     /** @description change nothing, and say what it would change */
                     dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what now */
+                    /** @description on a dry run: say also who would gain and lose what */
                     impact?: boolean;
                     /** @description why, for the record of changes */
                     note?: string;
@@ -2362,7 +2362,7 @@ export interface paths {
                 query?: {
                     /** @description change nothing, and say what it would change */
                     dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what now */
+                    /** @description on a dry run: say also who would gain and lose what */
                     impact?: boolean;
                     /** @description why, for the record of changes */
                     note?: string;
@@ -2455,7 +2455,7 @@ export interface paths {
                 query?: {
                     /** @description change nothing, and say what it would change */
                     dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what now */
+                    /** @description on a dry run: say also who would gain and lose what */
                     impact?: boolean;
                     /** @description why, for the record of changes */
                     note?: string;
@@ -2506,7 +2506,7 @@ export interface paths {
                 query?: {
                     /** @description change nothing, and say what it would change */
                     dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what now */
+                    /** @description on a dry run: say also who would gain and lose what */
                     impact?: boolean;
                     /** @description why, for the record of changes */
                     note?: string;
@@ -2558,7 +2558,7 @@ export interface paths {
                 query?: {
                     /** @description change nothing, and say what it would change */
                     dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what now */
+                    /** @description on a dry run: say also who would gain and lose what */
                     impact?: boolean;
                     /** @description why, for the record of changes */
                     note?: string;
@@ -2741,7 +2741,7 @@ export interface paths {
                 query?: {
                     /** @description change nothing, and say what it would change */
                     dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what now */
+                    /** @description on a dry run: say also who would gain and lose what */
                     impact?: boolean;
                     /** @description why, for the record of changes */
                     note?: string;
@@ -2834,7 +2834,7 @@ export interface paths {
                 query?: {
                     /** @description change nothing, and say what it would change */
                     dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what now */
+                    /** @description on a dry run: say also who would gain and lose what */
                     impact?: boolean;
                     /** @description why, for the record of changes */
                     note?: string;
@@ -2885,7 +2885,7 @@ export interface paths {
                 query?: {
                     /** @description change nothing, and say what it would change */
                     dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what now */
+                    /** @description on a dry run: say also who would gain and lose what */
                     impact?: boolean;
                     /** @description why, for the record of changes */
                     note?: string;
@@ -2937,7 +2937,7 @@ export interface paths {
                 query?: {
                     /** @description change nothing, and say what it would change */
                     dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what now */
+                    /** @description on a dry run: say also who would gain and lose what */
                     impact?: boolean;
                     /** @description why, for the record of changes */
                     note?: string;
@@ -3210,7 +3210,7 @@ export interface paths {
                 query?: {
                     /** @description change nothing, and say what it would change */
                     dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what now */
+                    /** @description on a dry run: say also who would gain and lose what */
                     impact?: boolean;
                     /** @description why, for the record of changes */
                     note?: string;
@@ -3411,18 +3411,18 @@ export interface paths {
                 query?: {
                     /** @description RFC 3339, or a local time; left out: now */
                     at?: string;
-                    /** @description also what will be allowed within 400 days */
-                    any_time?: boolean;
-                    /** @description only this right */
-                    right?: string;
-                    limit?: number;
-                    cursor?: string;
+                    /** @description how possible; several times for more; left out: all */
+                    degree?: components["schemas"]["Degree"][];
                     /** @description address that the request comes from */
                     ip?: string;
                     /** @description id of the site at which the user is */
                     place?: string;
                     strong_sign_in?: null | boolean;
                     attended?: null | boolean;
+                    /** @description only this right */
+                    right?: string;
+                    limit?: number;
+                    cursor?: string;
                     /** @description of the device */
                     point?: string;
                 };
@@ -3475,18 +3475,18 @@ export interface paths {
                 query?: {
                     /** @description RFC 3339, or a local time; left out: now */
                     at?: string;
-                    /** @description also what will be allowed within 400 days */
-                    any_time?: boolean;
-                    /** @description only this right */
-                    right?: string;
-                    limit?: number;
-                    cursor?: string;
+                    /** @description how possible; several times for more; left out: all */
+                    degree?: components["schemas"]["Degree"][];
                     /** @description address that the request comes from */
                     ip?: string;
                     /** @description id of the site at which the user is */
                     place?: string;
                     strong_sign_in?: null | boolean;
                     attended?: null | boolean;
+                    /** @description only this right */
+                    right?: string;
+                    limit?: number;
+                    cursor?: string;
                 };
                 header?: never;
                 path: {
@@ -3537,18 +3537,18 @@ export interface paths {
                 query?: {
                     /** @description RFC 3339, or a local time; left out: now */
                     at?: string;
-                    /** @description also what will be allowed within 400 days */
-                    any_time?: boolean;
-                    /** @description only this right */
-                    right?: string;
-                    limit?: number;
-                    cursor?: string;
+                    /** @description how possible; several times for more; left out: all */
+                    degree?: components["schemas"]["Degree"][];
                     /** @description address that the request comes from */
                     ip?: string;
                     /** @description id of the site at which the user is */
                     place?: string;
                     strong_sign_in?: null | boolean;
                     attended?: null | boolean;
+                    /** @description only this right */
+                    right?: string;
+                    limit?: number;
+                    cursor?: string;
                 };
                 header?: never;
                 path: {
@@ -3601,7 +3601,7 @@ export interface paths {
                 query?: {
                     /** @description change nothing, and say what it would change */
                     dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what now */
+                    /** @description on a dry run: say also who would gain and lose what */
                     impact?: boolean;
                     /** @description why, for the record of changes */
                     note?: string;
@@ -3696,7 +3696,7 @@ export interface paths {
                 query?: {
                     /** @description change nothing, and say what it would change */
                     dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what now */
+                    /** @description on a dry run: say also who would gain and lose what */
                     impact?: boolean;
                     /** @description why, for the record of changes */
                     note?: string;
@@ -3789,7 +3789,7 @@ export interface paths {
                 query?: {
                     /** @description change nothing, and say what it would change */
                     dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what now */
+                    /** @description on a dry run: say also who would gain and lose what */
                     impact?: boolean;
                     /** @description why, for the record of changes */
                     note?: string;
@@ -3840,7 +3840,7 @@ export interface paths {
                 query?: {
                     /** @description change nothing, and say what it would change */
                     dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what now */
+                    /** @description on a dry run: say also who would gain and lose what */
                     impact?: boolean;
                     /** @description why, for the record of changes */
                     note?: string;
@@ -3892,7 +3892,7 @@ export interface paths {
                 query?: {
                     /** @description change nothing, and say what it would change */
                     dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what now */
+                    /** @description on a dry run: say also who would gain and lose what */
                     impact?: boolean;
                     /** @description why, for the record of changes */
                     note?: string;
@@ -4030,7 +4030,7 @@ export interface paths {
                 query?: {
                     /** @description change nothing, and say what it would change */
                     dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what now */
+                    /** @description on a dry run: say also who would gain and lose what */
                     impact?: boolean;
                     /** @description why, for the record of changes */
                     note?: string;
@@ -4123,7 +4123,7 @@ export interface paths {
                 query?: {
                     /** @description change nothing, and say what it would change */
                     dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what now */
+                    /** @description on a dry run: say also who would gain and lose what */
                     impact?: boolean;
                     /** @description why, for the record of changes */
                     note?: string;
@@ -4174,7 +4174,7 @@ export interface paths {
                 query?: {
                     /** @description change nothing, and say what it would change */
                     dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what now */
+                    /** @description on a dry run: say also who would gain and lose what */
                     impact?: boolean;
                     /** @description why, for the record of changes */
                     note?: string;
@@ -4226,7 +4226,7 @@ export interface paths {
                 query?: {
                     /** @description change nothing, and say what it would change */
                     dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what now */
+                    /** @description on a dry run: say also who would gain and lose what */
                     impact?: boolean;
                     /** @description why, for the record of changes */
                     note?: string;
@@ -4364,7 +4364,7 @@ export interface paths {
                 query?: {
                     /** @description change nothing, and say what it would change */
                     dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what now */
+                    /** @description on a dry run: say also who would gain and lose what */
                     impact?: boolean;
                     /** @description why, for the record of changes */
                     note?: string;
@@ -4457,7 +4457,7 @@ export interface paths {
                 query?: {
                     /** @description change nothing, and say what it would change */
                     dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what now */
+                    /** @description on a dry run: say also who would gain and lose what */
                     impact?: boolean;
                     /** @description why, for the record of changes */
                     note?: string;
@@ -4508,7 +4508,7 @@ export interface paths {
                 query?: {
                     /** @description change nothing, and say what it would change */
                     dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what now */
+                    /** @description on a dry run: say also who would gain and lose what */
                     impact?: boolean;
                     /** @description why, for the record of changes */
                     note?: string;
@@ -4560,7 +4560,7 @@ export interface paths {
                 query?: {
                     /** @description change nothing, and say what it would change */
                     dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what now */
+                    /** @description on a dry run: say also who would gain and lose what */
                     impact?: boolean;
                     /** @description why, for the record of changes */
                     note?: string;
@@ -4662,18 +4662,18 @@ export interface paths {
                 query?: {
                     /** @description RFC 3339, or a local time; left out: now */
                     at?: string;
-                    /** @description also what will be allowed within 400 days */
-                    any_time?: boolean;
-                    /** @description only this right */
-                    right?: string;
-                    limit?: number;
-                    cursor?: string;
+                    /** @description how possible; several times for more; left out: all */
+                    degree?: components["schemas"]["Degree"][];
                     /** @description address that the request comes from */
                     ip?: string;
                     /** @description id of the site at which the user is */
                     place?: string;
                     strong_sign_in?: null | boolean;
                     attended?: null | boolean;
+                    /** @description only this right */
+                    right?: string;
+                    limit?: number;
+                    cursor?: string;
                 };
                 header?: never;
                 path: {
@@ -5030,7 +5030,7 @@ export interface paths {
                 query?: {
                     /** @description change nothing, and say what it would change */
                     dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what now */
+                    /** @description on a dry run: say also who would gain and lose what */
                     impact?: boolean;
                     /** @description why, for the record of changes */
                     note?: string;
@@ -5163,7 +5163,7 @@ export interface paths {
                 query?: {
                     /** @description change nothing, and say what it would change */
                     dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what now */
+                    /** @description on a dry run: say also who would gain and lose what */
                     impact?: boolean;
                     /** @description why, for the record of changes */
                     note?: string;
@@ -5259,7 +5259,7 @@ export interface paths {
                 query?: {
                     /** @description change nothing, and say what it would change */
                     dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what now */
+                    /** @description on a dry run: say also who would gain and lose what */
                     impact?: boolean;
                     /** @description why, for the record of changes */
                     note?: string;
@@ -5352,7 +5352,7 @@ export interface paths {
                 query?: {
                     /** @description change nothing, and say what it would change */
                     dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what now */
+                    /** @description on a dry run: say also who would gain and lose what */
                     impact?: boolean;
                     /** @description why, for the record of changes */
                     note?: string;
@@ -5403,7 +5403,7 @@ export interface paths {
                 query?: {
                     /** @description change nothing, and say what it would change */
                     dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what now */
+                    /** @description on a dry run: say also who would gain and lose what */
                     impact?: boolean;
                     /** @description why, for the record of changes */
                     note?: string;
@@ -5455,7 +5455,7 @@ export interface paths {
                 query?: {
                     /** @description change nothing, and say what it would change */
                     dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what now */
+                    /** @description on a dry run: say also who would gain and lose what */
                     impact?: boolean;
                     /** @description why, for the record of changes */
                     note?: string;
@@ -5721,7 +5721,7 @@ export interface paths {
                 query?: {
                     /** @description change nothing, and say what it would change */
                     dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what now */
+                    /** @description on a dry run: say also who would gain and lose what */
                     impact?: boolean;
                     /** @description why, for the record of changes */
                     note?: string;
@@ -5814,7 +5814,7 @@ export interface paths {
                 query?: {
                     /** @description change nothing, and say what it would change */
                     dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what now */
+                    /** @description on a dry run: say also who would gain and lose what */
                     impact?: boolean;
                     /** @description why, for the record of changes */
                     note?: string;
@@ -5865,7 +5865,7 @@ export interface paths {
                 query?: {
                     /** @description change nothing, and say what it would change */
                     dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what now */
+                    /** @description on a dry run: say also who would gain and lose what */
                     impact?: boolean;
                     /** @description why, for the record of changes */
                     note?: string;
@@ -5917,7 +5917,7 @@ export interface paths {
                 query?: {
                     /** @description change nothing, and say what it would change */
                     dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what now */
+                    /** @description on a dry run: say also who would gain and lose what */
                     impact?: boolean;
                     /** @description why, for the record of changes */
                     note?: string;
@@ -5973,7 +5973,7 @@ export interface paths {
                 query?: {
                     /** @description change nothing, and say what it would change */
                     dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what now */
+                    /** @description on a dry run: say also who would gain and lose what */
                     impact?: boolean;
                     /** @description why, for the record of changes */
                     note?: string;
@@ -6026,7 +6026,7 @@ export interface paths {
                 query?: {
                     /** @description change nothing, and say what it would change */
                     dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what now */
+                    /** @description on a dry run: say also who would gain and lose what */
                     impact?: boolean;
                     /** @description why, for the record of changes */
                     note?: string;
@@ -6169,7 +6169,7 @@ export interface paths {
                 query?: {
                     /** @description change nothing, and say what it would change */
                     dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what now */
+                    /** @description on a dry run: say also who would gain and lose what */
                     impact?: boolean;
                     /** @description why, for the record of changes */
                     note?: string;
@@ -6262,7 +6262,7 @@ export interface paths {
                 query?: {
                     /** @description change nothing, and say what it would change */
                     dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what now */
+                    /** @description on a dry run: say also who would gain and lose what */
                     impact?: boolean;
                     /** @description why, for the record of changes */
                     note?: string;
@@ -6313,7 +6313,7 @@ export interface paths {
                 query?: {
                     /** @description change nothing, and say what it would change */
                     dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what now */
+                    /** @description on a dry run: say also who would gain and lose what */
                     impact?: boolean;
                     /** @description why, for the record of changes */
                     note?: string;
@@ -6365,7 +6365,7 @@ export interface paths {
                 query?: {
                     /** @description change nothing, and say what it would change */
                     dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what now */
+                    /** @description on a dry run: say also who would gain and lose what */
                     impact?: boolean;
                     /** @description why, for the record of changes */
                     note?: string;
@@ -6512,7 +6512,16 @@ export interface paths {
         get: {
             parameters: {
                 query?: {
+                    /** @description RFC 3339, or a local time; left out: now */
                     at?: string;
+                    /** @description how possible; several times for more; left out: all */
+                    degree?: components["schemas"]["Degree"][];
+                    /** @description address that the request comes from */
+                    ip?: string;
+                    /** @description id of the site at which the user is */
+                    place?: string;
+                    strong_sign_in?: null | boolean;
+                    attended?: null | boolean;
                 };
                 header?: never;
                 path: {
@@ -6978,7 +6987,9 @@ export interface components {
             to?: string;
         };
         Cell: {
-            /** @description not now, but at another time */
+            /** @description on none of it now or later, but on some of it in other circumstances */
+            if?: string[];
+            /** @description on none of it now, but on some of it within 400 days */
             later?: string[];
             /** @description on all that is in the column */
             rights: string[];
@@ -7006,6 +7017,14 @@ export interface components {
              * @example tomas.field
              */
             user?: string;
+        };
+        Circumstances: {
+            attended?: null | boolean;
+            /** @description networks: an address in any of them */
+            ip?: string[];
+            /** @description ids of sites: any of them, or one below */
+            place?: string[];
+            strong_sign_in?: null | boolean;
         };
         ClockChange: {
             after: string;
@@ -7066,6 +7085,8 @@ export interface components {
             /** Format: date-time */
             until: string;
         };
+        /** @enum {string} */
+        Degree: "now" | "later" | "if";
         Device: {
             address?: string;
             id: string;
@@ -7088,8 +7109,8 @@ export interface components {
         };
         Difference: {
             device: components["schemas"]["Named"];
-            gained?: string[];
-            lost?: string[];
+            gained?: components["schemas"]["PossibleRight"][];
+            lost?: components["schemas"]["PossibleRight"][];
             user: components["schemas"]["Named"];
         };
         Edit: {
@@ -7217,11 +7238,15 @@ export interface components {
         Impact: {
             /** @description devices on which anybody does */
             devices: number;
-            /** @description rights of users on devices */
-            gained: number;
-            /** @description the first of them */
+            /** @description rights of users on devices and points */
+            gained: components["schemas"]["Tally"];
+            /** @description the first of them, what concerns control before the others */
             items: components["schemas"]["Difference"][];
-            lost: number;
+            lost: components["schemas"]["Tally"];
+            /** @description who may do more or less with the service itself */
+            mandates: components["schemas"]["MandateDifference"][];
+            /** @description how many are not among the items */
+            more: number;
             /** @description users who gain or lose anything */
             users: number;
         };
@@ -7232,6 +7257,8 @@ export interface components {
             changed: number;
             /** @description the first of the changes */
             changes?: components["schemas"]["RecordChange"][];
+            /** @description who would gain and lose what, where it was asked for */
+            impact?: components["schemas"]["Impact"];
             revision: number;
             rows: number;
             /** @description rows that change nothing by themselves */
@@ -7370,6 +7397,21 @@ export interface components {
             to?: components["schemas"]["Holders"];
             valid?: components["schemas"]["Span"];
         };
+        MandateDifference: {
+            /** @enum {string} */
+            degree: "now" | "later";
+            /** @description false: it is lost */
+            gained: boolean;
+            mandate: components["schemas"]["Named"];
+            /** @enum {string} */
+            role: "owner" | "delegate" | "auditor" | "enforcement";
+            /**
+             * Format: date-time
+             * @description the first instant at which it is so
+             */
+            until: string;
+            user: components["schemas"]["Named"];
+        };
         Match: {
             kinds?: string[];
             sites?: string[];
@@ -7396,12 +7438,12 @@ export interface components {
             zone: string;
         };
         MatrixQuestion: {
-            /** @description tell also what is allowed at other times */
-            any_time?: boolean;
             /** @description RFC 3339, or a local time of the settings' zone; left out: now */
             at?: string;
             columns: components["schemas"]["Axis"];
             context?: components["schemas"]["Context"];
+            /** @description which degrees are told: now, later, if; left out: all */
+            degree?: string[];
             rows: components["schemas"]["Axis"];
         };
         Mention: {
@@ -7448,6 +7490,31 @@ export interface components {
             id: string;
             name?: string;
         };
+        PossibleRight: {
+            /** @description for if: the fewest values that must be given */
+            circumstances?: components["schemas"]["Circumstances"];
+            /**
+             * @description now: in the circumstances given; later: within 400 days in the same; if: at some time in others
+             * @enum {string}
+             */
+            degree: "now" | "later" | "if";
+            id: string;
+            name: string;
+            /** @description what it takes, in words */
+            text?: string;
+            /** @description the shortest way, where it is another than that of the item */
+            through?: components["schemas"]["Ref"][];
+            /**
+             * Format: date-time
+             * @description for now the end of it, null: not within 400 days; otherwise the first instant at which it is allowed, in the circumstances told
+             */
+            until: null | string;
+            /**
+             * @description for if: whether it holds at the instant asked about, or only later
+             * @enum {string}
+             */
+            when?: "at" | "later";
+        };
         Problem: {
             current?: unknown;
             detail?: string;
@@ -7471,12 +7538,12 @@ export interface components {
             state: "running" | "done" | "nothing";
         };
         Reach: {
-            /** @description also what will be allowed within 400 days */
-            any_time: boolean;
             /** Format: date-time */
             at: string;
             /** @description why nothing at all is allowed, such as user_suspended */
             barred?: string;
+            /** @description those that were asked for */
+            degrees: string[];
             items: components["schemas"]["Reached"][];
             /** @description cursor of the next page */
             next?: string;
@@ -7485,6 +7552,8 @@ export interface components {
             revision: number;
             /** @description how many there are on all pages */
             total: number;
+            /** @description how many have something of each degree */
+            totals: components["schemas"]["Totals"];
             /** @description IANA zone in which its times are best told */
             zone: string;
         };
@@ -7492,22 +7561,11 @@ export interface components {
             /** @description of a user, or of a device, or device/point */
             id: string;
             name: string;
-            rights: components["schemas"]["ReachedRight"][];
+            rights: components["schemas"]["PossibleRight"][];
             /** @description id of a device's site */
             site?: string;
-            /** @description the shortest way: groups, then the grant */
+            /** @description the shortest way to what is nearest: groups, then the grant */
             through?: components["schemas"]["Ref"][];
-        };
-        ReachedRight: {
-            /** @description false: not now, but later */
-            allowed: boolean;
-            id: string;
-            name: string;
-            /**
-             * Format: date-time
-             * @description when allowed changes; null: not within 400 days
-             */
-            until: null | string;
         };
         RecordChange: {
             fields?: components["schemas"]["FieldChange"][];
@@ -7539,7 +7597,7 @@ export interface components {
             changes: components["schemas"]["RecordChange"][];
             /** @description of the record that was added */
             id?: string;
-            /** @description who would gain and lose what now, where it was asked for */
+            /** @description who would gain and lose what, where it was asked for */
             impact?: components["schemas"]["Impact"];
             /** @description the revision that holds it, or that it was compared with */
             revision: number;
@@ -7598,8 +7656,6 @@ export interface components {
         Seen: {
             /** @description the groups that the user is in now */
             groups: components["schemas"]["Ref"][];
-            /** @description how many devices and points are reached now */
-            now: number;
             reach: components["schemas"]["Reach"];
             /** @description in words: how much, or why nothing */
             text: string;
@@ -7673,6 +7729,12 @@ export interface components {
             /** Format: date-time */
             until: string;
         };
+        Tally: {
+            all: number;
+            if: number;
+            later: number;
+            now: number;
+        };
         To: {
             everyone?: boolean;
             groups?: string[];
@@ -7695,6 +7757,11 @@ export interface components {
             secret?: string;
             user: string;
         };
+        Totals: {
+            if: number;
+            later: number;
+            now: number;
+        };
         Trail: {
             /** @enum {string} */
             effect: "allow" | "deny";
@@ -7707,19 +7774,30 @@ export interface components {
             text: string;
         };
         Use: {
+            circumstances?: components["schemas"]["Circumstances"];
+            /**
+             * @description when it is in force for anybody; left out: never
+             * @enum {string}
+             */
+            degree?: "now" | "later" | "if";
             /** @description how many it covers */
             devices: number;
             /** @enum {string} */
             effect: "allow" | "deny";
-            /** @description the grant is in force at the instant */
-            force: boolean;
             grant: components["schemas"]["Named"];
             /** @description number of the line, from 0 */
             line: number;
             /** @description names of the rights that it gives or takes, with what follows from them */
             rights: string[];
-            /** @description how many it reaches at the instant */
-            users: number;
+            /** @description what it takes, in words */
+            text?: string;
+            /**
+             * Format: date-time
+             * @description the first instant at which it is
+             */
+            until?: null | string;
+            /** @description how many it reaches, by when it is in force for them */
+            users: components["schemas"]["Totals"];
         };
         User: {
             email?: string;

@@ -7,6 +7,9 @@ import { say } from "../words";
 export const circumstances = ["ip", "place", "strong", "attended"] as const;
 export type Circumstances = Record<(typeof circumstances)[number], string>;
 
+/** unknown is that nothing is known of them. */
+export const unknown: Circumstances = { ip: "", place: "", strong: "", attended: "" };
+
 const tri = (v: string) => (v === "yes" ? true : v === "no" ? false : undefined);
 
 /** contextOf says circumstances as the service is asked. */

@@ -1,34 +1,79 @@
-import type { Impact } from "../api/reach";
+import type { Impact, PossibleRight } from "../api/reach";
+import { DegreeMark, degrees } from "../ui/degree";
 import { RecordLink } from "../ui/record-link";
-import { number, say } from "../words";
+import { number, say, timeFormat } from "../words";
 
-/** ImpactView says who would gain and lose what by a change, now. */
-export function ImpactView({ impact }: { impact: Impact }) {
-  if (impact.gained + impact.lost === 0) return <p className="mt-1 text-soft">{say("console.impact.none")}</p>;
+/** ImpactView says who would gain and lose what by a change: mandates first, then what concerns control, in all three degrees. */
+export function ImpactView({ impact, most = 8 }: { impact: Impact; most?: number }) {
+  const nothing = impact.gained.all + impact.lost.all === 0;
+  const rest = impact.more + Math.max(0, impact.items.length - most);
   return (
     <div className="mt-1" data-impact>
-      <p className="tabular-nums">
-        <span className="font-semibold text-holds">+{number(impact.gained)}</span> {say("console.impact.gained")}{" "}
-        <span className="font-semibold text-closes">−{number(impact.lost)}</span> {say("console.impact.lost")}
-        <span className="text-soft"> {say("console.impact.of", { users: number(impact.users), devices: number(impact.devices) })}</span>
-      </p>
+      {impact.mandates.map((m) => (
+        <p key={`${m.user.id} ${m.mandate.id} ${m.gained}`} className="font-semibold">
+          {say(m.gained ? "console.impact.mandate_gained" : "console.impact.mandate_lost", { user: m.user.name, role: say(`console.mandate.${m.role}`) })}
+        </p>
+      ))}
+      {nothing && <p className="text-soft">{say("console.impact.none")}</p>}
+      {!nothing && (
+        <>
+          <Counts sign="+" word="gained" of={impact.gained} />
+          <Counts sign="−" word="lost" of={impact.lost} />
+          <p className="text-soft">{say("console.impact.of", { users: number(impact.users), devices: number(impact.devices) })}</p>
+        </>
+      )}
       <ul className="mt-1 text-[0.86rem]">
-        {impact.items.slice(0, 8).map((d) => (
+        {impact.items.slice(0, most).map((d) => (
           <li key={`${d.user.id} ${d.device.id}`} className="break-words">
-            <RecordLink type="users" id={d.user.id} name={d.user.name} /> · <RecordLink type="devices" id={d.device.id} name={d.device.name} />:{" "}
+            <RecordLink type="users" id={d.user.id} name={d.user.name} /> ·{" "}
+            <RecordLink type="devices" id={d.device.id.split("/")[0] ?? ""} name={d.device.name} />
+            {say("console.colon")}
             {d.gained?.map((r) => (
-              <span key={r} className="mr-1 text-holds">
-                +{r}
-              </span>
+              <RightOf key={r.id} sign="+" right={r} />
             ))}
             {d.lost?.map((r) => (
-              <span key={r} className="mr-1 text-closes">
-                −{r}
-              </span>
+              <RightOf key={r.id} sign="−" right={r} />
             ))}
           </li>
         ))}
       </ul>
+      {rest > 0 && <p className="text-[0.86rem] text-soft">{say("console.impact.more", { n: number(rest) })}</p>}
     </div>
+  );
+}
+
+function Counts({ sign, word, of }: { sign: string; word: "gained" | "lost"; of: Impact["gained"] }) {
+  if (of.all === 0) return null;
+  return (
+    <p className="flex flex-wrap items-baseline gap-x-2 tabular-nums">
+      <span className={`font-semibold ${word === "gained" ? "text-holds" : "text-closes"}`}>
+        {sign}
+        {number(of.all)} {say(`console.impact.${word}`)}
+      </span>
+      {degrees
+        .filter((d) => of[d] > 0)
+        .map((d) => (
+          <span key={d} className="inline-flex items-baseline gap-1">
+            {number(of[d])} <DegreeMark degree={d} />
+          </span>
+        ))}
+    </p>
+  );
+}
+
+function RightOf({ sign, right }: { sign: string; right: PossibleRight }) {
+  const from = right.degree === "later" || right.when === "later" ? right.until : undefined;
+  return (
+    <span className={`mr-1.5 ${sign === "+" ? "text-holds" : "text-closes"}`}>
+      {sign}
+      {right.name}
+      {right.text && <span className="text-soft"> {right.text}</span>}
+      {from && (
+        <span className="text-soft">
+          {" "}
+          {say("console.impact.from", { time: timeFormat({ dateStyle: "medium", timeStyle: "short" }).format(new Date(from)) })}
+        </span>
+      )}
+    </span>
   );
 }

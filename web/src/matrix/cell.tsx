@@ -20,6 +20,11 @@ export function letters(rights: string[]) {
   return first.concat(rest).join("");
 }
 
+const part = (sign: string, rights: string[] | undefined, end = "") => (rights?.length ? `${sign}${letters(rights)}${end}` : "");
+
+/** cellText is what a cell holds, by letters: on some of it in brackets, later after a +, in other circumstances after a ?. */
+export const cellText = (k: Cell) => letters(k.rights) + part("(", k.some, ")") + part("+", k.later) + part("?", k.if);
+
 /** CellTrail opens a cell: its trail, or, where the column is many devices, those devices. */
 export function CellTrail({ spot }: { spot: Spot }) {
   const [device, setDevice] = useState<Named | undefined>(spot.columnType === "devices" ? spot.column : undefined);
@@ -43,7 +48,7 @@ function Trails({ spot, device }: { spot: Spot; device: Named }) {
   const who = spot.rowType === "users" ? { user: spot.row.id } : { group: spot.row.id };
   const question = { ...who, right, device: device.id, at: spot.at || undefined };
   const answer = useQuery({ queryKey: ["check", question], queryFn: () => check(question), staleTime: 0 });
-  const rights = [...new Set(["view", "control", ...spot.cell.rights, ...(spot.cell.some ?? []), ...(spot.cell.later ?? [])])];
+  const rights = [...new Set(["view", "control", ...spot.cell.rights, ...(spot.cell.some ?? []), ...(spot.cell.later ?? []), ...(spot.cell.if ?? [])])];
   return (
     <>
       <div className="flex flex-wrap gap-1" role="group" aria-label={say("console.field.right")}>
@@ -93,7 +98,6 @@ function Devices({ spot, onPick }: { spot: Spot; onPick: (device: Named) => void
     rows: { type: spot.rowType as "users", ids: [spot.row.id] },
     columns: { type: "devices" as const, filter },
     at: spot.at || undefined,
-    any_time: true,
   };
   const found = useQuery({ queryKey: ["matrix", question], queryFn: () => matrix(question) });
   if (found.error) return <Trouble error={found.error} />;
@@ -111,10 +115,7 @@ function Devices({ spot, onPick }: { spot: Spot; onPick: (device: Named) => void
               onClick={() => onPick(c)}
             >
               <span className="truncate">{c.name}</span>
-              <span className="font-mono text-[0.86rem]">
-                {letters(cell?.rights ?? [])}
-                {cell?.later?.length ? "·" : ""}
-              </span>
+              <span className="font-mono text-[0.86rem]">{cell && cellText(cell)}</span>
             </button>
           </li>
         );

@@ -5,12 +5,13 @@ import { ArrowDownWideNarrow, Download, Pin } from "lucide-react";
 import { useMemo, useRef, useState } from "react";
 import { useSearchParams } from "react-router";
 import { matrix, type Cell, type Matrix } from "../api/reach";
+import { CircumstanceFields, circumstances, contextOf, type Circumstances } from "../check/circumstances";
 import { Choose } from "../ui/choose";
 import { Busy, Empty, Trouble } from "../ui/notice";
 import { Picker } from "../ui/picker";
 import { Instant } from "../ui/time";
 import { say } from "../words";
-import { CellTrail, letters, type Spot } from "./cell";
+import { CellTrail, cellText, letters, type Spot } from "./cell";
 
 const rowHeight = 28;
 const columnWidth = 74;
@@ -31,11 +32,12 @@ export function MatrixPage() {
     });
   const rows = get("rows", "user_groups");
   const columns = get("columns", "sites");
+  const where = Object.fromEntries(circumstances.map((c) => [c, get(c)])) as Circumstances;
   const question = {
     rows: { type: rows as "users", q: get("rq") || undefined, filter: rows === "users" && get("group") ? { group: get("group") } : undefined },
     columns: { type: columns as "devices", q: get("cq") || undefined, filter: columns === "devices" && get("site") ? { site: get("site") } : undefined },
     at: get("at") || undefined,
-    any_time: true,
+    context: contextOf(where),
   };
   const found = useQuery({ queryKey: ["matrix", question], queryFn: () => matrix(question), placeholderData: (before) => before });
   return (
@@ -66,6 +68,12 @@ export function MatrixPage() {
         )}
         <Word label={say("console.matrix.filter_columns")} value={get("cq")} onChange={(v) => set({ cq: v })} />
         <Word label={say("console.matrix.at")} hint={say("console.check.at_hint")} value={get("at")} onChange={(v) => set({ at: v })} />
+        <details className="basis-full" open={Object.values(where).some(Boolean)}>
+          <summary className="link w-fit cursor-pointer text-[0.86rem]">{say("console.circumstances.title")}</summary>
+          <div className="mt-2 grid gap-3 md:grid-cols-4">
+            <CircumstanceFields value={where} onChange={(part, v) => set({ [part]: v })} />
+          </div>
+        </details>
       </div>
       {found.error && <Trouble error={found.error} />}
       {found.isPending && <Busy />}
@@ -249,13 +257,12 @@ function PinButton({ on, name, onPin }: { on: boolean; name: string; onPin: () =
   );
 }
 
-const cellText = (k: Cell) => `${letters(k.rights)}${k.some?.length ? `(${letters(k.some)})` : ""}${k.later?.length ? "·" : ""}`;
-
 const spoken = (k: Cell) =>
   [
     k.rights.join(" ") || say("console.matrix.none"),
     k.some?.length && `${say("console.matrix.some")}: ${k.some.join(" ")}`,
-    k.later?.length && `${say("console.matrix.later")}: ${k.later.join(" ")}`,
+    k.later?.length && `${say("console.degree.later")}: ${k.later.join(" ")}`,
+    k.if?.length && `${say("console.degree.if")}: ${k.if.join(" ")}`,
   ]
     .filter(Boolean)
     .join("; ");
@@ -268,7 +275,7 @@ function tint(k: Cell | undefined) {
 }
 
 function Legend({ m }: { m: Matrix }) {
-  const rights = [...new Set(m.kinds.flatMap((k) => [...k.rights, ...(k.some ?? []), ...(k.later ?? [])]))].sort();
+  const rights = [...new Set(m.kinds.flatMap((k) => [...k.rights, ...(k.some ?? []), ...(k.later ?? []), ...(k.if ?? [])]))].sort();
   return (
     <p className="mt-2 text-[0.86rem] text-soft">
       {rights.map((r) => (
@@ -279,20 +286,26 @@ function Legend({ m }: { m: Matrix }) {
       <span className="mr-3">
         <b className="font-mono text-ink">( )</b> {say("console.matrix.some")}
       </span>
+      <span className="mr-3">
+        <b className="font-mono text-ink">+</b> {say("console.degree.later_help")}
+      </span>
       <span>
-        <b className="font-mono text-ink">·</b> {say("console.matrix.later")}
+        <b className="font-mono text-ink">?</b> {say("console.degree.if_help")}
       </span>
     </p>
   );
 }
 
+/** spelled writes a cell out: rights that hold only later, or in other circumstances, say so. */
+const spelled = (k: Cell | undefined) =>
+  k
+    ? [...k.rights, ...(k.some ?? []).map((r) => `some:${r}`), ...(k.later ?? []).map((r) => `later:${r}`), ...(k.if ?? []).map((r) => `if:${r}`)].join(" ")
+    : "";
+
 /** save writes the sheet as CSV, RFC 4180. */
 function save(m: Matrix) {
   const quote = (text: string) => (/[",\r\n]/.test(text) ? `"${text.replaceAll('"', '""')}"` : text);
-  const lines = [
-    ["", ...m.columns.map((c) => c.id)],
-    ...m.rows.map((row, r) => [row.id, ...(m.cells[r] ?? []).map((n) => m.kinds[n]?.rights.join(" ") ?? "")]),
-  ];
+  const lines = [["", ...m.columns.map((c) => c.id)], ...m.rows.map((row, r) => [row.id, ...(m.cells[r] ?? []).map((n) => spelled(m.kinds[n]))])];
   const link = document.createElement("a");
   link.href = URL.createObjectURL(new Blob([lines.map((l) => l.map(quote).join(",")).join("\r\n")], { type: "text/csv" }));
   link.download = "matrix.csv";

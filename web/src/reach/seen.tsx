@@ -4,6 +4,7 @@ import { Link, useParams } from "react-router";
 import { seen } from "../api/reach";
 import { Busy, Trouble } from "../ui/notice";
 import { RecordLink } from "../ui/record-link";
+import { degrees } from "../ui/degree";
 import { say } from "../words";
 import { ReachTable } from "./table";
 
@@ -16,8 +17,7 @@ export function SeenPage({ own }: { own?: string }) {
   const found = useQuery({ queryKey: ["seen", id], queryFn: () => seen(id, { limit: 200 }), staleTime: 60_000 });
   if (found.error) return <Trouble error={found.error} />;
   if (!found.data) return <Busy />;
-  const { user, text, groups, whom, reach, now } = found.data;
-  const later = reach.total - now;
+  const { user, text, groups, whom, reach } = found.data;
   return (
     <div className="mx-auto max-w-6xl">
       {!own && (
@@ -31,9 +31,10 @@ export function SeenPage({ own }: { own?: string }) {
       )}
       <h1 className="mb-1">{own ? say("console.seen.own") : say("console.seen.title", { user: user.name })}</h1>
       <p className="mb-4 max-w-[75ch] text-[1.02rem]">{text}</p>
-      <dl className="sheet mb-5 grid gap-4 px-5 py-3 sm:grid-cols-4">
-        <Fact name={say("console.seen.now")} value={String(now)} />
-        <Fact name={say("console.seen.later")} value={String(Math.max(0, later))} />
+      <dl className="sheet mb-5 grid gap-4 px-5 py-3 sm:grid-cols-5">
+        {degrees.map((d) => (
+          <Fact key={d} name={say(`console.seen.${d}`)} value={String(reach.totals[d])} />
+        ))}
         <div>
           <dt className="text-xs text-soft">{say("console.types.user_groups")}</dt>
           <dd>

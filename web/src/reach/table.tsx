@@ -2,23 +2,28 @@ import { useInfiniteQuery, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
 import { list } from "../api/client";
-import { reach, type Reach, type Reached } from "../api/reach";
+import { reach, type PossibleRight, type Reach, type Reached } from "../api/reach";
+import { CircumstanceFields, contextOf, unknown } from "../check/circumstances";
 import { Choose } from "../ui/choose";
+import { DegreeFilter, DegreeMark, degrees, type Degree } from "../ui/degree";
 import { Busy, Trouble } from "../ui/notice";
 import { RecordLink } from "../ui/record-link";
 import { Instant } from "../ui/time";
 import { number, say } from "../words";
 
-/** ReachSection tells what a user or a group reaches, or who reaches a device: now or at any time. */
+/** ReachSection tells all that is possible: what a user or a group reaches, or who reaches a device. */
 export function ReachSection({ type, id }: { type: "users" | "user_groups" | "devices"; id: string }) {
-  const [anyTime, setAnyTime] = useState(false);
+  const [chosen, setChosen] = useState<Degree[]>([...degrees]);
   const [right, setRight] = useState("");
+  const [where, setWhere] = useState(unknown);
   const rights = useQuery({ queryKey: ["rights"], queryFn: () => list("rights", { limit: 1000 }), staleTime: 30_000 });
+  const query = { degree: chosen.length < degrees.length ? chosen : undefined, right: right || undefined, ...contextOf(where) };
   const pages = useInfiniteQuery({
-    queryKey: ["reach", type, id, anyTime, right],
-    queryFn: ({ pageParam }) => reach(type, id, { any_time: anyTime || undefined, right: right || undefined, limit: 50, cursor: pageParam || undefined }),
+    queryKey: ["reach", type, id, query],
+    queryFn: ({ pageParam }) => reach(type, id, { ...query, limit: 50, cursor: pageParam || undefined }),
     initialPageParam: "",
     getNextPageParam: (last) => last.next,
+    placeholderData: (before) => before,
   });
   const first = pages.data?.pages[0];
   return (
@@ -27,6 +32,7 @@ export function ReachSection({ type, id }: { type: "users" | "user_groups" | "de
         <h2 className="mr-auto self-center">
           {say(`console.reach.${type}`)} {first && <span className="font-normal text-soft tabular-nums">{number(first.total)}</span>}
         </h2>
+        <DegreeFilter chosen={chosen} totals={first?.totals} onChange={setChosen} />
         <div className="w-40">
           <Choose
             label={say("console.field.right")}
@@ -36,15 +42,19 @@ export function ReachSection({ type, id }: { type: "users" | "user_groups" | "de
             onChange={setRight}
           />
         </div>
-        <label className="flex items-center gap-2 pb-1.5">
-          <input type="checkbox" className="size-4 accent-(--accent)" checked={anyTime} onChange={(e) => setAnyTime(e.target.checked)} />
-          {say("console.reach.any_time")}
-        </label>
+        <details className="basis-full">
+          <summary className="link w-fit cursor-pointer text-[0.86rem]">{say("console.circumstances.title")}</summary>
+          <div className="mt-2 grid gap-3 md:grid-cols-4">
+            <CircumstanceFields value={where} onChange={(part, v) => setWhere((c) => ({ ...c, [part]: v }))} />
+          </div>
+        </details>
       </div>
       {pages.error && <Trouble error={pages.error} />}
       {pages.isPending && <Busy />}
       {first?.barred && <p className="px-4 py-3 text-breaks">{say(`console.barred.${first.barred}`)}</p>}
-      {first && first.total === 0 && !first.barred && <p className="px-4 py-3 text-soft">{say(anyTime ? "console.reach.never" : "console.reach.nothing")}</p>}
+      {first && first.total === 0 && !first.barred && (
+        <p className="px-4 py-3 text-soft">{say(chosen.length === degrees.length ? "console.reach.never" : "console.reach.nothing")}</p>
+      )}
       {first && first.total > 0 && <ReachTable of={first} items={pages.data?.pages.flatMap((p) => p.items) ?? []} />}
       {pages.hasNextPage && (
         <p className="px-4 py-3">
@@ -57,79 +67,116 @@ export function ReachSection({ type, id }: { type: "users" | "user_groups" | "de
   );
 }
 
-/** ReachTable lists what is reached, with rights, how long, and through what. */
+type Way = { degree: Degree; rights: PossibleRight[]; through: NonNullable<Reached["through"]> };
+
+/** waysOf gathers the rights of one thing that are possible in the same way, the nearest first. */
+function waysOf(item: Reached): Way[] {
+  const ways: Way[] = [];
+  for (const r of item.rights) {
+    const through = r.through ?? item.through ?? [];
+    const key = (x: PossibleRight, t: Way["through"]) => JSON.stringify([x.degree, x.until, x.text, x.when, t.map((s) => s.id)]);
+    const same = ways.find((w) => w.rights[0] && key(w.rights[0], w.through) === key(r, through));
+    if (same) same.rights.push(r);
+    else ways.push({ degree: r.degree, rights: [r], through });
+  }
+  return ways.sort((a, b) => degrees.indexOf(a.degree) - degrees.indexOf(b.degree));
+}
+
+/** ReachTable lists what is possible: how, with which rights, when or what it takes, and through what. */
 export function ReachTable({ of, items }: { of: Reach; items: Reached[] }) {
   const type = of.of.type === "devices" ? "users" : "devices";
+  const heads = [say(`console.type.${type}`), say("console.reach.how"), say("console.field.rights"), say("console.reach.takes"), say("console.reach.through")];
   return (
     <div className="overflow-x-auto">
       <table className="w-full">
         <thead>
           <tr className="text-xs text-soft">
-            {[say(`console.type.${type}`), say("console.field.rights"), say("console.check.until"), say("console.reach.through")].map((h) => (
+            {heads.map((h) => (
               <th key={h} scope="col" className="px-4 py-2">
                 {h}
               </th>
             ))}
           </tr>
         </thead>
-        <tbody>
-          {items.map((item) => (
-            <tr key={item.id} className="border-t border-line/60 align-top">
-              <td className="px-4 py-1.5">
-                <RecordLink type={type} id={item.id.split("/")[0] ?? ""} name={item.name} />
-              </td>
-              <td className="px-4 py-1.5">
-                <Rights item={item} />
-              </td>
-              <td className="px-4 py-1.5">
-                <Ends item={item} zone={of.zone} />
-              </td>
-              <td className="px-4 py-1.5 leading-[24px]">
-                {(item.through ?? []).map((t, i) => (
-                  <span key={t.id}>
-                    {i > 0 && <span className="text-soft"> → </span>}
-                    <RecordLink type={t.type} id={t.id} name={t.name} />
-                  </span>
-                ))}
-                {of.of.type !== "user_groups" && <Why of={of} item={item} />}
-              </td>
-            </tr>
-          ))}
-        </tbody>
+        {items.map((item) => {
+          const ways = waysOf(item);
+          return (
+            <tbody key={item.id} className="border-t border-line/60">
+              {ways.map((way, i) => (
+                <tr key={i} className="align-top">
+                  {i === 0 && (
+                    <th scope="rowgroup" rowSpan={ways.length} className="px-4 py-1.5 font-normal">
+                      <RecordLink type={type} id={item.id.split("/")[0] ?? ""} name={item.name} />
+                    </th>
+                  )}
+                  <td className="px-4 py-1.5">
+                    <DegreeMark degree={way.degree} />
+                  </td>
+                  <td className="px-4 py-1.5">{way.rights.map((r) => r.name).join(", ")}</td>
+                  <td className="px-4 py-1.5">{way.rights[0] && <Takes right={way.rights[0]} zone={of.zone} />}</td>
+                  <td className="px-4 py-1.5 leading-[24px]">
+                    {way.through.map((t, k) => (
+                      <span key={t.id}>
+                        {k > 0 && <span className="text-soft"> → </span>}
+                        <RecordLink type={t.type} id={t.id} name={t.name} />
+                      </span>
+                    ))}
+                    {of.of.type !== "user_groups" && <Why of={of} item={item} way={way} />}
+                  </td>
+                </tr>
+              ))}
+            </tbody>
+          );
+        })}
       </table>
     </div>
   );
 }
 
-function Rights({ item }: { item: Reached }) {
-  return item.rights.map((r) => (
-    <span
-      key={r.id}
-      title={r.allowed ? undefined : say("console.reach.later")}
-      className={`mr-1 mb-0.5 inline-block rounded-sm px-1.5 text-[0.86rem] ${r.allowed ? "bg-sunk font-medium" : "border border-dashed border-beyond text-soft"}`}
-    >
-      {r.allowed ? r.name : `${r.name} · ${say("console.reach.later_short")}`}
-    </span>
-  ));
-}
-
-/** Ends tells when the first of the rights changes; all of them, where they differ, in its title. */
-function Ends({ item, zone }: { item: Reached; zone: string }) {
-  const ends = item.rights.flatMap((r) => (r.until ? [r.until] : [])).sort();
-  if (!ends[0]) return <span className="text-soft">{say("console.reach.open")}</span>;
+/** Takes tells until when a right holds, or what it takes and from when on. */
+export function Takes({ right, zone }: { right: PossibleRight; zone: string }) {
+  const starts = right.degree === "later" || right.when === "later";
   return (
     <>
-      {!item.rights.some((r) => r.allowed) && <span className="text-soft">{say("console.reach.from")} </span>}
-      <Instant at={ends[0]} zone={zone} />
+      {right.text && <span>{right.text}</span>}
+      {right.text && right.until && (right.degree === "now" || starts) && ", "}
+      {right.until && starts && (
+        <>
+          <span className="text-soft">{say("console.reach.from")} </span>
+          <Instant at={right.until} zone={zone} />
+        </>
+      )}
+      {right.degree === "now" && right.until && (
+        <>
+          <span className="text-soft">{say("console.reach.until")} </span>
+          <Instant at={right.until} zone={zone} />
+        </>
+      )}
+      {right.degree === "now" && !right.until && <span className="text-soft">{say("console.reach.open")}</span>}
     </>
   );
 }
 
-function Why({ of, item }: { of: Reach; item: Reached }) {
-  const right = item.rights.some((r) => r.id === "control") ? "control" : (item.rights[0]?.id ?? "view");
+/** Why asks the question that a way answers, at the time and in the circumstances that it takes. */
+function Why({ of, item, way }: { of: Reach; item: Reached; way: Way }) {
+  const asked = way.rights.find((r) => r.id === "control") ?? way.rights[0];
+  if (!asked) return null;
   const [user, device] = of.of.type === "users" ? [of.of.id, item.id] : [item.id, of.of.id];
+  const c = asked.circumstances;
+  const tri = (v: boolean | null | undefined) => (v === true ? "yes" : v === false ? "no" : "");
+  const question = {
+    user,
+    device,
+    right: asked.id,
+    at: asked.degree !== "now" && asked.until ? asked.until : "",
+    ip: c?.ip?.[0]?.split("/")[0] ?? "",
+    place: c?.place?.[0] ?? "",
+    strong: tri(c?.strong_sign_in),
+    attended: tri(c?.attended),
+  };
+  const given = Object.entries(question).filter(([, v]) => v !== "");
   return (
-    <Link className="link ml-2 inline-block leading-[24px] text-soft" to={`/check?${new URLSearchParams({ user, right, device }).toString()}`}>
+    <Link className="link ml-2 inline-block leading-[24px] text-soft" to={`/check?${new URLSearchParams(given).toString()}`}>
       {say("console.reach.why")}
     </Link>
   );

@@ -2,6 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { uses } from "../api/reach";
 import { Busy } from "../ui/notice";
 import { RecordLink } from "../ui/record-link";
+import { DegreeMark, degrees } from "../ui/degree";
 import { StateMark } from "../ui/state-mark";
 import { number, say } from "../words";
 
@@ -18,8 +19,8 @@ export function Uses({ type, id }: { type: string; id: string }) {
           <table className="w-full">
             <thead>
               <tr className="text-xs text-soft">
-                {["type.grants", "field.effect", "field.rights", "types.users", "types.devices"].map((k, i) => (
-                  <th key={k} scope="col" className={`px-4 py-2 ${i > 2 ? "text-right" : ""}`}>
+                {["type.grants", "field.effect", "reach.how", "field.rights", "types.users", "types.devices"].map((k, i) => (
+                  <th key={k} scope="col" className={`px-4 py-2 ${i > 3 ? "text-right" : ""}`}>
                     {say(`console.${k}`)}
                   </th>
                 ))}
@@ -31,13 +32,21 @@ export function Uses({ type, id }: { type: string; id: string }) {
                   <td className="px-4 py-1.5">
                     <RecordLink type="grants" id={u.grant.id} name={u.grant.name} />{" "}
                     <span className="text-soft">{say("console.uses.line", { n: u.line + 1 })}</span>
-                    {!u.force && <span className="text-breaks"> {say("console.uses.not_in_force")}</span>}
+                    {!u.degree && <span className="text-breaks"> {say("console.uses.not_in_force")}</span>}
                   </td>
                   <td className="px-4 py-1.5">
                     <StateMark value={u.effect} />
                   </td>
+                  <td className="px-4 py-1.5">
+                    {u.degree && <DegreeMark degree={u.degree} />} <span className="text-soft">{u.text}</span>
+                  </td>
                   <td className="px-4 py-1.5">{u.rights.join(", ")}</td>
-                  <td className="px-4 py-1.5 text-right tabular-nums">{number(u.users)}</td>
+                  <td className="px-4 py-1.5 text-right tabular-nums">
+                    {degrees
+                      .filter((d) => u.users[d] > 0)
+                      .map((d) => `${number(u.users[d])} ${say(`console.degree.${d}`)}`)
+                      .join(", ") || "0"}
+                  </td>
                   <td className="px-4 py-1.5 text-right tabular-nums">{number(u.devices)}</td>
                 </tr>
               ))}

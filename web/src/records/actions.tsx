@@ -193,7 +193,7 @@ function RemoveBody({ type, row, close }: { type: string; row: Row; close: () =>
     <>
       {look.data && <p>{say(others > 0 ? "console.edit.remove_along" : "console.edit.remove_alone", { n: others })}</p>}
       {look.error && <p role="alert">{look.error.message}</p>}
-      {gains && gains.gained > 0 && <ImpactView impact={gains} />}
+      {gains && gains.gained.all > 0 && <ImpactView impact={gains} />}
       {(gains || accept) && (
         <label className="flex items-center gap-2">
           <input type="checkbox" className="size-4 accent-(--accent)" checked={accept} onChange={(e) => setAccept(e.target.checked)} />

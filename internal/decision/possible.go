@@ -1,0 +1,225 @@
+package decision
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+	"time"
+
+	"sentier/internal/policy"
+)
+
+// Degree is how possible it is that a user has a right on a resource: "What is possible" in the semantics.
+type Degree uint8
+
+// The degrees. What is in none of the last three is impossible under the policy.
+const (
+	Impossible Degree = iota
+	If                // in other circumstances, at the instant or within 400 days
+	Later             // in the circumstances that are given, within 400 days
+	Now
+)
+
+var degreeNames = [...]string{"impossible", "if", "later", "now"}
+
+// String is the degree's word, such as "later".
+func (d Degree) String() string { return degreeNames[d] }
+
+// DegreeNamed finds a degree, other than Impossible, by its word.
+func DegreeNamed(word string) (Degree, bool) {
+	i := slices.Index(degreeNames[:], word)
+	return Degree(max(i, 0)), i > 0
+}
+
+// Degrees is a set of degrees. The empty set stands for Now alone.
+type Degrees uint8
+
+// AllDegrees is all that is possible.
+const AllDegrees = Degrees(1<<If | 1<<Later | 1<<Now)
+
+// With adds a degree.
+func (s Degrees) With(d Degree) Degrees { return s | 1<<d }
+
+// Has tells whether a degree is in the set.
+func (s Degrees) Has(d Degree) bool {
+	if s == 0 {
+		return d == Now
+	}
+	return s&(1<<d) != 0
+}
+
+// Prospect is what is possible for a user, a right and a resource.
+type Prospect struct {
+	Degree Degree
+	Given  *Given // the circumstances that must be given, for If
+
+	first moment // at which it is allowed, in those circumstances
+}
+
+// First is the first instant at which it is allowed, in the circumstances that it takes.
+func (p Prospect) First() time.Time { return p.first.time() }
+
+// Given is circumstances: the fewest values that must be given for something to be allowed. Any of the networks and any of
+// the places will do.
+type Given struct {
+	Networks     []netip.Prefix // exactly those addresses
+	Places       []policy.SiteID
+	StrongSignIn Tri
+	Attended     Tri
+}
+
+// String writes what must be given, for people who read the output of a program.
+func (g *Given) String() string {
+	if g == nil {
+		return "nothing"
+	}
+	return fmt.Sprintf("networks %v, places %v, strong sign-in %d, attended %d", g.Networks, g.Places, g.StrongSignIn, g.Attended)
+}
+
+// In is a context in which the circumstances are given.
+func (g *Given) In(c Context) Context {
+	if g == nil {
+		return c
+	}
+	if len(g.Networks) > 0 {
+		c.IP = g.Networks[0].Addr()
+	}
+	if len(g.Places) > 0 {
+		c.Place = g.Places[0]
+	}
+	if g.StrongSignIn != NotKnown {
+		c.StrongSignIn = g.StrongSignIn
+	}
+	if g.Attended != NotKnown {
+		c.Attended = g.Attended
+	}
+	return c
+}
+
+// Possible tells what is possible for the user, the right and the resource of a question, at its instant and in its context.
+func (c *Compiled) Possible(q Question) Prospect {
+	var a asked
+	if _, known := c.find(&q, &a); !known {
+		return Prospect{}
+	}
+	return c.possible(&a)
+}
+
+func (c *Compiled) possible(a *asked) Prospect {
+	if c.decide(a).Allowed {
+		return Prospect{Degree: Now, first: a.at}
+	}
+	h := c.hand(a)
+	return (&search{after: &h, right: a.right, at: a.at, context: a.context}).prospect(AllDegrees)
+}
+
+// hand is all lines of a policy that bear on a user and a resource at any instant and in any circumstances. The zero hand is
+// that of a user or a resource that is not there.
+type hand struct {
+	c     *Compiled
+	who   *userClass
+	what  *deviceClass
+	parts []part
+}
+
+// hand gathers the lines that bear on the user and the resource of a question, each once. What states of devices rule out is
+// left out: they stay as they are.
+func (c *Compiled) hand(a *asked) hand {
+	h := hand{c: c, who: a.who, what: a.what}
+	h.parts = c.parts(a, func(l *line) bool { return l.ifs == nil || stateMet(l, a) })
+	return h
+}
+
+// in is the course of the answer about a right in a context.
+func (h *hand) in(right int, context Context) course {
+	out := course{c: h.c, who: h.who, what: h.what, right: right}
+	if !out.there() {
+		return out
+	}
+	a := asked{what: h.what, context: context}
+	for _, p := range h.parts {
+		if p.idle = p.idle || !p.bears(right) || p.line.ifs != nil && !h.c.conditionsMet(p.line, &a); !p.idle || h.c.directFirst && p.direct {
+			out.parts = append(out.parts, p)
+		}
+	}
+	return out
+}
+
+// search looks for an instant and circumstances in which one policy allows what another does not. Without the other, it is what the
+// one makes possible.
+type search struct {
+	before, after *hand // before may be nil: nothing is allowed
+	right         int   // in after
+	had           int   // the same right in before; -1: it is not there
+	at            moment
+	context       Context
+
+	known map[string]found // by the parts that count
+}
+
+type found struct {
+	first moment
+	ok    bool
+}
+
+// first finds the first instant, the present one included and not more than 400 days away, at which after allows in a context what before
+// does not.
+func (s *search) first(context Context) (moment, bool) {
+	after, before := s.after.in(s.right, context), course{}
+	if s.before != nil && s.had >= 0 {
+		before = s.before.in(s.had, context)
+	}
+	if after.never() {
+		return 0, false
+	}
+	key := after.key(before.key(nil))
+	if f, ok := s.known[string(key)]; ok {
+		return f.first, f.ok
+	}
+	var f found
+	idle := before.never()
+	for at := s.at; at <= s.at+answerHorizon; {
+		if after.allowed(at) && (idle || !before.allowed(at)) {
+			f = found{at, true}
+			break
+		}
+		next := after.next(at)
+		if !idle {
+			next = min(next, before.next(at))
+		}
+		if next == end {
+			break
+		}
+		at = next
+	}
+	if s.known == nil {
+		s.known = map[string]found{}
+	}
+	s.known[string(key)] = f
+	return f.first, f.ok
+}
+
+// prospect tells the degree of what the search looks for, as far as the degrees that are asked for.
+func (s *search) prospect(degrees Degrees) Prospect {
+	if degrees&AllDegrees == 0 || degrees == 1<<Now {
+		first, ok := s.first(s.context)
+		if ok && first == s.at {
+			return Prospect{Degree: Now, first: first}
+		}
+		return Prospect{}
+	}
+	if first, ok := s.first(s.context); ok {
+		if first == s.at {
+			return Prospect{Degree: Now, first: first}
+		}
+		return Prospect{Degree: Later, first: first}
+	}
+	if !degrees.Has(If) {
+		return Prospect{}
+	}
+	given, first, ok := s.elsewhere()
+	if !ok {
+		return Prospect{}
+	}
+	return Prospect{Degree: If, Given: given, first: first}
+}
