@@ -33,7 +33,7 @@ sentier site add tidal-reach --name 'Tidal Reach' --parent larkmere
 sentier site add estuary-gate --name 'Estuary Gate' --parent tidal-reach
 sentier site add saltmarsh --name Saltmarsh --parent tidal-reach
 sentier site add lower-pounds --name 'Lower Pounds' --parent larkmere
-sentier site add brindle-flight --name 'Brindle Flight' --parent lower-pounds
+sentier site add brindle-flight --name 'Brindle Flight' --parent lower-pounds --site-note 'Five locks in a row: boats pass in one direction at a time.'
 sentier site add mill-basin --name 'Mill Basin' --parent lower-pounds
 sentier site add summit --name Summit --parent larkmere
 sentier site add summit-reservoir --name 'Summit Reservoir' --parent summit
@@ -120,7 +120,7 @@ sentier device add mill-gate-2 --name 'Mill gate 2' --kind lock-gate --site mill
 sentier device add mill-sluice-1 --name 'Mill sluice 1' --kind sluice --site mill-basin --points 'paddle-a=Paddle A,paddle-b=Paddle B' --address plc-mill.larkmere.example:4075
 sentier device add mill-sluice-2 --name 'Mill sluice 2' --kind sluice --site mill-basin --points 'paddle-a=Paddle A,paddle-b=Paddle B' --address plc-mill.larkmere.example:4076
 sentier device add mill-sluice-3 --name 'Mill sluice 3' --kind sluice --site mill-basin --points 'paddle-a=Paddle A,paddle-b=Paddle B' --address plc-mill.larkmere.example:4077
-sentier device add mill-bridge --name 'Mill bridge' --kind lift-bridge --site mill-basin --tags moves,critical --points deck=Deck,barriers=Barriers,signals=Signals --address plc-mill.larkmere.example:4078
+sentier device add mill-bridge --name 'Mill bridge' --kind lift-bridge --site mill-basin --tags moves,critical --points deck=Deck,barriers=Barriers,signals=Signals --address plc-mill.larkmere.example:4078 --device-note 'The deck needs eight minutes to come down.'
 sentier device add mill-pump-1 --name 'Mill pump 1' --kind pump --site mill-basin --address plc-mill.larkmere.example:4079
 sentier device add mill-pump-2 --name 'Mill pump 2' --kind pump --site mill-basin --address plc-mill.larkmere.example:4080
 sentier device add mill-pump-3 --name 'Mill pump 3' --kind pump --site mill-basin --address plc-mill.larkmere.example:4081
@@ -336,7 +336,7 @@ sentier group add border-arm-staff --name 'Border Arm staff'
 sentier group add-member border-arm-staff marta.solis ines.serrano julia.moreno luis.ortega
 sentier group add backup-services --name 'Backup services'
 sentier group add-member backup-services night-backup
-sentier group add telemetry-trial --name 'Telemetry trial' --enabled false
+sentier group add telemetry-trial --name 'Telemetry trial' --enabled false --group-note 'Left from the trial of 2025.'
 sentier group add-member telemetry-trial olga.stern callum.reeve ivo.santos
 sentier group add lock-keepers-north --name 'Lock keepers, north' --includes apprentices
 sentier group add-member lock-keepers-north agnes.lindqvist piet.vermeulen rosa.almeida duarte.pinho hana.novak jonas.weir
@@ -352,7 +352,7 @@ sentier schedule add night-watch --name 'Night watch' --window 22:00-06:00
 sentier schedule add winter-works --name 'Winter works' --window 'mon,tue,wed,thu,fri 07:30-16:30' --dates 2026-11-02..2027-02-19 --closed closures
 sentier schedule add weekend-volunteers --name 'Weekend volunteers' --window 'sat,sun 09:00-17:00' --closed closures
 sentier schedule add office-hours --name 'Office hours' --zone Europe/Lisbon --window 'mon,tue,wed,thu,fri 08:00-18:00' --closed closures
-sentier schedule add backup-window --name 'Backup window' --zone Europe/Lisbon --window 01:00-04:30
+sentier schedule add backup-window --name 'Backup window' --zone Europe/Lisbon --window 01:00-04:30 --schedule-note 'After the gauges have sent the day before.'
 sentier schedule add telemetry-trial --name 'Telemetry trial' --window 00:00-24:00 --dates 2025-03-01..2025-05-31
 
 # Grants
@@ -371,6 +371,9 @@ sentier grant give --grant bridge-watch --role bridge-watch --device-group bridg
 sentier grant give --grant bridge-watch --right control --point mill-bridge/barriers,twin-bridge-north/barriers,twin-bridge-south/barriers
 sentier grant add bridge-release --name 'Emergency release of bridges' --to-groups bridge-crew
 sentier grant give --grant bridge-release --right release --device-group bridges --if-strong-sign-in true --if-attended true
+sentier grant add mill-bridge-on-site --name 'Keepers work the mill bridge where they stand' --to-groups lock-keepers-south --grant-note 'Whoever stands at it may work it; from elsewhere they look.'
+sentier grant give --grant mill-bridge-on-site --right control --device mill-bridge --if-place mill-basin
+sentier grant give --grant mill-bridge-on-site --role look-only --device mill-bridge
 sentier grant add night-bridges --name 'Night watch opens the twin bridges' --to-groups night-watch --grant-note 'The bridges keep Madrid time.'
 sentier grant give --grant night-bridges --right control --device twin-bridge-north,twin-bridge-south --when night-watch --limit minutes=15
 sentier grant give --grant night-bridges --right acknowledge --site twin-bridges --when night-watch

@@ -21,7 +21,7 @@ func TestQuestionsAboutManyNameWhatIsWrong(t *testing.T) {
 		{"GET", "/api/v1/reach/users/tomas.field?limit=1001", "", 400, "1 to 1000"},
 		{"GET", "/api/v1/reach/users/tomas.field?at=whenever", "", 400, `"path":"at"`},
 		{"GET", "/api/v1/reach/users/tomas.field?right=fly", "", 400, `there is no right`},
-		{"GET", "/api/v1/reach/users/tomas.field?any_time=perhaps", "", 400, `"path":"any_time"`},
+		{"GET", "/api/v1/reach/users/tomas.field?degree=perhaps", "", 400, `"path":"degree"`},
 		{"GET", "/api/v1/reach/devices/twin-bridge-north?point=roof", "", 400, `has no point`},
 		{"GET", "/api/v1/reach/devices/twin-bridge-north?ip=home", "", 400, `"path":"context.ip"`},
 		{"GET", "/api/v1/reach/grants/bridge-watch", "", 404, ""},

@@ -109,7 +109,7 @@ func TestListsAreTheSameInEveryFormat(t *testing.T) {
 	for _, line := range []string{
 		"user list", "group list", "device list", "device-group list", "site list", "grant list", "role list", "right list", "kind list", "schedule list", "calendar list", "mandate list",
 		"device list --where state=maintenance", "user list --where status=suspended", "find bridge", "token list",
-		"reach user noor.haddad --at 2026-11-24T10:00:00Z", "reach device twin-bridge-north --any-time --at 2026-11-24T10:00:00Z", "reach group bridge-crew --right control --at 2026-11-24T10:00:00Z",
+		"reach user noor.haddad --at 2026-11-24T10:00:00Z", "reach device twin-bridge-north --degree now,later --at 2026-11-24T10:00:00Z", "reach group bridge-crew --right control --at 2026-11-24T10:00:00Z",
 		"matrix --in-group bridge-crew --in-site twin-bridges --at 2026-11-24T10:00:00Z", "grant uses bridge-watch", "right uses control", "site uses border-arm",
 		"check tomas.field control mill-bridge --at 2026-11-24T10:00:00Z",
 	} {

@@ -69,7 +69,7 @@ func TestSearchesAndReachAgreeWithEvaluations(t *testing.T) {
 			t.Errorf("%s: the search finds %v, deciding %v", device, searched, deciding)
 		}
 
-		reach := get[wire.Reach](w, "GET", "/api/v1/reach/devices/"+device+"?right=control&limit=1000&at="+tuesday, "")
+		reach := get[wire.Reach](w, "GET", "/api/v1/reach/devices/"+device+"?right=control&degree=now&limit=1000&at="+tuesday, "")
 		var reached []string
 		for _, r := range reach.Items {
 			reached = append(reached, r.ID)
@@ -82,7 +82,7 @@ func TestSearchesAndReachAgreeWithEvaluations(t *testing.T) {
 		}
 	}
 	for _, user := range []string{"tomas.field", "elin.berg"} {
-		reach := get[wire.Reach](w, "GET", "/api/v1/reach/users/"+user+"?right=view&limit=1000&at="+tuesday, "")
+		reach := get[wire.Reach](w, "GET", "/api/v1/reach/users/"+user+"?right=view&degree=now&limit=1000&at="+tuesday, "")
 		found := get[wire.SearchResult](w, "POST", "/access/v1/search/resource", fmt.Sprintf(
 			`{"subject":{"type":"user","id":%q},"action":{"name":"view"},"resource":{"type":"device"},"context":{"time":%q},"page":{"limit":1000}}`, user, tuesday))
 		var a, b []string
@@ -170,7 +170,9 @@ func TestReachInTheTerminal(t *testing.T) {
 		want []string
 	}{
 		{[]string{"reach", "user", "noor.haddad", "--at", tuesday}, 0, []string{"Winter contractors → Winter works", "tunnel-pump-1"}},
-		{[]string{"reach", "device", "twin-bridge-north", "--right", "control", "--any-time", "--at", tuesday}, 0, []string{"yusuf.demir", "(later: control)", "10 in all"}},
+		{[]string{"reach", "device", "twin-bridge-north", "--right", "control", "--degree", "now,later", "--at", tuesday}, 0, []string{"yusuf.demir", "later  control", "from Tue 24 Nov", "10 in all. Now: 8; later: 2; if: 0."}},
+		{[]string{"reach", "device", "control-room-mast", "--right", "control", "--at", tuesday}, 0, []string{"anders.vik", "if the sign-in is strong", "Instrument technicians → Weather masts with strong sign-in", "Now: 0; later: 0; if: 7."}},
+		{[]string{"reach", "device", "mill-bridge", "--right", "control", "--place", "mill-basin", "--degree", "now", "--at", "2026-11-24T20:00:00Z"}, 0, []string{"owen.thatcher"}},
 		{[]string{"reach", "group", "bridge-crew", "--at", tuesday}, 0, []string{"mill-bridge", "acknowledge control view", "Tue 24 Nov 2026 16:00"}},
 		{[]string{"reach", "user", "ben.foster"}, 0, []string{"Nothing", "suspended"}},
 		{[]string{"reach", "user", "nobody"}, 2, []string{"There is nothing here"}},
@@ -186,7 +188,7 @@ func TestReachInTheTerminal(t *testing.T) {
 		{[]string{"check", "tomas.field", "control", "twin-bridge-north", "--week", "--at", "2026-10-23", "--language", "fr"}, 0, []string{"dim. 25 oct.", "l’heure passe de +02:00 à +01:00", "permis du ven. 23 oct. 07:00 au ven. 23 oct. 20:00"}},
 		{[]string{"role", "uses", "bridge-watch"}, 0, []string{"bridge-watch", "Acknowledge alarms, Control, View", "6", "3"}},
 		{[]string{"schedule", "uses", "none"}, 2, []string{"There is nothing here"}},
-		{[]string{"user", "as-seen", "noor.haddad", "--at", tuesday}, 0, []string{"Noor Haddad reaches 13"}},
+		{[]string{"user", "as-seen", "noor.haddad", "--at", tuesday}, 0, []string{"Noor Haddad has rights on 13 devices and points now, and none at other times"}},
 	} {
 		code, out, errOut := w.run(x.args...)
 		for _, want := range x.want {
@@ -319,7 +321,7 @@ func TestWhoGainsAndLosesByADocument(t *testing.T) {
 	old, changed := write(t, t.TempDir()+"/old.yaml", dump), write(t, t.TempDir()+"/new.yaml", strings.Replace(dump, "id: look-around\n    name: Everyone looks at the weather\n    effect: allow\n    enabled: true", "id: look-around\n    name: Everyone looks at the weather\n    effect: allow\n    enabled: false", 1))
 	for _, args := range [][]string{{"policy", "compare", changed}, {"policy", "compare", old, changed}} {
 		code, out, errOut := w.run(args...)
-		if code != 1 || !strings.Contains(out, "enabled true → false") || !strings.Contains(out, "0 rights are gained and") || !strings.Contains(out, "Carla Pires on") {
+		if code != 1 || !strings.Contains(out, "enabled true → false") || !strings.Contains(out, "Rights gained: 0; lost: ") || !strings.Contains(out, "Carla Pires on") {
 			t.Errorf("sentier %v: exit code %d\n%s%s", args, code, out, errOut)
 		}
 	}

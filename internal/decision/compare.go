@@ -531,6 +531,7 @@ func (p *comparison) named(list []Prospect) []Possibility {
 			out = append(out, Possibility{p.rights.ids[n], x})
 		}
 	}
+	slices.SortStableFunc(out, func(a, b Possibility) int { return bit(p.controls(b.Right)) - bit(p.controls(a.Right)) })
 	return out
 }
 

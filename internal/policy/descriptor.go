@@ -18,6 +18,8 @@ type Descriptor struct {
 	Lists    []string // the lists whose entries can be added and dropped one by one, LongList among them
 	Fields   []Field  // in the order of a document
 
+	Name string // of the record in code, and in the description of the interface: UserGroup
+
 	record   reflect.Type // the struct of a record
 	mentions mentions
 	search   [][]int // the fields by which people look for one
@@ -36,6 +38,7 @@ type Field struct {
 	Search   bool      `json:"-"`                // by which people look for a record
 	Own      bool      `json:"own,omitempty"`    // of this record alone: a copy does not have it
 	Fields   []Field   `json:"fields,omitempty"` // of an ObjectField, or of those in the list
+	Object   string    `json:"-"`                // what kind of object an ObjectField is: Window
 
 	index []int // of the struct that it stands in
 }
@@ -138,7 +141,7 @@ var descriptors = func() (out [typeCount]Descriptor) {
 		of := types[t]
 		record := reflect.TypeOf(of.empty).Elem()
 		out[t] = Descriptor{
-			Type: Type(t), Plural: of.plural, Singular: of.singular, LongList: of.long, Lists: of.lists,
+			Type: Type(t), Name: record.Name(), Plural: of.plural, Singular: of.singular, LongList: of.long, Lists: of.lists,
 			Fields: fieldsOf(record, ""), record: record, mentions: mentionsWithin(record),
 		}
 		for _, f := range reflect.VisibleFields(record) {
@@ -213,7 +216,7 @@ func (f *Field) describe(t reflect.Type) {
 	case reflect.Pointer:
 		f.describe(t.Elem())
 	case reflect.Struct:
-		f.Kind, f.Fields = ObjectField, fieldsOf(t, f.Path+".")
+		f.Kind, f.Fields, f.Object = ObjectField, fieldsOf(t, f.Path+"."), t.Name()
 	}
 }
 

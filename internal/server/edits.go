@@ -59,30 +59,30 @@ type (
 
 func (s *Server) editRoutes() []route {
 	list := []route{
-		{method: "POST", path: "/api/v1/changes", tag: "changes", summary: "Make many changes, all or none", in: batchQuery{}, needs: service.Write, takes: manyJSON, out: wire.Saved{}, handle: s.batch},
-		{method: "POST", path: "/api/v1/revisions/{id}/undo", tag: "changes", summary: "Take back what a revision did, as a new revision", in: editQuery{}, needs: service.Write, out: wire.Saved{}, handle: s.undo},
-		{method: "GET", path: "/api/v1/events", tag: "changes", summary: "Server-sent events of every revision, resumable with Last-Event-ID", needs: service.Follow, stream: true, handle: s.events},
-		{method: "GET", path: "/api/v1/sheets", tag: "sheets", summary: "The sheets that can be written and brought in, each with its columns", needs: service.Read, out: map[string][]string{}, handle: s.sheets},
-		{method: "GET", path: "/api/v1/sheets/{id}", tag: "sheets", summary: "A sheet as CSV", in: sheetQuery{}, needs: service.Read, heavy: true, handle: s.export},
-		{method: "PUT", path: "/api/v1/sheets/{id}", tag: "sheets", summary: "Bring in a CSV file, all of it or nothing", in: editQuery{}, needs: service.Write, takes: sheetText, heavy: true, out: wire.Imported{}, handle: s.importSheet},
-		{method: "GET", path: "/api/v1/progress/{id}", tag: "changes", summary: "How far a request with an Idempotency-Key is, and whether it changed anything", in: idPath{}, needs: service.Write, out: wire.Progress{}, handle: s.progress},
-		{method: "GET", path: "/api/v1/find", tag: "records", summary: "Search everything", in: findQuery{}, needs: service.Read, out: []wire.Found{}, handle: s.find},
-		{method: "PATCH", path: "/api/v1/settings", tag: "records", summary: "Change the settings by a JSON Merge Patch", in: settingsQuery{}, needs: service.Write, takes: mergePatch, out: wire.Saved{}, handle: s.patch("settings")},
-		{method: "GET", path: "/api/v1/settings", tag: "records", summary: "The settings", out: wire.Settings(), handle: s.get("settings")},
+		{id: "makeChanges", method: "POST", path: "/api/v1/changes", tag: "changes", summary: "Make many changes, all or none", in: batchQuery{}, needs: service.Write, takes: manyJSON, out: wire.Saved{}, handle: s.batch},
+		{id: "undoRevision", method: "POST", path: "/api/v1/revisions/{id}/undo", tag: "changes", summary: "Take back what a revision did, as a new revision", in: editQuery{}, needs: service.Write, out: wire.Saved{}, handle: s.undo},
+		{id: "followEvents", method: "GET", path: "/api/v1/events", produces: []string{"text/event-stream"}, tag: "changes", summary: "Server-sent events of every revision, resumable with Last-Event-ID", needs: service.Follow, stream: true, handle: s.events},
+		{id: "listSheets", method: "GET", path: "/api/v1/sheets", tag: "sheets", summary: "The sheets that can be written and brought in, each with its columns", needs: service.Read, out: map[string][]string{}, handle: s.sheets},
+		{id: "getSheet", method: "GET", path: "/api/v1/sheets/{id}", produces: []string{"text/csv"}, tag: "sheets", summary: "A sheet as CSV", in: sheetQuery{}, needs: service.Read, heavy: true, handle: s.export},
+		{id: "bringInSheet", method: "PUT", path: "/api/v1/sheets/{id}", tag: "sheets", summary: "Bring in a CSV file, all of it or nothing", in: editQuery{}, needs: service.Write, takes: sheetText, heavy: true, out: wire.Imported{}, handle: s.importSheet},
+		{id: "getProgress", method: "GET", path: "/api/v1/progress/{id}", tag: "changes", summary: "How far a request with an Idempotency-Key is, and whether it changed anything", in: idPath{}, needs: service.Write, out: wire.Progress{}, handle: s.progress},
+		{id: "find", method: "GET", path: "/api/v1/find", tag: "records", summary: "Search everything", in: findQuery{}, needs: service.Read, out: []wire.Found{}, handle: s.find},
+		{id: "patchSettings", method: "PATCH", path: "/api/v1/settings", tag: "records", summary: "Change the settings by a JSON Merge Patch", in: settingsQuery{}, record: "settings", needs: service.Write, takes: mergePatch, out: wire.Saved{}, handle: s.patch("settings")},
+		{id: "getSettings", method: "GET", path: "/api/v1/settings", tag: "records", summary: "The settings", record: "settings", handle: s.get("settings")},
 	}
 	for _, t := range wire.RecordTypes() {
 		base := "/api/v1/" + t.Name
 		list = append(list,
-			route{method: "POST", path: base, tag: "records", summary: "Add a " + t.Noun + "; its id is made from its name where none is given", in: []any{settingsQuery{}, t.One}, needs: service.Write, takes: plainJSON, out: wire.Saved{}, status: 201, handle: s.create(t.Name)},
-			route{method: "PUT", path: base + "/{id}", tag: "records", summary: "Make a " + t.Noun + " what the body says", in: []any{editQuery{}, t.One}, needs: service.Write, takes: plainJSON, out: wire.Saved{}, handle: s.put(t.Name)},
-			route{method: "PATCH", path: base + "/{id}", tag: "records", summary: "Change a " + t.Noun + " by a JSON Merge Patch", in: editQuery{}, needs: service.Write, takes: mergePatch, out: wire.Saved{}, handle: s.patch(t.Name)},
-			route{method: "DELETE", path: base + "/{id}", tag: "records", summary: "Remove a " + t.Noun, in: removeQuery{}, needs: service.Write, out: wire.Saved{}, handle: s.remove(t.Name)},
+			route{id: "create" + t.Type, method: "POST", path: base, tag: "records", summary: "Add a " + t.Noun + "; its id is made from its name where none is given", in: settingsQuery{}, record: t.Name, needs: service.Write, takes: plainJSON, out: wire.Saved{}, status: 201, handle: s.create(t.Name)},
+			route{id: "put" + t.Type, method: "PUT", path: base + "/{id}", tag: "records", summary: "Make a " + t.Noun + " what the body says", in: editQuery{}, record: t.Name, needs: service.Write, takes: plainJSON, out: wire.Saved{}, handle: s.put(t.Name)},
+			route{id: "patch" + t.Type, method: "PATCH", path: base + "/{id}", tag: "records", summary: "Change a " + t.Noun + " by a JSON Merge Patch", in: editQuery{}, record: t.Name, needs: service.Write, takes: mergePatch, out: wire.Saved{}, handle: s.patch(t.Name)},
+			route{id: "remove" + t.Type, method: "DELETE", path: base + "/{id}", tag: "records", summary: "Remove a " + t.Noun, in: removeQuery{}, needs: service.Write, out: wire.Saved{}, handle: s.remove(t.Name)},
 		)
 		for _, l := range t.Lists {
 			path, noun := base+"/{id}/"+l+"/{entry}", strings.TrimSuffix(l, "s")
 			list = append(list,
-				route{method: "PUT", path: path, tag: "records", summary: "Add one " + noun, in: entryQuery{}, needs: service.Write, takes: plainJSON, out: wire.Saved{}, handle: s.entry("add", t.Name, l)},
-				route{method: "DELETE", path: path, tag: "records", summary: "Drop one " + noun, in: entryQuery{}, needs: service.Write, takes: plainJSON, out: wire.Saved{}, handle: s.entry("drop", t.Name, l)},
+				route{id: "add" + capital(noun) + "To" + t.Type, method: "PUT", path: path, tag: "records", summary: "Add one " + noun + " to a " + t.Noun, in: entryQuery{}, bodyless: true, needs: service.Write, takes: plainJSON, out: wire.Saved{}, handle: s.entry("add", t.Name, l)},
+				route{id: "drop" + capital(noun) + "From" + t.Type, method: "DELETE", path: path, tag: "records", summary: "Drop one " + noun + " from a " + t.Noun, in: entryQuery{}, bodyless: true, needs: service.Write, takes: plainJSON, out: wire.Saved{}, handle: s.entry("drop", t.Name, l)},
 			)
 		}
 	}

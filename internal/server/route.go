@@ -15,12 +15,17 @@ import (
 
 // route is one operation of the HTTP interface: what is served, and what the OpenAPI document says of it.
 type route struct {
+	id           string // of the operation: listDevices
 	method, path string // path with {places}
 	summary      string
 	tag          string
-	in           any // query, path and body as a tagged struct, or several in a []any; nil: none
-	out          any // body of the answer; nil: none
-	status       int // of a good answer; 0: 200
+	in           any      // query, path and body as a tagged struct, or several in a []any; nil: none
+	out          any      // body of the answer; nil: none, or a record
+	record       string   // type of record that comes or goes; empty: none
+	list         bool     // a page of them goes
+	produces     []string // media types of the answer; none: JSON
+	bodyless     bool     // the body may be left out
+	status       int      // of a good answer; 0: 200
 	open         bool
 	needs        service.Action // what a caller must be allowed before anything of the request is read; empty: the service looks
 	takes        content        // the body

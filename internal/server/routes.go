@@ -5,65 +5,69 @@ import (
 	"strconv"
 	"time"
 
+	"sentier/internal/schema"
 	"sentier/internal/service"
 	"sentier/internal/wire"
 )
 
 func (s *Server) routes() []route {
 	list := []route{
-		{method: "GET", path: "/healthz", tag: "operation", summary: "Is the process alive?", open: true, out: health{}, handle: s.healthy},
-		{method: "GET", path: "/readyz", tag: "operation", summary: "Can questions be answered?", open: true, out: health{}, handle: s.ready},
-		{method: "GET", path: "/metrics", tag: "operation", summary: "Figures in the Prometheus text format", needs: service.Read, handle: s.metrics.handle},
-		{method: "GET", path: "/problems/{kind}", tag: "operation", summary: "What a kind of problem means, and what mends it", open: true, in: kindPath{}, handle: s.problemPages},
-		{method: "GET", path: "/api/v1/openapi.json", tag: "operation", summary: "This description", handle: s.describeSelf},
+		{id: "isAlive", method: "GET", path: "/healthz", tag: "operation", summary: "Is the process alive?", open: true, out: health{}, handle: s.healthy},
+		{id: "isReady", method: "GET", path: "/readyz", tag: "operation", summary: "Can questions be answered?", open: true, out: health{}, handle: s.ready},
+		{id: "getMetrics", method: "GET", path: "/metrics", produces: []string{"text/plain"}, tag: "operation", summary: "Figures in the Prometheus text format", needs: service.Read, handle: s.metrics.handle},
+		{id: "getProblemPage", method: "GET", path: "/problems/{kind}", produces: []string{"text/html"}, tag: "operation", summary: "What a kind of problem means, and what mends it", open: true, in: kindPath{}, handle: s.problemPages},
+		{id: "getDescription", method: "GET", path: "/api/v1/openapi.json", tag: "operation", summary: "This description", handle: s.describeSelf},
 
-		{method: "POST", path: "/api/v1/session", tag: "session", summary: "Sign in", open: true, in: wire.Credentials{}, takes: smallJSON, out: wire.Session{}, handle: s.signIn},
-		{method: "GET", path: "/api/v1/session", tag: "session", summary: "Who is signed in?", out: wire.Session{}, handle: s.session},
-		{method: "DELETE", path: "/api/v1/session", tag: "session", summary: "Sign out", status: 204, handle: s.signOut},
+		{id: "getPolicySchema", method: "GET", path: "/schemas/policy.json", tag: "policy", summary: "The JSON Schema of policy documents", open: true, produces: []string{"application/schema+json"}, handle: s.schemaOf(schema.Policy())},
+		{id: "getExpectationsSchema", method: "GET", path: "/schemas/expectations.json", tag: "policy", summary: "The JSON Schema of files of expectations", open: true, produces: []string{"application/schema+json"}, handle: s.schemaOf(schema.Expectations())},
 
-		{method: "PUT", path: "/api/v1/session/password", tag: "session", summary: "Change your own password; all your other sessions end", in: wire.NewPassword{}, takes: smallJSON, out: wire.Session{}, handle: s.changePassword},
-		{method: "GET", path: "/api/v1/sessions", tag: "session", summary: "Your own sessions", out: []wire.OwnSession{}, handle: s.sessions},
-		{method: "DELETE", path: "/api/v1/sessions", tag: "session", summary: "End your other sessions", status: 204, handle: s.endSessions},
-		{method: "DELETE", path: "/api/v1/sessions/{id}", tag: "session", summary: "End one of your own sessions", in: idPath{}, status: 204, handle: s.endSession},
-		{method: "POST", path: "/api/v1/welcome", tag: "session", summary: "Set a password by a link, and sign in", open: true, in: wire.Welcome{}, takes: smallJSON, out: wire.Session{}, handle: s.welcome},
-		{method: "POST", path: "/api/v1/users/{id}/invitation", tag: "session", summary: "Make a link, good once and for a week, by which a user sets a password", in: idPath{}, needs: service.Manage, out: wire.Invitation{}, status: 201, handle: s.invite},
-		{method: "GET", path: "/api/v1/verify", tag: "operation", summary: "Are the files what was written? The first thing that is wrong", needs: service.Read, heavy: true, out: wire.Verified{}, handle: s.verify},
-		{method: "GET", path: "/api/v1/backup", tag: "operation", summary: "A verified copy of the database, one file", needs: service.Manage, heavy: true, handle: s.backup},
-		{method: "POST", path: "/api/v1/check", tag: "decisions", summary: "May this user do this to that device, why, and until when?", in: wire.Check{}, takes: plainJSON, out: wire.Answer{}, handle: s.check},
-		{method: "POST", path: "/api/v1/advice", tag: "decisions", summary: "What would turn an answer, the change that changes least beside it first", in: wire.AdviceQuestion{}, needs: service.Read, takes: plainJSON, out: wire.Advice{}, handle: answer((*service.Service).Advise)},
-		{method: "POST", path: "/api/v1/week", tag: "decisions", summary: "How answers run over some days", in: wire.WeekQuestion{}, takes: plainJSON, out: wire.Week{}, handle: answer((*service.Service).Week)},
-		{method: "POST", path: "/api/v1/matrix", heavy: true, tag: "decisions", summary: "Users or user groups against devices, device groups or sites", in: wire.MatrixQuestion{}, needs: service.Read, takes: plainJSON, out: wire.Matrix{}, handle: answer((*service.Service).Matrix)},
-		{method: "POST", path: "/api/v1/preview/schedule", tag: "decisions", summary: "How a schedule, saved or not, will run", in: wire.ScheduleQuestion{}, needs: service.Read, takes: plainJSON, out: wire.Fortnight{}, handle: answer((*service.Service).PreviewSchedule)},
-		{method: "POST", path: "/api/v1/preview/match", tag: "decisions", summary: "Which devices a match, saved or not, selects", in: wire.MatchQuestion{}, needs: service.Read, takes: plainJSON, out: wire.Matched{}, handle: answer((*service.Service).PreviewMatch)},
-		{method: "GET", path: "/api/v1/reach/users/{id}", tag: "reach", summary: "What a user reaches", in: reachQuery{}, out: wire.Reach{}, handle: s.reach("users")},
-		{method: "GET", path: "/api/v1/reach/user_groups/{id}", tag: "reach", summary: "What a user group amounts to: what somebody reaches who is in it alone", in: reachQuery{}, out: wire.Reach{}, handle: s.reach("user_groups")},
-		{method: "GET", path: "/api/v1/reach/devices/{id}", tag: "reach", summary: "Who reaches a device, or one of its points", in: deviceReachQuery{}, out: wire.Reach{}, handle: s.reach("devices")},
-		{method: "GET", path: "/api/v1/uses/{type}/{id}", tag: "reach", summary: "The lines of grants that make use of a grant, role, right, schedule, site, device group or user group", in: usesQuery{}, needs: service.Read, hides: true, heavy: true, out: []wire.Use{}, handle: s.uses},
-		{method: "GET", path: "/api/v1/seen/{id}", tag: "reach", summary: "The service as a user would meet it; recorded", in: reachQuery{}, out: wire.Seen{}, handle: s.seen},
-		{method: "GET", path: "/api/v1/looks", tag: "reach", summary: "Who has looked at the service as another user sees it", out: []wire.Look{}, needs: service.Read, handle: s.looks},
+		{id: "openSession", method: "POST", path: "/api/v1/session", tag: "session", summary: "Sign in", open: true, in: wire.Credentials{}, takes: smallJSON, out: wire.Session{}, handle: s.signIn},
+		{id: "getSession", method: "GET", path: "/api/v1/session", tag: "session", summary: "Who is signed in?", out: wire.Session{}, handle: s.session},
+		{id: "closeSession", method: "DELETE", path: "/api/v1/session", tag: "session", summary: "Sign out", status: 204, handle: s.signOut},
 
-		{method: "GET", path: "/.well-known/authzen-configuration", tag: "decisions", summary: "OpenID AuthZEN metadata", open: true, out: wire.AuthZEN{}, handle: s.authzen},
-		{method: "POST", path: "/access/v1/evaluations", tag: "decisions", summary: "OpenID AuthZEN access evaluations, up to 10,000", in: wire.Evaluations{}, needs: service.Ask, takes: manyJSON, out: wire.Decisions{}, handle: s.evaluateMany},
-		{method: "POST", path: "/access/v1/search/subject", tag: "decisions", summary: "OpenID AuthZEN subject search", in: wire.Search{}, takes: plainJSON, out: wire.SearchResult{}, handle: s.search(service.SearchSubjects)},
-		{method: "POST", path: "/access/v1/search/resource", tag: "decisions", summary: "OpenID AuthZEN resource search", in: wire.Search{}, takes: plainJSON, out: wire.SearchResult{}, handle: s.search(service.SearchResources)},
-		{method: "POST", path: "/access/v1/search/action", tag: "decisions", summary: "OpenID AuthZEN action search", in: wire.Search{}, takes: plainJSON, out: wire.SearchResult{}, handle: s.search(service.SearchActions)},
-		{method: "POST", path: "/access/v1/evaluation", tag: "decisions", summary: "OpenID AuthZEN access evaluation", in: wire.Evaluation{}, takes: plainJSON, out: wire.Decision{}, handle: s.evaluate},
+		{id: "changePassword", method: "PUT", path: "/api/v1/session/password", tag: "session", summary: "Change your own password; all your other sessions end", in: wire.NewPassword{}, takes: smallJSON, out: wire.Session{}, handle: s.changePassword},
+		{id: "listSessions", method: "GET", path: "/api/v1/sessions", tag: "session", summary: "Your own sessions", out: []wire.OwnSession{}, handle: s.sessions},
+		{id: "endOtherSessions", method: "DELETE", path: "/api/v1/sessions", tag: "session", summary: "End your other sessions", status: 204, handle: s.endSessions},
+		{id: "endSession", method: "DELETE", path: "/api/v1/sessions/{id}", tag: "session", summary: "End one of your own sessions", in: idPath{}, status: 204, handle: s.endSession},
+		{id: "setPasswordByLink", method: "POST", path: "/api/v1/welcome", tag: "session", summary: "Set a password by a link, and sign in", open: true, in: wire.Welcome{}, takes: smallJSON, out: wire.Session{}, handle: s.welcome},
+		{id: "inviteUser", method: "POST", path: "/api/v1/users/{id}/invitation", tag: "session", summary: "Make a link, good once and for a week, by which a user sets a password", in: idPath{}, needs: service.Manage, out: wire.Invitation{}, status: 201, handle: s.invite},
+		{id: "verifyFiles", method: "GET", path: "/api/v1/verify", tag: "operation", summary: "Are the files what was written? The first thing that is wrong", needs: service.Read, heavy: true, out: wire.Verified{}, handle: s.verify},
+		{id: "getBackup", method: "GET", path: "/api/v1/backup", produces: []string{"application/vnd.sqlite3"}, tag: "operation", summary: "A verified copy of the database, one file", needs: service.Manage, heavy: true, handle: s.backup},
+		{id: "check", method: "POST", path: "/api/v1/check", tag: "decisions", summary: "May this user do this to that device, why, and until when?", in: wire.Check{}, takes: plainJSON, out: wire.Answer{}, handle: s.check},
+		{id: "advise", method: "POST", path: "/api/v1/advice", tag: "decisions", summary: "What would turn an answer, the change that changes least beside it first", in: wire.AdviceQuestion{}, needs: service.Read, takes: plainJSON, out: wire.Advice{}, handle: answer((*service.Service).Advise)},
+		{id: "getWeek", method: "POST", path: "/api/v1/week", tag: "decisions", summary: "How answers run over some days", in: wire.WeekQuestion{}, takes: plainJSON, out: wire.Week{}, handle: answer((*service.Service).Week)},
+		{id: "getMatrix", method: "POST", path: "/api/v1/matrix", heavy: true, tag: "decisions", summary: "Users or user groups against devices, device groups or sites", in: wire.MatrixQuestion{}, needs: service.Read, takes: plainJSON, out: wire.Matrix{}, handle: answer((*service.Service).Matrix)},
+		{id: "previewSchedule", method: "POST", path: "/api/v1/preview/schedule", tag: "decisions", summary: "How a schedule, saved or not, will run", in: wire.ScheduleQuestion{}, needs: service.Read, takes: plainJSON, out: wire.Fortnight{}, handle: answer((*service.Service).PreviewSchedule)},
+		{id: "previewMatch", method: "POST", path: "/api/v1/preview/match", tag: "decisions", summary: "Which devices a match, saved or not, selects", in: wire.MatchQuestion{}, needs: service.Read, takes: plainJSON, out: wire.Matched{}, handle: answer((*service.Service).PreviewMatch)},
+		{id: "getReachOfUser", method: "GET", path: "/api/v1/reach/users/{id}", tag: "reach", summary: "What a user reaches", in: reachQuery{}, out: wire.Reach{}, handle: s.reach("users")},
+		{id: "getReachOfUserGroup", method: "GET", path: "/api/v1/reach/user_groups/{id}", tag: "reach", summary: "What a user group amounts to: what somebody reaches who is in it alone", in: reachQuery{}, out: wire.Reach{}, handle: s.reach("user_groups")},
+		{id: "getReachOfDevice", method: "GET", path: "/api/v1/reach/devices/{id}", tag: "reach", summary: "Who reaches a device, or one of its points", in: deviceReachQuery{}, out: wire.Reach{}, handle: s.reach("devices")},
+		{id: "listUses", method: "GET", path: "/api/v1/uses/{type}/{id}", tag: "reach", summary: "The lines of grants that make use of a grant, role, right, schedule, site, device group or user group", in: usesQuery{}, needs: service.Read, hides: true, heavy: true, out: []wire.Use{}, handle: s.uses},
+		{id: "seeAsUser", method: "GET", path: "/api/v1/seen/{id}", tag: "reach", summary: "The service as a user would meet it; recorded", in: reachQuery{}, out: wire.Seen{}, handle: s.seen},
+		{id: "listLooks", method: "GET", path: "/api/v1/looks", tag: "reach", summary: "Who has looked at the service as another user sees it", out: []wire.Look{}, needs: service.Read, handle: s.looks},
 
-		{method: "GET", path: "/api/v1/policy", tag: "policy", summary: "The whole policy as a document", in: dumpQuery{}, needs: service.Read, heavy: true, handle: s.dump},
-		{method: "PUT", path: "/api/v1/policy", tag: "policy", summary: "Put a policy document in the place of the policy", in: loadQuery{}, needs: service.Write, takes: policyText, heavy: true, out: wire.Saved{}, handle: s.load},
-		{method: "GET", path: "/api/v1/names", tag: "records", summary: "Names by type and id, types with more than 5,000 left out", out: map[string]map[string]string{}, needs: service.Read, handle: s.names},
+		{id: "getAuthzenConfiguration", method: "GET", path: "/.well-known/authzen-configuration", tag: "decisions", summary: "OpenID AuthZEN metadata", open: true, out: wire.AuthZEN{}, handle: s.authzen},
+		{id: "evaluateMany", method: "POST", path: "/access/v1/evaluations", tag: "decisions", summary: "OpenID AuthZEN access evaluations, up to 10,000", in: wire.Evaluations{}, needs: service.Ask, takes: manyJSON, out: wire.Decisions{}, handle: s.evaluateMany},
+		{id: "searchSubjects", method: "POST", path: "/access/v1/search/subject", tag: "decisions", summary: "OpenID AuthZEN subject search", in: wire.Search{}, takes: plainJSON, out: wire.SearchResult{}, handle: s.search(service.SearchSubjects)},
+		{id: "searchResources", method: "POST", path: "/access/v1/search/resource", tag: "decisions", summary: "OpenID AuthZEN resource search", in: wire.Search{}, takes: plainJSON, out: wire.SearchResult{}, handle: s.search(service.SearchResources)},
+		{id: "searchActions", method: "POST", path: "/access/v1/search/action", tag: "decisions", summary: "OpenID AuthZEN action search", in: wire.Search{}, takes: plainJSON, out: wire.SearchResult{}, handle: s.search(service.SearchActions)},
+		{id: "evaluate", method: "POST", path: "/access/v1/evaluation", tag: "decisions", summary: "OpenID AuthZEN access evaluation", in: wire.Evaluation{}, takes: plainJSON, out: wire.Decision{}, handle: s.evaluate},
 
-		{method: "GET", path: "/api/v1/counts", tag: "records", summary: "How many devices each site and device group has, by itself and with all below", out: service.Counts{}, needs: service.Read, handle: s.counts},
-		{method: "GET", path: "/api/v1/tokens", tag: "tokens", summary: "Tokens, without their secrets", in: tokensQuery{}, needs: service.Read, out: []wire.Token{}, handle: s.tokens},
-		{method: "POST", path: "/api/v1/tokens", tag: "tokens", summary: "Make a token; its secret is shown this once", in: []any{keyHeader{}, wire.NewToken{}}, needs: service.Manage, takes: plainJSON, out: wire.Token{}, status: 201, handle: s.createToken},
-		{method: "DELETE", path: "/api/v1/tokens/{id}", tag: "tokens", summary: "Revoke a token", in: idPath{}, status: 204, handle: s.revokeToken},
+		{id: "getPolicy", method: "GET", path: "/api/v1/policy", produces: []string{"application/yaml", "application/json"}, tag: "policy", summary: "The whole policy as a document", in: dumpQuery{}, needs: service.Read, heavy: true, handle: s.dump},
+		{id: "loadPolicy", method: "PUT", path: "/api/v1/policy", tag: "policy", summary: "Put a policy document in the place of the policy", in: loadQuery{}, needs: service.Write, takes: policyText, heavy: true, out: wire.Saved{}, handle: s.load},
+		{id: "listNames", method: "GET", path: "/api/v1/names", tag: "records", summary: "Names by type and id, types with more than 5,000 left out", out: map[string]map[string]string{}, needs: service.Read, handle: s.names},
+
+		{id: "getCounts", method: "GET", path: "/api/v1/counts", tag: "records", summary: "How many devices each site and device group has, by itself and with all below", out: service.Counts{}, needs: service.Read, handle: s.counts},
+		{id: "listTokens", method: "GET", path: "/api/v1/tokens", tag: "tokens", summary: "Tokens, without their secrets", in: tokensQuery{}, needs: service.Read, out: []wire.Token{}, handle: s.tokens},
+		{id: "createToken", method: "POST", path: "/api/v1/tokens", tag: "tokens", summary: "Make a token; its secret is shown this once", in: []any{keyHeader{}, wire.NewToken{}}, needs: service.Manage, takes: plainJSON, out: wire.Token{}, status: 201, handle: s.createToken},
+		{id: "revokeToken", method: "DELETE", path: "/api/v1/tokens/{id}", tag: "tokens", summary: "Revoke a token", in: idPath{}, status: 204, handle: s.revokeToken},
 	}
 	for _, t := range wire.RecordTypes() {
 		base := "/api/v1/" + t.Name
 		list = append(list,
-			route{method: "GET", path: base, tag: "records", summary: "List of " + t.Noun + "s", in: listQuery{}, filters: service.Filters(t.Name), needs: service.Read, out: t.Page, handle: s.list(t.Name)},
-			route{method: "GET", path: base + "/{id}", tag: "records", summary: "One " + t.Noun, in: idPath{}, out: t.One, handle: s.get(t.Name)},
-			route{method: "GET", path: base + "/{id}/mentions", tag: "records", summary: "What refers to a " + t.Noun, in: idPath{}, out: []wire.Mention{}, handle: s.mentions(t.Name)},
+			route{id: "list" + t.Many, method: "GET", path: base, tag: "records", summary: "List of " + t.Noun + "s", in: listQuery{}, filters: service.Filters(t.Name), needs: service.Read, record: t.Name, list: true, handle: s.list(t.Name)},
+			route{id: "get" + t.Type, method: "GET", path: base + "/{id}", tag: "records", summary: "One " + t.Noun, in: idPath{}, record: t.Name, handle: s.get(t.Name)},
+			route{id: "listMentionsOf" + t.Type, method: "GET", path: base + "/{id}/mentions", tag: "records", summary: "What refers to a " + t.Noun, in: idPath{}, out: []wire.Mention{}, handle: s.mentions(t.Name)},
 		)
 	}
 	return list
@@ -108,6 +112,12 @@ func (s *Server) ready(r *request) error {
 		return err
 	}
 	return r.JSON(http.StatusOK, health{status})
+}
+
+// schemaOf serves a schema, which stays as it is.
+func (s *Server) schemaOf(of schema.Schema) func(*request) error {
+	body := of.JSON()
+	return func(r *request) error { return r.send(http.StatusOK, "application/schema+json", body) }
 }
 
 func (s *Server) describeSelf(r *request) error {

@@ -78,7 +78,7 @@ func New(svc *service.Service, o Options) (*Server, error) {
 		s.echo.Add(r.method, r.echoPath(), s.handler(r))
 	}
 	var err error
-	if s.openAPI, err = describe(routes, o.Version); err != nil {
+	if s.openAPI, err = describe(routes, o.Version, s.prefix()); err != nil {
 		return nil, fmt.Errorf("describe the HTTP interface: %w", err)
 	}
 	return s, nil

@@ -11,36 +11,11 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** OpenID AuthZEN metadata */
-        get: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["AuthZEN"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * OpenID AuthZEN metadata
+         * @description OpenID AuthZEN metadata. Answers without a credential.
+         */
+        get: operations["getAuthzenConfiguration"];
         put?: never;
         post?: never;
         delete?: never;
@@ -58,43 +33,11 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** OpenID AuthZEN access evaluation */
-        post: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: {
-                content: {
-                    "application/json": components["schemas"]["Evaluation"];
-                };
-            };
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": {
-                            context: components["schemas"]["ContextType2"];
-                            decision: boolean;
-                        };
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * OpenID AuthZEN access evaluation
+         * @description OpenID AuthZEN access evaluation. About oneself it takes no mandate.
+         */
+        post: operations["evaluate"];
         delete?: never;
         options?: never;
         head?: never;
@@ -110,40 +53,11 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** OpenID AuthZEN access evaluations, up to 10,000 */
-        post: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: {
-                content: {
-                    "application/json": components["schemas"]["Evaluations"];
-                };
-            };
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["s"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * OpenID AuthZEN access evaluations, up to 10,000
+         * @description OpenID AuthZEN access evaluations, up to 10,000. About others it takes a mandate of the role auditor, enforcement or owner.
+         */
+        post: operations["evaluateMany"];
         delete?: never;
         options?: never;
         head?: never;
@@ -159,40 +73,11 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** OpenID AuthZEN action search */
-        post: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: {
-                content: {
-                    "application/json": components["schemas"]["Search"];
-                };
-            };
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["SearchResult"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * OpenID AuthZEN action search
+         * @description OpenID AuthZEN action search. About oneself it takes no mandate.
+         */
+        post: operations["searchActions"];
         delete?: never;
         options?: never;
         head?: never;
@@ -208,40 +93,11 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** OpenID AuthZEN resource search */
-        post: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: {
-                content: {
-                    "application/json": components["schemas"]["Search"];
-                };
-            };
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["SearchResult"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * OpenID AuthZEN resource search
+         * @description OpenID AuthZEN resource search. About oneself it takes no mandate.
+         */
+        post: operations["searchResources"];
         delete?: never;
         options?: never;
         head?: never;
@@ -257,40 +113,11 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** OpenID AuthZEN subject search */
-        post: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: {
-                content: {
-                    "application/json": components["schemas"]["Search"];
-                };
-            };
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["SearchResult"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * OpenID AuthZEN subject search
+         * @description OpenID AuthZEN subject search. About oneself it takes no mandate.
+         */
+        post: operations["searchSubjects"];
         delete?: never;
         options?: never;
         head?: never;
@@ -306,40 +133,11 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** What would turn an answer, the change that changes least beside it first */
-        post: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: {
-                content: {
-                    "application/json": components["schemas"]["AdviceQuestion"];
-                };
-            };
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Advice"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * What would turn an answer, the change that changes least beside it first
+         * @description What would turn an answer, the change that changes least beside it first. It takes a mandate of the role auditor or owner.
+         */
+        post: operations["advise"];
         delete?: never;
         options?: never;
         head?: never;
@@ -353,34 +151,11 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** A verified copy of the database, one file */
-        get: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content?: never;
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * A verified copy of the database, one file
+         * @description A verified copy of the database, one file. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        get: operations["getBackup"];
         put?: never;
         post?: never;
         delete?: never;
@@ -396,90 +171,17 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** List of calendars */
-        get: {
-            parameters: {
-                query?: {
-                    limit?: number;
-                    cursor?: string;
-                    /** @description a word to search for */
-                    q?: string;
-                };
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["ListOfCalendar"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * List of calendars
+         * @description List of calendars. It takes a mandate of the role auditor or owner.
+         */
+        get: operations["listCalendars"];
         put?: never;
-        /** Add a calendar; its id is made from its name where none is given */
-        post: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what */
-                    impact?: boolean;
-                    /** @description why, for the record of changes */
-                    note?: string;
-                };
-                header?: {
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                };
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: {
-                content: {
-                    "application/json": components["schemas"]["Calendar"];
-                };
-            };
-            responses: {
-                /** @description Created */
-                201: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * Add a calendar; its id is made from its name where none is given
+         * @description Add a calendar; its id is made from its name where none is given. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        post: operations["createCalendar"];
         delete?: never;
         options?: never;
         head?: never;
@@ -493,187 +195,29 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** One calendar */
-        get: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Calendar"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        /** Make a calendar what the body says */
-        put: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what */
-                    impact?: boolean;
-                    /** @description why, for the record of changes */
-                    note?: string;
-                };
-                header?: {
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                };
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: {
-                content: {
-                    "application/json": components["schemas"]["Calendar"];
-                };
-            };
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * One calendar
+         * @description One calendar. About oneself it takes no mandate.
+         */
+        get: operations["getCalendar"];
+        /**
+         * Make a calendar what the body says
+         * @description Make a calendar what the body says. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        put: operations["putCalendar"];
         post?: never;
-        /** Remove a calendar */
-        delete: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what */
-                    impact?: boolean;
-                    /** @description why, for the record of changes */
-                    note?: string;
-                    /** @description take every mention of the record along */
-                    along?: boolean;
-                    /** @description with along: though somebody would gain rights by it */
-                    accept_gains?: boolean;
-                };
-                header?: {
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                };
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * Remove a calendar
+         * @description Remove a calendar. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        delete: operations["removeCalendar"];
         options?: never;
         head?: never;
-        /** Change a calendar by a JSON Merge Patch */
-        patch: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what */
-                    impact?: boolean;
-                    /** @description why, for the record of changes */
-                    note?: string;
-                };
-                header?: {
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                };
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * Change a calendar by a JSON Merge Patch
+         * @description Change a calendar by a JSON Merge Patch. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        patch: operations["patchCalendar"];
         trace?: never;
     };
     "/api/v1/calendars/{id}/mentions": {
@@ -683,38 +227,11 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What refers to a calendar */
-        get: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Mention"][];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * What refers to a calendar
+         * @description What refers to a calendar. About oneself it takes no mandate.
+         */
+        get: operations["listMentionsOfCalendar"];
         put?: never;
         post?: never;
         delete?: never;
@@ -732,52 +249,11 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Make many changes, all or none */
-        post: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what */
-                    impact?: boolean;
-                    /** @description why, for the record of changes */
-                    note?: string;
-                };
-                header?: {
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                    /** @description entity tags of the policy, or of the one record that is changed */
-                    "If-Match"?: string;
-                };
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: {
-                content: {
-                    "application/json": components["schemas"]["BatchQuery"];
-                };
-            };
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * Make many changes, all or none
+         * @description Make many changes, all or none. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        post: operations["makeChanges"];
         delete?: never;
         options?: never;
         head?: never;
@@ -793,40 +269,11 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** May this user do this to that device, why, and until when? */
-        post: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: {
-                content: {
-                    "application/json": components["schemas"]["Check"];
-                };
-            };
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Answer"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * May this user do this to that device, why, and until when?
+         * @description May this user do this to that device, why, and until when?. About oneself it takes no mandate.
+         */
+        post: operations["check"];
         delete?: never;
         options?: never;
         head?: never;
@@ -840,36 +287,11 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** How many devices each site and device group has, by itself and with all below */
-        get: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Counts"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * How many devices each site and device group has, by itself and with all below
+         * @description How many devices each site and device group has, by itself and with all below. It takes a mandate of the role auditor or owner.
+         */
+        get: operations["getCounts"];
         put?: never;
         post?: never;
         delete?: never;
@@ -885,90 +307,17 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** List of device groups */
-        get: {
-            parameters: {
-                query?: {
-                    limit?: number;
-                    cursor?: string;
-                    /** @description a word to search for */
-                    q?: string;
-                };
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["ListOfDeviceGroup"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * List of device groups
+         * @description List of device groups. It takes a mandate of the role auditor or owner.
+         */
+        get: operations["listDeviceGroups"];
         put?: never;
-        /** Add a device group; its id is made from its name where none is given */
-        post: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what */
-                    impact?: boolean;
-                    /** @description why, for the record of changes */
-                    note?: string;
-                };
-                header?: {
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                };
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: {
-                content: {
-                    "application/json": components["schemas"]["DeviceGroup"];
-                };
-            };
-            responses: {
-                /** @description Created */
-                201: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * Add a device group; its id is made from its name where none is given
+         * @description Add a device group; its id is made from its name where none is given. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        post: operations["createDeviceGroup"];
         delete?: never;
         options?: never;
         head?: never;
@@ -982,187 +331,29 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** One device group */
-        get: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["DeviceGroup"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        /** Make a device group what the body says */
-        put: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what */
-                    impact?: boolean;
-                    /** @description why, for the record of changes */
-                    note?: string;
-                };
-                header?: {
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                };
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: {
-                content: {
-                    "application/json": components["schemas"]["DeviceGroup"];
-                };
-            };
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * One device group
+         * @description One device group. About oneself it takes no mandate.
+         */
+        get: operations["getDeviceGroup"];
+        /**
+         * Make a device group what the body says
+         * @description Make a device group what the body says. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        put: operations["putDeviceGroup"];
         post?: never;
-        /** Remove a device group */
-        delete: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what */
-                    impact?: boolean;
-                    /** @description why, for the record of changes */
-                    note?: string;
-                    /** @description take every mention of the record along */
-                    along?: boolean;
-                    /** @description with along: though somebody would gain rights by it */
-                    accept_gains?: boolean;
-                };
-                header?: {
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                };
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * Remove a device group
+         * @description Remove a device group. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        delete: operations["removeDeviceGroup"];
         options?: never;
         head?: never;
-        /** Change a device group by a JSON Merge Patch */
-        patch: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what */
-                    impact?: boolean;
-                    /** @description why, for the record of changes */
-                    note?: string;
-                };
-                header?: {
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                };
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * Change a device group by a JSON Merge Patch
+         * @description Change a device group by a JSON Merge Patch. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        patch: operations["patchDeviceGroup"];
         trace?: never;
     };
     "/api/v1/device_groups/{id}/devices/{entry}": {
@@ -1173,107 +364,17 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Add one device */
-        put: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what */
-                    impact?: boolean;
-                    /** @description why, for the record of changes */
-                    note?: string;
-                };
-                header?: {
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                };
-                path: {
-                    id: string;
-                    /** @description the user, device, tag or point */
-                    entry: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: {
-                content: {
-                    "application/json": components["schemas"]["EntryQuery"];
-                };
-            };
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * Add one device to a device group
+         * @description Add one device to a device group. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        put: operations["addDeviceToDeviceGroup"];
         post?: never;
-        /** Drop one device */
-        delete: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what */
-                    impact?: boolean;
-                    /** @description why, for the record of changes */
-                    note?: string;
-                };
-                header?: {
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                };
-                path: {
-                    id: string;
-                    /** @description the user, device, tag or point */
-                    entry: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * Drop one device from a device group
+         * @description Drop one device from a device group. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        delete: operations["dropDeviceFromDeviceGroup"];
         options?: never;
         head?: never;
         patch?: never;
@@ -1286,38 +387,11 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What refers to a device group */
-        get: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Mention"][];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * What refers to a device group
+         * @description What refers to a device group. About oneself it takes no mandate.
+         */
+        get: operations["listMentionsOfDeviceGroup"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1333,90 +407,17 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** List of devices */
-        get: {
-            parameters: {
-                query?: {
-                    limit?: number;
-                    cursor?: string;
-                    /** @description a word to search for */
-                    q?: string;
-                };
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["ListOfDevice"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * List of devices
+         * @description List of devices. It takes a mandate of the role auditor or owner.
+         */
+        get: operations["listDevices"];
         put?: never;
-        /** Add a device; its id is made from its name where none is given */
-        post: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what */
-                    impact?: boolean;
-                    /** @description why, for the record of changes */
-                    note?: string;
-                };
-                header?: {
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                };
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: {
-                content: {
-                    "application/json": components["schemas"]["Device"];
-                };
-            };
-            responses: {
-                /** @description Created */
-                201: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * Add a device; its id is made from its name where none is given
+         * @description Add a device; its id is made from its name where none is given. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        post: operations["createDevice"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1430,187 +431,29 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** One device */
-        get: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Device"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        /** Make a device what the body says */
-        put: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what */
-                    impact?: boolean;
-                    /** @description why, for the record of changes */
-                    note?: string;
-                };
-                header?: {
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                };
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: {
-                content: {
-                    "application/json": components["schemas"]["Device"];
-                };
-            };
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * One device
+         * @description One device. About oneself it takes no mandate.
+         */
+        get: operations["getDevice"];
+        /**
+         * Make a device what the body says
+         * @description Make a device what the body says. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        put: operations["putDevice"];
         post?: never;
-        /** Remove a device */
-        delete: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what */
-                    impact?: boolean;
-                    /** @description why, for the record of changes */
-                    note?: string;
-                    /** @description take every mention of the record along */
-                    along?: boolean;
-                    /** @description with along: though somebody would gain rights by it */
-                    accept_gains?: boolean;
-                };
-                header?: {
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                };
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * Remove a device
+         * @description Remove a device. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        delete: operations["removeDevice"];
         options?: never;
         head?: never;
-        /** Change a device by a JSON Merge Patch */
-        patch: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what */
-                    impact?: boolean;
-                    /** @description why, for the record of changes */
-                    note?: string;
-                };
-                header?: {
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                };
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * Change a device by a JSON Merge Patch
+         * @description Change a device by a JSON Merge Patch. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        patch: operations["patchDevice"];
         trace?: never;
     };
     "/api/v1/devices/{id}/mentions": {
@@ -1620,38 +463,11 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What refers to a device */
-        get: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Mention"][];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * What refers to a device
+         * @description What refers to a device. About oneself it takes no mandate.
+         */
+        get: operations["listMentionsOfDevice"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1668,107 +484,17 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Add one point */
-        put: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what */
-                    impact?: boolean;
-                    /** @description why, for the record of changes */
-                    note?: string;
-                };
-                header?: {
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                };
-                path: {
-                    id: string;
-                    /** @description the user, device, tag or point */
-                    entry: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: {
-                content: {
-                    "application/json": components["schemas"]["EntryQuery"];
-                };
-            };
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * Add one point to a device
+         * @description Add one point to a device. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        put: operations["addPointToDevice"];
         post?: never;
-        /** Drop one point */
-        delete: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what */
-                    impact?: boolean;
-                    /** @description why, for the record of changes */
-                    note?: string;
-                };
-                header?: {
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                };
-                path: {
-                    id: string;
-                    /** @description the user, device, tag or point */
-                    entry: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * Drop one point from a device
+         * @description Drop one point from a device. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        delete: operations["dropPointFromDevice"];
         options?: never;
         head?: never;
         patch?: never;
@@ -1782,107 +508,17 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Add one tag */
-        put: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what */
-                    impact?: boolean;
-                    /** @description why, for the record of changes */
-                    note?: string;
-                };
-                header?: {
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                };
-                path: {
-                    id: string;
-                    /** @description the user, device, tag or point */
-                    entry: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: {
-                content: {
-                    "application/json": components["schemas"]["EntryQuery"];
-                };
-            };
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * Add one tag to a device
+         * @description Add one tag to a device. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        put: operations["addTagToDevice"];
         post?: never;
-        /** Drop one tag */
-        delete: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what */
-                    impact?: boolean;
-                    /** @description why, for the record of changes */
-                    note?: string;
-                };
-                header?: {
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                };
-                path: {
-                    id: string;
-                    /** @description the user, device, tag or point */
-                    entry: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * Drop one tag from a device
+         * @description Drop one tag from a device. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        delete: operations["dropTagFromDevice"];
         options?: never;
         head?: never;
         patch?: never;
@@ -1895,34 +531,11 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Server-sent events of every revision, resumable with Last-Event-ID */
-        get: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content?: never;
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * Server-sent events of every revision, resumable with Last-Event-ID
+         * @description Server-sent events of every revision, resumable with Last-Event-ID. It takes a mandate of the role auditor, enforcement or owner.
+         */
+        get: operations["followEvents"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1938,39 +551,11 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Search everything */
-        get: {
-            parameters: {
-                query: {
-                    q: string;
-                    limit?: number;
-                };
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Found"][];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * Search everything
+         * @description Search everything. It takes a mandate of the role auditor or owner.
+         */
+        get: operations["find"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1986,90 +571,17 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** List of grants */
-        get: {
-            parameters: {
-                query?: {
-                    limit?: number;
-                    cursor?: string;
-                    /** @description a word to search for */
-                    q?: string;
-                };
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["ListOfGrant"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * List of grants
+         * @description List of grants. It takes a mandate of the role auditor or owner.
+         */
+        get: operations["listGrants"];
         put?: never;
-        /** Add a grant; its id is made from its name where none is given */
-        post: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what */
-                    impact?: boolean;
-                    /** @description why, for the record of changes */
-                    note?: string;
-                };
-                header?: {
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                };
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: {
-                content: {
-                    "application/json": components["schemas"]["Grant"];
-                };
-            };
-            responses: {
-                /** @description Created */
-                201: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * Add a grant; its id is made from its name where none is given
+         * @description Add a grant; its id is made from its name where none is given. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        post: operations["createGrant"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2083,187 +595,29 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** One grant */
-        get: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Grant"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        /** Make a grant what the body says */
-        put: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what */
-                    impact?: boolean;
-                    /** @description why, for the record of changes */
-                    note?: string;
-                };
-                header?: {
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                };
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: {
-                content: {
-                    "application/json": components["schemas"]["Grant"];
-                };
-            };
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * One grant
+         * @description One grant. About oneself it takes no mandate.
+         */
+        get: operations["getGrant"];
+        /**
+         * Make a grant what the body says
+         * @description Make a grant what the body says. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        put: operations["putGrant"];
         post?: never;
-        /** Remove a grant */
-        delete: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what */
-                    impact?: boolean;
-                    /** @description why, for the record of changes */
-                    note?: string;
-                    /** @description take every mention of the record along */
-                    along?: boolean;
-                    /** @description with along: though somebody would gain rights by it */
-                    accept_gains?: boolean;
-                };
-                header?: {
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                };
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * Remove a grant
+         * @description Remove a grant. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        delete: operations["removeGrant"];
         options?: never;
         head?: never;
-        /** Change a grant by a JSON Merge Patch */
-        patch: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what */
-                    impact?: boolean;
-                    /** @description why, for the record of changes */
-                    note?: string;
-                };
-                header?: {
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                };
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * Change a grant by a JSON Merge Patch
+         * @description Change a grant by a JSON Merge Patch. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        patch: operations["patchGrant"];
         trace?: never;
     };
     "/api/v1/grants/{id}/mentions": {
@@ -2273,38 +627,11 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What refers to a grant */
-        get: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Mention"][];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * What refers to a grant
+         * @description What refers to a grant. About oneself it takes no mandate.
+         */
+        get: operations["listMentionsOfGrant"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2320,90 +647,17 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** List of kinds */
-        get: {
-            parameters: {
-                query?: {
-                    limit?: number;
-                    cursor?: string;
-                    /** @description a word to search for */
-                    q?: string;
-                };
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["ListOfKind"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * List of kinds
+         * @description List of kinds. It takes a mandate of the role auditor or owner.
+         */
+        get: operations["listKinds"];
         put?: never;
-        /** Add a kind; its id is made from its name where none is given */
-        post: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what */
-                    impact?: boolean;
-                    /** @description why, for the record of changes */
-                    note?: string;
-                };
-                header?: {
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                };
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: {
-                content: {
-                    "application/json": components["schemas"]["Kind"];
-                };
-            };
-            responses: {
-                /** @description Created */
-                201: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * Add a kind; its id is made from its name where none is given
+         * @description Add a kind; its id is made from its name where none is given. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        post: operations["createKind"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2417,187 +671,29 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** One kind */
-        get: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Kind"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        /** Make a kind what the body says */
-        put: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what */
-                    impact?: boolean;
-                    /** @description why, for the record of changes */
-                    note?: string;
-                };
-                header?: {
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                };
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: {
-                content: {
-                    "application/json": components["schemas"]["Kind"];
-                };
-            };
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * One kind
+         * @description One kind. About oneself it takes no mandate.
+         */
+        get: operations["getKind"];
+        /**
+         * Make a kind what the body says
+         * @description Make a kind what the body says. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        put: operations["putKind"];
         post?: never;
-        /** Remove a kind */
-        delete: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what */
-                    impact?: boolean;
-                    /** @description why, for the record of changes */
-                    note?: string;
-                    /** @description take every mention of the record along */
-                    along?: boolean;
-                    /** @description with along: though somebody would gain rights by it */
-                    accept_gains?: boolean;
-                };
-                header?: {
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                };
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * Remove a kind
+         * @description Remove a kind. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        delete: operations["removeKind"];
         options?: never;
         head?: never;
-        /** Change a kind by a JSON Merge Patch */
-        patch: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what */
-                    impact?: boolean;
-                    /** @description why, for the record of changes */
-                    note?: string;
-                };
-                header?: {
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                };
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * Change a kind by a JSON Merge Patch
+         * @description Change a kind by a JSON Merge Patch. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        patch: operations["patchKind"];
         trace?: never;
     };
     "/api/v1/kinds/{id}/mentions": {
@@ -2607,38 +703,11 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What refers to a kind */
-        get: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Mention"][];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * What refers to a kind
+         * @description What refers to a kind. About oneself it takes no mandate.
+         */
+        get: operations["listMentionsOfKind"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2654,36 +723,11 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Who has looked at the service as another user sees it */
-        get: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Look"][];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * Who has looked at the service as another user sees it
+         * @description Who has looked at the service as another user sees it. It takes a mandate of the role auditor or owner.
+         */
+        get: operations["listLooks"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2699,90 +743,17 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** List of mandates */
-        get: {
-            parameters: {
-                query?: {
-                    limit?: number;
-                    cursor?: string;
-                    /** @description a word to search for */
-                    q?: string;
-                };
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["ListOfMandate"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * List of mandates
+         * @description List of mandates. It takes a mandate of the role auditor or owner.
+         */
+        get: operations["listMandates"];
         put?: never;
-        /** Add a mandate; its id is made from its name where none is given */
-        post: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what */
-                    impact?: boolean;
-                    /** @description why, for the record of changes */
-                    note?: string;
-                };
-                header?: {
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                };
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: {
-                content: {
-                    "application/json": components["schemas"]["Mandate"];
-                };
-            };
-            responses: {
-                /** @description Created */
-                201: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * Add a mandate; its id is made from its name where none is given
+         * @description Add a mandate; its id is made from its name where none is given. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        post: operations["createMandate"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2796,187 +767,29 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** One mandate */
-        get: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Mandate"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        /** Make a mandate what the body says */
-        put: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what */
-                    impact?: boolean;
-                    /** @description why, for the record of changes */
-                    note?: string;
-                };
-                header?: {
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                };
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: {
-                content: {
-                    "application/json": components["schemas"]["Mandate"];
-                };
-            };
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * One mandate
+         * @description One mandate. About oneself it takes no mandate.
+         */
+        get: operations["getMandate"];
+        /**
+         * Make a mandate what the body says
+         * @description Make a mandate what the body says. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        put: operations["putMandate"];
         post?: never;
-        /** Remove a mandate */
-        delete: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what */
-                    impact?: boolean;
-                    /** @description why, for the record of changes */
-                    note?: string;
-                    /** @description take every mention of the record along */
-                    along?: boolean;
-                    /** @description with along: though somebody would gain rights by it */
-                    accept_gains?: boolean;
-                };
-                header?: {
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                };
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * Remove a mandate
+         * @description Remove a mandate. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        delete: operations["removeMandate"];
         options?: never;
         head?: never;
-        /** Change a mandate by a JSON Merge Patch */
-        patch: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what */
-                    impact?: boolean;
-                    /** @description why, for the record of changes */
-                    note?: string;
-                };
-                header?: {
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                };
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * Change a mandate by a JSON Merge Patch
+         * @description Change a mandate by a JSON Merge Patch. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        patch: operations["patchMandate"];
         trace?: never;
     };
     "/api/v1/mandates/{id}/mentions": {
@@ -2986,38 +799,11 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What refers to a mandate */
-        get: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Mention"][];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * What refers to a mandate
+         * @description What refers to a mandate. About oneself it takes no mandate.
+         */
+        get: operations["listMentionsOfMandate"];
         put?: never;
         post?: never;
         delete?: never;
@@ -3035,40 +821,11 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Users or user groups against devices, device groups or sites */
-        post: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: {
-                content: {
-                    "application/json": components["schemas"]["MatrixQuestion"];
-                };
-            };
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Matrix"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * Users or user groups against devices, device groups or sites
+         * @description Users or user groups against devices, device groups or sites. It takes a mandate of the role auditor or owner.
+         */
+        post: operations["getMatrix"];
         delete?: never;
         options?: never;
         head?: never;
@@ -3082,40 +839,11 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Names by type and id, types with more than 5,000 left out */
-        get: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": {
-                            [key: string]: {
-                                [key: string]: string;
-                            };
-                        };
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * Names by type and id, types with more than 5,000 left out
+         * @description Names by type and id, types with more than 5,000 left out. It takes a mandate of the role auditor or owner.
+         */
+        get: operations["listNames"];
         put?: never;
         post?: never;
         delete?: never;
@@ -3131,34 +859,11 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** This description */
-        get: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content?: never;
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * This description
+         * @description This description. About oneself it takes no mandate.
+         */
+        get: operations["getDescription"];
         put?: never;
         post?: never;
         delete?: never;
@@ -3174,78 +879,16 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The whole policy as a document */
-        get: {
-            parameters: {
-                query?: {
-                    format?: "yaml" | "json";
-                };
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content?: never;
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        /** Put a policy document in the place of the policy */
-        put: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what */
-                    impact?: boolean;
-                    /** @description why, for the record of changes */
-                    note?: string;
-                };
-                header?: {
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                    /** @description entity tags of the policy, one of which it must have */
-                    "If-Match"?: string;
-                };
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * The whole policy as a document
+         * @description The whole policy as a document. It takes a mandate of the role auditor or owner.
+         */
+        get: operations["getPolicy"];
+        /**
+         * Put a policy document in the place of the policy
+         * @description Put a policy document in the place of the policy. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        put: operations["loadPolicy"];
         post?: never;
         delete?: never;
         options?: never;
@@ -3262,40 +905,11 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Which devices a match, saved or not, selects */
-        post: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: {
-                content: {
-                    "application/json": components["schemas"]["Match"];
-                };
-            };
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Matched"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * Which devices a match, saved or not, selects
+         * @description Which devices a match, saved or not, selects. It takes a mandate of the role auditor or owner.
+         */
+        post: operations["previewMatch"];
         delete?: never;
         options?: never;
         head?: never;
@@ -3311,40 +925,11 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** How a schedule, saved or not, will run */
-        post: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: {
-                content: {
-                    "application/json": components["schemas"]["ScheduleQuestion"];
-                };
-            };
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Fortnight"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * How a schedule, saved or not, will run
+         * @description How a schedule, saved or not, will run. It takes a mandate of the role auditor or owner.
+         */
+        post: operations["previewSchedule"];
         delete?: never;
         options?: never;
         head?: never;
@@ -3358,38 +943,11 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** How far a request with an Idempotency-Key is, and whether it changed anything */
-        get: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Progress"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * How far a request with an Idempotency-Key is, and whether it changed anything
+         * @description How far a request with an Idempotency-Key is, and whether it changed anything. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        get: operations["getProgress"];
         put?: never;
         post?: never;
         delete?: never;
@@ -3405,55 +963,11 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Who reaches a device, or one of its points */
-        get: {
-            parameters: {
-                query?: {
-                    /** @description RFC 3339, or a local time; left out: now */
-                    at?: string;
-                    /** @description how possible; several times for more; left out: all */
-                    degree?: components["schemas"]["Degree"][];
-                    /** @description address that the request comes from */
-                    ip?: string;
-                    /** @description id of the site at which the user is */
-                    place?: string;
-                    strong_sign_in?: null | boolean;
-                    attended?: null | boolean;
-                    /** @description only this right */
-                    right?: string;
-                    limit?: number;
-                    cursor?: string;
-                    /** @description of the device */
-                    point?: string;
-                };
-                header?: never;
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Reach"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * Who reaches a device, or one of its points
+         * @description Who reaches a device, or one of its points. About oneself it takes no mandate.
+         */
+        get: operations["getReachOfDevice"];
         put?: never;
         post?: never;
         delete?: never;
@@ -3469,53 +983,11 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What a user group amounts to: what somebody reaches who is in it alone */
-        get: {
-            parameters: {
-                query?: {
-                    /** @description RFC 3339, or a local time; left out: now */
-                    at?: string;
-                    /** @description how possible; several times for more; left out: all */
-                    degree?: components["schemas"]["Degree"][];
-                    /** @description address that the request comes from */
-                    ip?: string;
-                    /** @description id of the site at which the user is */
-                    place?: string;
-                    strong_sign_in?: null | boolean;
-                    attended?: null | boolean;
-                    /** @description only this right */
-                    right?: string;
-                    limit?: number;
-                    cursor?: string;
-                };
-                header?: never;
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Reach"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * What a user group amounts to: what somebody reaches who is in it alone
+         * @description What a user group amounts to: what somebody reaches who is in it alone. About oneself it takes no mandate.
+         */
+        get: operations["getReachOfUserGroup"];
         put?: never;
         post?: never;
         delete?: never;
@@ -3531,53 +1003,11 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What a user reaches */
-        get: {
-            parameters: {
-                query?: {
-                    /** @description RFC 3339, or a local time; left out: now */
-                    at?: string;
-                    /** @description how possible; several times for more; left out: all */
-                    degree?: components["schemas"]["Degree"][];
-                    /** @description address that the request comes from */
-                    ip?: string;
-                    /** @description id of the site at which the user is */
-                    place?: string;
-                    strong_sign_in?: null | boolean;
-                    attended?: null | boolean;
-                    /** @description only this right */
-                    right?: string;
-                    limit?: number;
-                    cursor?: string;
-                };
-                header?: never;
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Reach"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * What a user reaches
+         * @description What a user reaches. About oneself it takes no mandate.
+         */
+        get: operations["getReachOfUser"];
         put?: never;
         post?: never;
         delete?: never;
@@ -3595,52 +1025,11 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Take back what a revision did, as a new revision */
-        post: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what */
-                    impact?: boolean;
-                    /** @description why, for the record of changes */
-                    note?: string;
-                };
-                header?: {
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                };
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * Take back what a revision did, as a new revision
+         * @description Take back what a revision did, as a new revision. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        post: operations["undoRevision"];
         delete?: never;
         options?: never;
         head?: never;
@@ -3654,90 +1043,17 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** List of rights */
-        get: {
-            parameters: {
-                query?: {
-                    limit?: number;
-                    cursor?: string;
-                    /** @description a word to search for */
-                    q?: string;
-                };
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["ListOfRight"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * List of rights
+         * @description List of rights. It takes a mandate of the role auditor or owner.
+         */
+        get: operations["listRights"];
         put?: never;
-        /** Add a right; its id is made from its name where none is given */
-        post: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what */
-                    impact?: boolean;
-                    /** @description why, for the record of changes */
-                    note?: string;
-                };
-                header?: {
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                };
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: {
-                content: {
-                    "application/json": components["schemas"]["Right"];
-                };
-            };
-            responses: {
-                /** @description Created */
-                201: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * Add a right; its id is made from its name where none is given
+         * @description Add a right; its id is made from its name where none is given. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        post: operations["createRight"];
         delete?: never;
         options?: never;
         head?: never;
@@ -3751,187 +1067,29 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** One right */
-        get: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Right"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        /** Make a right what the body says */
-        put: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what */
-                    impact?: boolean;
-                    /** @description why, for the record of changes */
-                    note?: string;
-                };
-                header?: {
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                };
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: {
-                content: {
-                    "application/json": components["schemas"]["Right"];
-                };
-            };
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * One right
+         * @description One right. About oneself it takes no mandate.
+         */
+        get: operations["getRight"];
+        /**
+         * Make a right what the body says
+         * @description Make a right what the body says. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        put: operations["putRight"];
         post?: never;
-        /** Remove a right */
-        delete: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what */
-                    impact?: boolean;
-                    /** @description why, for the record of changes */
-                    note?: string;
-                    /** @description take every mention of the record along */
-                    along?: boolean;
-                    /** @description with along: though somebody would gain rights by it */
-                    accept_gains?: boolean;
-                };
-                header?: {
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                };
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * Remove a right
+         * @description Remove a right. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        delete: operations["removeRight"];
         options?: never;
         head?: never;
-        /** Change a right by a JSON Merge Patch */
-        patch: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what */
-                    impact?: boolean;
-                    /** @description why, for the record of changes */
-                    note?: string;
-                };
-                header?: {
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                };
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * Change a right by a JSON Merge Patch
+         * @description Change a right by a JSON Merge Patch. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        patch: operations["patchRight"];
         trace?: never;
     };
     "/api/v1/rights/{id}/mentions": {
@@ -3941,38 +1099,11 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What refers to a right */
-        get: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Mention"][];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * What refers to a right
+         * @description What refers to a right. About oneself it takes no mandate.
+         */
+        get: operations["listMentionsOfRight"];
         put?: never;
         post?: never;
         delete?: never;
@@ -3988,90 +1119,17 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** List of roles */
-        get: {
-            parameters: {
-                query?: {
-                    limit?: number;
-                    cursor?: string;
-                    /** @description a word to search for */
-                    q?: string;
-                };
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["ListOfRole"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * List of roles
+         * @description List of roles. It takes a mandate of the role auditor or owner.
+         */
+        get: operations["listRoles"];
         put?: never;
-        /** Add a role; its id is made from its name where none is given */
-        post: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what */
-                    impact?: boolean;
-                    /** @description why, for the record of changes */
-                    note?: string;
-                };
-                header?: {
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                };
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: {
-                content: {
-                    "application/json": components["schemas"]["Role"];
-                };
-            };
-            responses: {
-                /** @description Created */
-                201: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * Add a role; its id is made from its name where none is given
+         * @description Add a role; its id is made from its name where none is given. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        post: operations["createRole"];
         delete?: never;
         options?: never;
         head?: never;
@@ -4085,187 +1143,29 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** One role */
-        get: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Role"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        /** Make a role what the body says */
-        put: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what */
-                    impact?: boolean;
-                    /** @description why, for the record of changes */
-                    note?: string;
-                };
-                header?: {
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                };
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: {
-                content: {
-                    "application/json": components["schemas"]["Role"];
-                };
-            };
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * One role
+         * @description One role. About oneself it takes no mandate.
+         */
+        get: operations["getRole"];
+        /**
+         * Make a role what the body says
+         * @description Make a role what the body says. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        put: operations["putRole"];
         post?: never;
-        /** Remove a role */
-        delete: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what */
-                    impact?: boolean;
-                    /** @description why, for the record of changes */
-                    note?: string;
-                    /** @description take every mention of the record along */
-                    along?: boolean;
-                    /** @description with along: though somebody would gain rights by it */
-                    accept_gains?: boolean;
-                };
-                header?: {
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                };
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * Remove a role
+         * @description Remove a role. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        delete: operations["removeRole"];
         options?: never;
         head?: never;
-        /** Change a role by a JSON Merge Patch */
-        patch: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what */
-                    impact?: boolean;
-                    /** @description why, for the record of changes */
-                    note?: string;
-                };
-                header?: {
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                };
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * Change a role by a JSON Merge Patch
+         * @description Change a role by a JSON Merge Patch. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        patch: operations["patchRole"];
         trace?: never;
     };
     "/api/v1/roles/{id}/mentions": {
@@ -4275,38 +1175,11 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What refers to a role */
-        get: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Mention"][];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * What refers to a role
+         * @description What refers to a role. About oneself it takes no mandate.
+         */
+        get: operations["listMentionsOfRole"];
         put?: never;
         post?: never;
         delete?: never;
@@ -4322,90 +1195,17 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** List of schedules */
-        get: {
-            parameters: {
-                query?: {
-                    limit?: number;
-                    cursor?: string;
-                    /** @description a word to search for */
-                    q?: string;
-                };
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["ListOfSchedule"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * List of schedules
+         * @description List of schedules. It takes a mandate of the role auditor or owner.
+         */
+        get: operations["listSchedules"];
         put?: never;
-        /** Add a schedule; its id is made from its name where none is given */
-        post: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what */
-                    impact?: boolean;
-                    /** @description why, for the record of changes */
-                    note?: string;
-                };
-                header?: {
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                };
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: {
-                content: {
-                    "application/json": components["schemas"]["Schedule"];
-                };
-            };
-            responses: {
-                /** @description Created */
-                201: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * Add a schedule; its id is made from its name where none is given
+         * @description Add a schedule; its id is made from its name where none is given. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        post: operations["createSchedule"];
         delete?: never;
         options?: never;
         head?: never;
@@ -4419,187 +1219,29 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** One schedule */
-        get: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Schedule"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        /** Make a schedule what the body says */
-        put: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what */
-                    impact?: boolean;
-                    /** @description why, for the record of changes */
-                    note?: string;
-                };
-                header?: {
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                };
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: {
-                content: {
-                    "application/json": components["schemas"]["Schedule"];
-                };
-            };
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * One schedule
+         * @description One schedule. About oneself it takes no mandate.
+         */
+        get: operations["getSchedule"];
+        /**
+         * Make a schedule what the body says
+         * @description Make a schedule what the body says. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        put: operations["putSchedule"];
         post?: never;
-        /** Remove a schedule */
-        delete: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what */
-                    impact?: boolean;
-                    /** @description why, for the record of changes */
-                    note?: string;
-                    /** @description take every mention of the record along */
-                    along?: boolean;
-                    /** @description with along: though somebody would gain rights by it */
-                    accept_gains?: boolean;
-                };
-                header?: {
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                };
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * Remove a schedule
+         * @description Remove a schedule. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        delete: operations["removeSchedule"];
         options?: never;
         head?: never;
-        /** Change a schedule by a JSON Merge Patch */
-        patch: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what */
-                    impact?: boolean;
-                    /** @description why, for the record of changes */
-                    note?: string;
-                };
-                header?: {
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                };
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * Change a schedule by a JSON Merge Patch
+         * @description Change a schedule by a JSON Merge Patch. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        patch: operations["patchSchedule"];
         trace?: never;
     };
     "/api/v1/schedules/{id}/mentions": {
@@ -4609,38 +1251,11 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What refers to a schedule */
-        get: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Mention"][];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * What refers to a schedule
+         * @description What refers to a schedule. About oneself it takes no mandate.
+         */
+        get: operations["listMentionsOfSchedule"];
         put?: never;
         post?: never;
         delete?: never;
@@ -4656,53 +1271,11 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The service as a user would meet it; recorded */
-        get: {
-            parameters: {
-                query?: {
-                    /** @description RFC 3339, or a local time; left out: now */
-                    at?: string;
-                    /** @description how possible; several times for more; left out: all */
-                    degree?: components["schemas"]["Degree"][];
-                    /** @description address that the request comes from */
-                    ip?: string;
-                    /** @description id of the site at which the user is */
-                    place?: string;
-                    strong_sign_in?: null | boolean;
-                    attended?: null | boolean;
-                    /** @description only this right */
-                    right?: string;
-                    limit?: number;
-                    cursor?: string;
-                };
-                header?: never;
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Seen"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * The service as a user would meet it; recorded
+         * @description The service as a user would meet it; recorded. About oneself it takes no mandate.
+         */
+        get: operations["seeAsUser"];
         put?: never;
         post?: never;
         delete?: never;
@@ -4718,99 +1291,22 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Who is signed in? */
-        get: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Session"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * Who is signed in?
+         * @description Who is signed in?. About oneself it takes no mandate.
+         */
+        get: operations["getSession"];
         put?: never;
-        /** Sign in */
-        post: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: {
-                content: {
-                    "application/json": components["schemas"]["Credentials"];
-                };
-            };
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Session"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        /** Sign out */
-        delete: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description No Content */
-                204: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content?: never;
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * Sign in
+         * @description Sign in. Answers without a credential.
+         */
+        post: operations["openSession"];
+        /**
+         * Sign out
+         * @description Sign out. About oneself it takes no mandate.
+         */
+        delete: operations["closeSession"];
         options?: never;
         head?: never;
         patch?: never;
@@ -4824,40 +1320,11 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Change your own password; all your other sessions end */
-        put: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: {
-                content: {
-                    "application/json": components["schemas"]["NewPassword"];
-                };
-            };
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Session"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * Change your own password; all your other sessions end
+         * @description Change your own password; all your other sessions end. About oneself it takes no mandate.
+         */
+        put: operations["changePassword"];
         post?: never;
         delete?: never;
         options?: never;
@@ -4872,66 +1339,18 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Your own sessions */
-        get: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["OwnSession"][];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * Your own sessions
+         * @description Your own sessions. About oneself it takes no mandate.
+         */
+        get: operations["listSessions"];
         put?: never;
         post?: never;
-        /** End your other sessions */
-        delete: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description No Content */
-                204: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content?: never;
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * End your other sessions
+         * @description End your other sessions. About oneself it takes no mandate.
+         */
+        delete: operations["endOtherSessions"];
         options?: never;
         head?: never;
         patch?: never;
@@ -4947,36 +1366,11 @@ export interface paths {
         get?: never;
         put?: never;
         post?: never;
-        /** End one of your own sessions */
-        delete: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description No Content */
-                204: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content?: never;
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * End one of your own sessions
+         * @description End one of your own sessions. About oneself it takes no mandate.
+         */
+        delete: operations["endSession"];
         options?: never;
         head?: never;
         patch?: never;
@@ -4989,85 +1383,21 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The settings */
-        get: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Settings"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * The settings
+         * @description The settings. About oneself it takes no mandate.
+         */
+        get: operations["getSettings"];
         put?: never;
         post?: never;
         delete?: never;
         options?: never;
         head?: never;
-        /** Change the settings by a JSON Merge Patch */
-        patch: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what */
-                    impact?: boolean;
-                    /** @description why, for the record of changes */
-                    note?: string;
-                };
-                header?: {
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                };
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * Change the settings by a JSON Merge Patch
+         * @description Change the settings by a JSON Merge Patch. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        patch: operations["patchSettings"];
         trace?: never;
     };
     "/api/v1/sheets": {
@@ -5077,38 +1407,11 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The sheets that can be written and brought in, each with its columns */
-        get: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": {
-                            [key: string]: string[];
-                        };
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * The sheets that can be written and brought in, each with its columns
+         * @description The sheets that can be written and brought in, each with its columns. It takes a mandate of the role auditor or owner.
+         */
+        get: operations["listSheets"];
         put?: never;
         post?: never;
         delete?: never;
@@ -5124,85 +1427,16 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** A sheet as CSV */
-        get: {
-            parameters: {
-                query?: {
-                    /** @description without what guards people's programs against formulas in cells */
-                    raw?: boolean;
-                };
-                header?: never;
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content?: never;
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        /** Bring in a CSV file, all of it or nothing */
-        put: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what */
-                    impact?: boolean;
-                    /** @description why, for the record of changes */
-                    note?: string;
-                };
-                header?: {
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                };
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Imported"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * A sheet as CSV
+         * @description A sheet as CSV. It takes a mandate of the role auditor or owner.
+         */
+        get: operations["getSheet"];
+        /**
+         * Bring in a CSV file, all of it or nothing
+         * @description Bring in a CSV file, all of it or nothing. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        put: operations["bringInSheet"];
         post?: never;
         delete?: never;
         options?: never;
@@ -5217,90 +1451,17 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** List of sites */
-        get: {
-            parameters: {
-                query?: {
-                    limit?: number;
-                    cursor?: string;
-                    /** @description a word to search for */
-                    q?: string;
-                };
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["ListOfSite"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * List of sites
+         * @description List of sites. It takes a mandate of the role auditor or owner.
+         */
+        get: operations["listSites"];
         put?: never;
-        /** Add a site; its id is made from its name where none is given */
-        post: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what */
-                    impact?: boolean;
-                    /** @description why, for the record of changes */
-                    note?: string;
-                };
-                header?: {
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                };
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: {
-                content: {
-                    "application/json": components["schemas"]["Site"];
-                };
-            };
-            responses: {
-                /** @description Created */
-                201: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * Add a site; its id is made from its name where none is given
+         * @description Add a site; its id is made from its name where none is given. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        post: operations["createSite"];
         delete?: never;
         options?: never;
         head?: never;
@@ -5314,187 +1475,29 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** One site */
-        get: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Site"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        /** Make a site what the body says */
-        put: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what */
-                    impact?: boolean;
-                    /** @description why, for the record of changes */
-                    note?: string;
-                };
-                header?: {
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                };
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: {
-                content: {
-                    "application/json": components["schemas"]["Site"];
-                };
-            };
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * One site
+         * @description One site. About oneself it takes no mandate.
+         */
+        get: operations["getSite"];
+        /**
+         * Make a site what the body says
+         * @description Make a site what the body says. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        put: operations["putSite"];
         post?: never;
-        /** Remove a site */
-        delete: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what */
-                    impact?: boolean;
-                    /** @description why, for the record of changes */
-                    note?: string;
-                    /** @description take every mention of the record along */
-                    along?: boolean;
-                    /** @description with along: though somebody would gain rights by it */
-                    accept_gains?: boolean;
-                };
-                header?: {
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                };
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * Remove a site
+         * @description Remove a site. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        delete: operations["removeSite"];
         options?: never;
         head?: never;
-        /** Change a site by a JSON Merge Patch */
-        patch: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what */
-                    impact?: boolean;
-                    /** @description why, for the record of changes */
-                    note?: string;
-                };
-                header?: {
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                };
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * Change a site by a JSON Merge Patch
+         * @description Change a site by a JSON Merge Patch. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        patch: operations["patchSite"];
         trace?: never;
     };
     "/api/v1/sites/{id}/mentions": {
@@ -5504,38 +1507,11 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What refers to a site */
-        get: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Mention"][];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * What refers to a site
+         * @description What refers to a site. About oneself it takes no mandate.
+         */
+        get: operations["listMentionsOfSite"];
         put?: never;
         post?: never;
         delete?: never;
@@ -5551,76 +1527,17 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Tokens, without their secrets */
-        get: {
-            parameters: {
-                query?: {
-                    user?: string;
-                };
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Token"][];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * Tokens, without their secrets
+         * @description Tokens, without their secrets. It takes a mandate of the role auditor or owner.
+         */
+        get: operations["listTokens"];
         put?: never;
-        /** Make a token; its secret is shown this once */
-        post: {
-            parameters: {
-                query?: never;
-                header?: {
-                    /** @description a repetition with the same key makes no second token, and is answered with the first */
-                    "Idempotency-Key"?: string;
-                };
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: {
-                content: {
-                    "application/json": components["schemas"]["NewToken"];
-                };
-            };
-            responses: {
-                /** @description Created */
-                201: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Token"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * Make a token; its secret is shown this once
+         * @description Make a token; its secret is shown this once. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        post: operations["createToken"];
         delete?: never;
         options?: never;
         head?: never;
@@ -5637,36 +1554,11 @@ export interface paths {
         get?: never;
         put?: never;
         post?: never;
-        /** Revoke a token */
-        delete: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description No Content */
-                204: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content?: never;
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * Revoke a token
+         * @description Revoke a token. About oneself it takes no mandate.
+         */
+        delete: operations["revokeToken"];
         options?: never;
         head?: never;
         patch?: never;
@@ -5679,90 +1571,17 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** List of user groups */
-        get: {
-            parameters: {
-                query?: {
-                    limit?: number;
-                    cursor?: string;
-                    /** @description a word to search for */
-                    q?: string;
-                };
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["ListOfUserGroup"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * List of user groups
+         * @description List of user groups. It takes a mandate of the role auditor or owner.
+         */
+        get: operations["listUserGroups"];
         put?: never;
-        /** Add a user group; its id is made from its name where none is given */
-        post: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what */
-                    impact?: boolean;
-                    /** @description why, for the record of changes */
-                    note?: string;
-                };
-                header?: {
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                };
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: {
-                content: {
-                    "application/json": components["schemas"]["UserGroup"];
-                };
-            };
-            responses: {
-                /** @description Created */
-                201: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * Add a user group; its id is made from its name where none is given
+         * @description Add a user group; its id is made from its name where none is given. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        post: operations["createUserGroup"];
         delete?: never;
         options?: never;
         head?: never;
@@ -5776,187 +1595,29 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** One user group */
-        get: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["UserGroup"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        /** Make a user group what the body says */
-        put: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what */
-                    impact?: boolean;
-                    /** @description why, for the record of changes */
-                    note?: string;
-                };
-                header?: {
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                };
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: {
-                content: {
-                    "application/json": components["schemas"]["UserGroup"];
-                };
-            };
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * One user group
+         * @description One user group. About oneself it takes no mandate.
+         */
+        get: operations["getUserGroup"];
+        /**
+         * Make a user group what the body says
+         * @description Make a user group what the body says. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        put: operations["putUserGroup"];
         post?: never;
-        /** Remove a user group */
-        delete: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what */
-                    impact?: boolean;
-                    /** @description why, for the record of changes */
-                    note?: string;
-                    /** @description take every mention of the record along */
-                    along?: boolean;
-                    /** @description with along: though somebody would gain rights by it */
-                    accept_gains?: boolean;
-                };
-                header?: {
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                };
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * Remove a user group
+         * @description Remove a user group. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        delete: operations["removeUserGroup"];
         options?: never;
         head?: never;
-        /** Change a user group by a JSON Merge Patch */
-        patch: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what */
-                    impact?: boolean;
-                    /** @description why, for the record of changes */
-                    note?: string;
-                };
-                header?: {
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                };
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * Change a user group by a JSON Merge Patch
+         * @description Change a user group by a JSON Merge Patch. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        patch: operations["patchUserGroup"];
         trace?: never;
     };
     "/api/v1/user_groups/{id}/members/{entry}": {
@@ -5967,107 +1628,17 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Add one member */
-        put: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what */
-                    impact?: boolean;
-                    /** @description why, for the record of changes */
-                    note?: string;
-                };
-                header?: {
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                };
-                path: {
-                    id: string;
-                    /** @description the user, device, tag or point */
-                    entry: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: {
-                content: {
-                    "application/json": components["schemas"]["EntryQuery"];
-                };
-            };
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * Add one member to a user group
+         * @description Add one member to a user group. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        put: operations["addMemberToUserGroup"];
         post?: never;
-        /** Drop one member */
-        delete: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what */
-                    impact?: boolean;
-                    /** @description why, for the record of changes */
-                    note?: string;
-                };
-                header?: {
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                };
-                path: {
-                    id: string;
-                    /** @description the user, device, tag or point */
-                    entry: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * Drop one member from a user group
+         * @description Drop one member from a user group. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        delete: operations["dropMemberFromUserGroup"];
         options?: never;
         head?: never;
         patch?: never;
@@ -6080,38 +1651,11 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What refers to a user group */
-        get: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Mention"][];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * What refers to a user group
+         * @description What refers to a user group. About oneself it takes no mandate.
+         */
+        get: operations["listMentionsOfUserGroup"];
         put?: never;
         post?: never;
         delete?: never;
@@ -6127,90 +1671,17 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** List of users */
-        get: {
-            parameters: {
-                query?: {
-                    limit?: number;
-                    cursor?: string;
-                    /** @description a word to search for */
-                    q?: string;
-                };
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["ListOfUser"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * List of users
+         * @description List of users. It takes a mandate of the role auditor or owner.
+         */
+        get: operations["listUsers"];
         put?: never;
-        /** Add a user; its id is made from its name where none is given */
-        post: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what */
-                    impact?: boolean;
-                    /** @description why, for the record of changes */
-                    note?: string;
-                };
-                header?: {
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                };
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: {
-                content: {
-                    "application/json": components["schemas"]["User"];
-                };
-            };
-            responses: {
-                /** @description Created */
-                201: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * Add a user; its id is made from its name where none is given
+         * @description Add a user; its id is made from its name where none is given. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        post: operations["createUser"];
         delete?: never;
         options?: never;
         head?: never;
@@ -6224,187 +1695,29 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** One user */
-        get: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["User"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
-        /** Make a user what the body says */
-        put: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what */
-                    impact?: boolean;
-                    /** @description why, for the record of changes */
-                    note?: string;
-                };
-                header?: {
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                };
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: {
-                content: {
-                    "application/json": components["schemas"]["User"];
-                };
-            };
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * One user
+         * @description One user. About oneself it takes no mandate.
+         */
+        get: operations["getUser"];
+        /**
+         * Make a user what the body says
+         * @description Make a user what the body says. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        put: operations["putUser"];
         post?: never;
-        /** Remove a user */
-        delete: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what */
-                    impact?: boolean;
-                    /** @description why, for the record of changes */
-                    note?: string;
-                    /** @description take every mention of the record along */
-                    along?: boolean;
-                    /** @description with along: though somebody would gain rights by it */
-                    accept_gains?: boolean;
-                };
-                header?: {
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                };
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * Remove a user
+         * @description Remove a user. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        delete: operations["removeUser"];
         options?: never;
         head?: never;
-        /** Change a user by a JSON Merge Patch */
-        patch: {
-            parameters: {
-                query?: {
-                    /** @description change nothing, and say what it would change */
-                    dry?: boolean;
-                    /** @description on a dry run: say also who would gain and lose what */
-                    impact?: boolean;
-                    /** @description why, for the record of changes */
-                    note?: string;
-                };
-                header?: {
-                    /** @description a repetition with the same key and body changes nothing more */
-                    "Idempotency-Key"?: string;
-                    /** @description entity tag that the record must have */
-                    "If-Match"?: string;
-                    /** @description *: the record must not be there yet */
-                    "If-None-Match"?: string;
-                };
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Saved"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * Change a user by a JSON Merge Patch
+         * @description Change a user by a JSON Merge Patch. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        patch: operations["patchUser"];
         trace?: never;
     };
     "/api/v1/users/{id}/invitation": {
@@ -6416,38 +1729,11 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Make a link, good once and for a week, by which a user sets a password */
-        post: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description Created */
-                201: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Invitation"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * Make a link, good once and for a week, by which a user sets a password
+         * @description Make a link, good once and for a week, by which a user sets a password. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        post: operations["inviteUser"];
         delete?: never;
         options?: never;
         head?: never;
@@ -6461,38 +1747,11 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What refers to a user */
-        get: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path: {
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Mention"][];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * What refers to a user
+         * @description What refers to a user. About oneself it takes no mandate.
+         */
+        get: operations["listMentionsOfUser"];
         put?: never;
         post?: never;
         delete?: never;
@@ -6508,50 +1767,11 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The lines of grants that make use of a grant, role, right, schedule, site, device group or user group */
-        get: {
-            parameters: {
-                query?: {
-                    /** @description RFC 3339, or a local time; left out: now */
-                    at?: string;
-                    /** @description how possible; several times for more; left out: all */
-                    degree?: components["schemas"]["Degree"][];
-                    /** @description address that the request comes from */
-                    ip?: string;
-                    /** @description id of the site at which the user is */
-                    place?: string;
-                    strong_sign_in?: null | boolean;
-                    attended?: null | boolean;
-                };
-                header?: never;
-                path: {
-                    type: string;
-                    id: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Use"][];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * The lines of grants that make use of a grant, role, right, schedule, site, device group or user group
+         * @description The lines of grants that make use of a grant, role, right, schedule, site, device group or user group. It takes a mandate of the role auditor or owner.
+         */
+        get: operations["listUses"];
         put?: never;
         post?: never;
         delete?: never;
@@ -6567,36 +1787,11 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Are the files what was written? The first thing that is wrong */
-        get: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Verified"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * Are the files what was written? The first thing that is wrong
+         * @description Are the files what was written? The first thing that is wrong. It takes a mandate of the role auditor or owner.
+         */
+        get: operations["verifyFiles"];
         put?: never;
         post?: never;
         delete?: never;
@@ -6614,40 +1809,11 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** How answers run over some days */
-        post: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: {
-                content: {
-                    "application/json": components["schemas"]["WeekQuestion"];
-                };
-            };
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Week"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * How answers run over some days
+         * @description How answers run over some days. About oneself it takes no mandate.
+         */
+        post: operations["getWeek"];
         delete?: never;
         options?: never;
         head?: never;
@@ -6663,40 +1829,11 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Set a password by a link, and sign in */
-        post: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: {
-                content: {
-                    "application/json": components["schemas"]["Welcome"];
-                };
-            };
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Session"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * Set a password by a link, and sign in
+         * @description Set a password by a link, and sign in. Answers without a credential.
+         */
+        post: operations["setPasswordByLink"];
         delete?: never;
         options?: never;
         head?: never;
@@ -6710,36 +1847,11 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Is the process alive? */
-        get: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Health"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * Is the process alive?
+         * @description Is the process alive?. Answers without a credential.
+         */
+        get: operations["isAlive"];
         put?: never;
         post?: never;
         delete?: never;
@@ -6755,34 +1867,11 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Figures in the Prometheus text format */
-        get: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content?: never;
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * Figures in the Prometheus text format
+         * @description Figures in the Prometheus text format. It takes a mandate of the role auditor or owner.
+         */
+        get: operations["getMetrics"];
         put?: never;
         post?: never;
         delete?: never;
@@ -6798,36 +1887,11 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What a kind of problem means, and what mends it */
-        get: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path: {
-                    kind: string;
-                };
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content?: never;
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
+        /**
+         * What a kind of problem means, and what mends it
+         * @description What a kind of problem means, and what mends it. Answers without a credential.
+         */
+        get: operations["getProblemPage"];
         put?: never;
         post?: never;
         delete?: never;
@@ -6843,36 +1907,51 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Can questions be answered? */
-        get: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                /** @description OK */
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Health"];
-                    };
-                };
-                /** @description What is wrong, RFC 9457 */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
+        /**
+         * Can questions be answered?
+         * @description Can questions be answered?. Answers without a credential.
+         */
+        get: operations["isReady"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/schemas/expectations.json": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
         };
+        /**
+         * The JSON Schema of files of expectations
+         * @description The JSON Schema of files of expectations. Answers without a credential.
+         */
+        get: operations["getExpectationsSchema"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/schemas/policy.json": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The JSON Schema of policy documents
+         * @description The JSON Schema of policy documents. Answers without a credential.
+         */
+        get: operations["getPolicySchema"];
         put?: never;
         post?: never;
         delete?: never;
@@ -6896,6 +1975,13 @@ export interface components {
             allowed: boolean;
             items: components["schemas"]["Advise"][];
         };
+        /**
+         * @example {
+         *       "device": "alder-gate-1",
+         *       "right": "control",
+         *       "user": "noor.haddad"
+         *     }
+         */
         AdviceQuestion: {
             /** @description as in a check */
             at?: string;
@@ -6974,17 +2060,66 @@ export interface components {
             changes: components["schemas"]["Edit"][];
             note?: string;
         };
+        /**
+         * @description A calendar.
+         * @example {
+         *       "days": [
+         *         {
+         *           "date": "2026-12-25",
+         *           "name": "Christmas"
+         *         }
+         *       ],
+         *       "id": "closures",
+         *       "name": "Closures"
+         *     }
+         */
         Calendar: {
+            /** @description Single days, or ranges with both ends included. */
             days?: components["schemas"]["CalendarDay"][];
+            /** @description Small letters, digits and . _ @ + -. Left empty, it is made from the name. It never changes afterwards. */
             id: string;
+            /** @description What people know it by. */
             name?: string;
+            /** @description For whoever reads this next year. */
             note?: string;
         };
         CalendarDay: {
+            /**
+             * Format: date
+             * @description A single day.
+             */
             date?: string;
+            /**
+             * Format: date
+             * @description The first of several days.
+             */
             from?: string;
+            /** @description What the day is. */
             name?: string;
+            /**
+             * Format: date
+             * @description The last of several days.
+             */
             to?: string;
+        };
+        /** @description A page of calendars. */
+        CalendarList: {
+            items: components["schemas"]["Calendar"][];
+            /** @description The cursor of the next page; left out on the last. */
+            next?: string;
+            /** @description How many there are on all pages. */
+            total: number;
+        };
+        /** @description What changes of a calendar, as a JSON Merge Patch: null takes a field away. */
+        CalendarPatch: {
+            /** @description Single days, or ranges with both ends included. */
+            days?: components["schemas"]["CalendarDay"][] | null;
+            /** @description Small letters, digits and . _ @ + -. Left empty, it is made from the name. It never changes afterwards. */
+            id?: string | null;
+            /** @description What people know it by. */
+            name?: string | null;
+            /** @description For whoever reads this next year. */
+            note?: string | null;
         };
         Cell: {
             /** @description on none of it now or later, but on some of it in other circumstances */
@@ -6996,6 +2131,17 @@ export interface components {
             /** @description on some of it, but not on all */
             some?: string[];
         };
+        /**
+         * @example {
+         *       "at": "2026-11-24 10:00",
+         *       "context": {
+         *         "place": "twin-bridges"
+         *       },
+         *       "device": "twin-bridge-north",
+         *       "right": "control",
+         *       "user": "tomas.field"
+         *     }
+         */
         Check: {
             /** @description RFC 3339, or a local time of the device's site such as 2026-07-04 21:30 or tomorrow 06:00; left out: now */
             at?: string;
@@ -7067,6 +2213,12 @@ export interface components {
             };
             unsorted: number;
         };
+        /**
+         * @example {
+         *       "password": "the password that the demonstration prints",
+         *       "user": "ines.carvalho"
+         *     }
+         */
         Credentials: {
             password: string;
             /** @description answer with a bearer token instead of a cookie */
@@ -7074,8 +2226,28 @@ export interface components {
             user: string;
         };
         Dates: {
+            /**
+             * Format: date
+             * @description The first day.
+             */
             from?: string;
+            /**
+             * Format: date
+             * @description The last day.
+             */
             to?: string;
+        };
+        DatesPatch: {
+            /**
+             * Format: date
+             * @description The first day.
+             */
+            from?: string | null;
+            /**
+             * Format: date
+             * @description The last day.
+             */
+            to?: string | null;
         };
         Day: {
             change?: components["schemas"]["ClockChange"];
@@ -7087,25 +2259,133 @@ export interface components {
         };
         /** @enum {string} */
         Degree: "now" | "later" | "if";
+        /**
+         * @description A device.
+         * @example {
+         *       "id": "mill-bridge",
+         *       "kind": "lift-bridge",
+         *       "name": "Mill bridge",
+         *       "points": [
+         *         {
+         *           "id": "deck",
+         *           "name": "Deck"
+         *         },
+         *         {
+         *           "id": "barriers",
+         *           "name": "Barriers"
+         *         }
+         *       ],
+         *       "site": "mill-basin",
+         *       "state": "in-service"
+         *     }
+         */
         Device: {
+            /** @description For people: nothing is contacted there. */
             address?: string;
+            /** @description Small letters, digits and . _ @ + -. Left empty, it is made from the name. It never changes afterwards. */
             id: string;
+            /** @description What it is: some rights are for some kinds only. */
             kind?: string;
+            /** @description While it is in force nobody can control the device, whatever is granted. */
             lockout?: components["schemas"]["Lockout"];
+            /** @description What people know it by. */
             name?: string;
+            /** @description For whoever reads this next year. */
             note?: string;
+            /** @description Parts that can be granted by themselves: a channel, a port, an actuator. */
             points?: components["schemas"]["Point"][];
+            /** @description Where it stands. Left empty, the device is not sorted yet. */
             site?: string;
-            state?: string;
+            /**
+             * @description Retired, nobody has any right on it. Grants can be limited to states.
+             * @enum {string}
+             */
+            state?: "in-service" | "maintenance" | "retired";
+            /** @description Free words. Groups can fill themselves by them. */
             tags?: string[];
         };
+        /**
+         * @description A device group.
+         * @example {
+         *       "id": "bridges",
+         *       "match": {
+         *         "kinds": [
+         *           "lift-bridge"
+         *         ]
+         *       },
+         *       "name": "Bridges"
+         *     }
+         */
         DeviceGroup: {
+            /** @description Devices listed one by one. A device can be in several groups. */
             devices?: string[];
+            /** @description Small letters, digits and . _ @ + -. Left empty, it is made from the name. It never changes afterwards. */
             id: string;
+            /** @description The group fills itself with the devices for which all of this holds. */
             match?: components["schemas"]["Match"];
+            /** @description What people know it by. */
             name?: string;
+            /** @description For whoever reads this next year. */
             note?: string;
+            /** @description What it lies within. Grants on that cover this as well. */
             parent?: string;
+        };
+        /** @description A page of device groups. */
+        DeviceGroupList: {
+            items: components["schemas"]["DeviceGroup"][];
+            /** @description The cursor of the next page; left out on the last. */
+            next?: string;
+            /** @description How many there are on all pages. */
+            total: number;
+        };
+        /** @description What changes of a device group, as a JSON Merge Patch: null takes a field away. */
+        DeviceGroupPatch: {
+            /** @description Devices listed one by one. A device can be in several groups. */
+            devices?: string[] | null;
+            /** @description Small letters, digits and . _ @ + -. Left empty, it is made from the name. It never changes afterwards. */
+            id?: string | null;
+            /** @description The group fills itself with the devices for which all of this holds. */
+            match?: components["schemas"]["MatchPatch"] | null;
+            /** @description What people know it by. */
+            name?: string | null;
+            /** @description For whoever reads this next year. */
+            note?: string | null;
+            /** @description What it lies within. Grants on that cover this as well. */
+            parent?: string | null;
+        };
+        /** @description A page of devices. */
+        DeviceList: {
+            items: components["schemas"]["Device"][];
+            /** @description The cursor of the next page; left out on the last. */
+            next?: string;
+            /** @description How many there are on all pages. */
+            total: number;
+        };
+        /** @description What changes of a device, as a JSON Merge Patch: null takes a field away. */
+        DevicePatch: {
+            /** @description For people: nothing is contacted there. */
+            address?: string | null;
+            /** @description Small letters, digits and . _ @ + -. Left empty, it is made from the name. It never changes afterwards. */
+            id?: string | null;
+            /** @description What it is: some rights are for some kinds only. */
+            kind?: string | null;
+            /** @description While it is in force nobody can control the device, whatever is granted. */
+            lockout?: components["schemas"]["LockoutPatch"] | null;
+            /** @description What people know it by. */
+            name?: string | null;
+            /** @description For whoever reads this next year. */
+            note?: string | null;
+            /** @description Parts that can be granted by themselves: a channel, a port, an actuator. */
+            points?: components["schemas"]["Point"][] | null;
+            /** @description Where it stands. Left empty, the device is not sorted yet. */
+            site?: string | null;
+            /**
+             * @description Retired, nobody has any right on it. Grants can be limited to states.
+             * @enum {string|null}
+             */
+            state?: "in-service" | "maintenance" | "retired" | null;
+            /** @description Free words. Groups can fill themselves by them. */
+            tags?: string[] | null;
         };
         Difference: {
             device: components["schemas"]["Named"];
@@ -7113,6 +2393,16 @@ export interface components {
             lost?: components["schemas"]["PossibleRight"][];
             user: components["schemas"]["Named"];
         };
+        /**
+         * @example {
+         *       "id": "bridge-crew",
+         *       "list": "members",
+         *       "op": "add",
+         *       "type": "user_groups",
+         *       "until": "2026-12-01T17:00:00Z",
+         *       "value": "noor.haddad"
+         *     }
+         */
         Edit: {
             /** @description with along: though somebody would gain rights by it */
             accept_gains?: boolean;
@@ -7158,6 +2448,25 @@ export interface components {
             /** @description end of a membership, RFC 3339 */
             until?: string;
         };
+        /**
+         * @example {
+         *       "action": {
+         *         "name": "control"
+         *       },
+         *       "context": {
+         *         "ip": "10.20.0.7",
+         *         "time": "2026-11-24T09:00:00Z"
+         *       },
+         *       "resource": {
+         *         "id": "twin-bridge-north",
+         *         "type": "device"
+         *       },
+         *       "subject": {
+         *         "id": "tomas.field",
+         *         "type": "user"
+         *       }
+         *     }
+         */
         Evaluation: {
             action: components["schemas"]["Action"];
             context?: {
@@ -7170,6 +2479,31 @@ export interface components {
             message: string;
             status: number;
         };
+        /**
+         * @example {
+         *       "action": {
+         *         "name": "control"
+         *       },
+         *       "evaluations": [
+         *         {
+         *           "resource": {
+         *             "id": "twin-bridge-north",
+         *             "type": "device"
+         *           }
+         *         },
+         *         {
+         *           "resource": {
+         *             "id": "mill-bridge/barriers",
+         *             "type": "point"
+         *           }
+         *         }
+         *       ],
+         *       "subject": {
+         *         "id": "tomas.field",
+         *         "type": "user"
+         *       }
+         *     }
+         */
         Evaluations: {
             action?: components["schemas"]["Action"];
             context?: unknown;
@@ -7211,29 +2545,121 @@ export interface components {
             note?: string;
             type: string;
         };
+        /**
+         * @description A grant.
+         * @example {
+         *       "effect": "allow",
+         *       "enabled": true,
+         *       "id": "bridge-watch",
+         *       "lines": [
+         *         {
+         *           "limits": {
+         *             "minutes": 30
+         *           },
+         *           "on": {
+         *             "device_groups": [
+         *               "bridges"
+         *             ]
+         *           },
+         *           "roles": [
+         *             "bridge-watch"
+         *           ],
+         *           "when": [
+         *             "navigation-winter"
+         *           ]
+         *         }
+         *       ],
+         *       "name": "Bridge watch",
+         *       "to": {
+         *         "groups": [
+         *           "bridge-crew"
+         *         ]
+         *       }
+         *     }
+         */
         Grant: {
-            effect?: string;
-            enabled?: boolean;
+            /**
+             * @description A deny takes what others give, and always wins.
+             * @enum {string}
+             */
+            effect?: "allow" | "deny";
+            /**
+             * @description Disabled, it gives nothing and passes nothing on.
+             * @default true
+             */
+            enabled: boolean;
+            /** @description Small letters, digits and . _ @ + -. Left empty, it is made from the name. It never changes afterwards. */
             id: string;
+            /** @description Each line is what × where × when × only if. */
             lines?: components["schemas"]["Line"][];
+            /** @description What people know it by. */
             name?: string;
+            /** @description For whoever reads this next year. */
             note?: string;
+            /** @description Groups, people, or everyone. People in several of them still have it once. */
             to?: components["schemas"]["To"];
+            /** @description When it holds: from the first instant up to, not including, the second. */
             valid?: components["schemas"]["Span"];
+        };
+        /** @description A page of grants. */
+        GrantList: {
+            items: components["schemas"]["Grant"][];
+            /** @description The cursor of the next page; left out on the last. */
+            next?: string;
+            /** @description How many there are on all pages. */
+            total: number;
+        };
+        /** @description What changes of a grant, as a JSON Merge Patch: null takes a field away. */
+        GrantPatch: {
+            /**
+             * @description A deny takes what others give, and always wins.
+             * @enum {string|null}
+             */
+            effect?: "allow" | "deny" | null;
+            /**
+             * @description Disabled, it gives nothing and passes nothing on.
+             * @default true
+             */
+            enabled: boolean | null;
+            /** @description Small letters, digits and . _ @ + -. Left empty, it is made from the name. It never changes afterwards. */
+            id?: string | null;
+            /** @description Each line is what × where × when × only if. */
+            lines?: components["schemas"]["Line"][] | null;
+            /** @description What people know it by. */
+            name?: string | null;
+            /** @description For whoever reads this next year. */
+            note?: string | null;
+            /** @description Groups, people, or everyone. People in several of them still have it once. */
+            to?: components["schemas"]["ToPatch"] | null;
+            /** @description When it holds: from the first instant up to, not including, the second. */
+            valid?: components["schemas"]["SpanPatch"] | null;
         };
         Health: {
             status: string;
         };
         Holders: {
+            /** @description User groups that it is given to. */
             groups?: string[];
+            /** @description People and services that it is given to by name. */
             users?: string[];
         };
+        HoldersPatch: {
+            /** @description User groups that it is given to. */
+            groups?: string[] | null;
+            /** @description People and services that it is given to by name. */
+            users?: string[] | null;
+        };
         If: {
-            attended?: null | boolean;
+            /** @description Someone is at the device, or nobody is. */
+            attended?: boolean;
+            /** @description The request comes from one of these networks. */
             networks?: string[];
+            /** @description The user is at one of these sites, or below one. */
             places?: string[];
-            states?: string[];
-            strong_sign_in?: null | boolean;
+            /** @description The device is in one of these states. */
+            states?: ("in-service" | "maintenance" | "retired")[];
+            /** @description The user signed in with a second factor, or did not. */
+            strong_sign_in?: boolean;
         };
         Impact: {
             /** @description devices on which anybody does */
@@ -7271,113 +2697,92 @@ export interface components {
             /** @description shown once; good once */
             link: string;
         };
+        /**
+         * @description A kind.
+         * @example {
+         *       "id": "lift-bridge",
+         *       "name": "Lift bridge"
+         *     }
+         */
         Kind: {
+            /** @description Small letters, digits and . _ @ + -. Left empty, it is made from the name. It never changes afterwards. */
             id: string;
+            /** @description What people know it by. */
             name?: string;
+            /** @description For whoever reads this next year. */
             note?: string;
         };
+        /** @description A page of kinds. */
+        KindList: {
+            items: components["schemas"]["Kind"][];
+            /** @description The cursor of the next page; left out on the last. */
+            next?: string;
+            /** @description How many there are on all pages. */
+            total: number;
+        };
+        /** @description What changes of a kind, as a JSON Merge Patch: null takes a field away. */
+        KindPatch: {
+            /** @description Small letters, digits and . _ @ + -. Left empty, it is made from the name. It never changes afterwards. */
+            id?: string | null;
+            /** @description What people know it by. */
+            name?: string | null;
+            /** @description For whoever reads this next year. */
+            note?: string | null;
+        };
+        /** @description A number, or a list of texts. */
+        Limit: number | string[];
         Line: {
-            depth?: string;
+            /**
+             * @description Whether what lies below its sites and groups of devices is covered too.
+             * @enum {string}
+             */
+            depth?: "all" | "here";
+            /** @description All of these must be met. What is not known is not met, and on a deny it is. */
             if?: components["schemas"]["If"];
+            /** @description What the enforcement point is told to hold the user to, such as minutes=30. */
             limits?: {
-                [key: string]: unknown;
+                [key: string]: components["schemas"]["Limit"];
             };
+            /** @description Any of these. Sites and groups cover what lies below them. */
             on?: components["schemas"]["Where"];
+            /** @description Rights that the line gives or takes; whatever they imply comes along. */
             rights?: string[];
+            /** @description Roles whose rights it gives or takes. */
             roles?: string[];
+            /** @description Any of these schedules must be open. None: always. */
             when?: string[];
         };
-        ListOfCalendar: {
-            items: components["schemas"]["Calendar"][];
-            /** @description cursor of the next page */
-            next?: string;
-            /** @description how many there are on all pages */
-            total: number;
-        };
-        ListOfDevice: {
-            items: components["schemas"]["Device"][];
-            /** @description cursor of the next page */
-            next?: string;
-            /** @description how many there are on all pages */
-            total: number;
-        };
-        ListOfDeviceGroup: {
-            items: components["schemas"]["DeviceGroup"][];
-            /** @description cursor of the next page */
-            next?: string;
-            /** @description how many there are on all pages */
-            total: number;
-        };
-        ListOfGrant: {
-            items: components["schemas"]["Grant"][];
-            /** @description cursor of the next page */
-            next?: string;
-            /** @description how many there are on all pages */
-            total: number;
-        };
-        ListOfKind: {
-            items: components["schemas"]["Kind"][];
-            /** @description cursor of the next page */
-            next?: string;
-            /** @description how many there are on all pages */
-            total: number;
-        };
-        ListOfMandate: {
-            items: components["schemas"]["Mandate"][];
-            /** @description cursor of the next page */
-            next?: string;
-            /** @description how many there are on all pages */
-            total: number;
-        };
-        ListOfRight: {
-            items: components["schemas"]["Right"][];
-            /** @description cursor of the next page */
-            next?: string;
-            /** @description how many there are on all pages */
-            total: number;
-        };
-        ListOfRole: {
-            items: components["schemas"]["Role"][];
-            /** @description cursor of the next page */
-            next?: string;
-            /** @description how many there are on all pages */
-            total: number;
-        };
-        ListOfSchedule: {
-            items: components["schemas"]["Schedule"][];
-            /** @description cursor of the next page */
-            next?: string;
-            /** @description how many there are on all pages */
-            total: number;
-        };
-        ListOfSite: {
-            items: components["schemas"]["Site"][];
-            /** @description cursor of the next page */
-            next?: string;
-            /** @description how many there are on all pages */
-            total: number;
-        };
-        ListOfUser: {
-            items: components["schemas"]["User"][];
-            /** @description cursor of the next page */
-            next?: string;
-            /** @description how many there are on all pages */
-            total: number;
-        };
-        ListOfUserGroup: {
-            items: components["schemas"]["UserGroup"][];
-            /** @description cursor of the next page */
-            next?: string;
-            /** @description how many there are on all pages */
-            total: number;
-        };
         Lockout: {
+            /** @description Who locked it out. */
             by?: string;
-            /** Format: date-time */
+            /**
+             * Format: date-time
+             * @description Left empty, it holds from the beginning.
+             */
             from?: string;
+            /** @description While a device is locked out nobody can control it, whatever is granted. */
             reason?: string;
-            /** Format: date-time */
+            /**
+             * Format: date-time
+             * @description The first instant at which it no longer holds. Left empty, it does not end.
+             */
             until?: string;
+        };
+        LockoutPatch: {
+            /** @description Who locked it out. */
+            by?: string | null;
+            /**
+             * Format: date-time
+             * @description Left empty, it holds from the beginning.
+             */
+            from?: string | null;
+            /** @description While a device is locked out nobody can control it, whatever is granted. */
+            reason?: string | null;
+            /**
+             * Format: date-time
+             * @description The first instant at which it no longer holds. Left empty, it does not end.
+             */
+            until?: string | null;
         };
         Look: {
             /** Format: date-time */
@@ -7385,16 +2790,46 @@ export interface components {
             by: string;
             user: string;
         };
+        /**
+         * @description A mandate.
+         * @example {
+         *       "enabled": true,
+         *       "id": "audit",
+         *       "name": "Audit",
+         *       "role": "auditor",
+         *       "to": {
+         *         "users": [
+         *           "lena.marsh"
+         *         ]
+         *       }
+         *     }
+         */
         Mandate: {
-            enabled?: boolean;
+            /**
+             * @description Disabled, it gives nothing and passes nothing on.
+             * @default true
+             */
+            enabled: boolean;
+            /** @description Groups whose members a delegate may change. */
             groups?: string[];
+            /** @description Small letters, digits and . _ @ + -. Left empty, it is made from the name. It never changes afterwards. */
             id: string;
+            /** @description What people know it by. */
             name?: string;
+            /** @description For whoever reads this next year. */
             note?: string;
+            /** @description The rights that a delegate may hand on. */
             rights?: string[];
-            role: string;
+            /**
+             * @description What it lets its holders do with the service itself.
+             * @enum {string}
+             */
+            role: "owner" | "delegate" | "auditor" | "enforcement";
+            /** @description Where a delegate may act, with all that lies below. */
             sites?: string[];
+            /** @description Groups, people, or everyone. People in several of them still have it once. */
             to?: components["schemas"]["Holders"];
+            /** @description When it holds: from the first instant up to, not including, the second. */
             valid?: components["schemas"]["Span"];
         };
         MandateDifference: {
@@ -7412,10 +2847,58 @@ export interface components {
             until: string;
             user: components["schemas"]["Named"];
         };
+        /** @description A page of mandates. */
+        MandateList: {
+            items: components["schemas"]["Mandate"][];
+            /** @description The cursor of the next page; left out on the last. */
+            next?: string;
+            /** @description How many there are on all pages. */
+            total: number;
+        };
+        /** @description What changes of a mandate, as a JSON Merge Patch: null takes a field away. */
+        MandatePatch: {
+            /**
+             * @description Disabled, it gives nothing and passes nothing on.
+             * @default true
+             */
+            enabled: boolean | null;
+            /** @description Groups whose members a delegate may change. */
+            groups?: string[] | null;
+            /** @description Small letters, digits and . _ @ + -. Left empty, it is made from the name. It never changes afterwards. */
+            id?: string | null;
+            /** @description What people know it by. */
+            name?: string | null;
+            /** @description For whoever reads this next year. */
+            note?: string | null;
+            /** @description The rights that a delegate may hand on. */
+            rights?: string[] | null;
+            /**
+             * @description What it lets its holders do with the service itself.
+             * @enum {string|null}
+             */
+            role?: "owner" | "delegate" | "auditor" | "enforcement" | null;
+            /** @description Where a delegate may act, with all that lies below. */
+            sites?: string[] | null;
+            /** @description Groups, people, or everyone. People in several of them still have it once. */
+            to?: components["schemas"]["HoldersPatch"] | null;
+            /** @description When it holds: from the first instant up to, not including, the second. */
+            valid?: components["schemas"]["SpanPatch"] | null;
+        };
         Match: {
+            /** @description The group fills itself with devices of these kinds. */
             kinds?: string[];
+            /** @description The group fills itself with devices at these sites, or below. */
             sites?: string[];
+            /** @description The group fills itself with devices that have all of these tags. */
             tags?: string[];
+        };
+        MatchPatch: {
+            /** @description The group fills itself with devices of these kinds. */
+            kinds?: string[] | null;
+            /** @description The group fills itself with devices at these sites, or below. */
+            sites?: string[] | null;
+            /** @description The group fills itself with devices that have all of these tags. */
+            tags?: string[] | null;
         };
         Matched: {
             /** @description the first of them */
@@ -7437,6 +2920,20 @@ export interface components {
             rows_of: number;
             zone: string;
         };
+        /**
+         * @example {
+         *       "columns": {
+         *         "type": "sites"
+         *       },
+         *       "degree": [
+         *         "now",
+         *         "later"
+         *       ],
+         *       "rows": {
+         *         "type": "user_groups"
+         *       }
+         *     }
+         */
         MatrixQuestion: {
             /** @description RFC 3339, or a local time of the settings' zone; left out: now */
             at?: string;
@@ -7445,6 +2942,21 @@ export interface components {
             /** @description which degrees are told: now, later, if; left out: all */
             degree?: string[];
             rows: components["schemas"]["Axis"];
+        };
+        /** @description The id of a user, or a membership with its ends. */
+        Member: string | {
+            /**
+             * Format: date-time
+             * @description Left empty, it holds from the beginning.
+             */
+            from?: string;
+            /**
+             * Format: date-time
+             * @description The first instant at which it no longer holds. Left empty, it does not end.
+             */
+            until?: string;
+            /** @description Who belongs to the group. */
+            user: string;
         };
         Mention: {
             field: string;
@@ -7461,6 +2973,13 @@ export interface components {
             /** @description 12 to 200 characters */
             password: string;
         };
+        /**
+         * @example {
+         *       "days": 90,
+         *       "name": "gateway at the locks",
+         *       "user": "gateway-locks"
+         *     }
+         */
         NewToken: {
             /** @description days until it expires; 0: 90 */
             days?: number;
@@ -7487,7 +3006,9 @@ export interface components {
             subject?: components["schemas"]["Entity"];
         };
         Point: {
+            /** @description What it is granted by, as device/point. */
             id: string;
+            /** @description What people know it by. */
             name?: string;
         };
         PossibleRight: {
@@ -7580,18 +3101,93 @@ export interface components {
             name: string;
             type: string;
         };
+        /**
+         * @description A right.
+         * @example {
+         *       "id": "setpoint",
+         *       "implies": [
+         *         "control"
+         *       ],
+         *       "kinds": [
+         *         "pump",
+         *         "sluice"
+         *       ],
+         *       "name": "Change setpoint"
+         *     }
+         */
         Right: {
+            /** @description Small letters, digits and . _ @ + -. Left empty, it is made from the name. It never changes afterwards. */
             id: string;
+            /** @description Whoever has this right has these too. */
             implies?: string[];
+            /** @description Left empty: every kind. */
             kinds?: string[];
+            /** @description What people know it by. */
             name?: string;
+            /** @description For whoever reads this next year. */
             note?: string;
         };
+        /** @description A page of rights. */
+        RightList: {
+            items: components["schemas"]["Right"][];
+            /** @description The cursor of the next page; left out on the last. */
+            next?: string;
+            /** @description How many there are on all pages. */
+            total: number;
+        };
+        /** @description What changes of a right, as a JSON Merge Patch: null takes a field away. */
+        RightPatch: {
+            /** @description Small letters, digits and . _ @ + -. Left empty, it is made from the name. It never changes afterwards. */
+            id?: string | null;
+            /** @description Whoever has this right has these too. */
+            implies?: string[] | null;
+            /** @description Left empty: every kind. */
+            kinds?: string[] | null;
+            /** @description What people know it by. */
+            name?: string | null;
+            /** @description For whoever reads this next year. */
+            note?: string | null;
+        };
+        /**
+         * @description A role.
+         * @example {
+         *       "id": "bridge-watch",
+         *       "name": "Bridge watch",
+         *       "note": "Lift and lower bridges.",
+         *       "rights": [
+         *         "acknowledge",
+         *         "control"
+         *       ]
+         *     }
+         */
         Role: {
+            /** @description Small letters, digits and . _ @ + -. Left empty, it is made from the name. It never changes afterwards. */
             id: string;
+            /** @description What people know it by. */
             name?: string;
+            /** @description For whoever reads this next year. */
             note?: string;
+            /** @description The rights that the role bundles. */
             rights?: string[];
+        };
+        /** @description A page of roles. */
+        RoleList: {
+            items: components["schemas"]["Role"][];
+            /** @description The cursor of the next page; left out on the last. */
+            next?: string;
+            /** @description How many there are on all pages. */
+            total: number;
+        };
+        /** @description What changes of a role, as a JSON Merge Patch: null takes a field away. */
+        RolePatch: {
+            /** @description Small letters, digits and . _ @ + -. Left empty, it is made from the name. It never changes afterwards. */
+            id?: string | null;
+            /** @description What people know it by. */
+            name?: string | null;
+            /** @description For whoever reads this next year. */
+            note?: string | null;
+            /** @description The rights that the role bundles. */
+            rights?: string[] | null;
         };
         Saved: {
             changes: components["schemas"]["RecordChange"][];
@@ -7603,16 +3199,74 @@ export interface components {
             revision: number;
             saved: boolean;
         };
+        /**
+         * @description A schedule.
+         * @example {
+         *       "id": "night-watch",
+         *       "name": "Night watch",
+         *       "windows": [
+         *         {
+         *           "from": "22:00",
+         *           "to": "06:00"
+         *         }
+         *       ],
+         *       "zone": "site"
+         *     }
+         */
         Schedule: {
+            /** @description On these days no window begins. One that began the day before runs on. */
             closed?: string[];
+            /** @description Only between these days, both included. */
             dates?: components["schemas"]["Dates"];
+            /** @description Small letters, digits and . _ @ + -. Left empty, it is made from the name. It never changes afterwards. */
             id: string;
+            /** @description What people know it by. */
             name?: string;
+            /** @description For whoever reads this next year. */
             note?: string;
+            /** @description The part of every year, both ends included. It may run over the new year. */
             season?: components["schemas"]["Season"];
+            /** @description On these days only these windows begin. */
             special?: components["schemas"]["Special"][];
+            /** @description When it opens. A window that ends before it begins runs over midnight and belongs to the day on which it begins. */
             windows?: components["schemas"]["Window"][];
+            /**
+             * @description “site” for the clock of the device’s site, or an IANA zone of its own.
+             * @example Europe/Lisbon
+             */
             zone?: string;
+        };
+        /** @description A page of schedules. */
+        ScheduleList: {
+            items: components["schemas"]["Schedule"][];
+            /** @description The cursor of the next page; left out on the last. */
+            next?: string;
+            /** @description How many there are on all pages. */
+            total: number;
+        };
+        /** @description What changes of a schedule, as a JSON Merge Patch: null takes a field away. */
+        SchedulePatch: {
+            /** @description On these days no window begins. One that began the day before runs on. */
+            closed?: string[] | null;
+            /** @description Only between these days, both included. */
+            dates?: components["schemas"]["DatesPatch"] | null;
+            /** @description Small letters, digits and . _ @ + -. Left empty, it is made from the name. It never changes afterwards. */
+            id?: string | null;
+            /** @description What people know it by. */
+            name?: string | null;
+            /** @description For whoever reads this next year. */
+            note?: string | null;
+            /** @description The part of every year, both ends included. It may run over the new year. */
+            season?: components["schemas"]["SeasonPatch"] | null;
+            /** @description On these days only these windows begin. */
+            special?: components["schemas"]["Special"][] | null;
+            /** @description When it opens. A window that ends before it begins runs over midnight and belongs to the day on which it begins. */
+            windows?: components["schemas"]["Window"][] | null;
+            /**
+             * @description “site” for the clock of the device’s site, or an IANA zone of its own.
+             * @example Europe/Lisbon
+             */
+            zone?: string | null;
         };
         ScheduleQuestion: {
             /** @description 1 to 31; left out: 14 */
@@ -7650,8 +3304,28 @@ export interface components {
             }[];
         };
         Season: {
+            /**
+             * @description Its first day of a year.
+             * @example 04-01
+             */
             from: string;
+            /**
+             * @description Its last day of a year.
+             * @example 04-01
+             */
             to: string;
+        };
+        SeasonPatch: {
+            /**
+             * @description Its first day of a year.
+             * @example 04-01
+             */
+            from?: string | null;
+            /**
+             * @description Its last day of a year.
+             * @example 04-01
+             */
+            to?: string | null;
         };
         Seen: {
             /** @description the groups that the user is in now */
@@ -7677,35 +3351,147 @@ export interface components {
             token?: string;
             user: components["schemas"]["Named"];
         };
-        /** settings */
+        /**
+         * @description What holds for the whole policy.
+         * @example {
+         *       "combine": "sum",
+         *       "zone": "Europe/Lisbon"
+         *     }
+         */
         Settings: {
-            combine?: string;
+            /**
+             * @description How grants to a person and grants to their groups add up: all of them together, or only the person’s own where there are any.
+             * @enum {string}
+             */
+            combine?: "sum" | "direct-first";
+            /** @description For whoever reads this next year. */
             note?: string;
+            /**
+             * @description An IANA zone such as Europe/Lisbon, for sites that have none.
+             * @example Europe/Lisbon
+             */
             zone?: string;
+        };
+        /** @description What changes of a settings, as a JSON Merge Patch: null takes a field away. */
+        SettingsPatch: {
+            /**
+             * @description How grants to a person and grants to their groups add up: all of them together, or only the person’s own where there are any.
+             * @enum {string|null}
+             */
+            combine?: "sum" | "direct-first" | null;
+            /** @description For whoever reads this next year. */
+            note?: string | null;
+            /**
+             * @description An IANA zone such as Europe/Lisbon, for sites that have none.
+             * @example Europe/Lisbon
+             */
+            zone?: string | null;
         };
         SignIn: {
+            /** @description After this many days a password must be changed. */
             password_days?: number;
-            second_factor?: string;
+            /**
+             * @description Whether members must sign in with a second factor. The strictest of a person’s groups holds.
+             * @enum {string}
+             */
+            second_factor?: "optional" | "required";
         };
+        SignInPatch: {
+            /** @description After this many days a password must be changed. */
+            password_days?: number | null;
+            /**
+             * @description Whether members must sign in with a second factor. The strictest of a person’s groups holds.
+             * @enum {string|null}
+             */
+            second_factor?: "optional" | "required" | null;
+        };
+        /**
+         * @description A site.
+         * @example {
+         *       "id": "mill-basin",
+         *       "name": "Mill Basin",
+         *       "parent": "lower-pounds"
+         *     }
+         */
         Site: {
+            /** @description Small letters, digits and . _ @ + -. Left empty, it is made from the name. It never changes afterwards. */
             id: string;
+            /** @description What people know it by. */
             name?: string;
+            /** @description For whoever reads this next year. */
             note?: string;
+            /** @description What it lies within. Grants on that cover this as well. */
             parent?: string;
+            /**
+             * @description An IANA zone such as Europe/Lisbon. Left empty, that of the site around it.
+             * @example Europe/Lisbon
+             */
             zone?: string;
         };
+        /** @description A page of sites. */
+        SiteList: {
+            items: components["schemas"]["Site"][];
+            /** @description The cursor of the next page; left out on the last. */
+            next?: string;
+            /** @description How many there are on all pages. */
+            total: number;
+        };
+        /** @description What changes of a site, as a JSON Merge Patch: null takes a field away. */
+        SitePatch: {
+            /** @description Small letters, digits and . _ @ + -. Left empty, it is made from the name. It never changes afterwards. */
+            id?: string | null;
+            /** @description What people know it by. */
+            name?: string | null;
+            /** @description For whoever reads this next year. */
+            note?: string | null;
+            /** @description What it lies within. Grants on that cover this as well. */
+            parent?: string | null;
+            /**
+             * @description An IANA zone such as Europe/Lisbon. Left empty, that of the site around it.
+             * @example Europe/Lisbon
+             */
+            zone?: string | null;
+        };
         Span: {
-            /** Format: date-time */
+            /**
+             * Format: date-time
+             * @description Left empty, it holds from the beginning.
+             */
             from?: string;
-            /** Format: date-time */
+            /**
+             * Format: date-time
+             * @description The first instant at which it no longer holds. Left empty, it does not end.
+             */
             until?: string;
         };
+        SpanPatch: {
+            /**
+             * Format: date-time
+             * @description Left empty, it holds from the beginning.
+             */
+            from?: string | null;
+            /**
+             * Format: date-time
+             * @description The first instant at which it no longer holds. Left empty, it does not end.
+             */
+            until?: string | null;
+        };
         Special: {
+            /** @description On which days. */
             calendar: string;
-            windows: components["schemas"]["SpecialWindow"][];
+            /** @description When it is open on them. */
+            windows?: components["schemas"]["SpecialWindow"][];
         };
         SpecialWindow: {
+            /**
+             * @description The minute at which it opens.
+             * @example 07:30
+             */
             from: string;
+            /**
+             * @description The minute at which it closes, on the next day where that is not later.
+             * @example 07:30
+             */
             to: string;
         };
         Stop: {
@@ -7736,9 +3522,20 @@ export interface components {
             now: number;
         };
         To: {
+            /** @description Given to everyone, whoever comes later included. */
             everyone?: boolean;
+            /** @description User groups that it is given to. */
             groups?: string[];
+            /** @description People and services that it is given to by name. */
             users?: string[];
+        };
+        ToPatch: {
+            /** @description Given to everyone, whoever comes later included. */
+            everyone?: boolean | null;
+            /** @description User groups that it is given to. */
+            groups?: string[] | null;
+            /** @description People and services that it is given to by name. */
+            users?: string[] | null;
         };
         Token: {
             by: string;
@@ -7799,23 +3596,129 @@ export interface components {
             /** @description how many it reaches, by when it is in force for them */
             users: components["schemas"]["Totals"];
         };
+        /**
+         * @description A user.
+         * @example {
+         *       "email": "noor.haddad@larkmere.example",
+         *       "id": "noor.haddad",
+         *       "kind": "person",
+         *       "name": "Noor Haddad",
+         *       "status": "active"
+         *     }
+         */
         User: {
+            /** @description One person has one account: an e-mail can be used once. */
             email?: string;
+            /** @description Small letters, digits and . _ @ + -. Left empty, it is made from the name. It never changes afterwards. */
             id: string;
-            kind?: string;
+            /**
+             * @description A person, or a program that asks by itself.
+             * @enum {string}
+             */
+            kind?: "person" | "service";
+            /** @description What people know it by. */
             name?: string;
+            /** @description For whoever reads this next year. */
             note?: string;
-            status?: string;
+            /**
+             * @description Only active accounts can do anything. Suspending takes effect with the next question.
+             * @enum {string}
+             */
+            status?: "active" | "invited" | "suspended";
+            /** @description When it holds: from the first instant up to, not including, the second. */
             valid?: components["schemas"]["Span"];
         };
+        /**
+         * @description A user group.
+         * @example {
+         *       "enabled": true,
+         *       "id": "winter-contractors",
+         *       "members": [
+         *         {
+         *           "until": "2026-11-27T17:00:00Z",
+         *           "user": "noor.haddad"
+         *         }
+         *       ],
+         *       "name": "Winter contractors"
+         *     }
+         */
         UserGroup: {
-            enabled?: boolean;
+            /**
+             * @description Disabled, it gives nothing and passes nothing on.
+             * @default true
+             */
+            enabled: boolean;
+            /** @description Small letters, digits and . _ @ + -. Left empty, it is made from the name. It never changes afterwards. */
             id: string;
+            /** @description Members of these groups are members here as well. */
             includes?: string[];
-            members?: unknown[];
+            /** @description Who belongs to the group, for a time or for good. */
+            members?: components["schemas"]["Member"][];
+            /** @description What people know it by. */
             name?: string;
+            /** @description For whoever reads this next year. */
             note?: string;
+            /** @description How its members sign in. */
             sign_in?: components["schemas"]["SignIn"];
+        };
+        /** @description A page of user groups. */
+        UserGroupList: {
+            items: components["schemas"]["UserGroup"][];
+            /** @description The cursor of the next page; left out on the last. */
+            next?: string;
+            /** @description How many there are on all pages. */
+            total: number;
+        };
+        /** @description What changes of a user group, as a JSON Merge Patch: null takes a field away. */
+        UserGroupPatch: {
+            /**
+             * @description Disabled, it gives nothing and passes nothing on.
+             * @default true
+             */
+            enabled: boolean | null;
+            /** @description Small letters, digits and . _ @ + -. Left empty, it is made from the name. It never changes afterwards. */
+            id?: string | null;
+            /** @description Members of these groups are members here as well. */
+            includes?: string[] | null;
+            /** @description Who belongs to the group, for a time or for good. */
+            members?: components["schemas"]["Member"][] | null;
+            /** @description What people know it by. */
+            name?: string | null;
+            /** @description For whoever reads this next year. */
+            note?: string | null;
+            /** @description How its members sign in. */
+            sign_in?: components["schemas"]["SignInPatch"] | null;
+        };
+        /** @description A page of users. */
+        UserList: {
+            items: components["schemas"]["User"][];
+            /** @description The cursor of the next page; left out on the last. */
+            next?: string;
+            /** @description How many there are on all pages. */
+            total: number;
+        };
+        /** @description What changes of a user, as a JSON Merge Patch: null takes a field away. */
+        UserPatch: {
+            /** @description One person has one account: an e-mail can be used once. */
+            email?: string | null;
+            /** @description Small letters, digits and . _ @ + -. Left empty, it is made from the name. It never changes afterwards. */
+            id?: string | null;
+            /**
+             * @description A person, or a program that asks by itself.
+             * @enum {string|null}
+             */
+            kind?: "person" | "service" | null;
+            /** @description What people know it by. */
+            name?: string | null;
+            /** @description For whoever reads this next year. */
+            note?: string | null;
+            /**
+             * @description Only active accounts can do anything. Suspending takes effect with the next question.
+             * @enum {string|null}
+             */
+            status?: "active" | "invited" | "suspended" | null;
+            /** @description When it holds: from the first instant up to, not including, the second. */
+            valid?: components["schemas"]["SpanPatch"] | null;
         };
         Verified: {
             /** @description of the long lists */
@@ -7838,6 +3741,14 @@ export interface components {
             right: components["schemas"]["Named"];
             stretches: components["schemas"]["Stretch"][];
         };
+        /**
+         * @example {
+         *       "days": 7,
+         *       "device": "twin-bridge-north",
+         *       "right": "control",
+         *       "user": "tomas.field"
+         *     }
+         */
         WeekQuestion: {
             context?: components["schemas"]["Context"];
             /** @description 1 to 31; left out: 7 */
@@ -7860,15 +3771,29 @@ export interface components {
             terminal?: boolean;
         };
         Where: {
+            /** @description Groups of devices, with all below them. */
             device_groups?: string[];
+            /** @description Devices, with their points. */
             devices?: string[];
+            /** @description Every device. */
             everything?: boolean;
+            /** @description Points of devices, as device/point. */
             points?: string[];
+            /** @description Sites, with all below them. */
             sites?: string[];
         };
         Window: {
-            days?: string[];
+            /** @description Weekdays on which it opens. Left empty: every day. */
+            days?: ("mon" | "tue" | "wed" | "thu" | "fri" | "sat" | "sun")[];
+            /**
+             * @description The minute at which it opens.
+             * @example 07:30
+             */
             from: string;
+            /**
+             * @description The minute at which it closes, on the next day where that is not later.
+             * @example 07:30
+             */
             to: string;
         };
         s: {
@@ -7878,11 +3803,6804 @@ export interface components {
             }[];
         };
     };
-    responses: never;
+    responses: {
+        /** @description Bad request */
+        BadRequestProblem: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+        /** @description Not now */
+        BusyProblem: {
+            headers: {
+                /** @description After how many seconds to come again. */
+                "Retry-After"?: string;
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+        /** @description Changed meanwhile */
+        ChangedMeanwhileProblem: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+        /** @description No room on the disk */
+        DiskFullProblem: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+        /** @description Faults */
+        FaultsProblem: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+        /** @description Not allowed */
+        ForbiddenProblem: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+        /** @description Fault of the service */
+        InternalProblem: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+        /** @description Another media type */
+        MediaTypeProblem: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+        /** @description Nothing here */
+        NotFoundProblem: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+        /** @description Refused */
+        RefusedProblem: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+        /** @description Sign in */
+        SignInProblem: {
+            headers: {
+                /** @description How to come with a credential. */
+                "WWW-Authenticate"?: string;
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+        /** @description Too large */
+        TooLargeProblem: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+        /** @description Too many tries */
+        TooManyProblem: {
+            headers: {
+                /** @description After how many seconds to come again. */
+                "Retry-After"?: string;
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+    };
     parameters: never;
     requestBodies: never;
     headers: never;
     pathItems: never;
 }
 export type $defs = Record<string, never>;
-export type operations = Record<string, never>;
+export interface operations {
+    getAuthzenConfiguration: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AuthZEN"];
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    evaluate: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Evaluation"];
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        context: components["schemas"]["ContextType2"];
+                        decision: boolean;
+                    };
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    evaluateMany: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Evaluations"];
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["s"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    searchActions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Search"];
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SearchResult"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    searchResources: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Search"];
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SearchResult"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    searchSubjects: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Search"];
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SearchResult"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    advise: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AdviceQuestion"];
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Advice"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    getBackup: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/vnd.sqlite3": string;
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    listCalendars: {
+        parameters: {
+            query?: {
+                /** @description How many are told at most. */
+                limit?: number;
+                /** @description Where the page before ended. */
+                cursor?: string;
+                /** @description a word to search for */
+                q?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    /** @description The next page, RFC 8288. */
+                    Link?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CalendarList"];
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    createCalendar: {
+        parameters: {
+            query?: {
+                /** @description change nothing, and say what it would change */
+                dry?: boolean;
+                /** @description on a dry run: say also who would gain and lose what */
+                impact?: boolean;
+                /** @description why, for the record of changes */
+                note?: string;
+            };
+            header?: {
+                /** @description a repetition with the same key and body changes nothing more */
+                "Idempotency-Key"?: string;
+                /** @description entity tag that the record must have */
+                "If-Match"?: string;
+                /** @description *: the record must not be there yet */
+                "If-None-Match"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Calendar"];
+            };
+        };
+        responses: {
+            /** @description A dry run: what it would do. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Saved"];
+                };
+            };
+            /** @description Done. */
+            201: {
+                headers: {
+                    /** @description The entity tag of the record in the version that was made. */
+                    ETag?: string;
+                    /** @description Where the record is. */
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Saved"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    getCalendar: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Calendar"];
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    putCalendar: {
+        parameters: {
+            query?: {
+                /** @description change nothing, and say what it would change */
+                dry?: boolean;
+                /** @description on a dry run: say also who would gain and lose what */
+                impact?: boolean;
+                /** @description why, for the record of changes */
+                note?: string;
+            };
+            header?: {
+                /** @description a repetition with the same key and body changes nothing more */
+                "Idempotency-Key"?: string;
+                /** @description entity tag that the record must have */
+                "If-Match"?: string;
+                /** @description *: the record must not be there yet */
+                "If-None-Match"?: string;
+            };
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Calendar"];
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the record in the version that was made. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Saved"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    removeCalendar: {
+        parameters: {
+            query?: {
+                /** @description change nothing, and say what it would change */
+                dry?: boolean;
+                /** @description on a dry run: say also who would gain and lose what */
+                impact?: boolean;
+                /** @description why, for the record of changes */
+                note?: string;
+                /** @description take every mention of the record along */
+                along?: boolean;
+                /** @description with along: though somebody would gain rights by it */
+                accept_gains?: boolean;
+            };
+            header?: {
+                /** @description a repetition with the same key and body changes nothing more */
+                "Idempotency-Key"?: string;
+                /** @description entity tag that the record must have */
+                "If-Match"?: string;
+                /** @description *: the record must not be there yet */
+                "If-None-Match"?: string;
+            };
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Saved"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    patchCalendar: {
+        parameters: {
+            query?: {
+                /** @description change nothing, and say what it would change */
+                dry?: boolean;
+                /** @description on a dry run: say also who would gain and lose what */
+                impact?: boolean;
+                /** @description why, for the record of changes */
+                note?: string;
+            };
+            header?: {
+                /** @description a repetition with the same key and body changes nothing more */
+                "Idempotency-Key"?: string;
+                /** @description entity tag that the record must have */
+                "If-Match"?: string;
+                /** @description *: the record must not be there yet */
+                "If-None-Match"?: string;
+            };
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/merge-patch+json": components["schemas"]["CalendarPatch"];
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the record in the version that was made. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Saved"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    listMentionsOfCalendar: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Mention"][];
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    makeChanges: {
+        parameters: {
+            query?: {
+                /** @description change nothing, and say what it would change */
+                dry?: boolean;
+                /** @description on a dry run: say also who would gain and lose what */
+                impact?: boolean;
+                /** @description why, for the record of changes */
+                note?: string;
+            };
+            header?: {
+                /** @description a repetition with the same key and body changes nothing more */
+                "Idempotency-Key"?: string;
+                /** @description entity tags of the policy, or of the one record that is changed */
+                "If-Match"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BatchQuery"];
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Saved"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    check: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Check"];
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Answer"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    getCounts: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Counts"];
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    listDeviceGroups: {
+        parameters: {
+            query?: {
+                /** @description How many are told at most. */
+                limit?: number;
+                /** @description Where the page before ended. */
+                cursor?: string;
+                /** @description a word to search for */
+                q?: string;
+                /** @description Only those with this parent. */
+                parent?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    /** @description The next page, RFC 8288. */
+                    Link?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeviceGroupList"];
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    createDeviceGroup: {
+        parameters: {
+            query?: {
+                /** @description change nothing, and say what it would change */
+                dry?: boolean;
+                /** @description on a dry run: say also who would gain and lose what */
+                impact?: boolean;
+                /** @description why, for the record of changes */
+                note?: string;
+            };
+            header?: {
+                /** @description a repetition with the same key and body changes nothing more */
+                "Idempotency-Key"?: string;
+                /** @description entity tag that the record must have */
+                "If-Match"?: string;
+                /** @description *: the record must not be there yet */
+                "If-None-Match"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DeviceGroup"];
+            };
+        };
+        responses: {
+            /** @description A dry run: what it would do. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Saved"];
+                };
+            };
+            /** @description Done. */
+            201: {
+                headers: {
+                    /** @description The entity tag of the record in the version that was made. */
+                    ETag?: string;
+                    /** @description Where the record is. */
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Saved"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    getDeviceGroup: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeviceGroup"];
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    putDeviceGroup: {
+        parameters: {
+            query?: {
+                /** @description change nothing, and say what it would change */
+                dry?: boolean;
+                /** @description on a dry run: say also who would gain and lose what */
+                impact?: boolean;
+                /** @description why, for the record of changes */
+                note?: string;
+            };
+            header?: {
+                /** @description a repetition with the same key and body changes nothing more */
+                "Idempotency-Key"?: string;
+                /** @description entity tag that the record must have */
+                "If-Match"?: string;
+                /** @description *: the record must not be there yet */
+                "If-None-Match"?: string;
+            };
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DeviceGroup"];
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the record in the version that was made. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Saved"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    removeDeviceGroup: {
+        parameters: {
+            query?: {
+                /** @description change nothing, and say what it would change */
+                dry?: boolean;
+                /** @description on a dry run: say also who would gain and lose what */
+                impact?: boolean;
+                /** @description why, for the record of changes */
+                note?: string;
+                /** @description take every mention of the record along */
+                along?: boolean;
+                /** @description with along: though somebody would gain rights by it */
+                accept_gains?: boolean;
+            };
+            header?: {
+                /** @description a repetition with the same key and body changes nothing more */
+                "Idempotency-Key"?: string;
+                /** @description entity tag that the record must have */
+                "If-Match"?: string;
+                /** @description *: the record must not be there yet */
+                "If-None-Match"?: string;
+            };
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Saved"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    patchDeviceGroup: {
+        parameters: {
+            query?: {
+                /** @description change nothing, and say what it would change */
+                dry?: boolean;
+                /** @description on a dry run: say also who would gain and lose what */
+                impact?: boolean;
+                /** @description why, for the record of changes */
+                note?: string;
+            };
+            header?: {
+                /** @description a repetition with the same key and body changes nothing more */
+                "Idempotency-Key"?: string;
+                /** @description entity tag that the record must have */
+                "If-Match"?: string;
+                /** @description *: the record must not be there yet */
+                "If-None-Match"?: string;
+            };
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/merge-patch+json": components["schemas"]["DeviceGroupPatch"];
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the record in the version that was made. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Saved"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    addDeviceToDeviceGroup: {
+        parameters: {
+            query?: {
+                /** @description change nothing, and say what it would change */
+                dry?: boolean;
+                /** @description on a dry run: say also who would gain and lose what */
+                impact?: boolean;
+                /** @description why, for the record of changes */
+                note?: string;
+            };
+            header?: {
+                /** @description a repetition with the same key and body changes nothing more */
+                "Idempotency-Key"?: string;
+                /** @description entity tag that the record must have */
+                "If-Match"?: string;
+                /** @description *: the record must not be there yet */
+                "If-None-Match"?: string;
+            };
+            path: {
+                /** @description The id. */
+                id: string;
+                /** @description the user, device, tag or point */
+                entry: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["EntryQuery"];
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Saved"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    dropDeviceFromDeviceGroup: {
+        parameters: {
+            query?: {
+                /** @description change nothing, and say what it would change */
+                dry?: boolean;
+                /** @description on a dry run: say also who would gain and lose what */
+                impact?: boolean;
+                /** @description why, for the record of changes */
+                note?: string;
+            };
+            header?: {
+                /** @description a repetition with the same key and body changes nothing more */
+                "Idempotency-Key"?: string;
+                /** @description entity tag that the record must have */
+                "If-Match"?: string;
+                /** @description *: the record must not be there yet */
+                "If-None-Match"?: string;
+            };
+            path: {
+                /** @description The id. */
+                id: string;
+                /** @description the user, device, tag or point */
+                entry: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": string;
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Saved"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    listMentionsOfDeviceGroup: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Mention"][];
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    listDevices: {
+        parameters: {
+            query?: {
+                /** @description How many are told at most. */
+                limit?: number;
+                /** @description Where the page before ended. */
+                cursor?: string;
+                /** @description a word to search for */
+                q?: string;
+                /** @description Only those with this group. */
+                group?: string;
+                /** @description Only those with this kind. */
+                kind?: string;
+                /** @description Only those with this site. */
+                site?: string;
+                /** @description Only those with this state. */
+                state?: string;
+                /** @description Only those with this tag. */
+                tag?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    /** @description The next page, RFC 8288. */
+                    Link?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeviceList"];
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    createDevice: {
+        parameters: {
+            query?: {
+                /** @description change nothing, and say what it would change */
+                dry?: boolean;
+                /** @description on a dry run: say also who would gain and lose what */
+                impact?: boolean;
+                /** @description why, for the record of changes */
+                note?: string;
+            };
+            header?: {
+                /** @description a repetition with the same key and body changes nothing more */
+                "Idempotency-Key"?: string;
+                /** @description entity tag that the record must have */
+                "If-Match"?: string;
+                /** @description *: the record must not be there yet */
+                "If-None-Match"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Device"];
+            };
+        };
+        responses: {
+            /** @description A dry run: what it would do. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Saved"];
+                };
+            };
+            /** @description Done. */
+            201: {
+                headers: {
+                    /** @description The entity tag of the record in the version that was made. */
+                    ETag?: string;
+                    /** @description Where the record is. */
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Saved"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    getDevice: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Device"];
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    putDevice: {
+        parameters: {
+            query?: {
+                /** @description change nothing, and say what it would change */
+                dry?: boolean;
+                /** @description on a dry run: say also who would gain and lose what */
+                impact?: boolean;
+                /** @description why, for the record of changes */
+                note?: string;
+            };
+            header?: {
+                /** @description a repetition with the same key and body changes nothing more */
+                "Idempotency-Key"?: string;
+                /** @description entity tag that the record must have */
+                "If-Match"?: string;
+                /** @description *: the record must not be there yet */
+                "If-None-Match"?: string;
+            };
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Device"];
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the record in the version that was made. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Saved"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    removeDevice: {
+        parameters: {
+            query?: {
+                /** @description change nothing, and say what it would change */
+                dry?: boolean;
+                /** @description on a dry run: say also who would gain and lose what */
+                impact?: boolean;
+                /** @description why, for the record of changes */
+                note?: string;
+                /** @description take every mention of the record along */
+                along?: boolean;
+                /** @description with along: though somebody would gain rights by it */
+                accept_gains?: boolean;
+            };
+            header?: {
+                /** @description a repetition with the same key and body changes nothing more */
+                "Idempotency-Key"?: string;
+                /** @description entity tag that the record must have */
+                "If-Match"?: string;
+                /** @description *: the record must not be there yet */
+                "If-None-Match"?: string;
+            };
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Saved"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    patchDevice: {
+        parameters: {
+            query?: {
+                /** @description change nothing, and say what it would change */
+                dry?: boolean;
+                /** @description on a dry run: say also who would gain and lose what */
+                impact?: boolean;
+                /** @description why, for the record of changes */
+                note?: string;
+            };
+            header?: {
+                /** @description a repetition with the same key and body changes nothing more */
+                "Idempotency-Key"?: string;
+                /** @description entity tag that the record must have */
+                "If-Match"?: string;
+                /** @description *: the record must not be there yet */
+                "If-None-Match"?: string;
+            };
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/merge-patch+json": components["schemas"]["DevicePatch"];
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the record in the version that was made. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Saved"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    listMentionsOfDevice: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Mention"][];
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    addPointToDevice: {
+        parameters: {
+            query?: {
+                /** @description change nothing, and say what it would change */
+                dry?: boolean;
+                /** @description on a dry run: say also who would gain and lose what */
+                impact?: boolean;
+                /** @description why, for the record of changes */
+                note?: string;
+            };
+            header?: {
+                /** @description a repetition with the same key and body changes nothing more */
+                "Idempotency-Key"?: string;
+                /** @description entity tag that the record must have */
+                "If-Match"?: string;
+                /** @description *: the record must not be there yet */
+                "If-None-Match"?: string;
+            };
+            path: {
+                /** @description The id. */
+                id: string;
+                /** @description the user, device, tag or point */
+                entry: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["EntryQuery"];
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Saved"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    dropPointFromDevice: {
+        parameters: {
+            query?: {
+                /** @description change nothing, and say what it would change */
+                dry?: boolean;
+                /** @description on a dry run: say also who would gain and lose what */
+                impact?: boolean;
+                /** @description why, for the record of changes */
+                note?: string;
+            };
+            header?: {
+                /** @description a repetition with the same key and body changes nothing more */
+                "Idempotency-Key"?: string;
+                /** @description entity tag that the record must have */
+                "If-Match"?: string;
+                /** @description *: the record must not be there yet */
+                "If-None-Match"?: string;
+            };
+            path: {
+                /** @description The id. */
+                id: string;
+                /** @description the user, device, tag or point */
+                entry: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": string;
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Saved"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    addTagToDevice: {
+        parameters: {
+            query?: {
+                /** @description change nothing, and say what it would change */
+                dry?: boolean;
+                /** @description on a dry run: say also who would gain and lose what */
+                impact?: boolean;
+                /** @description why, for the record of changes */
+                note?: string;
+            };
+            header?: {
+                /** @description a repetition with the same key and body changes nothing more */
+                "Idempotency-Key"?: string;
+                /** @description entity tag that the record must have */
+                "If-Match"?: string;
+                /** @description *: the record must not be there yet */
+                "If-None-Match"?: string;
+            };
+            path: {
+                /** @description The id. */
+                id: string;
+                /** @description the user, device, tag or point */
+                entry: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["EntryQuery"];
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Saved"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    dropTagFromDevice: {
+        parameters: {
+            query?: {
+                /** @description change nothing, and say what it would change */
+                dry?: boolean;
+                /** @description on a dry run: say also who would gain and lose what */
+                impact?: boolean;
+                /** @description why, for the record of changes */
+                note?: string;
+            };
+            header?: {
+                /** @description a repetition with the same key and body changes nothing more */
+                "Idempotency-Key"?: string;
+                /** @description entity tag that the record must have */
+                "If-Match"?: string;
+                /** @description *: the record must not be there yet */
+                "If-None-Match"?: string;
+            };
+            path: {
+                /** @description The id. */
+                id: string;
+                /** @description the user, device, tag or point */
+                entry: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": string;
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Saved"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    followEvents: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/event-stream": string;
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    find: {
+        parameters: {
+            query: {
+                /** @description A word to search for. */
+                q: string;
+                /** @description How many are told at most. */
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Found"][];
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    listGrants: {
+        parameters: {
+            query?: {
+                /** @description How many are told at most. */
+                limit?: number;
+                /** @description Where the page before ended. */
+                cursor?: string;
+                /** @description a word to search for */
+                q?: string;
+                /** @description Only those with this effect. */
+                effect?: string;
+                /** @description Only those with this enabled. */
+                enabled?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    /** @description The next page, RFC 8288. */
+                    Link?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GrantList"];
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    createGrant: {
+        parameters: {
+            query?: {
+                /** @description change nothing, and say what it would change */
+                dry?: boolean;
+                /** @description on a dry run: say also who would gain and lose what */
+                impact?: boolean;
+                /** @description why, for the record of changes */
+                note?: string;
+            };
+            header?: {
+                /** @description a repetition with the same key and body changes nothing more */
+                "Idempotency-Key"?: string;
+                /** @description entity tag that the record must have */
+                "If-Match"?: string;
+                /** @description *: the record must not be there yet */
+                "If-None-Match"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Grant"];
+            };
+        };
+        responses: {
+            /** @description A dry run: what it would do. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Saved"];
+                };
+            };
+            /** @description Done. */
+            201: {
+                headers: {
+                    /** @description The entity tag of the record in the version that was made. */
+                    ETag?: string;
+                    /** @description Where the record is. */
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Saved"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    getGrant: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Grant"];
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    putGrant: {
+        parameters: {
+            query?: {
+                /** @description change nothing, and say what it would change */
+                dry?: boolean;
+                /** @description on a dry run: say also who would gain and lose what */
+                impact?: boolean;
+                /** @description why, for the record of changes */
+                note?: string;
+            };
+            header?: {
+                /** @description a repetition with the same key and body changes nothing more */
+                "Idempotency-Key"?: string;
+                /** @description entity tag that the record must have */
+                "If-Match"?: string;
+                /** @description *: the record must not be there yet */
+                "If-None-Match"?: string;
+            };
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Grant"];
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the record in the version that was made. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Saved"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    removeGrant: {
+        parameters: {
+            query?: {
+                /** @description change nothing, and say what it would change */
+                dry?: boolean;
+                /** @description on a dry run: say also who would gain and lose what */
+                impact?: boolean;
+                /** @description why, for the record of changes */
+                note?: string;
+                /** @description take every mention of the record along */
+                along?: boolean;
+                /** @description with along: though somebody would gain rights by it */
+                accept_gains?: boolean;
+            };
+            header?: {
+                /** @description a repetition with the same key and body changes nothing more */
+                "Idempotency-Key"?: string;
+                /** @description entity tag that the record must have */
+                "If-Match"?: string;
+                /** @description *: the record must not be there yet */
+                "If-None-Match"?: string;
+            };
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Saved"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    patchGrant: {
+        parameters: {
+            query?: {
+                /** @description change nothing, and say what it would change */
+                dry?: boolean;
+                /** @description on a dry run: say also who would gain and lose what */
+                impact?: boolean;
+                /** @description why, for the record of changes */
+                note?: string;
+            };
+            header?: {
+                /** @description a repetition with the same key and body changes nothing more */
+                "Idempotency-Key"?: string;
+                /** @description entity tag that the record must have */
+                "If-Match"?: string;
+                /** @description *: the record must not be there yet */
+                "If-None-Match"?: string;
+            };
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/merge-patch+json": components["schemas"]["GrantPatch"];
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the record in the version that was made. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Saved"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    listMentionsOfGrant: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Mention"][];
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    listKinds: {
+        parameters: {
+            query?: {
+                /** @description How many are told at most. */
+                limit?: number;
+                /** @description Where the page before ended. */
+                cursor?: string;
+                /** @description a word to search for */
+                q?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    /** @description The next page, RFC 8288. */
+                    Link?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KindList"];
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    createKind: {
+        parameters: {
+            query?: {
+                /** @description change nothing, and say what it would change */
+                dry?: boolean;
+                /** @description on a dry run: say also who would gain and lose what */
+                impact?: boolean;
+                /** @description why, for the record of changes */
+                note?: string;
+            };
+            header?: {
+                /** @description a repetition with the same key and body changes nothing more */
+                "Idempotency-Key"?: string;
+                /** @description entity tag that the record must have */
+                "If-Match"?: string;
+                /** @description *: the record must not be there yet */
+                "If-None-Match"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Kind"];
+            };
+        };
+        responses: {
+            /** @description A dry run: what it would do. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Saved"];
+                };
+            };
+            /** @description Done. */
+            201: {
+                headers: {
+                    /** @description The entity tag of the record in the version that was made. */
+                    ETag?: string;
+                    /** @description Where the record is. */
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Saved"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    getKind: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Kind"];
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    putKind: {
+        parameters: {
+            query?: {
+                /** @description change nothing, and say what it would change */
+                dry?: boolean;
+                /** @description on a dry run: say also who would gain and lose what */
+                impact?: boolean;
+                /** @description why, for the record of changes */
+                note?: string;
+            };
+            header?: {
+                /** @description a repetition with the same key and body changes nothing more */
+                "Idempotency-Key"?: string;
+                /** @description entity tag that the record must have */
+                "If-Match"?: string;
+                /** @description *: the record must not be there yet */
+                "If-None-Match"?: string;
+            };
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Kind"];
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the record in the version that was made. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Saved"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    removeKind: {
+        parameters: {
+            query?: {
+                /** @description change nothing, and say what it would change */
+                dry?: boolean;
+                /** @description on a dry run: say also who would gain and lose what */
+                impact?: boolean;
+                /** @description why, for the record of changes */
+                note?: string;
+                /** @description take every mention of the record along */
+                along?: boolean;
+                /** @description with along: though somebody would gain rights by it */
+                accept_gains?: boolean;
+            };
+            header?: {
+                /** @description a repetition with the same key and body changes nothing more */
+                "Idempotency-Key"?: string;
+                /** @description entity tag that the record must have */
+                "If-Match"?: string;
+                /** @description *: the record must not be there yet */
+                "If-None-Match"?: string;
+            };
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Saved"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    patchKind: {
+        parameters: {
+            query?: {
+                /** @description change nothing, and say what it would change */
+                dry?: boolean;
+                /** @description on a dry run: say also who would gain and lose what */
+                impact?: boolean;
+                /** @description why, for the record of changes */
+                note?: string;
+            };
+            header?: {
+                /** @description a repetition with the same key and body changes nothing more */
+                "Idempotency-Key"?: string;
+                /** @description entity tag that the record must have */
+                "If-Match"?: string;
+                /** @description *: the record must not be there yet */
+                "If-None-Match"?: string;
+            };
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/merge-patch+json": components["schemas"]["KindPatch"];
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the record in the version that was made. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Saved"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    listMentionsOfKind: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Mention"][];
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    listLooks: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Look"][];
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    listMandates: {
+        parameters: {
+            query?: {
+                /** @description How many are told at most. */
+                limit?: number;
+                /** @description Where the page before ended. */
+                cursor?: string;
+                /** @description a word to search for */
+                q?: string;
+                /** @description Only those with this enabled. */
+                enabled?: string;
+                /** @description Only those with this role. */
+                role?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    /** @description The next page, RFC 8288. */
+                    Link?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MandateList"];
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    createMandate: {
+        parameters: {
+            query?: {
+                /** @description change nothing, and say what it would change */
+                dry?: boolean;
+                /** @description on a dry run: say also who would gain and lose what */
+                impact?: boolean;
+                /** @description why, for the record of changes */
+                note?: string;
+            };
+            header?: {
+                /** @description a repetition with the same key and body changes nothing more */
+                "Idempotency-Key"?: string;
+                /** @description entity tag that the record must have */
+                "If-Match"?: string;
+                /** @description *: the record must not be there yet */
+                "If-None-Match"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Mandate"];
+            };
+        };
+        responses: {
+            /** @description A dry run: what it would do. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Saved"];
+                };
+            };
+            /** @description Done. */
+            201: {
+                headers: {
+                    /** @description The entity tag of the record in the version that was made. */
+                    ETag?: string;
+                    /** @description Where the record is. */
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Saved"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    getMandate: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Mandate"];
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    putMandate: {
+        parameters: {
+            query?: {
+                /** @description change nothing, and say what it would change */
+                dry?: boolean;
+                /** @description on a dry run: say also who would gain and lose what */
+                impact?: boolean;
+                /** @description why, for the record of changes */
+                note?: string;
+            };
+            header?: {
+                /** @description a repetition with the same key and body changes nothing more */
+                "Idempotency-Key"?: string;
+                /** @description entity tag that the record must have */
+                "If-Match"?: string;
+                /** @description *: the record must not be there yet */
+                "If-None-Match"?: string;
+            };
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Mandate"];
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the record in the version that was made. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Saved"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    removeMandate: {
+        parameters: {
+            query?: {
+                /** @description change nothing, and say what it would change */
+                dry?: boolean;
+                /** @description on a dry run: say also who would gain and lose what */
+                impact?: boolean;
+                /** @description why, for the record of changes */
+                note?: string;
+                /** @description take every mention of the record along */
+                along?: boolean;
+                /** @description with along: though somebody would gain rights by it */
+                accept_gains?: boolean;
+            };
+            header?: {
+                /** @description a repetition with the same key and body changes nothing more */
+                "Idempotency-Key"?: string;
+                /** @description entity tag that the record must have */
+                "If-Match"?: string;
+                /** @description *: the record must not be there yet */
+                "If-None-Match"?: string;
+            };
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Saved"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    patchMandate: {
+        parameters: {
+            query?: {
+                /** @description change nothing, and say what it would change */
+                dry?: boolean;
+                /** @description on a dry run: say also who would gain and lose what */
+                impact?: boolean;
+                /** @description why, for the record of changes */
+                note?: string;
+            };
+            header?: {
+                /** @description a repetition with the same key and body changes nothing more */
+                "Idempotency-Key"?: string;
+                /** @description entity tag that the record must have */
+                "If-Match"?: string;
+                /** @description *: the record must not be there yet */
+                "If-None-Match"?: string;
+            };
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/merge-patch+json": components["schemas"]["MandatePatch"];
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the record in the version that was made. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Saved"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    listMentionsOfMandate: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Mention"][];
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    getMatrix: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MatrixQuestion"];
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Matrix"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    listNames: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        [key: string]: {
+                            [key: string]: string;
+                        };
+                    };
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    getDescription: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": Record<string, never>;
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    getPolicy: {
+        parameters: {
+            query?: {
+                /** @description How the document is written. */
+                format?: "yaml" | "json";
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string;
+                    "application/yaml": string;
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    loadPolicy: {
+        parameters: {
+            query?: {
+                /** @description change nothing, and say what it would change */
+                dry?: boolean;
+                /** @description on a dry run: say also who would gain and lose what */
+                impact?: boolean;
+                /** @description why, for the record of changes */
+                note?: string;
+            };
+            header?: {
+                /** @description a repetition with the same key and body changes nothing more */
+                "Idempotency-Key"?: string;
+                /** @description entity tags of the policy, one of which it must have */
+                "If-Match"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    format: string;
+                };
+                "application/yaml": {
+                    format: string;
+                };
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Saved"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    previewMatch: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Match"];
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Matched"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    previewSchedule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ScheduleQuestion"];
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Fortnight"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    getProgress: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Progress"];
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    getReachOfDevice: {
+        parameters: {
+            query?: {
+                /** @description RFC 3339, or a local time; left out: now */
+                at?: string;
+                /** @description how possible; several times for more; left out: all */
+                degree?: components["schemas"]["Degree"][];
+                /** @description address that the request comes from */
+                ip?: string;
+                /** @description id of the site at which the user is */
+                place?: string;
+                /** @description The user signed in with a second factor. */
+                strong_sign_in?: null | boolean;
+                /** @description Someone is present at the device. */
+                attended?: null | boolean;
+                /** @description only this right */
+                right?: string;
+                /** @description How many are told at most. */
+                limit?: number;
+                /** @description Where the page before ended. */
+                cursor?: string;
+                /** @description of the device */
+                point?: string;
+            };
+            header?: never;
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    /** @description The next page, RFC 8288. */
+                    Link?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Reach"];
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    getReachOfUserGroup: {
+        parameters: {
+            query?: {
+                /** @description RFC 3339, or a local time; left out: now */
+                at?: string;
+                /** @description how possible; several times for more; left out: all */
+                degree?: components["schemas"]["Degree"][];
+                /** @description address that the request comes from */
+                ip?: string;
+                /** @description id of the site at which the user is */
+                place?: string;
+                /** @description The user signed in with a second factor. */
+                strong_sign_in?: null | boolean;
+                /** @description Someone is present at the device. */
+                attended?: null | boolean;
+                /** @description only this right */
+                right?: string;
+                /** @description How many are told at most. */
+                limit?: number;
+                /** @description Where the page before ended. */
+                cursor?: string;
+            };
+            header?: never;
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    /** @description The next page, RFC 8288. */
+                    Link?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Reach"];
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    getReachOfUser: {
+        parameters: {
+            query?: {
+                /** @description RFC 3339, or a local time; left out: now */
+                at?: string;
+                /** @description how possible; several times for more; left out: all */
+                degree?: components["schemas"]["Degree"][];
+                /** @description address that the request comes from */
+                ip?: string;
+                /** @description id of the site at which the user is */
+                place?: string;
+                /** @description The user signed in with a second factor. */
+                strong_sign_in?: null | boolean;
+                /** @description Someone is present at the device. */
+                attended?: null | boolean;
+                /** @description only this right */
+                right?: string;
+                /** @description How many are told at most. */
+                limit?: number;
+                /** @description Where the page before ended. */
+                cursor?: string;
+            };
+            header?: never;
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    /** @description The next page, RFC 8288. */
+                    Link?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Reach"];
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    undoRevision: {
+        parameters: {
+            query?: {
+                /** @description change nothing, and say what it would change */
+                dry?: boolean;
+                /** @description on a dry run: say also who would gain and lose what */
+                impact?: boolean;
+                /** @description why, for the record of changes */
+                note?: string;
+            };
+            header?: {
+                /** @description a repetition with the same key and body changes nothing more */
+                "Idempotency-Key"?: string;
+                /** @description entity tag that the record must have */
+                "If-Match"?: string;
+                /** @description *: the record must not be there yet */
+                "If-None-Match"?: string;
+            };
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Saved"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    listRights: {
+        parameters: {
+            query?: {
+                /** @description How many are told at most. */
+                limit?: number;
+                /** @description Where the page before ended. */
+                cursor?: string;
+                /** @description a word to search for */
+                q?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    /** @description The next page, RFC 8288. */
+                    Link?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RightList"];
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    createRight: {
+        parameters: {
+            query?: {
+                /** @description change nothing, and say what it would change */
+                dry?: boolean;
+                /** @description on a dry run: say also who would gain and lose what */
+                impact?: boolean;
+                /** @description why, for the record of changes */
+                note?: string;
+            };
+            header?: {
+                /** @description a repetition with the same key and body changes nothing more */
+                "Idempotency-Key"?: string;
+                /** @description entity tag that the record must have */
+                "If-Match"?: string;
+                /** @description *: the record must not be there yet */
+                "If-None-Match"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Right"];
+            };
+        };
+        responses: {
+            /** @description A dry run: what it would do. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Saved"];
+                };
+            };
+            /** @description Done. */
+            201: {
+                headers: {
+                    /** @description The entity tag of the record in the version that was made. */
+                    ETag?: string;
+                    /** @description Where the record is. */
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Saved"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    getRight: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Right"];
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    putRight: {
+        parameters: {
+            query?: {
+                /** @description change nothing, and say what it would change */
+                dry?: boolean;
+                /** @description on a dry run: say also who would gain and lose what */
+                impact?: boolean;
+                /** @description why, for the record of changes */
+                note?: string;
+            };
+            header?: {
+                /** @description a repetition with the same key and body changes nothing more */
+                "Idempotency-Key"?: string;
+                /** @description entity tag that the record must have */
+                "If-Match"?: string;
+                /** @description *: the record must not be there yet */
+                "If-None-Match"?: string;
+            };
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Right"];
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the record in the version that was made. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Saved"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    removeRight: {
+        parameters: {
+            query?: {
+                /** @description change nothing, and say what it would change */
+                dry?: boolean;
+                /** @description on a dry run: say also who would gain and lose what */
+                impact?: boolean;
+                /** @description why, for the record of changes */
+                note?: string;
+                /** @description take every mention of the record along */
+                along?: boolean;
+                /** @description with along: though somebody would gain rights by it */
+                accept_gains?: boolean;
+            };
+            header?: {
+                /** @description a repetition with the same key and body changes nothing more */
+                "Idempotency-Key"?: string;
+                /** @description entity tag that the record must have */
+                "If-Match"?: string;
+                /** @description *: the record must not be there yet */
+                "If-None-Match"?: string;
+            };
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Saved"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    patchRight: {
+        parameters: {
+            query?: {
+                /** @description change nothing, and say what it would change */
+                dry?: boolean;
+                /** @description on a dry run: say also who would gain and lose what */
+                impact?: boolean;
+                /** @description why, for the record of changes */
+                note?: string;
+            };
+            header?: {
+                /** @description a repetition with the same key and body changes nothing more */
+                "Idempotency-Key"?: string;
+                /** @description entity tag that the record must have */
+                "If-Match"?: string;
+                /** @description *: the record must not be there yet */
+                "If-None-Match"?: string;
+            };
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/merge-patch+json": components["schemas"]["RightPatch"];
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the record in the version that was made. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Saved"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    listMentionsOfRight: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Mention"][];
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    listRoles: {
+        parameters: {
+            query?: {
+                /** @description How many are told at most. */
+                limit?: number;
+                /** @description Where the page before ended. */
+                cursor?: string;
+                /** @description a word to search for */
+                q?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    /** @description The next page, RFC 8288. */
+                    Link?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RoleList"];
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    createRole: {
+        parameters: {
+            query?: {
+                /** @description change nothing, and say what it would change */
+                dry?: boolean;
+                /** @description on a dry run: say also who would gain and lose what */
+                impact?: boolean;
+                /** @description why, for the record of changes */
+                note?: string;
+            };
+            header?: {
+                /** @description a repetition with the same key and body changes nothing more */
+                "Idempotency-Key"?: string;
+                /** @description entity tag that the record must have */
+                "If-Match"?: string;
+                /** @description *: the record must not be there yet */
+                "If-None-Match"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Role"];
+            };
+        };
+        responses: {
+            /** @description A dry run: what it would do. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Saved"];
+                };
+            };
+            /** @description Done. */
+            201: {
+                headers: {
+                    /** @description The entity tag of the record in the version that was made. */
+                    ETag?: string;
+                    /** @description Where the record is. */
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Saved"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    getRole: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Role"];
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    putRole: {
+        parameters: {
+            query?: {
+                /** @description change nothing, and say what it would change */
+                dry?: boolean;
+                /** @description on a dry run: say also who would gain and lose what */
+                impact?: boolean;
+                /** @description why, for the record of changes */
+                note?: string;
+            };
+            header?: {
+                /** @description a repetition with the same key and body changes nothing more */
+                "Idempotency-Key"?: string;
+                /** @description entity tag that the record must have */
+                "If-Match"?: string;
+                /** @description *: the record must not be there yet */
+                "If-None-Match"?: string;
+            };
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Role"];
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the record in the version that was made. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Saved"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    removeRole: {
+        parameters: {
+            query?: {
+                /** @description change nothing, and say what it would change */
+                dry?: boolean;
+                /** @description on a dry run: say also who would gain and lose what */
+                impact?: boolean;
+                /** @description why, for the record of changes */
+                note?: string;
+                /** @description take every mention of the record along */
+                along?: boolean;
+                /** @description with along: though somebody would gain rights by it */
+                accept_gains?: boolean;
+            };
+            header?: {
+                /** @description a repetition with the same key and body changes nothing more */
+                "Idempotency-Key"?: string;
+                /** @description entity tag that the record must have */
+                "If-Match"?: string;
+                /** @description *: the record must not be there yet */
+                "If-None-Match"?: string;
+            };
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Saved"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    patchRole: {
+        parameters: {
+            query?: {
+                /** @description change nothing, and say what it would change */
+                dry?: boolean;
+                /** @description on a dry run: say also who would gain and lose what */
+                impact?: boolean;
+                /** @description why, for the record of changes */
+                note?: string;
+            };
+            header?: {
+                /** @description a repetition with the same key and body changes nothing more */
+                "Idempotency-Key"?: string;
+                /** @description entity tag that the record must have */
+                "If-Match"?: string;
+                /** @description *: the record must not be there yet */
+                "If-None-Match"?: string;
+            };
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/merge-patch+json": components["schemas"]["RolePatch"];
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the record in the version that was made. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Saved"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    listMentionsOfRole: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Mention"][];
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    listSchedules: {
+        parameters: {
+            query?: {
+                /** @description How many are told at most. */
+                limit?: number;
+                /** @description Where the page before ended. */
+                cursor?: string;
+                /** @description a word to search for */
+                q?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    /** @description The next page, RFC 8288. */
+                    Link?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ScheduleList"];
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    createSchedule: {
+        parameters: {
+            query?: {
+                /** @description change nothing, and say what it would change */
+                dry?: boolean;
+                /** @description on a dry run: say also who would gain and lose what */
+                impact?: boolean;
+                /** @description why, for the record of changes */
+                note?: string;
+            };
+            header?: {
+                /** @description a repetition with the same key and body changes nothing more */
+                "Idempotency-Key"?: string;
+                /** @description entity tag that the record must have */
+                "If-Match"?: string;
+                /** @description *: the record must not be there yet */
+                "If-None-Match"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Schedule"];
+            };
+        };
+        responses: {
+            /** @description A dry run: what it would do. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Saved"];
+                };
+            };
+            /** @description Done. */
+            201: {
+                headers: {
+                    /** @description The entity tag of the record in the version that was made. */
+                    ETag?: string;
+                    /** @description Where the record is. */
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Saved"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    getSchedule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Schedule"];
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    putSchedule: {
+        parameters: {
+            query?: {
+                /** @description change nothing, and say what it would change */
+                dry?: boolean;
+                /** @description on a dry run: say also who would gain and lose what */
+                impact?: boolean;
+                /** @description why, for the record of changes */
+                note?: string;
+            };
+            header?: {
+                /** @description a repetition with the same key and body changes nothing more */
+                "Idempotency-Key"?: string;
+                /** @description entity tag that the record must have */
+                "If-Match"?: string;
+                /** @description *: the record must not be there yet */
+                "If-None-Match"?: string;
+            };
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Schedule"];
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the record in the version that was made. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Saved"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    removeSchedule: {
+        parameters: {
+            query?: {
+                /** @description change nothing, and say what it would change */
+                dry?: boolean;
+                /** @description on a dry run: say also who would gain and lose what */
+                impact?: boolean;
+                /** @description why, for the record of changes */
+                note?: string;
+                /** @description take every mention of the record along */
+                along?: boolean;
+                /** @description with along: though somebody would gain rights by it */
+                accept_gains?: boolean;
+            };
+            header?: {
+                /** @description a repetition with the same key and body changes nothing more */
+                "Idempotency-Key"?: string;
+                /** @description entity tag that the record must have */
+                "If-Match"?: string;
+                /** @description *: the record must not be there yet */
+                "If-None-Match"?: string;
+            };
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Saved"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    patchSchedule: {
+        parameters: {
+            query?: {
+                /** @description change nothing, and say what it would change */
+                dry?: boolean;
+                /** @description on a dry run: say also who would gain and lose what */
+                impact?: boolean;
+                /** @description why, for the record of changes */
+                note?: string;
+            };
+            header?: {
+                /** @description a repetition with the same key and body changes nothing more */
+                "Idempotency-Key"?: string;
+                /** @description entity tag that the record must have */
+                "If-Match"?: string;
+                /** @description *: the record must not be there yet */
+                "If-None-Match"?: string;
+            };
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/merge-patch+json": components["schemas"]["SchedulePatch"];
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the record in the version that was made. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Saved"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    listMentionsOfSchedule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Mention"][];
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    seeAsUser: {
+        parameters: {
+            query?: {
+                /** @description RFC 3339, or a local time; left out: now */
+                at?: string;
+                /** @description how possible; several times for more; left out: all */
+                degree?: components["schemas"]["Degree"][];
+                /** @description address that the request comes from */
+                ip?: string;
+                /** @description id of the site at which the user is */
+                place?: string;
+                /** @description The user signed in with a second factor. */
+                strong_sign_in?: null | boolean;
+                /** @description Someone is present at the device. */
+                attended?: null | boolean;
+                /** @description only this right */
+                right?: string;
+                /** @description How many are told at most. */
+                limit?: number;
+                /** @description Where the page before ended. */
+                cursor?: string;
+            };
+            header?: never;
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    /** @description The next page, RFC 8288. */
+                    Link?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Seen"];
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    getSession: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Session"];
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    openSession: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Credentials"];
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Session"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    closeSession: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    changePassword: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewPassword"];
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Session"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    listSessions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OwnSession"][];
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    endOtherSessions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    endSession: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    getSettings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Settings"];
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    patchSettings: {
+        parameters: {
+            query?: {
+                /** @description change nothing, and say what it would change */
+                dry?: boolean;
+                /** @description on a dry run: say also who would gain and lose what */
+                impact?: boolean;
+                /** @description why, for the record of changes */
+                note?: string;
+            };
+            header?: {
+                /** @description a repetition with the same key and body changes nothing more */
+                "Idempotency-Key"?: string;
+                /** @description entity tag that the record must have */
+                "If-Match"?: string;
+                /** @description *: the record must not be there yet */
+                "If-None-Match"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/merge-patch+json": components["schemas"]["SettingsPatch"];
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the record in the version that was made. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Saved"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    listSheets: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        [key: string]: string[];
+                    };
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    getSheet: {
+        parameters: {
+            query?: {
+                /** @description without what guards people's programs against formulas in cells */
+                raw?: boolean;
+            };
+            header?: never;
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/csv": string;
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    bringInSheet: {
+        parameters: {
+            query?: {
+                /** @description change nothing, and say what it would change */
+                dry?: boolean;
+                /** @description on a dry run: say also who would gain and lose what */
+                impact?: boolean;
+                /** @description why, for the record of changes */
+                note?: string;
+            };
+            header?: {
+                /** @description a repetition with the same key and body changes nothing more */
+                "Idempotency-Key"?: string;
+                /** @description entity tag that the record must have */
+                "If-Match"?: string;
+                /** @description *: the record must not be there yet */
+                "If-None-Match"?: string;
+            };
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "text/csv": string;
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Imported"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    listSites: {
+        parameters: {
+            query?: {
+                /** @description How many are told at most. */
+                limit?: number;
+                /** @description Where the page before ended. */
+                cursor?: string;
+                /** @description a word to search for */
+                q?: string;
+                /** @description Only those with this parent. */
+                parent?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    /** @description The next page, RFC 8288. */
+                    Link?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SiteList"];
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    createSite: {
+        parameters: {
+            query?: {
+                /** @description change nothing, and say what it would change */
+                dry?: boolean;
+                /** @description on a dry run: say also who would gain and lose what */
+                impact?: boolean;
+                /** @description why, for the record of changes */
+                note?: string;
+            };
+            header?: {
+                /** @description a repetition with the same key and body changes nothing more */
+                "Idempotency-Key"?: string;
+                /** @description entity tag that the record must have */
+                "If-Match"?: string;
+                /** @description *: the record must not be there yet */
+                "If-None-Match"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Site"];
+            };
+        };
+        responses: {
+            /** @description A dry run: what it would do. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Saved"];
+                };
+            };
+            /** @description Done. */
+            201: {
+                headers: {
+                    /** @description The entity tag of the record in the version that was made. */
+                    ETag?: string;
+                    /** @description Where the record is. */
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Saved"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    getSite: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Site"];
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    putSite: {
+        parameters: {
+            query?: {
+                /** @description change nothing, and say what it would change */
+                dry?: boolean;
+                /** @description on a dry run: say also who would gain and lose what */
+                impact?: boolean;
+                /** @description why, for the record of changes */
+                note?: string;
+            };
+            header?: {
+                /** @description a repetition with the same key and body changes nothing more */
+                "Idempotency-Key"?: string;
+                /** @description entity tag that the record must have */
+                "If-Match"?: string;
+                /** @description *: the record must not be there yet */
+                "If-None-Match"?: string;
+            };
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Site"];
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the record in the version that was made. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Saved"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    removeSite: {
+        parameters: {
+            query?: {
+                /** @description change nothing, and say what it would change */
+                dry?: boolean;
+                /** @description on a dry run: say also who would gain and lose what */
+                impact?: boolean;
+                /** @description why, for the record of changes */
+                note?: string;
+                /** @description take every mention of the record along */
+                along?: boolean;
+                /** @description with along: though somebody would gain rights by it */
+                accept_gains?: boolean;
+            };
+            header?: {
+                /** @description a repetition with the same key and body changes nothing more */
+                "Idempotency-Key"?: string;
+                /** @description entity tag that the record must have */
+                "If-Match"?: string;
+                /** @description *: the record must not be there yet */
+                "If-None-Match"?: string;
+            };
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Saved"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    patchSite: {
+        parameters: {
+            query?: {
+                /** @description change nothing, and say what it would change */
+                dry?: boolean;
+                /** @description on a dry run: say also who would gain and lose what */
+                impact?: boolean;
+                /** @description why, for the record of changes */
+                note?: string;
+            };
+            header?: {
+                /** @description a repetition with the same key and body changes nothing more */
+                "Idempotency-Key"?: string;
+                /** @description entity tag that the record must have */
+                "If-Match"?: string;
+                /** @description *: the record must not be there yet */
+                "If-None-Match"?: string;
+            };
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/merge-patch+json": components["schemas"]["SitePatch"];
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the record in the version that was made. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Saved"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    listMentionsOfSite: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Mention"][];
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    listTokens: {
+        parameters: {
+            query?: {
+                /** @description Only those of this user. */
+                user?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Token"][];
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    createToken: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description a repetition with the same key makes no second token, and is answered with the first */
+                "Idempotency-Key"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewToken"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Token"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    revokeToken: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    listUserGroups: {
+        parameters: {
+            query?: {
+                /** @description How many are told at most. */
+                limit?: number;
+                /** @description Where the page before ended. */
+                cursor?: string;
+                /** @description a word to search for */
+                q?: string;
+                /** @description Only those with this enabled. */
+                enabled?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    /** @description The next page, RFC 8288. */
+                    Link?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["UserGroupList"];
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    createUserGroup: {
+        parameters: {
+            query?: {
+                /** @description change nothing, and say what it would change */
+                dry?: boolean;
+                /** @description on a dry run: say also who would gain and lose what */
+                impact?: boolean;
+                /** @description why, for the record of changes */
+                note?: string;
+            };
+            header?: {
+                /** @description a repetition with the same key and body changes nothing more */
+                "Idempotency-Key"?: string;
+                /** @description entity tag that the record must have */
+                "If-Match"?: string;
+                /** @description *: the record must not be there yet */
+                "If-None-Match"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["UserGroup"];
+            };
+        };
+        responses: {
+            /** @description A dry run: what it would do. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Saved"];
+                };
+            };
+            /** @description Done. */
+            201: {
+                headers: {
+                    /** @description The entity tag of the record in the version that was made. */
+                    ETag?: string;
+                    /** @description Where the record is. */
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Saved"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    getUserGroup: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["UserGroup"];
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    putUserGroup: {
+        parameters: {
+            query?: {
+                /** @description change nothing, and say what it would change */
+                dry?: boolean;
+                /** @description on a dry run: say also who would gain and lose what */
+                impact?: boolean;
+                /** @description why, for the record of changes */
+                note?: string;
+            };
+            header?: {
+                /** @description a repetition with the same key and body changes nothing more */
+                "Idempotency-Key"?: string;
+                /** @description entity tag that the record must have */
+                "If-Match"?: string;
+                /** @description *: the record must not be there yet */
+                "If-None-Match"?: string;
+            };
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["UserGroup"];
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the record in the version that was made. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Saved"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    removeUserGroup: {
+        parameters: {
+            query?: {
+                /** @description change nothing, and say what it would change */
+                dry?: boolean;
+                /** @description on a dry run: say also who would gain and lose what */
+                impact?: boolean;
+                /** @description why, for the record of changes */
+                note?: string;
+                /** @description take every mention of the record along */
+                along?: boolean;
+                /** @description with along: though somebody would gain rights by it */
+                accept_gains?: boolean;
+            };
+            header?: {
+                /** @description a repetition with the same key and body changes nothing more */
+                "Idempotency-Key"?: string;
+                /** @description entity tag that the record must have */
+                "If-Match"?: string;
+                /** @description *: the record must not be there yet */
+                "If-None-Match"?: string;
+            };
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Saved"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    patchUserGroup: {
+        parameters: {
+            query?: {
+                /** @description change nothing, and say what it would change */
+                dry?: boolean;
+                /** @description on a dry run: say also who would gain and lose what */
+                impact?: boolean;
+                /** @description why, for the record of changes */
+                note?: string;
+            };
+            header?: {
+                /** @description a repetition with the same key and body changes nothing more */
+                "Idempotency-Key"?: string;
+                /** @description entity tag that the record must have */
+                "If-Match"?: string;
+                /** @description *: the record must not be there yet */
+                "If-None-Match"?: string;
+            };
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/merge-patch+json": components["schemas"]["UserGroupPatch"];
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the record in the version that was made. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Saved"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    addMemberToUserGroup: {
+        parameters: {
+            query?: {
+                /** @description change nothing, and say what it would change */
+                dry?: boolean;
+                /** @description on a dry run: say also who would gain and lose what */
+                impact?: boolean;
+                /** @description why, for the record of changes */
+                note?: string;
+            };
+            header?: {
+                /** @description a repetition with the same key and body changes nothing more */
+                "Idempotency-Key"?: string;
+                /** @description entity tag that the record must have */
+                "If-Match"?: string;
+                /** @description *: the record must not be there yet */
+                "If-None-Match"?: string;
+            };
+            path: {
+                /** @description The id. */
+                id: string;
+                /** @description the user, device, tag or point */
+                entry: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["EntryQuery"];
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Saved"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    dropMemberFromUserGroup: {
+        parameters: {
+            query?: {
+                /** @description change nothing, and say what it would change */
+                dry?: boolean;
+                /** @description on a dry run: say also who would gain and lose what */
+                impact?: boolean;
+                /** @description why, for the record of changes */
+                note?: string;
+            };
+            header?: {
+                /** @description a repetition with the same key and body changes nothing more */
+                "Idempotency-Key"?: string;
+                /** @description entity tag that the record must have */
+                "If-Match"?: string;
+                /** @description *: the record must not be there yet */
+                "If-None-Match"?: string;
+            };
+            path: {
+                /** @description The id. */
+                id: string;
+                /** @description the user, device, tag or point */
+                entry: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": string;
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Saved"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    listMentionsOfUserGroup: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Mention"][];
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    listUsers: {
+        parameters: {
+            query?: {
+                /** @description How many are told at most. */
+                limit?: number;
+                /** @description Where the page before ended. */
+                cursor?: string;
+                /** @description a word to search for */
+                q?: string;
+                /** @description Only those with this group. */
+                group?: string;
+                /** @description Only those with this kind. */
+                kind?: string;
+                /** @description Only those with this status. */
+                status?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    /** @description The next page, RFC 8288. */
+                    Link?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["UserList"];
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    createUser: {
+        parameters: {
+            query?: {
+                /** @description change nothing, and say what it would change */
+                dry?: boolean;
+                /** @description on a dry run: say also who would gain and lose what */
+                impact?: boolean;
+                /** @description why, for the record of changes */
+                note?: string;
+            };
+            header?: {
+                /** @description a repetition with the same key and body changes nothing more */
+                "Idempotency-Key"?: string;
+                /** @description entity tag that the record must have */
+                "If-Match"?: string;
+                /** @description *: the record must not be there yet */
+                "If-None-Match"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["User"];
+            };
+        };
+        responses: {
+            /** @description A dry run: what it would do. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Saved"];
+                };
+            };
+            /** @description Done. */
+            201: {
+                headers: {
+                    /** @description The entity tag of the record in the version that was made. */
+                    ETag?: string;
+                    /** @description Where the record is. */
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Saved"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    getUser: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["User"];
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    putUser: {
+        parameters: {
+            query?: {
+                /** @description change nothing, and say what it would change */
+                dry?: boolean;
+                /** @description on a dry run: say also who would gain and lose what */
+                impact?: boolean;
+                /** @description why, for the record of changes */
+                note?: string;
+            };
+            header?: {
+                /** @description a repetition with the same key and body changes nothing more */
+                "Idempotency-Key"?: string;
+                /** @description entity tag that the record must have */
+                "If-Match"?: string;
+                /** @description *: the record must not be there yet */
+                "If-None-Match"?: string;
+            };
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["User"];
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the record in the version that was made. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Saved"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    removeUser: {
+        parameters: {
+            query?: {
+                /** @description change nothing, and say what it would change */
+                dry?: boolean;
+                /** @description on a dry run: say also who would gain and lose what */
+                impact?: boolean;
+                /** @description why, for the record of changes */
+                note?: string;
+                /** @description take every mention of the record along */
+                along?: boolean;
+                /** @description with along: though somebody would gain rights by it */
+                accept_gains?: boolean;
+            };
+            header?: {
+                /** @description a repetition with the same key and body changes nothing more */
+                "Idempotency-Key"?: string;
+                /** @description entity tag that the record must have */
+                "If-Match"?: string;
+                /** @description *: the record must not be there yet */
+                "If-None-Match"?: string;
+            };
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Saved"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    patchUser: {
+        parameters: {
+            query?: {
+                /** @description change nothing, and say what it would change */
+                dry?: boolean;
+                /** @description on a dry run: say also who would gain and lose what */
+                impact?: boolean;
+                /** @description why, for the record of changes */
+                note?: string;
+            };
+            header?: {
+                /** @description a repetition with the same key and body changes nothing more */
+                "Idempotency-Key"?: string;
+                /** @description entity tag that the record must have */
+                "If-Match"?: string;
+                /** @description *: the record must not be there yet */
+                "If-None-Match"?: string;
+            };
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/merge-patch+json": components["schemas"]["UserPatch"];
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the record in the version that was made. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Saved"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    inviteUser: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Invitation"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    listMentionsOfUser: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Mention"][];
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    listUses: {
+        parameters: {
+            query?: {
+                /** @description RFC 3339, or a local time; left out: now */
+                at?: string;
+                /** @description how possible; several times for more; left out: all */
+                degree?: components["schemas"]["Degree"][];
+                /** @description address that the request comes from */
+                ip?: string;
+                /** @description id of the site at which the user is */
+                place?: string;
+                /** @description The user signed in with a second factor. */
+                strong_sign_in?: null | boolean;
+                /** @description Someone is present at the device. */
+                attended?: null | boolean;
+            };
+            header?: never;
+            path: {
+                /** @description The type of record. */
+                type: string;
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Use"][];
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    verifyFiles: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Verified"];
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    getWeek: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WeekQuestion"];
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Week"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    setPasswordByLink: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Welcome"];
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Session"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    isAlive: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Health"];
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    getMetrics: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": string;
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    getProblemPage: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The kind of problem. */
+                kind: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/html": string;
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    isReady: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Health"];
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    getExpectationsSchema: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/schema+json": string;
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    getPolicySchema: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/schema+json": string;
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+}
