@@ -31,10 +31,9 @@ func TestConsoleFromARefusalToTheMend(t *testing.T) {
 	b.see("Denied")
 
 	b.open("/records/users/noor.haddad")
-	b.press("at any time", `(//label[normalize-space(.)="at any time"]/input)[1]`)
-	b.see("Brindle gate 7") // from when on, and through what, depends on the hour
+	b.see("Brindle gate 7") // now or later, and through what, depends on the hour
 	b.click("As they see it")
-	b.see("Noor Haddad reaches") // how many depends on the hour
+	b.see("Noor Haddad has") // on how many depends on the hour
 	b.see("that you looked is recorded")
 	b.accessible("as they see it")
 	// A person with nothing is told why.
@@ -46,6 +45,20 @@ func TestConsoleFromARefusalToTheMend(t *testing.T) {
 	}
 	b.open("/people/nobody.new/seen")
 	b.see("Nobody New reaches nothing: they are in no group that is enabled")
+
+	// Who could, is told with what it takes; and in those circumstances, that they can.
+	b.open("/records/devices/control-room-mast")
+	b.see("if the sign-in is strong")
+	for _, degree := range []string{"now", "later"} {
+		b.press(degree, `(//button[.//*[@data-degree="`+degree+`"]])[1]`)
+	}
+	b.until("only what is possible in other circumstances", `document.querySelector("[data-reach] tbody") && !document.querySelector("[data-reach] tbody [data-degree=now], [data-reach] tbody [data-degree=later]")`)
+	b.see("Instrument technicians → Weather masts with strong sign-in")
+	b.press("now", `(//button[.//*[@data-degree="now"]])[1]`)
+	b.press("the circumstances", `(//summary[normalize-space(.)="In which circumstances"])[1]`)
+	b.choose("Strong sign-in", "Yes")
+	b.until("what was possible is allowed", `document.querySelector("[data-reach] tbody") && !document.querySelector("[data-reach] tbody [data-degree=if]")`)
+	b.accessible("what is possible")
 
 	b.open("/records/user_groups/bridge-crew")
 	b.see("What the group amounts to")

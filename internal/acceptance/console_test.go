@@ -273,7 +273,7 @@ func TestConsoleInFrench(t *testing.T) {
 	b.see("Ajouter Noor Haddad à Lock keepers, north")
 	b.accessible("advice in French")
 	for path, words := range map[string]string{
-		"/devices": "Pas encore rangés", "/people": "Inviter une personne", "/grants": "en tout", "/times": "Horaires", "/matrix": "à d’autres moments", "/rights": "Par niveaux",
+		"/devices": "Pas encore rangés", "/people": "Inviter une personne", "/grants": "en tout", "/times": "Horaires", "/matrix": "plus tard : d’ici 400 jours", "/rights": "Par niveaux",
 		"/policy": "Un document est d’abord comparé", "/records/user_groups/bridge-crew": "À quoi revient le groupe", "/records/grants/bridge-watch/edit": "Ce que cela change",
 	} {
 		b.open(path)
@@ -300,7 +300,7 @@ func TestConsoleOfSomebodyWithoutAMandate(t *testing.T) {
 	b := w.browse()
 	b.signIn("tomas.field", password)
 	b.see("What you reach")
-	b.see("Tomas Field reaches")
+	b.see("Tomas Field has")
 	b.see("Twin bridge north")
 	b.accessible("one's own access")
 	if page := b.text("body"); strings.Contains(page, "Grants") || strings.Contains(page, "Search") || strings.Contains(page, "that you looked is recorded") {

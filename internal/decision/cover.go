@@ -262,17 +262,18 @@ func (f *deviceFacts) nearest(l *line, point target) nearness {
 func (c *Compiled) gatherDevices() {
 	table := c.policy.Table(policy.Devices)
 	into := gather(&c.devices, table.Len())
-	listed := make(map[policy.DeviceID][]policy.DeviceGroupID, table.Len())
-	for g := range policy.Each[*policy.DeviceGroup](c.policy) {
-		for _, d := range g.Devices {
-			listed[d] = append(listed[d], g.ID)
-		}
-	}
+	listed := perEntry(keysOf[policy.DeviceID](table), policy.Each[*policy.DeviceGroup](c.policy), func(g *policy.DeviceGroup) []policy.DeviceID { return g.Devices },
+		func(id policy.DeviceID) policy.DeviceID { return id }, func(g *policy.DeviceGroup, _ policy.DeviceID) policy.DeviceGroupID { return g.ID })
 	var key classKey
+	i := 0
 	for d := range policy.Each[*policy.Device](c.policy) {
-		facts := c.deviceFacts(d, listed[d.ID])
+		facts := c.deviceFacts(d, listed[i])
 		key = facts.key(key[:0])
-		into.add(d.ID, key, func() deviceClass { return c.deviceClass(facts) })
+		into.add(d.ID, key, func() deviceClass {
+			facts.listed = slices.Clone(facts.listed)
+			return c.deviceClass(facts)
+		})
+		i++
 	}
 	into.end()
 }

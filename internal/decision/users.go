@@ -2,6 +2,8 @@ package decision
 
 import (
 	"cmp"
+	"hash/maphash"
+	"iter"
 	"slices"
 
 	"sentier/internal/policy"
@@ -166,30 +168,81 @@ func (c *Compiled) gatherUsers() {
 
 // memberships lists the groups of every user, in the order of the users.
 func (c *Compiled) memberships(users policy.Table) [][]membership {
-	place := make(map[policy.UserID]int32, users.Len())
-	for u := range policy.Each[*policy.User](c.policy) {
-		place[u.ID] = int32(len(place))
+	groups := policy.Each[*policy.UserGroup](c.policy)
+	return perEntry(keysOf[policy.UserID](users), groups, func(g *policy.UserGroup) []policy.Member { return g.Members },
+		func(m policy.Member) policy.UserID { return m.User },
+		func(g *policy.UserGroup, m policy.Member) membership { return membership{g.ID, periodOf(m.Span())} })
+}
+
+// keysOf lists the ids of a table, in order.
+func keysOf[ID ~string](t policy.Table) []ID {
+	out := make([]ID, 0, t.Len())
+	for r := range t.All() {
+		out = append(out, ID(r.Key()))
 	}
-	counts := make([]int32, users.Len())
-	total := 0
-	for g := range policy.Each[*policy.UserGroup](c.policy) {
-		for i := range g.Members {
-			counts[place[g.Members[i].User]]++
+	return out
+}
+
+// perEntry gathers, for each of some ids, what the lists of many records that name it make of it.
+func perEntry[ID ~string, R, E, V any](ids []ID, records iter.Seq[R], list func(R) []E, id func(E) ID, value func(R, E) V) [][]V {
+	find := finderOf(ids)
+	counts := make([]int32, len(ids))
+	var places []int32
+	for r := range records {
+		for _, e := range list(r) {
+			at := find(id(e))
+			places = append(places, at)
+			counts[at]++
 		}
-		total += len(g.Members)
 	}
-	all := make([]membership, total)
-	out := make([][]membership, users.Len())
+	all := make([]V, len(places))
+	out := make([][]V, len(ids))
 	for i, n := range counts {
 		out[i], all = all[:0:n], all[n:]
 	}
-	for g := range policy.Each[*policy.UserGroup](c.policy) {
-		for i := range g.Members {
-			n := place[g.Members[i].User]
-			out[n] = append(out[n], membership{g.ID, periodOf(g.Members[i].Span())})
+	for r := range records {
+		for _, e := range list(r) {
+			n := places[0]
+			places = places[1:]
+			out[n] = append(out[n], value(r, e))
 		}
 	}
 	return out
+}
+
+// finderOf gives a function that finds the places of ids that are there. Their hashes alone tell them apart, so that millions are found
+// without a look at the ids themselves, which lie far apart in memory; where two ids have one hash, others are tried.
+func finderOf[ID ~string](ids []ID) func(ID) int32 {
+	size := 16
+	for size < 2*len(ids) {
+		size *= 2
+	}
+	type slot struct {
+		hash  uint64
+		place int32
+	}
+	mask := uint64(size - 1)
+again:
+	seed := maphash.MakeSeed()
+	slots := make([]slot, size)
+	for i, id := range ids {
+		h := maphash.String(seed, string(id)) | 1 // 0 is a free slot
+		n := h >> 8 & mask
+		for ; slots[n].hash != 0; n = (n + 1) & mask {
+			if slots[n].hash == h {
+				goto again
+			}
+		}
+		slots[n] = slot{h, int32(i)}
+	}
+	return func(id ID) int32 {
+		h := maphash.String(seed, string(id)) | 1
+		n := h >> 8 & mask
+		for slots[n].hash != h {
+			n = (n + 1) & mask
+		}
+		return slots[n].place
+	}
 }
 
 // moveUsers compiles the users that a change touches.

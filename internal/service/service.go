@@ -71,14 +71,19 @@ func (s *Service) Watch(ctx context.Context) {
 	if notice := s.store.Notice(); notice != "" {
 		s.log.Warn(notice)
 	}
-	if err := s.store.CheckPages(ctx); err != nil && ctx.Err() == nil {
+	if err := errors.Join(s.store.CheckPages(ctx), s.store.CheckRows(ctx)); err != nil && ctx.Err() == nil {
 		s.doubt(err)
 	}
 	close(s.checked)
 	go s.store.Keep(ctx, s.now, s.log)
-	for {
+	kept := uint64(0) // the revision of the picture, as far as it was kept here
+	for n := 0; ; n++ {
+		if n%picturesAfter == 0 {
+			kept = s.keepPicture(kept)
+		}
 		select {
 		case <-ctx.Done():
+			s.keepPicture(kept)
 			return
 		case <-time.After(watchEvery):
 		}
@@ -88,7 +93,22 @@ func (s *Service) Watch(ctx context.Context) {
 	}
 }
 
-const watchEvery = 2 * time.Second
+// keepPicture keeps a picture of the policy, from which the next start reads it at once, unless that is of a revision already.
+func (s *Service) keepPicture(of uint64) uint64 {
+	st := s.State()
+	if st.Revision.Number == of || s.unsafe.Load() != nil {
+		return of
+	}
+	if err := s.store.KeepPicture(st.Policy, st.Revision); err != nil {
+		s.log.Warn("the next start will take longer", "error", err)
+	}
+	return st.Revision.Number
+}
+
+const (
+	watchEvery    = 2 * time.Second
+	picturesAfter = 450 // looks: a quarter of an hour
+)
 
 // doubt lets nothing be changed any more, as what is kept may not be what it was.
 func (s *Service) doubt(err error) {

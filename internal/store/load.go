@@ -14,9 +14,10 @@ import (
 	"sentier/internal/policy"
 )
 
-// reading is what was read of a database: all records, the last revision, and the hash over the rows.
+// reading is what was read of a database: the policy, the last revision, and the hash over the rows.
 type reading struct {
 	records []policy.Record
+	policy  *policy.Policy // of a picture; nil: it is made of the records
 	last    Revision
 	sum     sum
 }
@@ -39,6 +40,9 @@ func (s *Store) Load(ctx context.Context) (*policy.Policy, Revision, error) {
 		if r.last.State != nil && !bytes.Equal(r.sum.bytes(), r.last.State) {
 			return nil, r.last, fmt.Errorf("read the policy: %w (the records are not those that revision %d left)", ErrDamaged, r.last.Number)
 		}
+	}
+	if r.policy != nil {
+		return r.policy, r.last, nil
 	}
 	b := policy.NewBuilder(nil).Kept()
 	for i, record := range r.records {
@@ -78,7 +82,7 @@ func (s *Store) read(ctx context.Context) (*reading, error) {
 		if first.Number == second.Number {
 			entries.into(records)
 			sums[0].join(sums[1])
-			return &reading{records, first, sums[0]}, nil
+			return &reading{records: records, last: first, sum: sums[0]}, nil
 		}
 	}
 }

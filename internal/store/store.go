@@ -41,7 +41,8 @@ type Store struct {
 	last   *Revision // the last that was saved here; nil: not known
 	sum    sum       // over all records and entries, where last is known
 
-	loaded *reading // what opening has read already, for Load
+	loaded   *reading // what opening has read already, for Load
+	pictured bool     // it was read from the picture, and not from the rows
 	dirty  atomic.Int64
 	notice string // what whoever runs the service should know
 }
@@ -224,7 +225,10 @@ func (s *Store) inspect(m mark, marked bool) error {
 		return close()
 	}
 	ctx := context.Background()
-	r, err := s.read(ctx)
+	r, err := s.fromPicture(ctx)
+	if s.pictured = r != nil; r == nil && err == nil {
+		r, err = s.read(ctx)
+	}
 	if err != nil {
 		return err
 	}
