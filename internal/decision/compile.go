@@ -25,8 +25,9 @@ type Compiled struct {
 	*rights
 	*clocks
 	*rules
-	groups groups
-	places *places
+	groups   groups
+	places   *places
+	mandates *mandates
 
 	users   crowd[policy.UserID, userClass]
 	devices crowd[policy.DeviceID, deviceClass]
@@ -45,6 +46,7 @@ func Compile(p *policy.Policy) *Compiled {
 	c.rules = c.compileRules()
 	c.groups = compileGroups(p)
 	c.places = compilePlaces(p)
+	c.mandates = compileMandates(p)
 	var both sync.WaitGroup
 	both.Go(c.gatherUsers)
 	both.Go(c.gatherDevices)
@@ -90,6 +92,9 @@ func (c *Compiled) Next(p *policy.Policy, done []policy.RecordChange) *Compiled 
 	if t.places {
 		n.places = compilePlaces(p)
 	}
+	if t.mandates {
+		n.mandates = compileMandates(p)
+	}
 	// Those that the change touches move first: then no class is left of what is gone.
 	n.moveUsers(t.users)
 	if t.rules || t.groups {
@@ -108,7 +113,7 @@ func (c *Compiled) Next(p *policy.Policy, done []policy.RecordChange) *Compiled 
 
 // touched is what a change touches: which layers, which users and devices.
 type touched struct {
-	rights, clocks, rules, roles, groups, places, everyDevice bool
+	rights, clocks, rules, roles, groups, places, mandates, everyDevice bool
 
 	users   map[policy.UserID]*joins
 	devices map[policy.DeviceID]*listings
@@ -150,6 +155,8 @@ func (c *Compiled) touched(done []policy.RecordChange) *touched {
 		case *policy.Site:
 			t.clocks, t.rules, t.places = true, true, true
 			t.everyDevice = t.everyDevice || c.places.matchSites
+		case *policy.Mandate:
+			t.mandates = true
 		case *policy.User:
 			t.user(r.ID)
 		case *policy.Device:

@@ -80,21 +80,48 @@ func (c *Compiled) membersOf(id policy.UserGroupID, seen map[policy.UserGroupID]
 	}
 }
 
+// mandates are the mandates by whom they name, so that those of one user are found without a look at all.
+type mandates struct {
+	users  map[policy.UserID][]*policy.Mandate
+	groups map[policy.UserGroupID][]*policy.Mandate
+}
+
+func compileMandates(p *policy.Policy) *mandates {
+	out := &mandates{map[policy.UserID][]*policy.Mandate{}, map[policy.UserGroupID][]*policy.Mandate{}}
+	for m := range policy.Each[*policy.Mandate](p) {
+		for _, id := range m.To.Users {
+			out.users[id] = append(out.users[id], m)
+		}
+		for _, id := range m.To.Groups {
+			out.groups[id] = append(out.groups[id], m)
+		}
+	}
+	return out
+}
+
 // Mandates lists the mandates in force for a user: "Who may administer". None are for a user who
 // may not sign in.
 func (c *Compiled) Mandates(id policy.UserID, at time.Time) []*policy.Mandate {
-	if _, ok := c.MaySignIn(id, at); !ok {
+	class := c.users.find(id)
+	if class == nil {
 		return nil
 	}
-	groups := c.Groups(id, at)
+	now := momentOf(at)
+	if _, barred := class.barred(now); barred {
+		return nil
+	}
 	var out []*policy.Mandate
-	for m := range policy.Each[*policy.Mandate](c.policy) {
-		if m.Enabled == policy.Off || !m.Valid.Holds(at) {
-			continue
+	add := func(list []*policy.Mandate) {
+		for _, m := range list {
+			if m.Enabled != policy.Off && m.Valid.Holds(at) && !slices.Contains(out, m) {
+				out = append(out, m)
+			}
 		}
-		inGroup := slices.ContainsFunc(m.To.Groups, func(g policy.UserGroupID) bool { return slices.Contains(groups, g) })
-		if inGroup || slices.Contains(m.To.Users, id) {
-			out = append(out, m)
+	}
+	add(c.mandates.users[id])
+	if len(c.mandates.groups) > 0 {
+		for _, g := range c.Groups(id, at) {
+			add(c.mandates.groups[g])
 		}
 	}
 	return out

@@ -1,8 +1,6 @@
 package decision
 
 import (
-	"math/bits"
-
 	"sentier/internal/policy"
 )
 
@@ -25,13 +23,6 @@ type rightSet []uint64
 
 func (b rightSet) has(i int) bool { return b[i>>6]&(1<<(i&63)) != 0 }
 func (b rightSet) add(i int)      { b[i>>6] |= 1 << (i & 63) }
-func (b rightSet) count() int {
-	n := 0
-	for _, w := range b {
-		n += bits.OnesCount64(w)
-	}
-	return n
-}
 
 // folded is the set in one word, which rules out rights that are not in it: for sure, where there are no more than 64.
 func (b rightSet) folded() uint64 {

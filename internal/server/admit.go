@@ -111,7 +111,7 @@ func (s *Server) admit(r route, req *request) (leave func(), err error) {
 		return s.signIns.enter()
 	}
 	most := mostOfOne
-	if req.own = s.service.May(req.caller, service.Ask) != nil; req.own {
+	if req.own = s.service.May(&req.caller, service.Ask) != nil; req.own {
 		most = mostOfOwn
 	}
 	return s.requests.enter(string(req.caller.User), most)

@@ -194,7 +194,7 @@ func (s *Server) permit(r route, req *request) error {
 		}
 		return nil
 	}
-	err := s.service.May(req.caller, need)
+	err := s.service.May(&req.caller, need)
 	if err != nil && r.hides {
 		return service.ErrNotFound
 	}

@@ -100,7 +100,7 @@ func (s *Service) arrive(ctx context.Context, c Caller) error {
 // ChangePassword changes the caller's own password. All their sessions end with it; the one that they ask from begins anew.
 func (s *Service) ChangePassword(ctx context.Context, c Caller, in wire.NewPassword, address string) (wire.Session, error) {
 	if c.Via == string(store.KindToken) {
-		return wire.Session{}, &ForbiddenError{policy.Say("a session that was signed in to, and this is a token")}
+		return wire.Session{}, &ForbiddenError{Missing: policy.Say("a session that was signed in to, and this is a token")}
 	}
 	try, err := s.guard.try(string(c.User), address, true)
 	if err != nil {

@@ -1,9 +1,9 @@
 package service
 
 import (
-	"slices"
 	"sync"
 
+	"sentier/internal/authority"
 	"sentier/internal/policy"
 )
 
@@ -16,58 +16,57 @@ type Caller struct {
 	secret string // that they came with; empty: they have the machine in hand
 
 	Language string // Accept-Language of the request; empty: English
+
+	found *found // nil: nobody has looked yet
 }
 
-// Action is what a caller wants to do.
-type Action string
+// Action is what a caller wants to do; see [authority.Action].
+type Action = authority.Action
 
 // The actions.
 const (
-	Ask    Action = "ask"    // for a decision about a user
-	Read   Action = "read"   // records and what follows from them
-	Write  Action = "write"  // records
-	Follow Action = "follow" // which records change
-	Manage Action = "manage" // credentials of others
+	Ask    = authority.Ask
+	Read   = authority.Read
+	Write  = authority.Write
+	Follow = authority.Follow
+	Manage = authority.Manage
 )
 
-// allowed says which roles of a mandate let their holders do what, besides the owner, who may do everything.
-var allowed = map[Action][]policy.MandateRole{
-	Ask:    {policy.Auditor, policy.Enforcement},
-	Follow: {policy.Auditor, policy.Enforcement},
-	Read:   {policy.Auditor},
+// ForbiddenError is that a caller may not do a thing; see [authority.Forbidden].
+type ForbiddenError = authority.Forbidden
+
+// found are the rights of a caller in a state, which are looked for once a request.
+type found struct {
+	state  *State
+	rights authority.Rights
 }
 
-// may is the one place that says whether a caller may do a thing: "Who may administer". about is
-// the user that the action is about, where it is about one.
+// rights are what a caller may do with the service.
+func (s *Service) rights(st *State, c Caller) authority.Rights {
+	if c.found != nil && c.found.state == st {
+		return c.found.rights
+	}
+	return authority.Of(st.Compiled, c.User, s.now())
+}
+
+// may tells whether a caller may do a thing. about is the user that it is about, where it is about one.
 func (s *Service) may(st *State, c Caller, do Action, about policy.UserID) error {
-	if _, ok := st.Compiled.MaySignIn(c.User, s.now()); !ok {
+	r := s.rights(st, c)
+	if !r.SignedIn() {
 		return ErrCredential
 	}
-	if do == Ask && about == c.User {
-		return nil
-	}
-	for _, m := range st.Compiled.Mandates(c.User, s.now()) {
-		if m.Role == policy.Owner || slices.Contains(allowed[do], m.Role) {
-			return nil
-		}
-	}
-	roles := []string{"owner"}
-	for _, r := range allowed[do] {
-		roles = append(roles, string(r))
-	}
-	return &ForbiddenError{policy.Say("a mandate of the role %s", policy.Names(roles))}
+	return r.May(do, about)
+}
+
+// May tells whether a caller may do a thing, before anything is known of what it is about, and remembers what they may.
+func (s *Service) May(c *Caller, do Action) error {
+	st := s.State()
+	c.found = &found{st, authority.Of(st.Compiled, c.User, s.now())}
+	return s.may(st, *c, do, "")
 }
 
 // Roles lists the roles of a caller's mandates.
-func (s *Service) Roles(c Caller) []string {
-	out := []string{}
-	for _, m := range s.State().Compiled.Mandates(c.User, s.now()) {
-		if !slices.Contains(out, string(m.Role)) {
-			out = append(out, string(m.Role))
-		}
-	}
-	return out
-}
+func (s *Service) Roles(c Caller) []string { return s.rights(s.State(), c).Roles() }
 
 // knownUsers is a set of users that many may look at.
 type knownUsers struct {

@@ -95,6 +95,9 @@ func (s *Service) changeMany(ctx context.Context, c Caller, o *EditOptions, work
 			return saved, kept, err
 		}
 		ready, err := work(now)
+		if err == nil {
+			err = s.rights(now, c).Change(now.Policy, ready.policy, ready.done)
+		}
 		if err != nil {
 			return saved, nil, err
 		}
@@ -150,6 +153,9 @@ func (s *Service) next(ctx context.Context, c Caller, o *EditOptions, work func(
 		return saved, kept, err
 	}
 	st, err := work(now)
+	if err == nil { // only now is it known what the change does
+		err = s.rights(now, c).Change(now.Policy, st.policy, st.done)
+	}
 	if err == nil {
 		saved, err = s.make(ctx, now, c, o, st)
 	}

@@ -163,7 +163,7 @@ func (s *Service) endOldest(ctx context.Context, user policy.UserID) error {
 func (s *Service) mayEnter(user policy.UserID) error {
 	st := s.State()
 	if reason, ok := st.Compiled.MaySignIn(user, s.now()); !ok {
-		return &ForbiddenError{map[decision.Reason]policy.Said{
+		return &ForbiddenError{Missing: map[decision.Reason]policy.Said{
 			decision.UnknownUser:     policy.Say("an account, and this one was removed"),
 			decision.UserSuspended:   policy.Say("an active account, and this one is suspended"),
 			decision.UserInvited:     policy.Say("an active account, and this one is only invited"),

@@ -49,6 +49,3 @@ func Say(form string, args ...any) Said { return policy.Say(form, args...) }
 
 // Counts are the devices of sites and device groups; see [decision.Counts].
 type Counts = decision.Counts
-
-// May tells whether a caller may do a thing, before anything is known of what it is about.
-func (s *Service) May(c Caller, do Action) error { return s.may(s.State(), c, do, "") }

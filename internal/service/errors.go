@@ -26,16 +26,6 @@ var (
 // told makes an error that is one of its own, and is told as a sentence.
 func told(form string) error { return fmt.Errorf("%w", policy.Say(form)) }
 
-// ForbiddenError is that a caller may not do a thing; Missing says what would let them.
-type ForbiddenError struct{ Missing policy.Said }
-
-func (e *ForbiddenError) Error() string { return e.Unwrap().Error() }
-
-// Unwrap is the sentence that it is told as.
-func (e *ForbiddenError) Unwrap() error {
-	return policy.Say("you may not do this: it takes %s", e.Missing)
-}
-
 // TooManyError is that sign-ins come too fast; After says when the next is looked at.
 type TooManyError struct{ After time.Duration }
 

@@ -20,14 +20,14 @@ func (s *Service) Find(c Caller, word string, limit int) ([]wire.Found, error) {
 	if err := s.may(st, c, Read, ""); err != nil {
 		return nil, err
 	}
-	word = policy.FoldName(word)
+	word, v := policy.FoldName(word), s.view(st, c)
 	out := []wire.Found{}
 	if word == "" {
 		return out, nil
 	}
 	var begins, holds []wire.Found
 	for _, t := range searchOrder {
-		for r := range st.Policy.Table(t).All() {
+		for r := range v.Table(t).All() {
 			if len(begins) >= limit {
 				break
 			}

@@ -7,6 +7,7 @@ import (
 	"strconv"
 	"strings"
 
+	"sentier/internal/authority"
 	"sentier/internal/decision"
 	"sentier/internal/policy"
 	"sentier/internal/wire"
@@ -101,6 +102,9 @@ func within(p *policy.Policy, site policy.SiteID, other string) bool {
 	return site != ""
 }
 
+// view is what a caller may see of the policy.
+func (s *Service) view(st *State, c Caller) authority.View { return s.rights(st, c).View(st.Policy) }
+
 // List gives a page of the records of a type, by id.
 func (s *Service) List(c Caller, typeName string, q Query) (out wire.List[policy.Record], err error) {
 	out = wire.List[policy.Record]{Items: []policy.Record{}}
@@ -131,7 +135,7 @@ func (s *Service) List(c Caller, typeName string, q Query) (out wire.List[policy
 	if err != nil {
 		return out, err
 	}
-	table := st.Policy.Table(t)
+	table := s.view(st, c).Table(t)
 	if len(tests) == 0 {
 		out.Total = table.Len()
 		for r := range table.After(q.Cursor) {
@@ -180,11 +184,11 @@ func selection(st *State, t policy.Type, q Query) ([]func(policy.Record) bool, e
 func (s *Service) Get(c Caller, typeName, id string) (policy.Record, error) {
 	st := s.State()
 	t, known := policy.TypeNamed(typeName)
-	if !known || s.may(st, c, Read, "") != nil {
-		return nil, ErrNotFound // the same as what is not there
+	if !known {
+		return nil, ErrNotFound
 	}
-	r, ok := st.Policy.Get(t, id)
-	if !ok {
+	r, ok := s.view(st, c).Get(t, id)
+	if !ok { // or may not be seen, which is the same
 		return nil, ErrNotFound
 	}
 	return r, nil
@@ -213,13 +217,13 @@ func (s *Service) Names(c Caller) (map[string]map[string]string, error) {
 	if err := s.may(st, c, Read, ""); err != nil {
 		return nil, err
 	}
-	out := map[string]map[string]string{}
+	out, v := map[string]map[string]string{}, s.view(st, c)
 	for _, t := range policy.Types() {
-		if st.Policy.Table(t).Len() > maxNames {
+		if v.Table(t).Len() > maxNames {
 			continue // there may be a million users: they are found by search
 		}
 		names := map[string]string{}
-		for r := range st.Policy.Table(t).All() {
+		for r := range v.Table(t).All() {
 			names[r.Key()] = r.Title()
 		}
 		out[t.String()] = names

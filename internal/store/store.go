@@ -43,8 +43,8 @@ type Store struct {
 
 	loaded   *reading // what opening has read already, for Load
 	pictured bool     // it was read from the picture, and not from the rows
-	dirty  atomic.Int64
-	notice string // what whoever runs the service should know
+	dirty    atomic.Int64
+	notice   string // what whoever runs the service should know
 }
 
 // dialect is GORM's dialect of SQLite over the pure-Go driver, whose errors it does not know by itself.
