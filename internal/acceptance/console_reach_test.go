@@ -68,6 +68,8 @@ func TestConsoleFromARefusalToTheMend(t *testing.T) {
 	b.click("Add")
 	b.see("until Thu 24 Dec 2099 12:00 UTC")
 	b.click("Drop nobody.new")
+	b.see("Nobody New · Mill bridge: −Control")
+	b.click("Take out")
 	b.see("Members 6")
 	b.accessible("a group")
 	b.open("/records/device_groups/bridges/edit")

@@ -178,6 +178,8 @@ func TestConsoleThroughTheWork(t *testing.T) {
 	b.click("Move")
 	b.fill("New group", "heron")
 	b.click("Heron keepers heron-keepers")
+	b.see("Who gains and loses")
+	b.see("Pia Rask · Heron gate: +Control")
 	b.clickLast("Move")
 	b.see("Undo")
 	left("user_groups/heron-keepers", `"members":["pia-rask"]`)
@@ -187,6 +189,8 @@ func TestConsoleThroughTheWork(t *testing.T) {
 
 	b.open("/records/users/pia-rask")
 	b.click("Suspend")
+	b.see("Pia Rask · Heron gate: −Control")
+	b.clickLast("Suspend")
 	b.see("Reinstate")
 	left("users/pia-rask", `"status":"suspended"`)
 	b.click("Undo")

@@ -172,7 +172,7 @@ func TestEditing(t *testing.T) {
 		{"a tag of what is not there", "PUT", "/devices/none", `{}`, []string{"If-Match", tag}, 412, "not there any more"},
 		{"only where it is not there", "PUT", "/devices/mill-bridge", `{}`, []string{"If-None-Match", "*"}, 412, "has been changed"},
 		{"a patch that takes a field away", "PATCH", "/devices/mill-bridge", `{"tags": null}`, nil, 200, `"dropped":["critical","moves"]`},
-		{"a dry run", "PATCH", "/devices/mill-bridge?dry=true", `{"name": "Mill lift bridge"}`, nil, 200, `"saved":false,"revision":3`},
+		{"a dry run", "PATCH", "/devices/mill-bridge?dry_run=true", `{"name": "Mill lift bridge"}`, nil, 200, `"saved":false,"revision":3`},
 		{"what changes nothing", "PATCH", "/devices/mill-bridge", `{"state": "maintenance"}`, nil, 200, `"revision":3,"changes":[]`},
 		{"a field that is not known", "PATCH", "/devices/mill-bridge", `{"colour": "red"}`, nil, 422, `"path":"colour"`},
 		{"another id than the path's", "PUT", "/devices/mill-bridge", `{"id": "x"}`, nil, 400, "but the path says"},
@@ -191,8 +191,8 @@ func TestEditing(t *testing.T) {
 		{"a circle of sites", "PATCH", "/sites/larkmere", `{"parent": "mill-basin"}`, nil, 422, "closes a circle"},
 		{"a window that cannot be read", "PATCH", "/schedules/night-watch", `{"windows": [{"from": "22", "to": "06:00"}]}`, nil, 422, `"path":"windows[0].from"`},
 		{"a right in use goes", "DELETE", "/rights/release", ``, nil, 422, "remove it along"},
-		{"what would go with it", "DELETE", "/rights/release?along=true&dry=true", ``, nil, 200, `"op":"removed","type":"grants","id":"duty-release"`},
-		{"the last owner goes", "DELETE", "/users/ines.carvalho?along=true", ``, nil, 409, "ines.carvalho must stay"},
+		{"what would go with it", "DELETE", "/rights/release?cascade=true&dry_run=true", ``, nil, 200, `"op":"removed","type":"grants","id":"duty-release"`},
+		{"the last owner goes", "DELETE", "/users/ines.carvalho?cascade=true", ``, nil, 409, "ines.carvalho must stay"},
 		{"many changes with one fault", "POST", "/changes", `{"changes": [{"op": "put", "type": "kinds", "id": "crane", "record": {}}, {"op": "put", "type": "devices", "id": "c", "record": {"kind": "crone"}}]}`, nil, 422, `did you mean \"crane\"`},
 		{"of which none was made", "GET", "/kinds/crane", ``, nil, 404, ""},
 		{"many changes", "POST", "/changes", `{"changes": [{"op": "put", "type": "kinds", "id": "crane", "record": {}}, {"op": "put", "type": "devices", "id": "c", "record": {"kind": "crane"}}]}`, []string{"Idempotency-Key", "k"}, 200, `"revision":9`},
@@ -208,7 +208,7 @@ func TestEditing(t *testing.T) {
 		{"the undo of an addition", "POST", "/revisions/9/undo", ``, nil, 200, `"op":"removed","type":"kinds","id":"crane"`},
 		{"the undo of what others build on", "POST", "/revisions/10/undo", ``, nil, 422, "still mentions user"},
 		{"the undo of an undo", "POST", "/revisions/14/undo", ``, nil, 200, `"op":"added","type":"kinds","id":"crane"`},
-		{"the undo of a patch", "POST", "/revisions/3/undo?dry=true", ``, nil, 200, `"added":["critical","moves"]`},
+		{"the undo of a patch", "POST", "/revisions/3/undo?dry_run=true", ``, nil, 200, `"added":["critical","moves"]`},
 		{"the undo of the beginning", "POST", "/revisions/1/undo", ``, nil, 404, "nothing here"},
 		{"a search", "GET", "/find?q=CRANE", ``, nil, 200, `"id":"crane"`},
 	} {
@@ -300,7 +300,7 @@ func TestNounsOfTheCommandLine(t *testing.T) {
 		{"", "grant take cranes --line 2", 0, "lines"},
 		{"", "grant take cranes --group night-watch", 0, "to.groups −night-watch"},
 		{"", "kind remove crane", 2, "still mentions kind"},
-		{"", "device remove yard-crane --along", 0, "removed  grants   cranes"},
+		{"", "device remove yard-crane --cascade", 0, "removed  grants   cranes"},
 		{"", "kind copy crane", 2, "name the copy"},
 		{"", "settings --zone Europe/Madrid", 0, "zone Europe/Lisbon → Europe/Madrid"},
 		{"", "settings", 0, "Europe/Madrid"},
@@ -318,7 +318,7 @@ func TestNounsOfTheCommandLine(t *testing.T) {
 func TestDumpOfEveryStepIsSound(t *testing.T) {
 	w := start(t, nil)
 	for _, change := range []string{"users/tomas.field", "device_groups/water-works", "kinds/sluice", "schedules/navigation-winter", "sites/lower-pounds", "rights/release", "user_groups/apprentices", "calendars/closures"} {
-		status, _, body := w.ask("DELETE", "/api/v1/"+change+"?along=true&accept_gains=true", w.token, "")
+		status, _, body := w.ask("DELETE", "/api/v1/"+change+"?cascade=true&accept_gains=true", w.token, "")
 		if status != 200 {
 			t.Fatalf("%s: %d %s", change, status, body)
 		}

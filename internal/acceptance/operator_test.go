@@ -204,7 +204,7 @@ func TestCredentialsBelongToTheAccount(t *testing.T) {
 	if got := read(old); got != 200 {
 		t.Errorf("a token of before the suspension: %d", got)
 	}
-	change("DELETE", "/api/v1/users/tomas.field?along=true&accept_gains=true", "")
+	change("DELETE", "/api/v1/users/tomas.field?cascade=true&accept_gains=true", "")
 	change("PUT", "/api/v1/users/tomas.field", `{"name":"Another Tomas"}`)
 	if got := read(old); got != 401 {
 		t.Errorf("the token of whom the id was before: %d", got)
@@ -235,7 +235,7 @@ func TestAFullDiskKeepsAnswering(t *testing.T) {
 	for _, c := range []exchange{
 		{name: "an edit", method: "PATCH", path: "/api/v1/users/tomas.field", body: `{"name":"` + strings.Repeat("long ", 30) + `"}`, status: 507, want: "/problems/disk-full"},
 		{name: "a look", method: "GET", path: "/api/v1/users/tomas.field", status: 200},
-		{name: "a dry run", method: "PATCH", path: "/api/v1/users/tomas.field?dry=true", body: `{"name":"Tomas A. Field"}`, status: 200},
+		{name: "a dry run", method: "PATCH", path: "/api/v1/users/tomas.field?dry_run=true", body: `{"name":"Tomas A. Field"}`, status: 200},
 		{name: "a question", method: "POST", path: "/api/v1/check", body: `{"user":"tomas.field","right":"view","device":"mill-bridge"}`, status: 200},
 	} {
 		w.exchange(c)

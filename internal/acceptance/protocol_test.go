@@ -56,7 +56,7 @@ func TestHTTPAsItsStandardsSay(t *testing.T) {
 		{name: "a path below api", method: "GET", path: "/api/v1/nothing", status: 404, want: `"type":"/problems/not-found"`, wantHeaders: map[string]string{"Content-Type": "application/problem+json"}},
 		{name: "a path below access", method: "POST", path: "/access/v2/evaluation", body: "{}", status: 404, want: `"status":404`},
 		{name: "a well-known path", method: "GET", path: "/.well-known/nothing", status: 404, want: `"status":404`},
-		{name: "a parameter that is mistyped", method: "DELETE", path: "/api/v1/schedules/night-watch?dryrun=true", status: 400, want: `did you mean \"dry\"?`},
+		{name: "a parameter that is mistyped", method: "DELETE", path: "/api/v1/schedules/night-watch?dryrun=true", status: 400, want: `did you mean \"dry_run\"?`},
 		{name: "which changed nothing", method: "GET", path: "/api/v1/schedules/night-watch", status: 200},
 		{name: "a parameter given twice", method: "GET", path: "/api/v1/users?limit=1&limit=2", status: 400, want: "is given twice"},
 		{name: "POST of what is there", method: "POST", path: "/api/v1/kinds", body: `{"id":"sluice","name":"Another"}`, status: 409, want: "sluice"},
@@ -79,7 +79,7 @@ func TestHTTPAsItsStandardsSay(t *testing.T) {
 		{name: "answers are not kept", method: "GET", path: "/api/v1/users", status: 200, wantHeaders: map[string]string{"Cache-Control": "no-store", "Vary": "Accept-Encoding, Accept-Language, Authorization, Cookie"}},
 		{name: "many changes beside another revision", method: "POST", path: "/api/v1/changes", body: `{"changes":[{"op":"remove","type":"users","id":"al+x@larkmere.example"}]}`, headers: []string{"If-Match", `"1"`}, status: 412},
 		{name: "a sheet beside another revision", method: "PUT", path: "/api/v1/sheets/users", body: "id,name\nx.y,X Y\n", headers: []string{"Content-Type", "text/csv", "If-Match", `"1"`}, status: 412},
-		{name: "a document beside another revision", method: "PUT", path: "/api/v1/policy?dry=true", body: "format: sentier-policy/1\n", headers: []string{"Content-Type", "application/yaml", "If-Match", `"1"`}, status: 412},
+		{name: "a document beside another revision", method: "PUT", path: "/api/v1/policy?dry_run=true", body: "format: sentier-policy/1\n", headers: []string{"Content-Type", "application/yaml", "If-Match", `"1"`}, status: 412},
 		{name: "an undo beside another revision", method: "POST", path: "/api/v1/revisions/2/undo", headers: []string{"If-Match", `"1"`}, status: 412},
 		{name: "If-Match that names nothing", method: "DELETE", path: "/api/v1/kinds/sluice", headers: []string{"If-Match", " , "}, status: 400, want: "names no entity tag"},
 		{name: "a page token of another search", method: "POST", path: "/access/v1/search/subject", body: `{"subject":{"type":"user"},"action":{"name":"view"},"resource":{"type":"device","id":"mill-bridge"},"page":{"token":"dG9tYXM"}}`, status: 400, want: "page.token"},
@@ -147,14 +147,14 @@ func TestIdempotencyKeys(t *testing.T) {
 		_, header, _ := w.ask("GET", "/api/v1/policy", w.token, "")
 		return header.Get("ETag")
 	}
-	_, headers, body := w.ask("DELETE", "/api/v1/kinds/pump?along=true&accept_gains=true", w.token, "", key...)
+	_, headers, body := w.ask("DELETE", "/api/v1/kinds/pump?cascade=true&accept_gains=true", w.token, "", key...)
 	before := revision()
-	status, again, same := w.ask("DELETE", "/api/v1/kinds/pump?along=true&accept_gains=true", w.token, "", key...)
+	status, again, same := w.ask("DELETE", "/api/v1/kinds/pump?cascade=true&accept_gains=true", w.token, "", key...)
 	if status != 200 || same != body || again.Get("ETag") != headers.Get("ETag") || revision() != before {
 		t.Errorf("again: %d %s\nfirst %s", status, same, body)
 	}
 	for name, c := range map[string]exchange{
-		"another path":   {method: "DELETE", path: "/api/v1/kinds/sluice?along=true&accept_gains=true"},
+		"another path":   {method: "DELETE", path: "/api/v1/kinds/sluice?cascade=true&accept_gains=true"},
 		"another query":  {method: "DELETE", path: "/api/v1/kinds/pump"},
 		"another method": {method: "PUT", path: "/api/v1/kinds/pump", body: `{"name":"Pumps"}`},
 	} {

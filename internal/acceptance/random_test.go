@@ -54,7 +54,7 @@ func TestRandomEditsAreTakenBack(t *testing.T) {
 			return "PATCH", "/api/v1/grants/" + one(ids("grants")), fmt.Sprintf(`{"enabled":%v,"note":"as of %d"}`, random.IntN(2) == 0, random.IntN(1000))
 		},
 		func() (string, string, string) {
-			return "DELETE", "/api/v1/" + one([]string{"grants/" + one(ids("grants")), "user_groups/" + one(ids("user_groups")), "sites/" + one(ids("sites")), "devices/" + one(ids("devices"))}) + "?along=true", ""
+			return "DELETE", "/api/v1/" + one([]string{"grants/" + one(ids("grants")), "user_groups/" + one(ids("user_groups")), "sites/" + one(ids("sites")), "devices/" + one(ids("devices"))}) + "?cascade=true", ""
 		},
 		func() (string, string, string) {
 			id := fmt.Sprintf("newcomer.%d", random.IntN(1000))
@@ -70,7 +70,7 @@ func TestRandomEditsAreTakenBack(t *testing.T) {
 		if strings.Contains(path, "?") {
 			mark = "&"
 		}
-		dry, dryStatus := edit(w, method, path+mark+"dry=true", body)
+		dry, dryStatus := edit(w, method, path+mark+"dry_run=true", body)
 		if now := dump(); now != was {
 			t.Fatalf("%s %s changed something on a dry run", method, path)
 		}

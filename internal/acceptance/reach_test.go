@@ -215,7 +215,7 @@ func TestAdviceIsFollowedAndTakenBack(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		look := get[wire.Saved](w, "POST", "/api/v1/changes?dry=true&impact=true", string(edits))
+		look := get[wire.Saved](w, "POST", "/api/v1/changes?dry_run=true&impact=true", string(edits))
 		if saved := get[wire.Saved](w, "POST", "/api/v1/changes", string(edits)); !saved.Saved || look.Saved {
 			t.Fatalf("looked %+v, saved %+v", look, saved)
 		}

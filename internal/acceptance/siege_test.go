@@ -53,7 +53,7 @@ var attacks = map[string]func(a *attacker) error{
 		return a.sendAs(a.least, "POST", "/access/v1/evaluations", `{"subject":{"type":"user","id":"tomas.field"},"action":{"name":"view"},"resource":{"type":"device","id":"mill-bridge"},"evaluations":[`+strings.TrimSuffix(strings.Repeat("{},", 5000), ",")+`]}`)
 	},
 	"a document from one with nothing": func(a *attacker) error {
-		return a.sendAs(a.least, "PUT", "/api/v1/policy?dry=true", strings.Repeat("- ", 500_000))
+		return a.sendAs(a.least, "PUT", "/api/v1/policy?dry_run=true", strings.Repeat("- ", 500_000))
 	},
 	"other people's ids": func(a *attacker) error { return a.sendAs(a.least, "GET", "/api/v1/reach/users/rui.falcao", "") },
 }

@@ -22,8 +22,8 @@ const (
 	Manage Action = "manage" // credentials of others
 )
 
-// allowed says which roles of a mandate let their holders do what, besides the owner, who may do everything.
-var allowed = map[Action][]policy.MandateRole{
+// rolePermissions says which roles of a mandate let their holders do what, besides the owner, who may do everything.
+var rolePermissions = map[Action][]policy.MandateRole{
 	Ask:    {policy.Auditor, policy.Enforcement},
 	Follow: {policy.Auditor, policy.Enforcement},
 	Read:   {policy.Auditor},
@@ -64,11 +64,11 @@ func (r Rights) has(roles ...policy.MandateRole) bool {
 
 // May tells whether the user may do a thing; about is whom it is about, where it is about one. The error is a [*Forbidden].
 func (r Rights) May(do Action, about policy.UserID) error {
-	if do == Ask && about == r.user || r.has(policy.Owner) || r.has(allowed[do]...) {
+	if do == Ask && about == r.user || r.has(policy.Owner) || r.has(rolePermissions[do]...) {
 		return nil
 	}
 	roles := policy.Names{string(policy.Owner)}
-	for _, role := range allowed[do] {
+	for _, role := range rolePermissions[do] {
 		roles = append(roles, string(role))
 	}
 	return &Forbidden{policy.Say("a mandate of the role %s", roles)}

@@ -230,13 +230,13 @@ func fieldRows(name string, v any) [][]string {
 
 // editing are the options of commands that change records.
 type editing struct {
-	dry   bool
-	note  string
-	match string // entity tag that what is changed must have; empty: any
+	dryRun bool
+	note   string
+	match  string // entity tag that what is changed must have; empty: any
 }
 
 func (e *editing) flags(cmd *cobra.Command) {
-	cmd.Flags().BoolVar(&e.dry, "dry-run", false, "change nothing, and say what it would change")
+	cmd.Flags().BoolVar(&e.dryRun, "dry-run", false, "change nothing, and say what it would change")
 	cmd.Flags().StringVar(&e.note, "note", "", "why, for the record")
 }
 
@@ -247,8 +247,8 @@ func (a *app) post(cmd *cobra.Command, e editing, path string, body any) (saved 
 		return saved, err
 	}
 	query := url.Values{}
-	if e.dry {
-		query.Set("dry", "true")
+	if e.dryRun {
+		query.Set("dry_run", "true")
 		query.Set("impact", "true")
 	}
 	if e.note != "" {
@@ -267,7 +267,7 @@ func (a *app) send(cmd *cobra.Command, e editing, edits ...wire.Edit) error {
 	switch {
 	case len(saved.Changes) == 0:
 		fmt.Fprintf(a.Err, "Nothing to change: it is so already, at revision %d.\n", saved.Revision)
-	case e.dry:
+	case e.dryRun:
 		fmt.Fprintf(a.Err, "Nothing was changed. This would change %d:\n", len(saved.Changes))
 	default:
 		fmt.Fprintf(a.Err, "Revision %d.\n", saved.Revision)
@@ -342,7 +342,7 @@ func (a *app) addRecord(cmd *cobra.Command, e editing, n noun, record row) error
 	if err != nil {
 		return err
 	}
-	if e.dry {
+	if e.dryRun {
 		fmt.Fprintf(a.Err, "Nothing was changed. This would add %s %s.\n", n.word, saved.ID)
 	} else {
 		fmt.Fprintf(a.Err, "Added %s %s, revision %d.\n", n.word, saved.ID, saved.Revision)
@@ -391,11 +391,11 @@ func (a *app) patchAll(cmd *cobra.Command, e editing, n noun, args []string, pat
 
 func (a *app) nounRemove(n noun) *cobra.Command {
 	var e editing
-	var along, accept bool
+	var cascade, accept bool
 	cmd := &cobra.Command{
 		Use: "remove ID…", Short: "Remove one or more; “-” reads ids from standard input", Args: cobra.MinimumNArgs(1),
-		Long:    "Remove records. Where others mention them it is refused, unless --along takes the mentions along;\n--dry-run shows what would go. Where somebody would gain rights by that it is refused, unless\n--accept-gains says that it may be so.",
-		Example: fmt.Sprintf("  sentier %s remove ID --along --dry-run", n.word),
+		Long:    "Remove records. Where others mention them it is refused, unless --cascade takes the mentions along;\n--dry-run shows what would go. Where somebody would gain rights by that it is refused, unless\n--accept-gains says that it may be so.",
+		Example: fmt.Sprintf("  sentier %s remove ID --cascade --dry-run", n.word),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			ids, err := a.ids(args)
 			if err != nil {
@@ -403,13 +403,13 @@ func (a *app) nounRemove(n noun) *cobra.Command {
 			}
 			var edits []wire.Edit
 			for _, id := range ids {
-				edits = append(edits, wire.Edit{Op: "remove", Type: n.typeName(), ID: id, Along: along, Accept: accept})
+				edits = append(edits, wire.Edit{Op: "remove", Type: n.typeName(), ID: id, Cascade: cascade, Accept: accept})
 			}
 			return a.send(cmd, e, edits...)
 		},
 	}
-	cmd.Flags().BoolVar(&along, "along", false, "take every mention of it along")
-	cmd.Flags().BoolVar(&accept, "accept-gains", false, "with --along: though somebody would gain rights by it")
+	cmd.Flags().BoolVar(&cascade, "cascade", false, "take every mention of it along")
+	cmd.Flags().BoolVar(&accept, "accept-gains", false, "with --cascade: though somebody would gain rights by it")
 	e.flags(cmd)
 	return cmd
 }

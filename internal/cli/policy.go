@@ -124,7 +124,7 @@ What the document does not hold is removed.`,
 				return err
 			}
 			var look, loaded wire.Saved
-			if err := c.Do(cmd.Context(), "PUT", "/api/v1/policy", url.Values{"dry": {"true"}}, policyBody(data), &look); err != nil {
+			if err := c.Do(cmd.Context(), "PUT", "/api/v1/policy", url.Values{"dry_run": {"true"}}, policyBody(data), &look); err != nil {
 				return err
 			}
 			if len(look.Changes) == 0 {
@@ -222,7 +222,7 @@ func (a *app) compare(cmd *cobra.Command, files []string) (out wire.Saved, err e
 	if err != nil {
 		return out, err
 	}
-	return out, c.Do(cmd.Context(), "PUT", "/api/v1/policy", url.Values{"dry": {"true"}, "impact": {"true"}}, policyBody(data), &out)
+	return out, c.Do(cmd.Context(), "PUT", "/api/v1/policy", url.Values{"dry_run": {"true"}, "impact": {"true"}}, policyBody(data), &out)
 }
 
 // shownDifferences is how many people and devices are told of one by one.

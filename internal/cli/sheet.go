@@ -51,7 +51,7 @@ which is written “\|” within an entry. The sheets and their columns:
 			}
 			path := "/api/v1/sheets/" + url.PathEscape(args[0])
 			var look, done wire.Imported
-			if err := c.Do(cmd.Context(), "PUT", path, url.Values{"dry": {"true"}, "impact": {"true"}}, client.Body{Type: "text/csv", Data: data}, &look); err != nil {
+			if err := c.Do(cmd.Context(), "PUT", path, url.Values{"dry_run": {"true"}, "impact": {"true"}}, client.Body{Type: "text/csv", Data: data}, &look); err != nil {
 				return a.sheetFaults(args[1], err)
 			}
 			if err := a.printImport(look); err != nil {

@@ -236,7 +236,7 @@ func (w *adviser) undo(trails []Trail) {
 // join adds the user to the groups to which a line that is in force gives the right on the resource.
 func (w *adviser) join() {
 	a := inquiry{Question: w.q}
-	if _, known := w.c.find(&w.q, &a.asked); !known {
+	if _, known := w.c.find(&w.q, &a.resolvedQuery); !known {
 		return
 	}
 	type option struct {
@@ -250,7 +250,7 @@ func (w *adviser) join() {
 	for _, t := range append(slices.Clip(a.what.facts.targets), a.point) {
 		for _, o := range w.c.byTarget[t] {
 			l := &w.c.lines[o.line]
-			if w.c.misses(l, &a.asked) != 0 {
+			if w.c.unmet(l, &a.resolvedQuery) != 0 {
 				continue
 			}
 			for _, id := range l.grant.To.Groups {
@@ -277,10 +277,10 @@ func (w *adviser) join() {
 // changeGrants changes the grants that reach the user: puts one in force, gives the right in a line, adds a line.
 func (w *adviser) changeGrants() {
 	a := inquiry{Question: w.q}
-	if _, known := w.c.find(&w.q, &a.asked); !known {
+	if _, known := w.c.find(&w.q, &a.resolvedQuery); !known {
 		return
 	}
-	for _, t := range w.c.trails(&a, func(l *line, m misses) bool { return !l.deny && (m == missesRight || m == missesForce) }) {
+	for _, t := range w.c.trails(&a, func(l *line, m unmetConditions) bool { return !l.deny && (m == missesRight || m == missesForce) }) {
 		g := *t.Grant
 		g.Lines = slices.Clone(g.Lines)
 		if t.Misses[0] == GrantNotInForce {

@@ -364,7 +364,7 @@ func (p *comparison) run(users []joint[policy.UserID, userClass], devices []join
 
 // pair compares what users of one class may do on devices of another, and on their points.
 func (p *comparison) pair(u *joint[policy.UserID, userClass], d *joint[policy.DeviceID, deviceClass]) bool {
-	old, new := asked{who: u.before, what: d.before}, asked{who: u.after, what: d.after}
+	old, new := resolvedQuery{who: u.before, what: d.before}, resolvedQuery{who: u.after, what: d.after}
 	whole := p.outcome(&old, &new)
 	if !whole.none() {
 		p.tell(u.ids, d.ids, "", whole)
@@ -411,7 +411,7 @@ func pointTarget(class *deviceClass, id policy.PointID) target {
 }
 
 // outcome compares the answers about a user and a resource before and after; nil where nothing bears on them.
-func (p *comparison) outcome(old, new *asked) *outcome {
+func (p *comparison) outcome(old, new *resolvedQuery) *outcome {
 	had, has := p.hand(p.before, old), p.hand(p.after, new)
 	if len(had.parts)+len(has.parts) == 0 || p.alike(&had, &has) {
 		return nil
@@ -445,8 +445,8 @@ func (p *comparison) search(before, after *hand, had, right int) Prospect {
 	return (&search{before: before, after: after, had: had, right: right, at: p.at, context: p.in.Context}).prospect(p.in.Degrees)
 }
 
-func (p *comparison) hand(c *Compiled, a *asked) hand {
-	if a.who == nil || a.what == nil || a.who.bar != 0 || a.what.retired || !a.may() {
+func (p *comparison) hand(c *Compiled, a *resolvedQuery) hand {
+	if a.who == nil || a.what == nil || a.who.bar != 0 || a.what.retired || !a.prefilter() {
 		return hand{c: c}
 	}
 	return c.hand(a)

@@ -38,7 +38,7 @@ func (p *part) holds(at moment) bool {
 }
 
 // course is that of the answer to a question.
-func (c *Compiled) course(a *asked) course {
+func (c *Compiled) course(a *resolvedQuery) course {
 	return course{c, a.who, a.what, a.right, c.parts(a, func(l *line) bool {
 		return l.rights.has(a.right) && (l.ifs == nil || c.conditionsMet(l, a))
 	})}
@@ -46,7 +46,7 @@ func (c *Compiled) course(a *asked) course {
 
 // parts gathers the lines of a user on a resource, each once: those that bear on what is asked and, under direct-first, all that name the
 // user.
-func (c *Compiled) parts(a *asked, bears func(*line) bool) []part {
+func (c *Compiled) parts(a *resolvedQuery, bears func(*line) bool) []part {
 	var out []part
 	var room [64]int32
 	for i := range a.who.held {
@@ -143,8 +143,8 @@ func (k *course) allowed(at moment) bool {
 	if !k.there() {
 		return false
 	}
-	a := asked{who: k.who, what: k.what, right: k.right, at: at}
-	if _, ends := k.c.before(&a); ends {
+	a := resolvedQuery{who: k.who, what: k.what, right: k.right, at: at}
+	if _, ends := k.c.preconditions(&a); ends {
 		return false
 	}
 	direct := k.c.directFirst && slices.ContainsFunc(k.parts, func(p part) bool { return p.direct && p.line.valid.holds(at) })

@@ -8,8 +8,8 @@ import (
 	"sentier/internal/policy"
 )
 
-// asked is a question with everything in it found.
-type asked struct {
+// resolvedQuery is a question with everything in it found.
+type resolvedQuery struct {
 	who     *userClass
 	what    *deviceClass
 	point   target // 0: the device itself, or a point that no grant names
@@ -30,13 +30,13 @@ func (c *Compiled) Decide(q *Question) Outcome {
 		// Nothing ends it before its lines, and no line concerns it: most pairs have nothing to do with each other.
 		return Outcome{Reason: NoGrant}
 	}
-	a := asked{who: who, what: what, right: right, at: momentOf(q.At), context: q.Context}
+	a := resolvedQuery{who: who, what: what, right: right, at: momentOf(q.At), context: q.Context}
 	return c.decide(&a)
 }
 
 // decideSlowly decides about points, and about what is not there.
 func (c *Compiled) decideSlowly(q *Question) Outcome {
-	var a asked
+	var a resolvedQuery
 	if reason, known := c.find(q, &a); !known {
 		return Outcome{Reason: reason}
 	}
@@ -44,20 +44,20 @@ func (c *Compiled) decideSlowly(q *Question) Outcome {
 }
 
 // find is step 1.
-func (c *Compiled) find(q *Question, a *asked) (reason Reason, known bool) {
+func (c *Compiled) find(q *Question, a *resolvedQuery) (reason Reason, known bool) {
 	if a.who = c.users.find(q.User); a.who == nil {
 		return UnknownUser, false
 	}
 	return c.findResource(q, a)
 }
 
-func (c *Compiled) findResource(q *Question, a *asked) (reason Reason, known bool) {
+func (c *Compiled) findResource(q *Question, a *resolvedQuery) (reason Reason, known bool) {
 	a.what = c.devices.find(q.Device)
 	return c.findRest(q, a)
 }
 
 // findRest is step 1 where the classes of the user and the device were looked for.
-func (c *Compiled) findRest(q *Question, a *asked) (reason Reason, known bool) {
+func (c *Compiled) findRest(q *Question, a *resolvedQuery) (reason Reason, known bool) {
 	var ok bool
 	switch {
 	case a.who == nil:
@@ -93,11 +93,11 @@ func (c *Compiled) pointOf(q *Question, what *deviceClass) (target, bool) {
 	return what.facts.points[i], true
 }
 
-func (c *Compiled) decide(a *asked) Outcome {
-	if reason, ends := c.before(a); ends {
+func (c *Compiled) decide(a *resolvedQuery) Outcome {
+	if reason, ends := c.preconditions(a); ends {
 		return Outcome{Reason: reason}
 	}
-	if !a.may() {
+	if !a.prefilter() {
 		return Outcome{Reason: NoGrant}
 	}
 	return c.byLines(a)
@@ -116,8 +116,8 @@ func (u *userClass) barred(at moment) (Reason, bool) {
 	return 0, false
 }
 
-// before is steps 2 to 5: what no grant can change.
-func (c *Compiled) before(a *asked) (Reason, bool) {
+// preconditions is steps 2 to 5: what no grant can change.
+func (c *Compiled) preconditions(a *resolvedQuery) (Reason, bool) {
 	if reason, barred := a.who.barred(a.at); barred {
 		return reason, true
 	}
@@ -134,19 +134,19 @@ func (c *Compiled) before(a *asked) (Reason, bool) {
 	return 0, false
 }
 
-// may rules out, at the cost of a few bits, that any line concerns the user and the resource.
-func (a *asked) may() bool {
+// prefilter rules out, at the cost of a few bits, that any line concerns the user and the resource.
+func (a *resolvedQuery) prefilter() bool {
 	return a.point != 0 || a.who.marks.meet(&a.what.around)
 }
 
 // byLines is steps 6 to 8.
-func (c *Compiled) byLines(a *asked) Outcome {
+func (c *Compiled) byLines(a *resolvedQuery) Outcome {
 	var room [64]int32 // most questions concern fewer lines: no need to allocate
 	nearest := NoGrant
 	fewest := farthest + 1
 	for _, n := range c.counting(a, room[:0]) {
 		l := &c.lines[n]
-		m := c.misses(l, a)
+		m := c.unmet(l, a)
 		if l.deny {
 			if m == 0 {
 				return Outcome{Reason: Denied}
@@ -164,7 +164,7 @@ func (c *Compiled) byLines(a *asked) Outcome {
 // counting appends the lines whose grant reaches the user at a.at and that cover the resource: under
 // direct-first only those of grants that name the user, where there is one that is in force.
 // A line may be there more than once.
-func (c *Compiled) counting(a *asked, out []int32) []int32 {
+func (c *Compiled) counting(a *resolvedQuery, out []int32) []int32 {
 	if direct := c.onlyDirect(a, out); len(direct) > 0 {
 		return direct
 	}
@@ -177,7 +177,7 @@ func (c *Compiled) counting(a *asked, out []int32) []int32 {
 }
 
 // onlyDirect gives the lines of grants that name the user where, at a.at, only those count; none otherwise.
-func (c *Compiled) onlyDirect(a *asked, out []int32) []int32 {
+func (c *Compiled) onlyDirect(a *resolvedQuery, out []int32) []int32 {
 	if !c.directFirst || a.who.self == 0 {
 		return nil
 	}
@@ -191,7 +191,7 @@ func (c *Compiled) onlyDirect(a *asked, out []int32) []int32 {
 }
 
 // covering appends the lines that hang on a subject and any target of the resource.
-func (c *Compiled) covering(s subject, a *asked, out []int32) []int32 {
+func (c *Compiled) covering(s subject, a *resolvedQuery, out []int32) []int32 {
 	list := c.bySubject[s]
 	short := len(list) <= shortList // walking it costs less than the marks
 	for _, t := range a.what.facts.targets {
@@ -232,18 +232,18 @@ func walk(list []rule, t target, out []int32) ([]rule, []int32) {
 	return list, out
 }
 
-// misses is the set of what keeps a line from being in force for a question.
-type misses uint8
+// unmetConditions is the set of what keeps a line from being in force for a question.
+type unmetConditions uint8
 
 const (
-	missesSchedule misses = 1 << iota
+	missesSchedule unmetConditions = 1 << iota
 	missesCondition
 	missesForce
 	missesRight
 )
 
 // first is the reason code of the first miss in the order in which they win; Granted for none.
-func (m misses) first() Reason {
+func (m unmetConditions) first() Reason {
 	if m == 0 {
 		return Granted
 	}
@@ -254,7 +254,7 @@ func (m misses) first() Reason {
 const farthest = 4
 
 // distance is how many of the schedules, the conditions and the grant being in force a line misses.
-func (m misses) distance() int {
+func (m unmetConditions) distance() int {
 	if m&missesRight != 0 {
 		return farthest
 	}
@@ -262,14 +262,14 @@ func (m misses) distance() int {
 }
 
 // code is the reason of a line as the nearest miss: "The nearest miss" in the semantics.
-func (m misses) code() Reason {
+func (m unmetConditions) code() Reason {
 	if m&missesRight != 0 {
 		return RightNotGranted
 	}
 	return m.first()
 }
 
-func (c *Compiled) misses(l *line, a *asked) misses {
+func (c *Compiled) unmet(l *line, a *resolvedQuery) unmetConditions {
 	m := c.hindered(l, a)
 	if !l.rights.has(a.right) {
 		m |= missesRight
@@ -278,8 +278,8 @@ func (c *Compiled) misses(l *line, a *asked) misses {
 }
 
 // hindered is what keeps a line from being in force, whichever right is asked for.
-func (c *Compiled) hindered(l *line, a *asked) misses {
-	var m misses
+func (c *Compiled) hindered(l *line, a *resolvedQuery) unmetConditions {
+	var m unmetConditions
 	if !l.valid.holds(a.at) {
 		m |= missesForce
 	}
@@ -292,7 +292,7 @@ func (c *Compiled) hindered(l *line, a *asked) misses {
 	return m
 }
 
-func (c *Compiled) open(l *line, a *asked) bool {
+func (c *Compiled) open(l *line, a *resolvedQuery) bool {
 	for _, s := range l.when {
 		if s.byZone[a.what.clock].Open(a.at.seconds()) {
 			return true
@@ -302,13 +302,13 @@ func (c *Compiled) open(l *line, a *asked) bool {
 }
 
 // conditionsMet: what the context does not say is not met on an allow line and met on a deny line.
-func (c *Compiled) conditionsMet(l *line, a *asked) bool {
+func (c *Compiled) conditionsMet(l *line, a *resolvedQuery) bool {
 	return networkMet(l, a) && c.placeMet(l, a) && stateMet(l, a) &&
 		triMet(l.ifs.StrongSignIn, a.context.StrongSignIn, l.deny) &&
 		triMet(l.ifs.Attended, a.context.Attended, l.deny)
 }
 
-func networkMet(l *line, a *asked) bool {
+func networkMet(l *line, a *resolvedQuery) bool {
 	if len(l.ifs.Networks) == 0 {
 		return true
 	}
@@ -320,7 +320,7 @@ func networkMet(l *line, a *asked) bool {
 }
 
 // placeMet looks from the place upwards. One that is no site of the policy is not known.
-func (c *Compiled) placeMet(l *line, a *asked) bool {
+func (c *Compiled) placeMet(l *line, a *resolvedQuery) bool {
 	if len(l.ifs.Places) == 0 {
 		return true
 	}
@@ -331,7 +331,7 @@ func (c *Compiled) placeMet(l *line, a *asked) bool {
 	return slices.ContainsFunc(chain, func(id string) bool { return slices.Contains(l.ifs.Places, policy.SiteID(id)) })
 }
 
-func stateMet(l *line, a *asked) bool {
+func stateMet(l *line, a *resolvedQuery) bool {
 	return len(l.ifs.States) == 0 || slices.Contains(l.ifs.States, a.what.facts.state)
 }
 

@@ -85,7 +85,7 @@ const maxMissing = 3
 
 // inquiry is a question as it was asked, with what was found.
 type inquiry struct {
-	asked
+	resolvedQuery
 	Question
 }
 
@@ -93,7 +93,7 @@ type inquiry struct {
 func (c *Compiled) Explain(q Question) Answer {
 	out := Answer{At: q.At}
 	a := inquiry{Question: q}
-	reason, known := c.find(&q, &a.asked)
+	reason, known := c.find(&q, &a.resolvedQuery)
 	c.explain(&a, reason, known, &out)
 	return out
 }
@@ -107,14 +107,14 @@ func (c *Compiled) explain(a *inquiry, reason Reason, known bool, out *Answer) {
 		out.Reason = reason
 		return
 	}
-	out.Outcome = c.decide(&a.asked)
-	out.Until, _ = c.until(&a.asked)
+	out.Outcome = c.decide(&a.resolvedQuery)
+	out.Until, _ = c.until(&a.resolvedQuery)
 	switch out.Reason {
 	case Granted:
-		out.Because = c.trails(a, func(l *line, m misses) bool { return !l.deny && m == 0 })
+		out.Because = c.trails(a, func(l *line, m unmetConditions) bool { return !l.deny && m == 0 })
 		out.Limits = limits(out.Because)
 	case Denied:
-		out.Because = c.trails(a, func(l *line, m misses) bool { return l.deny && m == 0 })
+		out.Because = c.trails(a, func(l *line, m unmetConditions) bool { return l.deny && m == 0 })
 	case OutsideSchedule, ConditionNotMet, GrantNotInForce, RightNotGranted:
 		out.Missing = c.nearest(a, out.Reason)
 	case NoGrant:
@@ -129,24 +129,24 @@ func (c *Compiled) explain(a *inquiry, reason Reason, known bool, out *Answer) {
 func (c *Compiled) ExplainGroup(group policy.UserGroupID, q Question) Answer {
 	q.User = ""
 	out := Answer{At: q.At}
-	a := inquiry{Question: q, asked: asked{who: c.memberOf(group)}}
+	a := inquiry{Question: q, resolvedQuery: resolvedQuery{who: c.memberOf(group)}}
 	if a.who == nil {
 		out.Reason = UnknownUser
 		return out
 	}
 	out.Group = group
-	reason, known := c.findResource(&q, &a.asked)
+	reason, known := c.findResource(&q, &a.resolvedQuery)
 	c.explain(&a, reason, known, &out)
 	return out
 }
 
 // trails draws the lines that count and that want tells, each line once, the shortest way first.
-func (c *Compiled) trails(a *inquiry, want func(*line, misses) bool) []Trail {
+func (c *Compiled) trails(a *inquiry, want func(*line, unmetConditions) bool) []Trail {
 	var out []Trail
 	done := map[int32]bool{}
-	for _, n := range c.counting(&a.asked, nil) {
+	for _, n := range c.counting(&a.resolvedQuery, nil) {
 		l := &c.lines[n]
-		m := c.misses(l, &a.asked)
+		m := c.unmet(l, &a.resolvedQuery)
 		if done[n] || !want(l, m) {
 			continue
 		}
@@ -165,7 +165,7 @@ func sortTrails(list []Trail) {
 // nearest draws the allow lines with the fewest misses whose code is the answer's.
 func (c *Compiled) nearest(a *inquiry, reason Reason) []Trail {
 	fewest := 5
-	collect := func(l *line, m misses) bool { return !l.deny && m.code() == reason }
+	collect := func(l *line, m unmetConditions) bool { return !l.deny && m.code() == reason }
 	all := c.trails(a, collect)
 	for _, t := range all {
 		fewest = min(fewest, len(t.Misses))
@@ -177,13 +177,13 @@ func (c *Compiled) nearest(a *inquiry, reason Reason) []Trail {
 // strangers draws the lines that give the right on the resource, but not to the user: those that
 // lack least, then the nearest, then as the grants and lines come.
 func (c *Compiled) strangers(a *inquiry) []Trail {
-	if c.onlyDirect(&a.asked, nil) != nil {
+	if c.onlyDirect(&a.resolvedQuery, nil) != nil {
 		return nil
 	}
 	var found shortlist
-	c.offers(a.point, nearnessOf(byPoint, 1, 0), &a.asked, &found)
+	c.offers(a.point, nearnessOf(byPoint, 1, 0), &a.resolvedQuery, &found)
 	for _, x := range a.what.facts.covered {
-		c.offers(x.target, x.near, &a.asked, &found)
+		c.offers(x.target, x.near, &a.resolvedQuery, &found)
 	}
 	if found.size == 0 {
 		return nil
@@ -204,7 +204,7 @@ func (c *Compiled) strangers(a *inquiry) []Trail {
 }
 
 // offers puts the lines that give a right on a target on a shortlist.
-func (c *Compiled) offers(t target, near nearness, a *asked, found *shortlist) {
+func (c *Compiled) offers(t target, near nearness, a *resolvedQuery, found *shortlist) {
 	for _, o := range c.byTarget[t] {
 		x := candidate{line: o.line, near: near, length: int32(near.length()) + o.toGroups}
 		if o.rights>>(a.right&63)&1 == 0 || !found.wants(x) { // even if it lacked nothing, which costs more to find
@@ -224,7 +224,7 @@ type candidate struct {
 	line   int32
 	length int32 // of the way from a user to the resource
 	near   nearness
-	misses misses
+	misses unmetConditions
 }
 
 func (x *candidate) before(y *candidate) bool {
@@ -272,11 +272,11 @@ func (s *shortlist) has(line int32, n int) bool {
 
 // lackRank orders sets of misses: fewer first, then by their codes in order.
 var lackRank = func() (rank [16]int) {
-	sets := make([]misses, len(rank))
+	sets := make([]unmetConditions, len(rank))
 	for i := range sets {
-		sets[i] = misses(i)
+		sets[i] = unmetConditions(i)
 	}
-	slices.SortFunc(sets, func(x, y misses) int {
+	slices.SortFunc(sets, func(x, y unmetConditions) int {
 		a, b := x.codes(), y.codes()
 		return cmp.Or(len(a)-len(b), slices.Compare(a, b))
 	})
@@ -287,14 +287,14 @@ var lackRank = func() (rank [16]int) {
 }()
 
 // codes are the reasons of misses, in their order; ofStranger are those of a line that does not reach the user either.
-func (m misses) codes() []Reason      { return codeLists[m][1:] }
-func (m misses) ofStranger() []Reason { return codeLists[m] }
+func (m unmetConditions) codes() []Reason      { return codeLists[m][1:] }
+func (m unmetConditions) ofStranger() []Reason { return codeLists[m] }
 
 var codeLists = func() (lists [16][]Reason) {
 	for m := range lists {
 		lists[m] = []Reason{NoGrant}
 		for bit := missesSchedule; bit <= missesRight; bit <<= 1 {
-			if misses(m)&bit != 0 {
+			if unmetConditions(m)&bit != 0 {
 				lists[m] = append(lists[m], bit.first())
 			}
 		}
@@ -303,7 +303,7 @@ var codeLists = func() (lists [16][]Reason) {
 	return lists
 }()
 
-func (c *Compiled) trail(l *line, m misses, a *inquiry) Trail {
+func (c *Compiled) trail(l *line, m unmetConditions, a *inquiry) Trail {
 	var t Trail
 	t.Via, t.Membership = c.way(l, a)
 	c.draw(&t, l, m, a, a.what.facts.nearest(l, a.point), nil)
@@ -311,7 +311,7 @@ func (c *Compiled) trail(l *line, m misses, a *inquiry) Trail {
 }
 
 // draw draws all but the way to the line, with room for its times.
-func (c *Compiled) draw(t *Trail, l *line, m misses, a *inquiry, near nearness, room []Time) {
+func (c *Compiled) draw(t *Trail, l *line, m unmetConditions, a *inquiry, near nearness, room []Time) {
 	t.Grant, t.Line, t.Right = l.grant, l.number, m&missesRight == 0
 	t.Covers = near.cover(a)
 	if n := len(l.when); n > 0 {
@@ -320,11 +320,11 @@ func (c *Compiled) draw(t *Trail, l *line, m misses, a *inquiry, near nearness, 
 		}
 		t.Times = room[:n:n]
 		for i, s := range l.when {
-			t.Times[i] = timeOf(s, &a.asked)
+			t.Times[i] = timeOf(s, &a.resolvedQuery)
 		}
 	}
 	if l.ifs != nil {
-		t.Conditions = c.conditions(l, &a.asked)
+		t.Conditions = c.conditions(l, &a.resolvedQuery)
 	}
 	t.Misses = m.codes()
 	if t.Via == Stranger {
@@ -422,7 +422,7 @@ func texts[T ~string](ids []T) []string {
 
 const week = 7 * 24 * time.Hour
 
-func timeOf(s *schedules, a *asked) Time {
+func timeOf(s *schedules, a *resolvedQuery) Time {
 	line := s.byZone[a.what.clock]
 	open, until := line.At(a.at.seconds())
 	t := Time{Schedule: s.record, Zone: line.Zone().String(), Open: open}
@@ -435,7 +435,7 @@ func timeOf(s *schedules, a *asked) Time {
 	return t
 }
 
-func (c *Compiled) conditions(l *line, a *asked) []Condition {
+func (c *Compiled) conditions(l *line, a *resolvedQuery) []Condition {
 	var out []Condition
 	if len(l.ifs.Networks) > 0 {
 		one := Condition{Name: "networks", Met: networkMet(l, a), Known: a.context.IP.IsValid()}
@@ -507,7 +507,7 @@ func limits(trails []Trail) map[string]policy.Limit {
 
 // Answer answers a question with what an enforcement point needs: the outcome, until when it holds, and the limits.
 func (c *Compiled) Answer(q Question) Answer {
-	var a asked
+	var a resolvedQuery
 	reason, known := c.find(&q, &a)
 	return c.answer(&q, &a, reason, known)
 }
@@ -522,7 +522,7 @@ func (c *Compiled) AnswerMany(questions []Question) iter.Seq2[int, Answer] {
 			c.users.findMany(len(some), func(i int) policy.UserID { return some[i].User }, &users)
 			c.devices.findMany(len(some), func(i int) policy.DeviceID { return some[i].Device }, &devices)
 			for i := range some {
-				a := asked{who: users[i], what: devices[i]}
+				a := resolvedQuery{who: users[i], what: devices[i]}
 				reason, known := c.findRest(&some[i], &a)
 				if !yield(from+i, c.answer(&some[i], &a, reason, known)) {
 					return
@@ -532,7 +532,7 @@ func (c *Compiled) AnswerMany(questions []Question) iter.Seq2[int, Answer] {
 	}
 }
 
-func (c *Compiled) answer(q *Question, a *asked, reason Reason, known bool) Answer {
+func (c *Compiled) answer(q *Question, a *resolvedQuery, reason Reason, known bool) Answer {
 	out := Answer{At: q.At}
 	if !known {
 		out.Reason = reason
@@ -546,7 +546,7 @@ func (c *Compiled) answer(q *Question, a *asked, reason Reason, known bool) Answ
 	var allowing []Trail
 	for _, n := range c.counting(a, nil) {
 		l := &c.lines[n]
-		if c.misses(l, a) != 0 {
+		if c.unmet(l, a) != 0 {
 			continue
 		}
 		if !l.limited {

@@ -23,7 +23,7 @@ func TestARemovalThatIsCalledHarmlessGivesNobodyAnything(t *testing.T) {
 		c := decision.Compile(p)
 		for _, kind := range []policy.Type{policy.Sites, policy.Kinds, policy.DeviceGroups, policy.UserGroups, policy.Rights, policy.Calendars, policy.Schedules, policy.Roles, policy.Grants} {
 			for _, id := range idsOf(p, kind) {
-				next, done, err := p.Apply(p.Along(kind, id))
+				next, done, err := p.Apply(p.Cascade(kind, id))
 				if err != nil {
 					continue // the lasting rights cannot go, and so on: it is refused as it is
 				}
@@ -93,7 +93,7 @@ schedules: [{id: nights, windows: [{from: "20:00", to: "06:00"}]}, {id: closed, 
 		"a deny that is switched off":               {"{id: g, enabled: false, effect: deny, to: {groups: [crew]}, lines: [{rights: [view], on: {everything: true}}]}", policy.UserGroups, "crew", "less"},
 	} {
 		p := compile(t, base+"grants: ["+c.grant+"]\n").Policy()
-		next, _, err := p.Apply(p.Along(c.kind, c.id))
+		next, _, err := p.Apply(p.Cascade(c.kind, c.id))
 		if err != nil {
 			t.Errorf("%s: %v", name, err)
 			continue

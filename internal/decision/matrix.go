@@ -327,7 +327,7 @@ func (b rightSet) within(o rightSet) bool {
 // target once a user, so that a device costs a look at each of its targets.
 type sheet struct {
 	c        *Compiled
-	question asked
+	question resolvedQuery
 	in       Circumstances
 	force    map[climate][]bool // lines that are in force but for the right, by climate
 	room     map[climate]*targets
@@ -364,7 +364,7 @@ func (s *sheet) begin(who *userClass) {
 	}
 }
 
-func (s *sheet) asked(what *deviceClass) *asked {
+func (s *sheet) asked(what *deviceClass) *resolvedQuery {
 	s.question.what, s.question.point = what, 0
 	return &s.question
 }
@@ -375,7 +375,7 @@ func (s *sheet) asked(what *deviceClass) *asked {
 func (s *sheet) rights(what *deviceClass, possible rightSet) (given, hope rightSet) {
 	c, a := s.c, &s.question
 	a.what, a.point = what, 0
-	if !a.may() {
+	if !a.prefilter() {
 		return nil, nil
 	}
 	clear(s.set.given)

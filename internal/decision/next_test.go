@@ -181,7 +181,7 @@ func (m maker) step(p *policy.Policy) (*policy.Policy, []policy.RecordChange, er
 		switch roll := m.IntN(8); {
 		case roll == 0 && t != policy.SettingsType && t != policy.Schedules && t != policy.Rights && t != policy.Sites:
 			if _, ok := p.Get(t, r.Key()); ok {
-				changes = append(p.Along(t, r.Key()), put(r)) // gone and back, without its old ties
+				changes = append(p.Cascade(t, r.Key()), put(r)) // gone and back, without its old ties
 				if m.IntN(2) == 0 {
 					changes = changes[:len(changes)-1]
 				}

@@ -5,7 +5,7 @@ import "sentier/internal/policy"
 // Concerns tells whether anything that a user is given has to do with a resource: whether an allow line covers it whose grant reaches
 // the user at q.At or later. What does not is, to the user, the same as what is not there.
 func (c *Compiled) Concerns(q Question) bool {
-	var a asked
+	var a resolvedQuery
 	if _, known := c.find(&q, &a); !known {
 		return false
 	}

@@ -98,14 +98,14 @@ func (g *Given) In(c Context) Context {
 
 // Possible tells what is possible for the user, the right and the resource of a question, at its instant and in its context.
 func (c *Compiled) Possible(q Question) Prospect {
-	var a asked
+	var a resolvedQuery
 	if _, known := c.find(&q, &a); !known {
 		return Prospect{}
 	}
 	return c.possible(&a)
 }
 
-func (c *Compiled) possible(a *asked) Prospect {
+func (c *Compiled) possible(a *resolvedQuery) Prospect {
 	if c.decide(a).Allowed {
 		return Prospect{Degree: Now, first: a.at}
 	}
@@ -124,7 +124,7 @@ type hand struct {
 
 // hand gathers the lines that bear on the user and the resource of a question, each once. What states of devices rule out is
 // left out: they stay as they are.
-func (c *Compiled) hand(a *asked) hand {
+func (c *Compiled) hand(a *resolvedQuery) hand {
 	h := hand{c: c, who: a.who, what: a.what}
 	h.parts = c.parts(a, func(l *line) bool { return l.ifs == nil || stateMet(l, a) })
 	return h
@@ -136,7 +136,7 @@ func (h *hand) in(right int, context Context) course {
 	if !out.there() {
 		return out
 	}
-	a := asked{what: h.what, context: context}
+	a := resolvedQuery{what: h.what, context: context}
 	for _, p := range h.parts {
 		if p.idle = p.idle || !p.bears(right) || p.line.ifs != nil && !h.c.conditionsMet(p.line, &a); !p.idle || h.c.directFirst && p.direct {
 			out.parts = append(out.parts, p)

@@ -177,7 +177,7 @@ func (c *Compiled) UsersOf(device policy.DeviceID, point policy.PointID, in Circ
 }
 
 // subjectsOn lists those to whom any line gives a wanted right on the resource, at some time.
-func (c *Compiled) subjectsOn(a *asked, wanted rightSet) []subject {
+func (c *Compiled) subjectsOn(a *resolvedQuery, wanted rightSet) []subject {
 	seen := map[*policy.Grant]bool{}
 	var out []subject
 	for _, t := range append(slices.Clip(a.what.facts.targets), a.point) {
@@ -259,7 +259,7 @@ func (c *Compiled) devicesOf(who *userClass, in Circumstances) (*Reach[policy.De
 }
 
 // differs tells whether a point loses any right that it has now at another time than its device.
-func (c *Compiled) differs(a *asked, rights []Prospect) bool {
+func (c *Compiled) differs(a *resolvedQuery, rights []Prospect) bool {
 	device, point := *a, *a
 	device.point = 0
 	for i, p := range rights {
@@ -275,8 +275,8 @@ func (c *Compiled) differs(a *asked, rights []Prospect) bool {
 	return false
 }
 
-func (c *Compiled) asking(in Circumstances) *asked {
-	return &asked{at: momentOf(in.At), context: in.Context}
+func (c *Compiled) asking(in Circumstances) *resolvedQuery {
+	return &resolvedQuery{at: momentOf(in.At), context: in.Context}
 }
 
 // wanted is the set of the rights that are asked for.
@@ -308,10 +308,10 @@ func (c *Compiled) newSets() sets {
 }
 
 // allowed finds which of the wanted rights are allowed, all of them at once, and leaves them in set.given.
-func (c *Compiled) allowed(a *asked, wanted rightSet, set *sets) bool {
+func (c *Compiled) allowed(a *resolvedQuery, wanted rightSet, set *sets) bool {
 	clear(set.given)
 	clear(set.taken)
-	if _, barred := a.who.barred(a.at); barred || a.what.retired || !a.may() {
+	if _, barred := a.who.barred(a.at); barred || a.what.retired || !a.prefilter() {
 		return false
 	}
 	var room [64]int32
@@ -330,7 +330,7 @@ func (c *Compiled) allowed(a *asked, wanted rightSet, set *sets) bool {
 }
 
 // settle takes away what is denied, not wanted, or ruled out by the device.
-func (c *Compiled) settle(a *asked, wanted rightSet, set *sets) bool {
+func (c *Compiled) settle(a *resolvedQuery, wanted rightSet, set *sets) bool {
 	possible := set.possible
 	c.exercisable(a.what, a.at, wanted, possible)
 	left := uint64(0)

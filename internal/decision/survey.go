@@ -21,14 +21,14 @@ func (c *Compiled) survey(in Circumstances, wanted rightSet) *survey {
 
 // prospects tells what is possible for the user and the resource of a question, by right; nil where nothing is. The list is shared, and
 // not to be changed.
-func (s *survey) prospects(a *asked) []Prospect {
+func (s *survey) prospects(a *resolvedQuery) []Prospect {
 	if s.in.Degrees == 0 || s.in.Degrees == 1<<Now {
 		if !s.c.allowed(a, s.wanted, &s.set) {
 			return nil
 		}
 		return s.now(a)
 	}
-	if !a.may() || a.who.bar != 0 || a.what.retired {
+	if !a.prefilter() || a.who.bar != 0 || a.what.retired {
 		return nil
 	}
 	h := s.c.hand(a)
@@ -45,7 +45,7 @@ func (s *survey) prospects(a *asked) []Prospect {
 }
 
 // now tells the rights in s.set.given as allowed now.
-func (s *survey) now(a *asked) []Prospect {
+func (s *survey) now(a *resolvedQuery) []Prospect {
 	s.key = s.key[:0]
 	for _, w := range s.set.given {
 		s.key = append(s.key, byte(w), byte(w>>8), byte(w>>16), byte(w>>24), byte(w>>32), byte(w>>40), byte(w>>48), byte(w>>56))
@@ -64,7 +64,7 @@ func (s *survey) now(a *asked) []Prospect {
 }
 
 // search looks for each of the wanted rights.
-func (s *survey) search(a *asked, h *hand) []Prospect {
+func (s *survey) search(a *resolvedQuery, h *hand) []Prospect {
 	out := make([]Prospect, len(s.c.rightList))
 	some := false
 	for i := range out {

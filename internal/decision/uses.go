@@ -83,7 +83,7 @@ func (c *Compiled) force(number int32, who *userClass, climates []climate, in Ci
 		if kinds := c.rightList[right].kinds; len(kinds) > 0 {
 			what.facts.kind = kinds[0]
 		}
-		a := asked{who: who, what: what, at: momentOf(in.At), context: in.Context}
+		a := resolvedQuery{who: who, what: what, at: momentOf(in.At), context: in.Context}
 		if l.ifs != nil && !stateMet(&l, &a) {
 			continue
 		}

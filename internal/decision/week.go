@@ -15,7 +15,7 @@ type Stretch struct {
 // Stretches follows an answer from q.At to an instant: as it will run, with closures and changes of the clock. A new
 // stretch begins where allowed changes; the reason is the one at its beginning.
 func (c *Compiled) Stretches(q Question, until time.Time) ([]Stretch, Reason) {
-	var a asked
+	var a resolvedQuery
 	if reason, known := c.find(&q, &a); !known {
 		return nil, reason
 	}
@@ -24,7 +24,7 @@ func (c *Compiled) Stretches(q Question, until time.Time) ([]Stretch, Reason) {
 
 // StretchesOfGroup is [Compiled.Stretches] for somebody who is in a user group and in no other.
 func (c *Compiled) StretchesOfGroup(group policy.UserGroupID, q Question, until time.Time) ([]Stretch, Reason) {
-	a := asked{who: c.memberOf(group)}
+	a := resolvedQuery{who: c.memberOf(group)}
 	if a.who == nil {
 		return nil, UnknownUser
 	}
@@ -34,7 +34,7 @@ func (c *Compiled) StretchesOfGroup(group policy.UserGroupID, q Question, until 
 	return c.stretches(a, until), Granted
 }
 
-func (c *Compiled) stretches(a asked, until time.Time) []Stretch {
+func (c *Compiled) stretches(a resolvedQuery, until time.Time) []Stretch {
 	var out []Stretch
 	for last := momentOf(until); a.at < last; {
 		s := Stretch{From: a.at.time(), Until: until, Outcome: c.decide(&a)}

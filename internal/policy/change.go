@@ -224,7 +224,7 @@ func (d *draft) step(c *Change) {
 			c.Record.common().check(check)
 		}
 		c.Record.check(check)
-		d.set(c, c.Record.normal())
+		d.set(c, c.Record.normalize())
 	case Remove:
 		if _, ok := d.get(c.Type, c.ID); !ok {
 			check.fault("", "%s", d.unknown(c.Type, c.ID))
@@ -252,7 +252,7 @@ func (d *draft) step(c *Change) {
 			}
 			next.common().check(check)
 			next.check(check)
-			d.set(c, next.normal())
+			d.set(c, next.normalize())
 			return
 		}
 		if r := changeList(old, *c, check); r != nil {
@@ -294,7 +294,7 @@ func changeList(r Record, c Change, check *checker) Record {
 				n.Points = append(n.Points, Point{id, c.Entry.Name})
 			}
 			n.check(check)
-			return n.normal()
+			return n.normalize()
 		}
 	}
 	check.fault(c.List, "a %s has no list %q that can be changed entry by entry", Say(c.Type.Noun()), c.List)

@@ -16,7 +16,7 @@ type Policy struct {
 func Empty() *Policy {
 	p := &Policy{}
 	for _, r := range []Record{&Settings{}, &Right{ID: View}, &Right{ID: Control}} {
-		p.tables[r.Type()] = p.tables[r.Type()].merge([]edit{{r.Key(), r.normal()}})
+		p.tables[r.Type()] = p.tables[r.Type()].merge([]edit{{r.Key(), r.normalize()}})
 	}
 	return p
 }
@@ -86,7 +86,7 @@ func Each[R Record](p *Policy) iter.Seq[R] {
 func (p *Policy) Written(t Type) iter.Seq[Record] {
 	return func(yield func(Record) bool) {
 		for r := range p.tables[t].All() {
-			if right, ok := r.(*Right); ok && (right.ID == View || right.ID == Control) && reflect.DeepEqual(right, (&Right{ID: right.ID}).normal()) {
+			if right, ok := r.(*Right); ok && (right.ID == View || right.ID == Control) && reflect.DeepEqual(right, (&Right{ID: right.ID}).normalize()) {
 				continue
 			}
 			if !yield(r) {

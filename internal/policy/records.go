@@ -20,7 +20,7 @@ type Record interface {
 
 	common() *Common
 	check(f *checker)
-	normal() Record
+	normalize() Record
 }
 
 // Common is what every record has beside what makes it one of its type.

@@ -17,7 +17,7 @@ import (
 
 type (
 	savingQuery struct { // of every change
-		Dry            bool   `query:"dry" description:"change nothing, and say what it would change"`
+		DryRun         bool   `query:"dry_run" description:"change nothing, and say what it would change"`
 		Impact         bool   `query:"impact" description:"on a dry run: say also who would gain and lose what"`
 		Note           string `query:"note" description:"why, for the record of changes"`
 		IdempotencyKey string `header:"Idempotency-Key" description:"a repetition with the same key and body changes nothing more"`
@@ -33,8 +33,8 @@ type (
 	}
 	removeQuery struct {
 		editQuery
-		Along  bool `query:"along" description:"take every mention of the record along"`
-		Accept bool `query:"accept_gains" description:"with along: though somebody would gain rights by it"`
+		Cascade bool `query:"cascade" description:"take every mention of the record along"`
+		Accept  bool `query:"accept_gains" description:"with cascade: though somebody would gain rights by it"`
 	}
 	entryQuery struct {
 		ID string `path:"id"`
@@ -125,10 +125,10 @@ func (r *request) edit() (service.EditOptions, error) {
 		return o, service.Wrong("If-Match", "names no entity tag")
 	}
 	var err error
-	if o.Dry, err = r.flag("dry"); err != nil {
+	if o.DryRun, err = r.flag("dry_run"); err != nil {
 		return o, err
 	}
-	if o.Look, err = r.flag("impact"); err != nil {
+	if o.Impact, err = r.flag("impact"); err != nil {
 		return o, err
 	}
 	if r.limit == 0 {
@@ -206,7 +206,7 @@ func (s *Server) remove(typeName string) func(*request) error {
 		if err != nil {
 			return err
 		}
-		along, err := r.flag("along")
+		cascade, err := r.flag("cascade")
 		if err != nil {
 			return err
 		}
@@ -214,7 +214,7 @@ func (s *Server) remove(typeName string) func(*request) error {
 		if err != nil {
 			return err
 		}
-		saved, err := s.service.Remove(r.Request().Context(), r.caller, typeName, r.id(), along, accept, o)
+		saved, err := s.service.Remove(r.Request().Context(), r.caller, typeName, r.id(), cascade, accept, o)
 		return s.saved(r, saved, err, "", "")
 	}
 }

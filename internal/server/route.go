@@ -177,11 +177,11 @@ func (s *Server) identify(r route, req *request) error {
 func (s *Server) permit(r route, req *request) error {
 	need := r.needs
 	if need == service.Write {
-		dry, err := req.flag("dry")
+		dryRun, err := req.flag("dry_run")
 		if err != nil {
 			return err
 		}
-		if dry {
+		if dryRun {
 			need = service.Read
 		}
 	}

@@ -54,7 +54,7 @@ func (s *Service) Evaluate(c Caller, in *wire.Evaluation) (wire.Decision, error)
 	if err != nil {
 		return wire.Decision{}, err
 	}
-	return asks.told(&q, st.Compiled.Answer(q)), nil
+	return asks.toDecision(&q, st.Compiled.Answer(q)), nil
 }
 
 // own tells whether a caller may ask about themself alone, and so is told nothing of what is not their own.

@@ -50,7 +50,7 @@ func (s *Service) EvaluateMany(c Caller, in *wire.Evaluations) (wire.Decisions, 
 		}
 	}
 	for i, answer := range st.Compiled.AnswerMany(questions[:read]) {
-		d := asks.told(&questions[i], answer)
+		d := asks.toDecision(&questions[i], answer)
 		if faults[i] != nil {
 			d = unread(st, faults[i])
 		}
@@ -92,8 +92,8 @@ func (a *asker) may(about policy.UserID) error {
 	return a.s.may(a.st, a.caller, Ask, about)
 }
 
-// told is an answer as the caller may hear it.
-func (a *asker) told(q *decision.Question, answer decision.Answer) wire.Decision {
+// toDecision is an answer as the caller may hear it.
+func (a *asker) toDecision(q *decision.Question, answer decision.Answer) wire.Decision {
 	if a.own {
 		answer = a.st.Compiled.Own(*q, answer)
 	}

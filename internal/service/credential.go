@@ -405,7 +405,7 @@ func (s *Service) revokeCached(at time.Time, which func(t *store.Token) bool) {
 		}
 		return true
 	})
-	s.bell.ring()
+	s.revised.notify()
 }
 
 // forget lets go of the credentials of accounts that are gone, and of the sessions of those that were suspended: the store has done

@@ -23,7 +23,7 @@ func (s *Service) Dump(c Caller, syntax document.Syntax) (write func(io.Writer) 
 // like. The error is of type [document.Faults] where the document is not sound.
 func (s *Service) Load(ctx context.Context, c Caller, data []byte, syntax document.Syntax, o EditOptions) (wire.Saved, error) {
 	do := Write
-	if o.Dry {
+	if o.DryRun {
 		do = Read
 	}
 	if err := s.may(s.State(), c, do, ""); err != nil {

@@ -34,11 +34,11 @@ type Asked struct {
 // EditOptions are how a change is asked for.
 type EditOptions struct {
 	Asked
-	Dry   bool     // change nothing, and say what it would change
-	Look  bool     // on a dry run: say also who would gain and lose what
-	Match []string // entity tags, one of which the record must have, or the policy where it is no change of one record; none: any
-	None  bool     // the record must not be there yet
-	Note  string
+	DryRun bool     // change nothing, and say what it would change
+	Impact bool     // on a dry run: say also who would gain and lose what
+	Match  []string // entity tags, one of which the record must have, or the policy where it is no change of one record; none: any
+	None   bool     // the record must not be there yet
+	Note   string
 
 	rows int                                    // about how many records are given; see manyRows
 	of   *recordID                              // the one record that is changed; nil: several, or none yet
@@ -147,7 +147,7 @@ func (s *Service) lookAhead(c Caller, o *EditOptions, work func(now *State) (ste
 		return wire.Saved{}, err
 	}
 	out := wire.Saved{Revision: now.Revision.Number, Changes: translate.Changes(would.done)}
-	if o.Look && len(would.done) > 0 {
+	if o.Impact && len(would.done) > 0 {
 		out.Impact = s.impact(c, now.Compiled, now.Compiled.Next(would.policy, would.done), would.done)
 	}
 	return out, nil
@@ -245,10 +245,10 @@ func (s *Service) Create(ctx context.Context, c Caller, typeName string, body []
 	return saved, err
 }
 
-// Remove takes a record away; with along, everything that mentions it is changed to mention it no more. Where somebody would
+// Remove takes a record away; with cascade, everything that mentions it is changed to mention it no more. Where somebody would
 // gain anything by that, it is refused, unless the gains are accepted.
-func (s *Service) Remove(ctx context.Context, c Caller, typeName, id string, along, accept bool, o EditOptions) (wire.Saved, error) {
-	return s.Edit(ctx, c, wire.Edits{Changes: []wire.Edit{{Op: "remove", Type: typeName, ID: id, Along: along, Accept: accept}}}, o)
+func (s *Service) Remove(ctx context.Context, c Caller, typeName, id string, cascade, accept bool, o EditOptions) (wire.Saved, error) {
+	return s.Edit(ctx, c, wire.Edits{Changes: []wire.Edit{{Op: "remove", Type: typeName, ID: id, Cascade: cascade, Accept: accept}}}, o)
 }
 
 // Edit makes many changes, all or none.
@@ -265,7 +265,7 @@ func (s *Service) Edit(ctx context.Context, c Caller, edits wire.Edits, o EditOp
 	for i := range edits.Changes {
 		var err error
 		if read[i], err = readEdit(&edits.Changes[i]); err != nil {
-			return wire.Saved{}, placed(err, fmt.Sprintf("changes[%d]", i), only)
+			return wire.Saved{}, prefixPath(err, fmt.Sprintf("changes[%d]", i), only)
 		}
 	}
 	if only {
@@ -283,7 +283,7 @@ func (s *Service) Edit(ctx context.Context, c Caller, edits wire.Edits, o EditOp
 		for i := range read {
 			changes, err := s.changesOf(c, now, &edits.Changes[i], read[i], &o)
 			if err != nil {
-				return nil, placed(err, fmt.Sprintf("changes[%d]", i), only)
+				return nil, prefixPath(err, fmt.Sprintf("changes[%d]", i), only)
 			}
 			out = append(out, changes...)
 		}
@@ -291,9 +291,9 @@ func (s *Service) Edit(ctx context.Context, c Caller, edits wire.Edits, o EditOp
 	}))
 }
 
-// removeAlong removes a record with its mentions, and looks whether somebody would gain anything by it.
-func (s *Service) removeAlong(c Caller, now *State, t policy.Type, e wire.Edit, o *EditOptions) ([]policy.Change, error) {
-	changes := now.Policy.Along(t, e.ID)
+// cascade removes a record with its mentions, and looks whether somebody would gain anything by it.
+func (s *Service) cascade(c Caller, now *State, t policy.Type, e wire.Edit, o *EditOptions) ([]policy.Change, error) {
+	changes := now.Policy.Cascade(t, e.ID)
 	next, done, err := now.Policy.Apply(changes)
 	if err != nil {
 		return changes, nil // the same fault will be told with the others
@@ -309,8 +309,8 @@ func (s *Service) removeAlong(c Caller, now *State, t policy.Type, e wire.Edit, 
 	return changes, nil
 }
 
-// placed puts the place of a change before the places of its faults, where there are several changes.
-func placed(err error, place string, only bool) error {
+// prefixPath puts the place of a change before the places of its faults, where there are several changes.
+func prefixPath(err error, place string, only bool) error {
 	if only {
 		return err
 	}
@@ -371,8 +371,8 @@ func (s *Service) changesOf(c Caller, now *State, e *wire.Edit, read policy.Chan
 	switch {
 	case read.Op == copyOp:
 		return copyRecord(now.Policy, read.Type, *e)
-	case read.Op == policy.Remove && e.Along && there:
-		return s.removeAlong(c, now, read.Type, *e, o)
+	case read.Op == policy.Remove && e.Cascade && there:
+		return s.cascade(c, now, read.Type, *e, o)
 	case read.Op == policy.Patch && !there && o.of != nil:
 		return nil, ErrNotFound
 	}

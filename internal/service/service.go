@@ -31,7 +31,7 @@ type Service struct {
 	passwords knownUsers
 	progress  progress
 	guard     *guard
-	bell      bell
+	revised   notifier
 
 	checked chan struct{}          // closed once the files were looked at
 	unsafe  atomic.Pointer[string] // why nothing may be changed; nil: it may
@@ -203,7 +203,7 @@ func (s *Service) apply(ctx context.Context, now *State, caller Caller, o *EditO
 	next.Revision.Answer = nil
 	s.current.Store(next)
 	s.forget(saving.Removed, saving.Suspended)
-	s.bell.ring()
+	s.revised.notify()
 	s.log.Info("revision", "number", next.Revision.Number, "by", caller.User, "via", caller.Via, "records", len(st.done))
 	return next, nil
 }

@@ -132,7 +132,7 @@ func (s *Store) readBack(ctx context.Context) error {
 	if m.verified >= m.number {
 		return nil
 	}
-	if err := s.holdsMark(ctx, m, Revision{Number: m.number}); err != nil {
+	if err := s.holdsMark(ctx, m, Revision{Number: m.number}, 0); err != nil {
 		return err
 	}
 	return s.head.update(func(now *mark) { now.verified = max(now.verified, m.number) })

@@ -20,6 +20,7 @@ type reading struct {
 	policy  *policy.Policy // of a picture; nil: it is made of the records
 	last    Revision
 	sum     sum
+	of      uint64 // revision of the picture
 }
 
 // Load reads the policy as it is, and the last revision; its number is 0 where there is none yet.

@@ -180,15 +180,15 @@ func (s *Store) fromPicture(ctx context.Context) (*reading, error) {
 		}
 		p = next
 	}
-	out.policy = p
+	out.policy, out.of = p, pic.number
 	for i := range out.sum {
 		out.sum[i] = binary.BigEndian.Uint64(out.last.State[8*i:])
 	}
 	return out, nil
 }
 
-// CheckRows reads all rows of records and holds them against what the last revision left, where the service has started from a picture
-// and has not seen them.
+// CheckRows reads all rows of records and holds them against what the last revision left, and the chain up to the picture, where the
+// service has started from a picture and has not seen them.
 func (s *Store) CheckRows(ctx context.Context) error {
 	if !s.pictured {
 		return nil
@@ -201,6 +201,9 @@ func (s *Store) CheckRows(ctx context.Context) error {
 	})
 	if err == nil && !bytes.Equal(now.bytes(), last.State) {
 		err = fmt.Errorf("%w (the records are not those that revision %d left)", ErrDamaged, last.Number)
+	}
+	if err == nil {
+		err = s.readBack(ctx)
 	}
 	return damaged(err)
 }

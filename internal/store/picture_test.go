@@ -125,3 +125,25 @@ func TestAPictureThatIsBehind(t *testing.T) {
 		t.Errorf("a changed row is not found: %v", err)
 	}
 }
+
+// TestTheChainBelowAPicture is not read before the service answers, and what is wrong there is told once it was read.
+func TestTheChainBelowAPicture(t *testing.T) {
+	dir, _ := grown(t)
+	s := opened(t, dir)
+	if err := s.head.update(func(m *mark) { m.verified = 0 }); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.writer.Exec("UPDATE changes SET after = replace(after, 'Mill', 'Mall')").Error; err != nil {
+		t.Fatal(err)
+	}
+	if err := s.Close(); err != nil {
+		t.Fatal(err)
+	}
+	s = opened(t, dir)
+	if !s.pictured {
+		t.Fatal("the picture was not taken")
+	}
+	if err := s.CheckRows(context.Background()); err == nil || !strings.Contains(err.Error(), "revision 1") {
+		t.Errorf("a changed history is not found: %v", err)
+	}
+}

@@ -185,7 +185,11 @@ func (s *Store) open() error {
 	}
 	if s.loaded != nil {
 		last := s.loaded.last
-		m = mark{number: last.Number, verified: last.Number, small: m.small}
+		verified := last.Number
+		if s.pictured {
+			verified = min(m.verified, last.Number)
+		}
+		m = mark{number: last.Number, verified: verified, small: m.small}
 		copy(m.chain[:], last.Chain)
 		s.last, s.sum = &last, s.loaded.sum
 	}
@@ -238,7 +242,7 @@ func (s *Store) inspect(m mark, marked bool) error {
 		return fmt.Errorf("%w (%w)", ErrDamaged, err)
 	}
 	if marked && (m.number > 0 || m.small > 0) {
-		if err := s.holdsMark(ctx, m, last); err != nil {
+		if err := s.holdsMark(ctx, m, last, r.of); err != nil {
 			return err
 		}
 		count, err := smallCount(s.reader.WithContext(ctx))
@@ -260,12 +264,12 @@ func (s *Store) inspect(m mark, marked bool) error {
 }
 
 // holdsMark checks that a database goes as far as the mark, by the same revisions, and checks those after the last that was
-// verified.
-func (s *Store) holdsMark(ctx context.Context, m mark, last Revision) error {
+// verified. Up to checked, they are looked at later; see [Store.CheckRows].
+func (s *Store) holdsMark(ctx context.Context, m mark, last Revision, checked uint64) error {
 	if last.Number < m.number {
 		return s.lost(m, last)
 	}
-	from := min(m.verified, m.number)
+	from := min(max(m.verified, checked), m.number)
 	var before Revision
 	if from > 0 {
 		if err := s.reader.WithContext(ctx).Take(&before, "number = ?", from).Error; err != nil {

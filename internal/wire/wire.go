@@ -152,24 +152,24 @@ type Edits struct {
 	Note    string `json:"note,omitempty"`
 }
 
-// Edit is one change. put takes a whole record, patch a JSON Merge Patch of one; remove with along takes every
+// Edit is one change. put takes a whole record, patch a JSON Merge Patch of one; remove with cascade takes every
 // mention of the record along; copy makes a record like another; add and drop change one entry of a list:
 // members of a user group, devices of a device group, tags or points of a device.
 type Edit struct {
-	Op     string          `json:"op" enum:"put,patch,copy,remove,add,drop"`
-	Type   string          `json:"type" description:"record type, such as user_groups"`
-	ID     string          `json:"id"`
-	Record json.RawMessage `json:"record,omitempty"`
-	Along  bool            `json:"along,omitempty" description:"with remove: take every mention along"`
-	Accept bool            `json:"accept_gains,omitempty" description:"with along: though somebody would gain rights by it"`
-	List   string          `json:"list,omitempty" enum:"members,devices,tags,points"`
-	Value  string          `json:"value,omitempty" description:"the user, device, tag or point"`
-	From   string          `json:"from,omitempty" description:"beginning of a membership"`
-	Until  string          `json:"until,omitempty" description:"end of a membership"`
-	Beside bool            `json:"beside,omitempty" description:"keep the person's memberships of other times in the group"`
-	Name   string          `json:"name,omitempty" description:"name of a point, or of a copy"`
-	To     string          `json:"to,omitempty" description:"id of a copy; left out: made from its name"`
-	With   []string        `json:"with,omitempty" description:"what a copy takes along: members, groups, grants"`
+	Op      string          `json:"op" enum:"put,patch,copy,remove,add,drop"`
+	Type    string          `json:"type" description:"record type, such as user_groups"`
+	ID      string          `json:"id"`
+	Record  json.RawMessage `json:"record,omitempty"`
+	Cascade bool            `json:"cascade,omitempty" description:"with remove: take every mention along"`
+	Accept  bool            `json:"accept_gains,omitempty" description:"with cascade: though somebody would gain rights by it"`
+	List    string          `json:"list,omitempty" enum:"members,devices,tags,points"`
+	Value   string          `json:"value,omitempty" description:"the user, device, tag or point"`
+	From    string          `json:"from,omitempty" description:"beginning of a membership"`
+	Until   string          `json:"until,omitempty" description:"end of a membership"`
+	Beside  bool            `json:"beside,omitempty" description:"keep the person's memberships of other times in the group"`
+	Name    string          `json:"name,omitempty" description:"name of a point, or of a copy"`
+	To      string          `json:"to,omitempty" description:"id of a copy; left out: made from its name"`
+	With    []string        `json:"with,omitempty" description:"what a copy takes along: members, groups, grants"`
 }
 
 // Entry is what is said of an entry of a list when it is added by itself.

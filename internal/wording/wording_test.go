@@ -19,7 +19,7 @@ import (
 // reasons, the types and the fields of records.
 func TestEveryWordIsThere(t *testing.T) {
 	used := map[string]string{}
-	literal := regexp.MustCompile(`say\(\s*\[?"([a-z0-9_.]+)"`)
+	literal := regexp.MustCompile(`\bt\(\s*\[?"([a-z0-9_.]+)"`)
 	either := regexp.MustCompile(`\? "(console\.[a-z_.]+)" : "(console\.[a-z_.]+)"`)
 	field := regexp.MustCompile(`path: "(?:[a-z_]+\.)?([a-z_]+)", kind`)
 	column := regexp.MustCompile(`(?:key: |Column\()"([a-z_]+)", (?:"[a-z_]+", )?(?:width|")`)

@@ -1,6 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { Navigate, Route, Routes, useLocation } from "react-router";
-import { Refused, session } from "./api/client";
+import { ApiError, session } from "./api/client";
 import { CheckPage } from "./check/page";
 import { DeviceListPage, DevicesPage } from "./devices/page";
 import { EditPage } from "./edit/page";
@@ -20,7 +20,7 @@ import { SheetsPage } from "./sheets/page";
 import { TimesPage } from "./times/page";
 import { ToastArea } from "./ui/toast";
 import { Busy, Trouble } from "./ui/notice";
-import { say } from "./words";
+import { t } from "./words";
 
 export function App() {
   const at = useLocation();
@@ -28,7 +28,7 @@ export function App() {
   const reads = useReads();
   if (at.pathname === "/welcome") return <WelcomePage />;
   if (who.isPending) return <Busy />;
-  if (who.error instanceof Refused && who.error.status === 401) return <SignInPage />;
+  if (who.error instanceof ApiError && who.error.status === 401) return <SignInPage />;
   if (who.error) return <Trouble error={who.error} />;
   return (
     <ToastArea>
@@ -57,7 +57,7 @@ export function App() {
           <Route path="/records/:type/new" element={<EditPage />} />
           <Route path="/records/:type/:id/edit" element={<EditPage />} />
           <Route path="/records/:type/:id" element={<RecordPage />} />
-          <Route path="*" element={<Trouble error={new Error(say("console.nothing_here"))} />} />
+          <Route path="*" element={<Trouble error={new Error(t("console.nothing_here"))} />} />
         </Routes>
       </Frame>
     </ToastArea>

@@ -6,7 +6,7 @@ import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { StrictMode } from "react";
 import { createRoot } from "react-dom/client";
 import { BrowserRouter } from "react-router";
-import { Refused } from "./api/client";
+import { ApiError } from "./api/client";
 import { App } from "./app";
 import { base } from "./base";
 import { startTheme } from "./session/theme";
@@ -17,7 +17,7 @@ const queries = new QueryClient({
   defaultOptions: {
     queries: {
       staleTime: 5_000,
-      retry: (count, error) => !(error instanceof Refused) && count < 2,
+      retry: (count, error) => !(error instanceof ApiError) && count < 2,
     },
   },
 });

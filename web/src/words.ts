@@ -13,7 +13,7 @@ void i18next.use(initReactI18next).init({
 });
 document.documentElement.lang = language();
 
-export const say = (key: string | string[], values?: Record<string, string | number>) => i18next.t(key, values ?? {});
+export const t = (key: string | string[], values?: Record<string, string | number>) => i18next.t(key, values ?? {});
 
 const locale = { en: "en-GB", fr: "fr-FR" }[language()];
 

@@ -22,8 +22,8 @@ export type Names = Record<string, Record<string, string>>;
 
 export const api = createClient<paths>({ baseUrl: base, headers: { "Accept-Language": language() } });
 
-/** Refused is what the service said no to: its status and its problem. */
-export class Refused extends Error {
+/** ApiError is what the service said no to: its status and its problem. */
+export class ApiError extends Error {
   constructor(
     readonly status: number,
     readonly problem?: Problem,
@@ -35,7 +35,7 @@ export class Refused extends Error {
 
 /** reasonOf is why something was not done: as the service says it, or, where it has said nothing, otherwise. */
 export function reasonOf(error: unknown, otherwise: string) {
-  return error instanceof Refused ? error.message : otherwise;
+  return error instanceof ApiError ? error.message : otherwise;
 }
 
 type Result<T> = { data?: T; error?: unknown; response: Response };
@@ -43,7 +43,7 @@ type Result<T> = { data?: T; error?: unknown; response: Response };
 /** answer unwraps an answer, or throws what the service refused. */
 export async function answer<T>(call: Promise<Result<T>>): Promise<T> {
   const { data, error, response } = await call;
-  if (!response.ok) throw new Refused(response.status, error as Problem | undefined);
+  if (!response.ok) throw new ApiError(response.status, error as Problem | undefined);
   return data as T;
 }
 

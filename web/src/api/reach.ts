@@ -1,4 +1,4 @@
-import { answer, api, type Refused } from "./client";
+import { answer, api, type ApiError } from "./client";
 import type { components } from "./schema.gen";
 
 type Schemas = components["schemas"];
@@ -19,7 +19,7 @@ export type Advise = Schemas["Advise"];
 export type AdviceQuestion = Schemas["AdviceQuestion"];
 export type Impact = Schemas["Impact"];
 export type PossibleRight = Schemas["PossibleRight"];
-export type { Refused };
+export type { ApiError };
 
 export type ReachQuery = Schemas["Context"] & {
   at?: string;

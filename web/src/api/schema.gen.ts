@@ -2404,12 +2404,12 @@ export interface components {
          *     }
          */
         Edit: {
-            /** @description with along: though somebody would gain rights by it */
+            /** @description with cascade: though somebody would gain rights by it */
             accept_gains?: boolean;
-            /** @description with remove: take every mention along */
-            along?: boolean;
             /** @description keep the person's memberships of other times in the group */
             beside?: boolean;
+            /** @description with remove: take every mention along */
+            cascade?: boolean;
             /** @description beginning of a membership */
             from?: string;
             id: string;
@@ -4250,7 +4250,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description change nothing, and say what it would change */
-                dry?: boolean;
+                dry_run?: boolean;
                 /** @description on a dry run: say also who would gain and lose what */
                 impact?: boolean;
                 /** @description why, for the record of changes */
@@ -4352,7 +4352,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description change nothing, and say what it would change */
-                dry?: boolean;
+                dry_run?: boolean;
                 /** @description on a dry run: say also who would gain and lose what */
                 impact?: boolean;
                 /** @description why, for the record of changes */
@@ -4408,14 +4408,14 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description change nothing, and say what it would change */
-                dry?: boolean;
+                dry_run?: boolean;
                 /** @description on a dry run: say also who would gain and lose what */
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
                 /** @description take every mention of the record along */
-                along?: boolean;
-                /** @description with along: though somebody would gain rights by it */
+                cascade?: boolean;
+                /** @description with cascade: though somebody would gain rights by it */
                 accept_gains?: boolean;
             };
             header?: {
@@ -4460,7 +4460,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description change nothing, and say what it would change */
-                dry?: boolean;
+                dry_run?: boolean;
                 /** @description on a dry run: say also who would gain and lose what */
                 impact?: boolean;
                 /** @description why, for the record of changes */
@@ -4555,7 +4555,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description change nothing, and say what it would change */
-                dry?: boolean;
+                dry_run?: boolean;
                 /** @description on a dry run: say also who would gain and lose what */
                 impact?: boolean;
                 /** @description why, for the record of changes */
@@ -4716,7 +4716,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description change nothing, and say what it would change */
-                dry?: boolean;
+                dry_run?: boolean;
                 /** @description on a dry run: say also who would gain and lose what */
                 impact?: boolean;
                 /** @description why, for the record of changes */
@@ -4818,7 +4818,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description change nothing, and say what it would change */
-                dry?: boolean;
+                dry_run?: boolean;
                 /** @description on a dry run: say also who would gain and lose what */
                 impact?: boolean;
                 /** @description why, for the record of changes */
@@ -4874,14 +4874,14 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description change nothing, and say what it would change */
-                dry?: boolean;
+                dry_run?: boolean;
                 /** @description on a dry run: say also who would gain and lose what */
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
                 /** @description take every mention of the record along */
-                along?: boolean;
-                /** @description with along: though somebody would gain rights by it */
+                cascade?: boolean;
+                /** @description with cascade: though somebody would gain rights by it */
                 accept_gains?: boolean;
             };
             header?: {
@@ -4926,7 +4926,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description change nothing, and say what it would change */
-                dry?: boolean;
+                dry_run?: boolean;
                 /** @description on a dry run: say also who would gain and lose what */
                 impact?: boolean;
                 /** @description why, for the record of changes */
@@ -4982,7 +4982,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description change nothing, and say what it would change */
-                dry?: boolean;
+                dry_run?: boolean;
                 /** @description on a dry run: say also who would gain and lose what */
                 impact?: boolean;
                 /** @description why, for the record of changes */
@@ -5038,7 +5038,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description change nothing, and say what it would change */
-                dry?: boolean;
+                dry_run?: boolean;
                 /** @description on a dry run: say also who would gain and lose what */
                 impact?: boolean;
                 /** @description why, for the record of changes */
@@ -5187,7 +5187,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description change nothing, and say what it would change */
-                dry?: boolean;
+                dry_run?: boolean;
                 /** @description on a dry run: say also who would gain and lose what */
                 impact?: boolean;
                 /** @description why, for the record of changes */
@@ -5289,7 +5289,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description change nothing, and say what it would change */
-                dry?: boolean;
+                dry_run?: boolean;
                 /** @description on a dry run: say also who would gain and lose what */
                 impact?: boolean;
                 /** @description why, for the record of changes */
@@ -5345,14 +5345,14 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description change nothing, and say what it would change */
-                dry?: boolean;
+                dry_run?: boolean;
                 /** @description on a dry run: say also who would gain and lose what */
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
                 /** @description take every mention of the record along */
-                along?: boolean;
-                /** @description with along: though somebody would gain rights by it */
+                cascade?: boolean;
+                /** @description with cascade: though somebody would gain rights by it */
                 accept_gains?: boolean;
             };
             header?: {
@@ -5397,7 +5397,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description change nothing, and say what it would change */
-                dry?: boolean;
+                dry_run?: boolean;
                 /** @description on a dry run: say also who would gain and lose what */
                 impact?: boolean;
                 /** @description why, for the record of changes */
@@ -5492,7 +5492,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description change nothing, and say what it would change */
-                dry?: boolean;
+                dry_run?: boolean;
                 /** @description on a dry run: say also who would gain and lose what */
                 impact?: boolean;
                 /** @description why, for the record of changes */
@@ -5548,7 +5548,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description change nothing, and say what it would change */
-                dry?: boolean;
+                dry_run?: boolean;
                 /** @description on a dry run: say also who would gain and lose what */
                 impact?: boolean;
                 /** @description why, for the record of changes */
@@ -5604,7 +5604,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description change nothing, and say what it would change */
-                dry?: boolean;
+                dry_run?: boolean;
                 /** @description on a dry run: say also who would gain and lose what */
                 impact?: boolean;
                 /** @description why, for the record of changes */
@@ -5660,7 +5660,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description change nothing, and say what it would change */
-                dry?: boolean;
+                dry_run?: boolean;
                 /** @description on a dry run: say also who would gain and lose what */
                 impact?: boolean;
                 /** @description why, for the record of changes */
@@ -5830,7 +5830,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description change nothing, and say what it would change */
-                dry?: boolean;
+                dry_run?: boolean;
                 /** @description on a dry run: say also who would gain and lose what */
                 impact?: boolean;
                 /** @description why, for the record of changes */
@@ -5932,7 +5932,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description change nothing, and say what it would change */
-                dry?: boolean;
+                dry_run?: boolean;
                 /** @description on a dry run: say also who would gain and lose what */
                 impact?: boolean;
                 /** @description why, for the record of changes */
@@ -5988,14 +5988,14 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description change nothing, and say what it would change */
-                dry?: boolean;
+                dry_run?: boolean;
                 /** @description on a dry run: say also who would gain and lose what */
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
                 /** @description take every mention of the record along */
-                along?: boolean;
-                /** @description with along: though somebody would gain rights by it */
+                cascade?: boolean;
+                /** @description with cascade: though somebody would gain rights by it */
                 accept_gains?: boolean;
             };
             header?: {
@@ -6040,7 +6040,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description change nothing, and say what it would change */
-                dry?: boolean;
+                dry_run?: boolean;
                 /** @description on a dry run: say also who would gain and lose what */
                 impact?: boolean;
                 /** @description why, for the record of changes */
@@ -6179,7 +6179,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description change nothing, and say what it would change */
-                dry?: boolean;
+                dry_run?: boolean;
                 /** @description on a dry run: say also who would gain and lose what */
                 impact?: boolean;
                 /** @description why, for the record of changes */
@@ -6281,7 +6281,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description change nothing, and say what it would change */
-                dry?: boolean;
+                dry_run?: boolean;
                 /** @description on a dry run: say also who would gain and lose what */
                 impact?: boolean;
                 /** @description why, for the record of changes */
@@ -6337,14 +6337,14 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description change nothing, and say what it would change */
-                dry?: boolean;
+                dry_run?: boolean;
                 /** @description on a dry run: say also who would gain and lose what */
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
                 /** @description take every mention of the record along */
-                along?: boolean;
-                /** @description with along: though somebody would gain rights by it */
+                cascade?: boolean;
+                /** @description with cascade: though somebody would gain rights by it */
                 accept_gains?: boolean;
             };
             header?: {
@@ -6389,7 +6389,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description change nothing, and say what it would change */
-                dry?: boolean;
+                dry_run?: boolean;
                 /** @description on a dry run: say also who would gain and lose what */
                 impact?: boolean;
                 /** @description why, for the record of changes */
@@ -6567,7 +6567,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description change nothing, and say what it would change */
-                dry?: boolean;
+                dry_run?: boolean;
                 /** @description on a dry run: say also who would gain and lose what */
                 impact?: boolean;
                 /** @description why, for the record of changes */
@@ -6669,7 +6669,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description change nothing, and say what it would change */
-                dry?: boolean;
+                dry_run?: boolean;
                 /** @description on a dry run: say also who would gain and lose what */
                 impact?: boolean;
                 /** @description why, for the record of changes */
@@ -6725,14 +6725,14 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description change nothing, and say what it would change */
-                dry?: boolean;
+                dry_run?: boolean;
                 /** @description on a dry run: say also who would gain and lose what */
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
                 /** @description take every mention of the record along */
-                along?: boolean;
-                /** @description with along: though somebody would gain rights by it */
+                cascade?: boolean;
+                /** @description with cascade: though somebody would gain rights by it */
                 accept_gains?: boolean;
             };
             header?: {
@@ -6777,7 +6777,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description change nothing, and say what it would change */
-                dry?: boolean;
+                dry_run?: boolean;
                 /** @description on a dry run: say also who would gain and lose what */
                 impact?: boolean;
                 /** @description why, for the record of changes */
@@ -7017,7 +7017,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description change nothing, and say what it would change */
-                dry?: boolean;
+                dry_run?: boolean;
                 /** @description on a dry run: say also who would gain and lose what */
                 impact?: boolean;
                 /** @description why, for the record of changes */
@@ -7359,7 +7359,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description change nothing, and say what it would change */
-                dry?: boolean;
+                dry_run?: boolean;
                 /** @description on a dry run: say also who would gain and lose what */
                 impact?: boolean;
                 /** @description why, for the record of changes */
@@ -7451,7 +7451,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description change nothing, and say what it would change */
-                dry?: boolean;
+                dry_run?: boolean;
                 /** @description on a dry run: say also who would gain and lose what */
                 impact?: boolean;
                 /** @description why, for the record of changes */
@@ -7553,7 +7553,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description change nothing, and say what it would change */
-                dry?: boolean;
+                dry_run?: boolean;
                 /** @description on a dry run: say also who would gain and lose what */
                 impact?: boolean;
                 /** @description why, for the record of changes */
@@ -7609,14 +7609,14 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description change nothing, and say what it would change */
-                dry?: boolean;
+                dry_run?: boolean;
                 /** @description on a dry run: say also who would gain and lose what */
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
                 /** @description take every mention of the record along */
-                along?: boolean;
-                /** @description with along: though somebody would gain rights by it */
+                cascade?: boolean;
+                /** @description with cascade: though somebody would gain rights by it */
                 accept_gains?: boolean;
             };
             header?: {
@@ -7661,7 +7661,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description change nothing, and say what it would change */
-                dry?: boolean;
+                dry_run?: boolean;
                 /** @description on a dry run: say also who would gain and lose what */
                 impact?: boolean;
                 /** @description why, for the record of changes */
@@ -7800,7 +7800,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description change nothing, and say what it would change */
-                dry?: boolean;
+                dry_run?: boolean;
                 /** @description on a dry run: say also who would gain and lose what */
                 impact?: boolean;
                 /** @description why, for the record of changes */
@@ -7902,7 +7902,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description change nothing, and say what it would change */
-                dry?: boolean;
+                dry_run?: boolean;
                 /** @description on a dry run: say also who would gain and lose what */
                 impact?: boolean;
                 /** @description why, for the record of changes */
@@ -7958,14 +7958,14 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description change nothing, and say what it would change */
-                dry?: boolean;
+                dry_run?: boolean;
                 /** @description on a dry run: say also who would gain and lose what */
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
                 /** @description take every mention of the record along */
-                along?: boolean;
-                /** @description with along: though somebody would gain rights by it */
+                cascade?: boolean;
+                /** @description with cascade: though somebody would gain rights by it */
                 accept_gains?: boolean;
             };
             header?: {
@@ -8010,7 +8010,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description change nothing, and say what it would change */
-                dry?: boolean;
+                dry_run?: boolean;
                 /** @description on a dry run: say also who would gain and lose what */
                 impact?: boolean;
                 /** @description why, for the record of changes */
@@ -8149,7 +8149,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description change nothing, and say what it would change */
-                dry?: boolean;
+                dry_run?: boolean;
                 /** @description on a dry run: say also who would gain and lose what */
                 impact?: boolean;
                 /** @description why, for the record of changes */
@@ -8251,7 +8251,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description change nothing, and say what it would change */
-                dry?: boolean;
+                dry_run?: boolean;
                 /** @description on a dry run: say also who would gain and lose what */
                 impact?: boolean;
                 /** @description why, for the record of changes */
@@ -8307,14 +8307,14 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description change nothing, and say what it would change */
-                dry?: boolean;
+                dry_run?: boolean;
                 /** @description on a dry run: say also who would gain and lose what */
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
                 /** @description take every mention of the record along */
-                along?: boolean;
-                /** @description with along: though somebody would gain rights by it */
+                cascade?: boolean;
+                /** @description with cascade: though somebody would gain rights by it */
                 accept_gains?: boolean;
             };
             header?: {
@@ -8359,7 +8359,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description change nothing, and say what it would change */
-                dry?: boolean;
+                dry_run?: boolean;
                 /** @description on a dry run: say also who would gain and lose what */
                 impact?: boolean;
                 /** @description why, for the record of changes */
@@ -8758,7 +8758,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description change nothing, and say what it would change */
-                dry?: boolean;
+                dry_run?: boolean;
                 /** @description on a dry run: say also who would gain and lose what */
                 impact?: boolean;
                 /** @description why, for the record of changes */
@@ -8889,7 +8889,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description change nothing, and say what it would change */
-                dry?: boolean;
+                dry_run?: boolean;
                 /** @description on a dry run: say also who would gain and lose what */
                 impact?: boolean;
                 /** @description why, for the record of changes */
@@ -8989,7 +8989,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description change nothing, and say what it would change */
-                dry?: boolean;
+                dry_run?: boolean;
                 /** @description on a dry run: say also who would gain and lose what */
                 impact?: boolean;
                 /** @description why, for the record of changes */
@@ -9091,7 +9091,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description change nothing, and say what it would change */
-                dry?: boolean;
+                dry_run?: boolean;
                 /** @description on a dry run: say also who would gain and lose what */
                 impact?: boolean;
                 /** @description why, for the record of changes */
@@ -9147,14 +9147,14 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description change nothing, and say what it would change */
-                dry?: boolean;
+                dry_run?: boolean;
                 /** @description on a dry run: say also who would gain and lose what */
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
                 /** @description take every mention of the record along */
-                along?: boolean;
-                /** @description with along: though somebody would gain rights by it */
+                cascade?: boolean;
+                /** @description with cascade: though somebody would gain rights by it */
                 accept_gains?: boolean;
             };
             header?: {
@@ -9199,7 +9199,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description change nothing, and say what it would change */
-                dry?: boolean;
+                dry_run?: boolean;
                 /** @description on a dry run: say also who would gain and lose what */
                 impact?: boolean;
                 /** @description why, for the record of changes */
@@ -9445,7 +9445,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description change nothing, and say what it would change */
-                dry?: boolean;
+                dry_run?: boolean;
                 /** @description on a dry run: say also who would gain and lose what */
                 impact?: boolean;
                 /** @description why, for the record of changes */
@@ -9547,7 +9547,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description change nothing, and say what it would change */
-                dry?: boolean;
+                dry_run?: boolean;
                 /** @description on a dry run: say also who would gain and lose what */
                 impact?: boolean;
                 /** @description why, for the record of changes */
@@ -9603,14 +9603,14 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description change nothing, and say what it would change */
-                dry?: boolean;
+                dry_run?: boolean;
                 /** @description on a dry run: say also who would gain and lose what */
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
                 /** @description take every mention of the record along */
-                along?: boolean;
-                /** @description with along: though somebody would gain rights by it */
+                cascade?: boolean;
+                /** @description with cascade: though somebody would gain rights by it */
                 accept_gains?: boolean;
             };
             header?: {
@@ -9655,7 +9655,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description change nothing, and say what it would change */
-                dry?: boolean;
+                dry_run?: boolean;
                 /** @description on a dry run: say also who would gain and lose what */
                 impact?: boolean;
                 /** @description why, for the record of changes */
@@ -9711,7 +9711,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description change nothing, and say what it would change */
-                dry?: boolean;
+                dry_run?: boolean;
                 /** @description on a dry run: say also who would gain and lose what */
                 impact?: boolean;
                 /** @description why, for the record of changes */
@@ -9767,7 +9767,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description change nothing, and say what it would change */
-                dry?: boolean;
+                dry_run?: boolean;
                 /** @description on a dry run: say also who would gain and lose what */
                 impact?: boolean;
                 /** @description why, for the record of changes */
@@ -9912,7 +9912,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description change nothing, and say what it would change */
-                dry?: boolean;
+                dry_run?: boolean;
                 /** @description on a dry run: say also who would gain and lose what */
                 impact?: boolean;
                 /** @description why, for the record of changes */
@@ -10014,7 +10014,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description change nothing, and say what it would change */
-                dry?: boolean;
+                dry_run?: boolean;
                 /** @description on a dry run: say also who would gain and lose what */
                 impact?: boolean;
                 /** @description why, for the record of changes */
@@ -10070,14 +10070,14 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description change nothing, and say what it would change */
-                dry?: boolean;
+                dry_run?: boolean;
                 /** @description on a dry run: say also who would gain and lose what */
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
                 /** @description take every mention of the record along */
-                along?: boolean;
-                /** @description with along: though somebody would gain rights by it */
+                cascade?: boolean;
+                /** @description with cascade: though somebody would gain rights by it */
                 accept_gains?: boolean;
             };
             header?: {
@@ -10122,7 +10122,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description change nothing, and say what it would change */
-                dry?: boolean;
+                dry_run?: boolean;
                 /** @description on a dry run: say also who would gain and lose what */
                 impact?: boolean;
                 /** @description why, for the record of changes */

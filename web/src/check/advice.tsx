@@ -1,21 +1,21 @@
 import { useQuery } from "@tanstack/react-query";
 import { advice, type AdviceQuestion, type Advise } from "../api/reach";
 import type { Edit } from "../api/edits";
-import { useChange } from "../edit/use-change";
+import { useEdits } from "../edit/use-edits";
 import { ImpactView } from "../edit/impact";
 import { Busy, Fault, Trouble } from "../ui/notice";
-import { say } from "../words";
+import { t } from "../words";
 
 /** AdviceView lists what would turn an answer, least first, each with what else it changes and a button that does it. */
 export function AdviceView({ question }: { question: AdviceQuestion }) {
   const found = useQuery({ queryKey: ["advice", question], queryFn: () => advice(question), staleTime: 0 });
-  const { make, fault } = useChange();
+  const { make, fault } = useEdits();
   if (found.error) return <Trouble error={found.error} />;
   if (!found.data) return <Busy />;
   return (
     <div data-advice>
-      <h2 className="mb-2">{say(found.data.allowed ? "console.advice.away" : "console.advice.towards")}</h2>
-      {found.data.items.length === 0 && <p className="text-soft">{say("console.advice.none")}</p>}
+      <h2 className="mb-2">{t(found.data.allowed ? "console.advice.away" : "console.advice.towards")}</h2>
+      {found.data.items.length === 0 && <p className="text-soft">{t("console.advice.none")}</p>}
       <Fault text={fault} className="mb-2" />
       <ol className="flex flex-col divide-y divide-line/60">
         {found.data.items.map((item, i) => (
@@ -32,12 +32,12 @@ function Item({ item, onDo }: { item: Advise; onDo: () => void }) {
       <div className="min-w-0 flex-1 basis-80">
         <p className="max-w-[75ch]">{item.text}</p>
         <details className="mt-1">
-          <summary className="cursor-pointer text-soft">{say("console.advice.effect")}</summary>
+          <summary className="cursor-pointer text-soft">{t("console.advice.effect")}</summary>
           <ImpactView impact={item.impact} />
         </details>
       </div>
       <button type="button" className="button" onClick={onDo}>
-        {say("console.advice.do")}
+        {t("console.advice.do")}
       </button>
     </li>
   );

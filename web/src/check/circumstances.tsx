@@ -1,7 +1,7 @@
 import type { components } from "../api/schema.gen";
 import { Choose } from "../ui/choose";
 import { Picker } from "../ui/picker";
-import { say } from "../words";
+import { t } from "../words";
 
 /** What can be said of the circumstances of a question, as it stands in an address. */
 export const circumstances = ["ip", "place", "strong", "attended"] as const;
@@ -25,18 +25,18 @@ export function CircumstanceFields({ value, onChange }: { value: Circumstances; 
   return (
     <>
       <label className="flex flex-col gap-1">
-        <span className="text-xs font-medium text-soft">{say("console.field.ip")}</span>
-        <input className="field" name="ip" placeholder={say("console.check.not_known")} value={value.ip} onChange={(e) => onChange("ip", e.target.value)} />
+        <span className="text-xs font-medium text-soft">{t("console.field.ip")}</span>
+        <input className="field" name="ip" placeholder={t("console.check.not_known")} value={value.ip} onChange={(e) => onChange("ip", e.target.value)} />
       </label>
-      <Picker label={say("console.field.place")} type="sites" value={value.place} onChange={(v) => onChange("place", v)} />
+      <Picker label={t("console.field.place")} type="sites" value={value.place} onChange={(v) => onChange("place", v)} />
       {(["strong", "attended"] as const).map((name) => (
         <Choose
           key={name}
-          label={say(`console.field.${name}`)}
-          none={say("console.check.not_known")}
+          label={t(`console.field.${name}`)}
+          none={t("console.check.not_known")}
           value={value[name]}
           onChange={(v) => onChange(name, v)}
-          options={["yes", "no"].map((v) => ({ value: v, label: say(`console.value.${v}`) }))}
+          options={["yes", "no"].map((v) => ({ value: v, label: t(`console.value.${v}`) }))}
         />
       ))}
     </>

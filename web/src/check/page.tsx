@@ -10,7 +10,7 @@ import { Picker } from "../ui/picker";
 import { Instant } from "../ui/time";
 import { WeekStrip } from "../ui/strip";
 import { Sign, TrailView } from "../ui/trail";
-import { say } from "../words";
+import { t } from "../words";
 import { useReads } from "../session/mandates";
 import { AdviceView } from "./advice";
 import { CircumstanceFields, circumstances, contextOf } from "./circumstances";
@@ -46,9 +46,9 @@ export function CheckPage() {
   };
   return (
     <div className="mx-auto max-w-6xl">
-      <h1 className="mb-4">{say("console.place.check")}</h1>
+      <h1 className="mb-4">{t("console.place.check")}</h1>
       <QuestionForm key={address} asked={asked} onAsk={ask} />
-      {!complete && <p className="px-1 text-soft">{say("console.check.begin")}</p>}
+      {!complete && <p className="px-1 text-soft">{t("console.check.begin")}</p>}
       {complete && answer.isPending && <Busy />}
       {answer.error && <Trouble error={answer.error} />}
       {answer.data && complete && <AnswerView answer={answer.data} asked={asked} />}
@@ -65,16 +65,16 @@ function QuestionForm({ asked, onAsk }: { asked: Question; onAsk: (question: Que
   };
   return (
     <form onSubmit={ask} className="sheet mb-5 grid gap-3 p-4 md:grid-cols-[1.2fr_1fr_1.4fr_auto]">
-      <Picker label={say("console.field.user")} type="users" value={draft.user} onChange={set("user")} />
+      <Picker label={t("console.field.user")} type="users" value={draft.user} onChange={set("user")} />
       <RightChoice value={draft.right} onChange={set("right")} />
-      <Picker label={say("console.field.device_or_point")} type="devices/points" value={draft.device} onChange={set("device")} />
+      <Picker label={t("console.field.device_or_point")} type="devices/points" value={draft.device} onChange={set("device")} />
       <button type="submit" className="button primary justify-center self-end px-5 max-md:order-last" disabled={!draft.user || !draft.right || !draft.device}>
-        {say("console.check.ask")}
+        {t("console.check.ask")}
       </button>
       <div className="grid gap-3 md:col-span-4 md:grid-cols-5">
         <label className="flex flex-col gap-1">
-          <span className="text-xs font-medium text-soft">{say("console.field.at")}</span>
-          <input className="field" name="at" placeholder={say("console.check.at_hint")} value={draft.at} onChange={(e) => set("at")(e.target.value)} />
+          <span className="text-xs font-medium text-soft">{t("console.field.at")}</span>
+          <input className="field" name="at" placeholder={t("console.check.at_hint")} value={draft.at} onChange={(e) => set("at")(e.target.value)} />
         </label>
         <CircumstanceFields value={draft} onChange={(part, v) => set(part)(v)} />
       </div>
@@ -86,7 +86,7 @@ function RightChoice({ value, onChange }: { value: string; onChange: (v: string)
   const rights = useQuery({ queryKey: ["rights"], queryFn: () => list("rights", { limit: 1000 }), staleTime: 30_000 });
   const options = (rights.data?.items ?? []).map((r) => ({ value: r.id, label: r.name ?? r.id }));
   if (value && !options.some((o) => o.value === value)) options.push({ value, label: value });
-  return <Choose label={say("console.field.right")} value={value} options={options} onChange={onChange} />;
+  return <Choose label={t("console.field.right")} value={value} options={options} onChange={onChange} />;
 }
 
 function AnswerView({ answer, asked }: { answer: Answer; asked: Question }) {
@@ -97,35 +97,35 @@ function AnswerView({ answer, asked }: { answer: Answer; asked: Question }) {
   const state = answer.allowed ? "holds" : answer.reason === "denied" || answer.reason === "device_locked_out" ? "closes" : "breaks";
   const limits = Object.entries(answer.limits ?? {});
   return (
-    <section aria-live="polite" aria-label={say("console.check.answer")} data-reason={answer.reason} className="sheet overflow-hidden">
+    <section aria-live="polite" aria-label={t("console.check.answer")} data-reason={answer.reason} className="sheet overflow-hidden">
       <div className="flex flex-wrap items-start gap-4 max-sm:gap-3 border-b border-line p-5" style={{ boxShadow: `inset 5px 0 0 var(--${state})` }}>
         <Sign state={state} size={44} />
         <div className="min-w-0 flex-1 max-sm:basis-3/4">
           <p className="text-3xl leading-none font-semibold tracking-tight" style={{ color: `var(--${state})` }}>
-            {say(answer.allowed ? "console.check.allowed" : "console.check.denied")}
+            {t(answer.allowed ? "console.check.allowed" : "console.check.denied")}
           </p>
           <p className="mt-2 max-w-[75ch] text-[1.02rem] leading-relaxed">{answer.text}</p>
         </div>
         <CopyLink />
       </div>
       <dl className="grid gap-x-8 gap-y-2 border-b border-line bg-sunk/50 px-5 py-3 md:grid-cols-3">
-        <Fact name={say("console.check.asked_at")}>
+        <Fact name={t("console.check.asked_at")}>
           <Instant at={answer.at} zone={answer.zone} />
         </Fact>
-        <Fact name={say("console.check.until")}>
-          {answer.until ? <Instant at={answer.until} zone={answer.zone} from={new Date(answer.at)} /> : say("console.check.never")}
+        <Fact name={t("console.check.until")}>
+          {answer.until ? <Instant at={answer.until} zone={answer.zone} from={new Date(answer.at)} /> : t("console.check.never")}
         </Fact>
-        <Fact name={say("console.check.code")}>
+        <Fact name={t("console.check.code")}>
           <code className="font-mono text-[0.9em]">{answer.reason}</code>
-          {answer.revision !== undefined && <span className="text-soft"> · {say("console.check.revision", { n: answer.revision })}</span>}
+          {answer.revision !== undefined && <span className="text-soft"> · {t("console.check.revision", { n: answer.revision })}</span>}
         </Fact>
       </dl>
       <div className="flex flex-col gap-6 p-5">
-        <Trails title={say(answer.allowed ? "console.check.because" : "console.check.closed_by")} trails={answer.because} />
-        <Trails title={say("console.check.missing")} trails={answer.missing} />
+        <Trails title={t(answer.allowed ? "console.check.because" : "console.check.closed_by")} trails={answer.because} />
+        <Trails title={t("console.check.missing")} trails={answer.missing} />
         {limits.length > 0 && (
           <div>
-            <h2 className="mb-1">{say("console.check.limits")}</h2>
+            <h2 className="mb-1">{t("console.check.limits")}</h2>
             <ul>
               {limits.map(([name, value]) => (
                 <li key={name} className="tabular-nums">
@@ -135,11 +135,11 @@ function AnswerView({ answer, asked }: { answer: Answer; asked: Question }) {
             </ul>
           </div>
         )}
-        {answer.because.length + answer.missing.length === 0 && <p className="text-soft">{say("console.check.no_trail")}</p>}
+        {answer.because.length + answer.missing.length === 0 && <p className="text-soft">{t("console.check.no_trail")}</p>}
         {known && <WeekView asked={asked} context={context} at={answer.at} />}
         {known && reads && !advised && (
           <button type="button" className="button self-start" onClick={() => setAdvised(true)}>
-            {say(answer.allowed ? "console.advice.ask_away" : "console.advice.ask_towards")}
+            {t(answer.allowed ? "console.advice.ask_away" : "console.advice.ask_towards")}
           </button>
         )}
         {known && advised && <AdviceView question={{ user: asked.user, right: asked.right, device: asked.device, at: asked.at || undefined, context }} />}
@@ -156,7 +156,7 @@ function WeekView({ asked, context, at }: { asked: Question; context: object; at
   return (
     <div>
       <h2 className="mb-2">
-        {say("console.check.week")} <span className="font-normal text-soft">{found.data.zone}</span>
+        {t("console.check.week")} <span className="font-normal text-soft">{found.data.zone}</span>
       </h2>
       <WeekStrip days={found.data.days} zone={found.data.zone} lanes={found.data.rights.map((r) => ({ name: r.right.name, stretches: r.stretches }))} />
     </div>
@@ -178,8 +178,8 @@ function Trails({ title, trails }: { title: string; trails: Answer["because"] })
     <div>
       <h2 className="mb-3">{title}</h2>
       <div className="flex flex-col gap-6">
-        {trails.map((t) => (
-          <TrailView key={`${t.grant}/${t.line}`} trail={t} />
+        {trails.map((trail) => (
+          <TrailView key={`${trail.grant}/${trail.line}`} trail={trail} />
         ))}
       </div>
     </div>
@@ -196,7 +196,7 @@ function CopyLink() {
   return (
     <button type="button" className="button max-sm:basis-full" onClick={() => void copy()}>
       {copied ? <Tick size={15} aria-hidden /> : <Link2 size={15} aria-hidden />}
-      {say(copied ? "console.check.copied" : "console.check.copy")}
+      {t(copied ? "console.check.copied" : "console.check.copy")}
     </button>
   );
 }

@@ -6,7 +6,7 @@ import { StateMark } from "../ui/state-mark";
 import { RecordTable, type Column } from "../ui/table";
 import { countColumn, idColumn, nameColumn, refColumn, textColumn } from "../ui/columns";
 import { PlaceHead } from "../ui/tabs";
-import { say } from "../words";
+import { t } from "../words";
 import { Many } from "./many";
 import { Trees } from "./tree";
 
@@ -22,7 +22,7 @@ const columns: Column[] = [
 ];
 
 const kindOf = (d: Device) => d.kind && <RecordLink type="kinds" id={d.kind} />;
-const siteOf = (d: Device) => (d.site ? <RecordLink type="sites" id={d.site} /> : <span className="text-soft">{say("console.unsorted")}</span>);
+const siteOf = (d: Device) => (d.site ? <RecordLink type="sites" id={d.site} /> : <span className="text-soft">{t("console.unsorted")}</span>);
 
 const tabs = [
   { to: "/devices", type: "devices" },
@@ -64,7 +64,7 @@ export function DevicesPage() {
     <>
       <PlaceHead place="devices" type="devices" tabs={tabs} />
       <div className="grid gap-5 lg:grid-cols-[13.5rem_minmax(0,1fr)]">
-        <aside className="max-h-[calc(100vh-8rem)] overflow-auto max-lg:max-h-56" tabIndex={0} role="region" aria-label={say("console.types.sites")}>
+        <aside className="max-h-[calc(100vh-8rem)] overflow-auto max-lg:max-h-56" tabIndex={0} role="region" aria-label={t("console.types.sites")}>
           <Trees />
         </aside>
         <div className="min-w-0">
@@ -77,7 +77,7 @@ export function DevicesPage() {
             onPick={setPicked}
             filters={[
               { name: "kind", options: named(kinds.data?.items) },
-              { name: "state", options: ["in-service", "maintenance", "retired"].map((v) => ({ value: v, label: say(`console.value.${v}`) })) },
+              { name: "state", options: ["in-service", "maintenance", "retired"].map((v) => ({ value: v, label: t(`console.value.${v}`) })) },
             ]}
           />
         </div>

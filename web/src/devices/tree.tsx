@@ -4,7 +4,7 @@ import { ChevronDown, ChevronRight } from "lucide-react";
 import { useState } from "react";
 import { useSearchParams } from "react-router";
 import { counts, list, type Row } from "../api/client";
-import { say } from "../words";
+import { t } from "../words";
 
 type Count = { own: number; all: number };
 type Branch = Row & { parent?: string };
@@ -25,20 +25,20 @@ export function Trees() {
   const unsorted = found.data?.unsorted ?? 0;
   return (
     <div className="flex flex-col gap-4">
-      <section aria-label={say("console.types.sites")}>
-        <h2 className="mb-1 px-2 text-xs text-soft">{say("console.types.sites")}</h2>
+      <section aria-label={t("console.types.sites")}>
+        <h2 className="mb-1 px-2 text-xs text-soft">{t("console.types.sites")}</h2>
         {unsorted > 0 && (
           <Leaf
             chosen={params.get("site") === "-"}
-            name={say("console.unsorted_devices")}
+            name={t("console.unsorted_devices")}
             count={{ own: unsorted, all: unsorted }}
             onChoose={() => choose("site", "-")}
           />
         )}
         <Tree type="sites" counts={found.data?.sites} chosen={params.get("site") ?? ""} onChoose={(id) => choose("site", id)} />
       </section>
-      <section aria-label={say("console.types.device_groups")}>
-        <h2 className="mb-1 px-2 text-xs text-soft">{say("console.types.device_groups")}</h2>
+      <section aria-label={t("console.types.device_groups")}>
+        <h2 className="mb-1 px-2 text-xs text-soft">{t("console.types.device_groups")}</h2>
         <Tree type="device_groups" counts={found.data?.device_groups} chosen={params.get("group") ?? ""} onChoose={(id) => choose("group", id)} />
       </section>
     </div>
@@ -69,7 +69,7 @@ function Branches({ rows, parent, depth, ...tree }: TreeProps & { rows: Branch[]
                   type="button"
                   className="grid size-[24px] shrink-0 cursor-pointer place-items-center rounded text-soft hover:text-ink"
                   aria-expanded={open}
-                  aria-label={say(open ? "console.tree.close" : "console.tree.open", { name: r.name ?? r.id })}
+                  aria-label={t(open ? "console.tree.close" : "console.tree.open", { name: r.name ?? r.id })}
                   onClick={() => setClosed(open ? [...closed, r.id] : closed.filter((id) => id !== r.id))}
                 >
                   {open ? <ChevronDown size={12} aria-hidden /> : <ChevronRight size={12} aria-hidden />}
@@ -93,7 +93,7 @@ function Branches({ rows, parent, depth, ...tree }: TreeProps & { rows: Branch[]
 }
 
 function Leaf({ chosen, name, count, onChoose }: { chosen: boolean; name: string; count: Count; onChoose: () => void }) {
-  const title = say("console.tree.count", { own: count.own, all: count.all });
+  const title = t("console.tree.count", { own: count.own, all: count.all });
   return (
     <button
       type="button"

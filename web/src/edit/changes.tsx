@@ -1,6 +1,6 @@
 import type { Change } from "../api/edits";
 import { RecordLink } from "../ui/record-link";
-import { say } from "../words";
+import { t } from "../words";
 
 const signs: Record<string, string> = { added: "+", changed: "~", removed: "−" };
 
@@ -16,14 +16,14 @@ export function ChangeList({ changes, none }: { changes: Change[]; none: string 
               {signs[c.op]}
             </span>
             <span className="text-xs text-soft">
-              {say(`console.op.${c.op}`)} {say(`console.type.${c.type}`)}
+              {t(`console.op.${c.op}`)} {t(`console.type.${c.type}`)}
             </span>
           </div>
           <div className="pl-5 font-medium">{c.op === "removed" ? c.name : <RecordLink type={c.type} id={c.id} name={c.name} />}</div>
           <ul className="pl-5 text-[0.86rem] text-soft">
             {c.fields?.map((f) => (
               <li key={f.field} className="break-words">
-                {say([`console.field.${f.field.split(".").at(-1) ?? ""}`, f.field])}:{" "}
+                {t([`console.field.${f.field.split(".").at(-1) ?? ""}`, f.field])}:{" "}
                 {f.added || f.dropped
                   ? [...(f.added ?? []).map((v) => `+ ${short(v)}`), ...(f.dropped ?? []).map((v) => `− ${short(v)}`)].join(", ")
                   : `${short(f.before)} → ${short(f.after)}`}
@@ -37,7 +37,7 @@ export function ChangeList({ changes, none }: { changes: Change[]; none: string 
 }
 
 function short(value: unknown) {
-  if (value === undefined) return say("console.edit.not_set");
+  if (value === undefined) return t("console.edit.not_set");
   const text = typeof value === "string" ? value : JSON.stringify(value);
   return text.length > 80 ? `${text.slice(0, 80)}…` : text;
 }

@@ -1,7 +1,7 @@
 import type { Impact, PossibleRight } from "../api/reach";
 import { DegreeMark, degrees } from "../ui/degree";
 import { RecordLink } from "../ui/record-link";
-import { number, say, timeFormat } from "../words";
+import { number, t, timeFormat } from "../words";
 
 /** ImpactView says who would gain and lose what by a change: mandates first, then what concerns control, in all three degrees. */
 export function ImpactView({ impact, most = 8 }: { impact: Impact; most?: number }) {
@@ -11,15 +11,15 @@ export function ImpactView({ impact, most = 8 }: { impact: Impact; most?: number
     <div className="mt-1" data-impact>
       {impact.mandates.map((m) => (
         <p key={`${m.user.id} ${m.mandate.id} ${m.gained}`} className="font-semibold">
-          {say(m.gained ? "console.impact.mandate_gained" : "console.impact.mandate_lost", { user: m.user.name, role: say(`console.mandate.${m.role}`) })}
+          {t(m.gained ? "console.impact.mandate_gained" : "console.impact.mandate_lost", { user: m.user.name, role: t(`console.mandate.${m.role}`) })}
         </p>
       ))}
-      {nothing && <p className="text-soft">{say("console.impact.none")}</p>}
+      {nothing && <p className="text-soft">{t("console.impact.none")}</p>}
       {!nothing && (
         <>
           <Counts sign="+" word="gained" of={impact.gained} />
           <Counts sign="−" word="lost" of={impact.lost} />
-          <p className="text-soft">{say("console.impact.of", { users: number(impact.users), devices: number(impact.devices) })}</p>
+          <p className="text-soft">{t("console.impact.of", { users: number(impact.users), devices: number(impact.devices) })}</p>
         </>
       )}
       <ul className="mt-1 text-[0.86rem]">
@@ -27,7 +27,7 @@ export function ImpactView({ impact, most = 8 }: { impact: Impact; most?: number
           <li key={`${d.user.id} ${d.device.id}`} className="break-words">
             <RecordLink type="users" id={d.user.id} name={d.user.name} /> ·{" "}
             <RecordLink type="devices" id={d.device.id.split("/")[0] ?? ""} name={d.device.name} />
-            {say("console.colon")}
+            {t("console.colon")}
             {d.gained?.map((r) => (
               <RightOf key={r.id} sign="+" right={r} />
             ))}
@@ -37,7 +37,7 @@ export function ImpactView({ impact, most = 8 }: { impact: Impact; most?: number
           </li>
         ))}
       </ul>
-      {rest > 0 && <p className="text-[0.86rem] text-soft">{say("console.impact.more", { n: number(rest) })}</p>}
+      {rest > 0 && <p className="text-[0.86rem] text-soft">{t("console.impact.more", { n: number(rest) })}</p>}
     </div>
   );
 }
@@ -48,7 +48,7 @@ function Counts({ sign, word, of }: { sign: string; word: "gained" | "lost"; of:
     <p className="flex flex-wrap items-baseline gap-x-2 tabular-nums">
       <span className={`font-semibold ${word === "gained" ? "text-holds" : "text-closes"}`}>
         {sign}
-        {number(of.all)} {say(`console.impact.${word}`)}
+        {number(of.all)} {t(`console.impact.${word}`)}
       </span>
       {degrees
         .filter((d) => of[d] > 0)
@@ -69,10 +69,7 @@ function RightOf({ sign, right }: { sign: string; right: PossibleRight }) {
       {right.name}
       {right.text && <span className="text-soft"> {right.text}</span>}
       {from && (
-        <span className="text-soft">
-          {" "}
-          {say("console.impact.from", { time: timeFormat({ dateStyle: "medium", timeStyle: "short" }).format(new Date(from)) })}
-        </span>
+        <span className="text-soft"> {t("console.impact.from", { time: timeFormat({ dateStyle: "medium", timeStyle: "short" }).format(new Date(from)) })}</span>
       )}
     </span>
   );

@@ -3,7 +3,7 @@ import { useState, type ReactNode } from "react";
 import { Choose } from "../ui/choose";
 import { Picker } from "../ui/picker";
 import { useNames } from "../ui/record-link";
-import { say, timeFormat } from "../words";
+import { t, timeFormat } from "../words";
 import { LinesInput, ToInput } from "./lines-input";
 import { WindowsInput } from "./windows-input";
 import { TypedInput } from "./typed-input";
@@ -59,7 +59,7 @@ export function Chips({ ids, shown, onDrop }: { ids: string[]; shown: (id: strin
           <button
             type="button"
             className="cursor-pointer rounded-full p-0.5 hover:bg-line"
-            aria-label={say("console.edit.take_out", { name: id })}
+            aria-label={t("console.edit.take_out", { name: id })}
             onClick={() => onDrop(id)}
           >
             <X size={13} aria-hidden />
@@ -102,7 +102,7 @@ function Words({ label, value, onChange }: Props) {
         <input
           className="field"
           value={typed}
-          placeholder={say("console.edit.word_hint")}
+          placeholder={t("console.edit.word_hint")}
           onChange={(e) => setTyped(e.target.value)}
           onBlur={add}
           onKeyDown={(e) => {
@@ -158,7 +158,7 @@ export function Rows({
           <button
             type="button"
             className="button px-2"
-            aria-label={say("console.edit.take_out", { name: String(i + 1) })}
+            aria-label={t("console.edit.take_out", { name: String(i + 1) })}
             onClick={() => onChange(rows.filter((_, k) => k !== i))}
           >
             <X size={15} aria-hidden />
@@ -166,13 +166,13 @@ export function Rows({
         </div>
       ))}
       <button type="button" className="button self-start" onClick={() => onChange([...rows, fresh])}>
-        <Plus size={15} aria-hidden /> {say("console.edit.add")}
+        <Plus size={15} aria-hidden /> {t("console.edit.add")}
       </button>
     </fieldset>
   );
 }
 
-const text = (key: string) => say(`console.field.${key}`);
+const text = (key: string) => t(`console.field.${key}`);
 
 /** Input is the input for a field. */
 export function Input({ field, ...props }: Props & { field: Field }) {
@@ -189,8 +189,8 @@ export function Input({ field, ...props }: Props & { field: Field }) {
         <Choose
           label={props.label}
           value={String(props.value ?? "")}
-          none={field.path.includes(".") ? say("console.edit.not_set") : undefined}
-          options={(field.options ?? []).map((o) => ({ value: o, label: say(field.path === "role" ? `console.mandate.${o}` : `console.value.${o}`) }))}
+          none={field.path.includes(".") ? t("console.edit.not_set") : undefined}
+          options={(field.options ?? []).map((o) => ({ value: o, label: t(field.path === "role" ? `console.mandate.${o}` : `console.value.${o}`) }))}
           onChange={props.onChange}
         />
       );
@@ -229,9 +229,9 @@ export function Input({ field, ...props }: Props & { field: Field }) {
           {...props}
           fresh={{ date: "" }}
           columns={[
-            { path: "date", label: say("console.edit.one_day"), hint: "2026-12-25" },
+            { path: "date", label: t("console.edit.one_day"), hint: "2026-12-25" },
             { path: "from", label: text("from"), hint: "2027-02-08" },
-            { path: "to", label: say("console.edit.to"), hint: "2027-02-12" },
+            { path: "to", label: t("console.edit.to"), hint: "2027-02-12" },
             { path: "name", label: text("name") },
           ]}
         />
@@ -259,7 +259,7 @@ export function Input({ field, ...props }: Props & { field: Field }) {
         <fieldset className="grid grid-cols-2 gap-2">
           <legend className="mb-1 text-xs font-medium text-soft">{props.label}</legend>
           <TextInput label={text("from")} hint={hint} value={span.from} onChange={(v) => props.onChange(withField(span, "from", v))} />
-          <TextInput label={say("console.edit.to")} hint={hint} value={span.to} onChange={(v) => props.onChange(withField(span, "to", v))} />
+          <TextInput label={t("console.edit.to")} hint={hint} value={span.to} onChange={(v) => props.onChange(withField(span, "to", v))} />
         </fieldset>
       );
     }
@@ -299,7 +299,7 @@ function SpecialInput({ label, value, onChange }: Props) {
       }}
       fresh={{ calendar: "", windows: "" }}
       columns={[
-        { path: "calendar", label: say("console.type.calendars"), type: "calendars" },
+        { path: "calendar", label: t("console.type.calendars"), type: "calendars" },
         { path: "windows", label: text("windows"), hint: "05:00-23:00" },
       ]}
     />

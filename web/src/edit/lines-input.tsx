@@ -1,7 +1,7 @@
 import { Plus, X } from "lucide-react";
 import type { Grant } from "../api/client";
 import { Choose } from "../ui/choose";
-import { say } from "../words";
+import { t } from "../words";
 import { at, withField, type Value } from "./fields";
 import { Refs } from "./inputs";
 import { TypedInput } from "./typed-input";
@@ -9,7 +9,7 @@ import { TypedInput } from "./typed-input";
 type Props = { label: string; value: Value; onChange: (v: Value) => void };
 type Line = NonNullable<Grant["lines"]>[number];
 
-const label = (key: string) => say(`console.field.${key}`);
+const label = (key: string) => t(`console.field.${key}`);
 
 /** ToInput says who a grant is given to. */
 export function ToInput({ label: legend, value, onChange }: Props) {
@@ -17,8 +17,8 @@ export function ToInput({ label: legend, value, onChange }: Props) {
   return (
     <fieldset className="flex flex-col gap-2">
       <legend className="mb-1 text-xs font-medium text-soft">{legend}</legend>
-      <Refs label={say("console.types.user_groups")} type="user_groups" value={at(to, "groups")} onChange={(v) => onChange(withField(to, "groups", v))} />
-      <Refs label={say("console.types.users")} type="users" value={at(to, "users")} onChange={(v) => onChange(withField(to, "users", v))} />
+      <Refs label={t("console.types.user_groups")} type="user_groups" value={at(to, "groups")} onChange={(v) => onChange(withField(to, "groups", v))} />
+      <Refs label={t("console.types.users")} type="users" value={at(to, "users")} onChange={(v) => onChange(withField(to, "users", v))} />
       <label className="flex items-center gap-2">
         <input
           type="checkbox"
@@ -26,7 +26,7 @@ export function ToInput({ label: legend, value, onChange }: Props) {
           checked={at(to, "everyone") === true}
           onChange={(e) => onChange(withField(to, "everyone", e.target.checked || undefined))}
         />
-        {say("console.everyone")}
+        {t("console.everyone")}
       </label>
     </fieldset>
   );
@@ -40,13 +40,13 @@ export function LinesInput({ label: legend, value, onChange }: Props) {
     <fieldset className="flex flex-col gap-3">
       <legend className="mb-1 text-xs font-medium text-soft">{legend}</legend>
       {lines.map((l, i) => (
-        <section key={i} aria-label={say("console.edit.line", { n: i + 1 })} className="rounded-lg border border-line p-3">
+        <section key={i} aria-label={t("console.edit.line", { n: i + 1 })} className="rounded-lg border border-line p-3">
           <div className="mb-2 flex items-center justify-between">
-            <h3 className="font-semibold">{say("console.edit.line", { n: i + 1 })}</h3>
+            <h3 className="font-semibold">{t("console.edit.line", { n: i + 1 })}</h3>
             <button
               type="button"
               className="button px-2"
-              aria-label={say("console.edit.take_out", { name: say("console.edit.line", { n: i + 1 }) })}
+              aria-label={t("console.edit.take_out", { name: t("console.edit.line", { n: i + 1 }) })}
               onClick={() => onChange(lines.filter((_, k) => k !== i))}
             >
               <X size={15} aria-hidden />
@@ -56,7 +56,7 @@ export function LinesInput({ label: legend, value, onChange }: Props) {
         </section>
       ))}
       <button type="button" className="button self-start" onClick={() => onChange([...lines, { on: {} }])}>
-        <Plus size={15} aria-hidden /> {say("console.edit.add_line")}
+        <Plus size={15} aria-hidden /> {t("console.edit.add_line")}
       </button>
     </fieldset>
   );
@@ -70,29 +70,29 @@ function LineInput({ line, set }: { line: Line; set: (path: string, v: Value) =>
       hint={hint}
       value={at(line, path)}
       shown={(v) => ((v as string[] | undefined) ?? []).join(", ")}
-      read={(t) => t.split(/[,\s]+/).filter(Boolean)}
+      read={(text) => text.split(/[,\s]+/).filter(Boolean)}
       onChange={(v) => set(path, v)}
     />
   );
   const tri = (path: string, text: string) => (
     <Choose
       label={text}
-      none={say("console.edit.either")}
+      none={t("console.edit.either")}
       value={at(line, path) === true ? "yes" : at(line, path) === false ? "no" : ""}
-      options={["yes", "no"].map((v) => ({ value: v, label: say(`console.value.${v}`) }))}
+      options={["yes", "no"].map((v) => ({ value: v, label: t(`console.value.${v}`) }))}
       onChange={(v) => set(path, v === "" ? undefined : v === "yes")}
     />
   );
   return (
     <div className="flex flex-col gap-4">
-      <Part title={label("what")} help={say("console.help.what")}>
-        {refs("roles", "roles", say("console.types.roles"))}
-        {refs("rights", "rights", say("console.types.rights"))}
+      <Part title={label("what")} help={t("console.help.what")}>
+        {refs("roles", "roles", t("console.types.roles"))}
+        {refs("rights", "rights", t("console.types.rights"))}
       </Part>
-      <Part title={label("on")} help={say("console.help.on")}>
-        {refs("on.sites", "sites", say("console.types.sites"))}
-        {refs("on.device_groups", "device_groups", say("console.types.device_groups"))}
-        {refs("on.devices", "devices", say("console.types.devices"))}
+      <Part title={label("on")} help={t("console.help.on")}>
+        {refs("on.sites", "sites", t("console.types.sites"))}
+        {refs("on.device_groups", "device_groups", t("console.types.device_groups"))}
+        {refs("on.devices", "devices", t("console.types.devices"))}
         {refs("on.points", "points", label("points"))}
         <label className="flex items-center gap-2">
           <input
@@ -101,7 +101,7 @@ function LineInput({ line, set }: { line: Line; set: (path: string, v: Value) =>
             checked={at(line, "on.everything") === true}
             onChange={(e) => set("on.everything", e.target.checked || undefined)}
           />
-          {say("console.everything")}
+          {t("console.everything")}
         </label>
         <label className="flex items-center gap-2">
           <input
@@ -110,20 +110,20 @@ function LineInput({ line, set }: { line: Line; set: (path: string, v: Value) =>
             checked={line.depth === "here"}
             onChange={(e) => set("depth", e.target.checked ? "here" : "all")}
           />
-          {say("console.here")}
+          {t("console.here")}
         </label>
       </Part>
-      <Part title={label("when")} help={say("console.help.when")}>
-        {refs("when", "schedules", say("console.types.schedules"))}
+      <Part title={label("when")} help={t("console.help.when")}>
+        {refs("when", "schedules", t("console.types.schedules"))}
       </Part>
-      <Part title={label("only_if")} help={say("console.help.only_if")}>
-        {list("if.networks", say("console.edit.networks"), "10.20.0.0/16")}
+      <Part title={label("only_if")} help={t("console.help.only_if")}>
+        {list("if.networks", t("console.edit.networks"), "10.20.0.0/16")}
         {refs("if.places", "sites", label("places"))}
         {list("if.states", label("state"), "maintenance")}
         {tri("if.strong_sign_in", label("strong"))}
         {tri("if.attended", label("attended"))}
       </Part>
-      <Part title={label("limits")} help={say("console.help.limits")}>
+      <Part title={label("limits")} help={t("console.help.limits")}>
         <LimitsInput value={at(line, "limits")} onChange={(v) => set("limits", v)} />
       </Part>
     </div>
@@ -148,7 +148,7 @@ function LimitsInput({ value, onChange }: { value: Value; onChange: (v: Value) =
       .join(", ");
   const read = (s: string) => {
     const pairs = s.split(",").flatMap((p) => {
-      const [k, v] = p.split("=").map((t) => t.trim());
+      const [k, v] = p.split("=").map((part) => part.trim());
       if (!k || !v) return [];
       return [[k, Number.isNaN(Number(v)) ? v.split("|") : Number(v)]];
     });

@@ -1,13 +1,14 @@
-import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Fragment, useEffect, useState } from "react";
 import { useNavigate, useParams, useSearchParams } from "react-router";
-import { Refused, type Row } from "../api/client";
+import { ApiError, type Row } from "../api/client";
 import { create, put, read, type Saved, type Tagged } from "../api/edits";
 import { draftKey, dropDraft, isReload, keepDraft, readDraft } from "../session/drafts";
 import { Busy, Fault, Trouble } from "../ui/notice";
 import { recordPath } from "../ui/record-link";
+import { useDebounced } from "../ui/use-debounced";
 import { useToast } from "../ui/toast";
-import { say, timeFormat } from "../words";
+import { t, timeFormat } from "../words";
 import { ChangeList } from "./changes";
 import { ImpactView } from "./impact";
 import { MatchPreview, SchedulePreview } from "./previews";
@@ -29,11 +30,11 @@ export function EditPage() {
   const { type = "", id } = useParams();
   const [params] = useSearchParams();
   const kept = useQuery({ queryKey: ["edit", type, id], queryFn: () => read(type, id ?? ""), enabled: id !== undefined, staleTime: Infinity, gcTime: 0 });
-  if (!(type in fieldsOf)) return <Trouble error={new Error(say("console.nothing_here"))} />;
+  if (!(type in fieldsOf)) return <Trouble error={new Error(t("console.nothing_here"))} />;
   if (id === undefined) {
     const { with: given, ...plain } = Object.fromEntries(params);
     const more = readObject(given ?? "{}");
-    if (!more) return <Trouble error={new Error(say("console.edit.bad_address"))} />;
+    if (!more) return <Trouble error={new Error(t("console.edit.bad_address"))} />;
     return <EditForm key={`${type}?${params}`} type={type} begin={{ row: { ...fresh[type], ...plain, ...more } as Row, tag: "" }} isNew />;
   }
   if (kept.error) return <Trouble error={kept.error} />;
@@ -63,14 +64,12 @@ function EditForm({ type, begin, isNew }: { type: string; begin: Tagged; isNew: 
   const [offered, setOffered] = useState(going ? undefined : found);
   const [row, setRow] = useState<Row>(going?.row ?? begin.row);
   const [tag, setTag] = useState(going?.tag ?? begin.tag);
-  const [busy, setBusy] = useState(false);
-  const [fault, setFault] = useState<Error>();
   const touched = row !== begin.row;
   useEffect(() => {
     if (touched) keepDraft(key, row, tag);
   }, [key, row, tag, touched]);
 
-  const body = useLater(JSON.stringify(row), 300);
+  const body = useDebounced(JSON.stringify(row), 300);
   const look = useQuery({
     queryKey: ["look", type, tag, body],
     queryFn: () => send(JSON.parse(body) as Row, true),
@@ -78,33 +77,27 @@ function EditForm({ type, begin, isNew }: { type: string; begin: Tagged; isNew: 
     retry: false,
     staleTime: 0,
   });
-  const send = (r: Row, dry: boolean): Promise<Saved> => (isNew && !r.id ? create(type, r, dry) : put(type, r, isNew ? undefined : tag, dry));
+  const send = (r: Row, dryRun: boolean): Promise<Saved> => (isNew && !r.id ? create(type, r, dryRun) : put(type, r, isNew ? undefined : tag, dryRun));
 
-  const save = async () => {
-    setBusy(true);
-    setFault(undefined);
-    try {
-      const saved = await send(row, false);
+  const save = useMutation({
+    mutationFn: () => send(row, false),
+    onSuccess: async (saved) => {
       dropDraft(key);
       await queries.invalidateQueries();
       toast(saved);
       void navigate(recordPath(type, saved.id ?? row.id), { replace: true });
-    } catch (error) {
-      setFault(error instanceof Refused ? error : new Error(say("console.edit.not_saved")));
-    } finally {
-      setBusy(false);
-    }
-  };
+    },
+  });
   // Of what was typed since the last look nothing is known yet.
   const nothing = !isNew && body === JSON.stringify(row) && look.data?.changes.length === 0;
-  const refused = fault instanceof Refused ? fault : look.error instanceof Refused ? look.error : undefined;
+  const refused = save.error instanceof ApiError ? save.error : look.error instanceof ApiError ? look.error : undefined;
   const conflict = refused?.status === 412 ? (refused.problem?.current as Row | undefined) : undefined;
   const faults = refused?.problem?.faults ?? [];
   const faultOf = (path: string) => faults.filter((f) => f.path.replace(/^[a-z_]+\/[^.]+\./, "").startsWith(path)).map((f) => f.problem);
   const fields = fieldsOf[type] ?? [];
   const elsewhere = faults.filter((f) => !fields.some((x) => f.path.replace(/^[a-z_]+\/[^.]+\./, "").startsWith(x.path)));
   const set = (path: string, v: unknown) => {
-    setFault(undefined);
+    save.reset();
     setRow((r) => withField(r, path, v));
   };
   const again = () => {
@@ -119,13 +112,13 @@ function EditForm({ type, begin, isNew }: { type: string; begin: Tagged; isNew: 
   return (
     // Enter moves on or adds, and never saves.
     <form onSubmit={(e) => e.preventDefault()} className="mx-auto max-w-6xl">
-      <p className="text-xs font-medium tracking-wide text-soft uppercase">{say(`console.type.${type}`)}</p>
-      <h1 className="mb-4">{isNew ? say("console.edit.new", { type: say(`console.type.${type}`) }) : (begin.row.name ?? begin.row.id)}</h1>
+      <p className="text-xs font-medium tracking-wide text-soft uppercase">{t(`console.type.${type}`)}</p>
+      <h1 className="mb-4">{isNew ? t("console.edit.new", { type: t(`console.type.${type}`) }) : (begin.row.name ?? begin.row.id)}</h1>
       {offered && (
         <section role="status" className="sheet mb-4 flex flex-wrap items-center gap-3 border-l-4 border-l-(--accent) p-3">
           <p className="mr-auto">
-            {say("console.edit.draft", {
-              name: String(offered.row.name ?? offered.row.id ?? say("console.edit.unnamed")),
+            {t("console.edit.draft", {
+              name: String(offered.row.name ?? offered.row.id ?? t("console.edit.unnamed")),
               time: timeFormat({ dateStyle: "medium", timeStyle: "short" }).format(new Date(offered.at)),
             })}
           </p>
@@ -138,7 +131,7 @@ function EditForm({ type, begin, isNew }: { type: string; begin: Tagged; isNew: 
               setOffered(undefined);
             }}
           >
-            {say("console.edit.draft_continue")}
+            {t("console.edit.draft_continue")}
           </button>
           <button
             type="button"
@@ -148,7 +141,7 @@ function EditForm({ type, begin, isNew }: { type: string; begin: Tagged; isNew: 
               setOffered(undefined);
             }}
           >
-            {say("console.edit.draft_drop")}
+            {t("console.edit.draft_drop")}
           </button>
         </section>
       )}
@@ -158,39 +151,39 @@ function EditForm({ type, begin, isNew }: { type: string; begin: Tagged; isNew: 
             <Fragment key={f.path}>
               <FieldInput type={type} field={f} row={row} faults={faultOf(f.path)} onChange={(v) => set(f.path, v)} />
               {isNew && f.path === "name" && (
-                <Labelled help={say("console.help.id")} fault={faultOf("id").join(" ")}>
-                  <TextInput label={say("console.field.id")} value={row.id} onChange={(v) => set("id", v)} />
+                <Labelled help={t("console.help.id")} fault={faultOf("id").join(" ")}>
+                  <TextInput label={t("console.field.id")} value={row.id} onChange={(v) => set("id", v)} />
                 </Labelled>
               )}
             </Fragment>
           ))}
         </div>
         <div className="sticky top-4 flex flex-col gap-5">
-          <aside className="sheet overflow-hidden" aria-label={say("console.edit.effect")}>
+          <aside className="sheet overflow-hidden" aria-label={t("console.edit.effect")}>
             {/* The buttons stand above what changes as one types, so that they stay where they are. */}
             <div className="flex items-center gap-2 border-b border-line px-4 py-2.5">
-              <h2 className="mr-auto">{say("console.edit.effect")}</h2>
+              <h2 className="mr-auto">{t("console.edit.effect")}</h2>
               <button type="button" className="button" onClick={cancel}>
-                {say("console.edit.cancel")}
+                {t("console.edit.cancel")}
               </button>
-              <button type="button" className="button primary" onClick={() => void save()} disabled={busy || conflict !== undefined || nothing}>
-                {say("console.edit.save")}
+              <button type="button" className="button primary" onClick={() => save.mutate()} disabled={save.isPending || conflict !== undefined || nothing}>
+                {t("console.edit.save")}
               </button>
             </div>
             <div className="max-h-[60vh] overflow-auto px-4 py-3" aria-live="polite">
-              {!refused && <Fault text={fault?.message} className="mb-2" />}
+              {!refused && <Fault text={save.error ? t("console.edit.not_saved") : undefined} className="mb-2" />}
               {conflict && <Conflict mine={row} theirs={conflict} again={again} />}
               {elsewhere.map((f) => (
                 <Fault key={f.path} text={f.problem} className="mb-2" />
               ))}
               {refused && faults.length === 0 && !conflict && <p role="alert">{refused.message}</p>}
-              {faults.length > 0 && <p className="text-breaks">{say("console.edit.faults", { n: faults.length })}</p>}
-              {look.error && !refused && <p className="text-soft">{say("console.edit.no_look")}</p>}
-              {!refused && !look.data && !look.isFetching && !look.error && <p className="text-soft">{say("console.edit.nothing")}</p>}
-              {!refused && look.data && <ChangeList changes={look.data.changes} none={say("console.edit.nothing")} />}
+              {faults.length > 0 && <p className="text-breaks">{t("console.edit.faults", { n: faults.length })}</p>}
+              {look.error && !refused && <p className="text-soft">{t("console.edit.no_look")}</p>}
+              {!refused && !look.data && !look.isFetching && !look.error && <p className="text-soft">{t("console.edit.nothing")}</p>}
+              {!refused && look.data && <ChangeList changes={look.data.changes} none={t("console.edit.nothing")} />}
               {!refused && look.data?.impact && (
                 <div className="mt-3 border-t border-line pt-2">
-                  <h3 className="text-xs font-medium text-soft">{say("console.impact.title")}</h3>
+                  <h3 className="text-xs font-medium text-soft">{t("console.impact.title")}</h3>
                   <ImpactView impact={look.data.impact} />
                 </div>
               )}
@@ -206,8 +199,8 @@ function EditForm({ type, begin, isNew }: { type: string; begin: Tagged; isNew: 
 
 function FieldInput({ type, field, row, faults, onChange }: { type: string; field: Field; row: Row; faults: string[]; onChange: (v: unknown) => void }) {
   const last = field.path.split(".").at(-1) ?? "";
-  const label = say(`console.field.${last}`);
-  const help = say([`console.help.${type}.${last}`, `console.help.${last}`, "console.help.none"]);
+  const label = t(`console.field.${last}`);
+  const help = t([`console.help.${type}.${last}`, `console.help.${last}`, "console.help.none"]);
   return (
     <Labelled help={help} fault={faults.join(" ")}>
       <Input field={field} label={label} value={at(row, field.path)} onChange={onChange} />
@@ -220,19 +213,19 @@ function Conflict({ mine, theirs, again }: { mine: Row; theirs: Row; again: () =
   const names = [...new Set([...Object.keys(mine), ...Object.keys(theirs)])].filter((n) => JSON.stringify(mine[n]) !== JSON.stringify(theirs[n]));
   return (
     <div role="alert" className="mb-3">
-      <p className="font-semibold text-breaks">{say("console.edit.conflict")}</p>
+      <p className="font-semibold text-breaks">{t("console.edit.conflict")}</p>
       <table className="mt-2 w-full text-[0.86rem]">
         <thead>
           <tr className="text-soft">
-            <th scope="col">{say("console.edit.field")}</th>
-            <th scope="col">{say("console.edit.yours")}</th>
-            <th scope="col">{say("console.edit.theirs")}</th>
+            <th scope="col">{t("console.edit.field")}</th>
+            <th scope="col">{t("console.edit.yours")}</th>
+            <th scope="col">{t("console.edit.theirs")}</th>
           </tr>
         </thead>
         <tbody>
           {names.map((n) => (
             <tr key={n} className="border-t border-line/60 align-top">
-              <th scope="row">{say(`console.field.${n}`)}</th>
+              <th scope="row">{t(`console.field.${n}`)}</th>
               <td className="break-all">{JSON.stringify(mine[n]) ?? "–"}</td>
               <td className="break-all">{JSON.stringify(theirs[n]) ?? "–"}</td>
             </tr>
@@ -240,18 +233,8 @@ function Conflict({ mine, theirs, again }: { mine: Row; theirs: Row; again: () =
         </tbody>
       </table>
       <button type="button" className="button mt-2" onClick={again}>
-        {say("console.edit.reload")}
+        {t("console.edit.reload")}
       </button>
     </div>
   );
-}
-
-/** useLater gives a value once it has stayed the same for a while. */
-function useLater(value: string, wait: number) {
-  const [later, setLater] = useState(value);
-  useEffect(() => {
-    const timer = setTimeout(() => setLater(value), wait);
-    return () => clearTimeout(timer);
-  }, [value, wait]);
-  return later;
 }

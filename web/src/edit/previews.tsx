@@ -4,7 +4,7 @@ import { previewMatch, previewSchedule } from "../api/reach";
 import { Choose } from "../ui/choose";
 import { RecordLink } from "../ui/record-link";
 import { DayRows } from "../ui/strip";
-import { say } from "../words";
+import { t } from "../words";
 
 /** MatchPreview lists the devices that a rule selects, as it is typed. */
 export function MatchPreview({ match }: { match: object | undefined }) {
@@ -12,10 +12,10 @@ export function MatchPreview({ match }: { match: object | undefined }) {
   return (
     <section className="sheet px-4 py-3" aria-live="polite" data-match>
       <h2 className="mb-1">
-        {say("console.edit.matches")} <span className="font-normal text-soft tabular-nums">{found.data?.total ?? ""}</span>
+        {t("console.edit.matches")} <span className="font-normal text-soft tabular-nums">{found.data?.total ?? ""}</span>
       </h2>
       {found.error && <p className="text-breaks">{found.error.message}</p>}
-      {found.data?.total === 0 && <p className="text-soft">{say("console.edit.matches_none")}</p>}
+      {found.data?.total === 0 && <p className="text-soft">{t("console.edit.matches_none")}</p>}
       <ul className="grid max-h-60 gap-x-4 overflow-auto sm:grid-cols-2">
         {found.data?.items.map((d) => (
           <li key={d.id} className="truncate leading-[24px]">
@@ -40,11 +40,11 @@ export function SchedulePreview({ schedule }: { schedule: object }) {
   return (
     <section className="sheet px-4 py-3" data-fortnight>
       <div className="mb-2 flex flex-wrap items-end gap-3">
-        <h2 className="mr-auto self-center">{say("console.times.fortnight")}</h2>
+        <h2 className="mr-auto self-center">{t("console.times.fortnight")}</h2>
         {data && (
           <div className="w-48">
             <Choose
-              label={say("console.times.by_clock")}
+              label={t("console.times.by_clock")}
               value={data.zone}
               options={[...new Set([data.zone, ...data.zones])].map((z) => ({ value: z, label: z }))}
               onChange={setZone}
@@ -54,7 +54,7 @@ export function SchedulePreview({ schedule }: { schedule: object }) {
       </div>
       {found.error && <p className="whitespace-pre-line text-breaks">{found.error.message}</p>}
       {data && <DayRows days={data.days} stretches={data.stretches} zone={data.zone} />}
-      {data?.stretches.length === 0 && <p className="mt-2 text-breaks">{say("console.times.never_open")}</p>}
+      {data?.stretches.length === 0 && <p className="mt-2 text-breaks">{t("console.times.never_open")}</p>}
     </section>
   );
 }

@@ -1,6 +1,6 @@
 import { Plus, X } from "lucide-react";
 import { useRef, useState } from "react";
-import { say } from "../words";
+import { t } from "../words";
 import type { Value } from "./fields";
 import { TextInput } from "./inputs";
 
@@ -81,7 +81,7 @@ export function WindowsInput({ label, value, onChange }: { label: string; value:
         <div className="grid text-xs text-soft" style={{ gridTemplateRows: "repeat(7, 24px)" }} aria-hidden>
           {days.map((d) => (
             <span key={d} className="self-center">
-              {say(`console.day.${d}`)}
+              {t(`console.day.${d}`)}
             </span>
           ))}
         </div>
@@ -92,7 +92,7 @@ export function WindowsInput({ label, value, onChange }: { label: string; value:
           preserveAspectRatio="none"
           className="h-[168px] w-full cursor-crosshair touch-none rounded-md bg-sunk"
           role="img"
-          aria-label={say("console.edit.week")}
+          aria-label={t("console.edit.week")}
           onPointerDown={(e) => {
             e.currentTarget.setPointerCapture(e.pointerId);
             const p = place(e);
@@ -123,7 +123,7 @@ export function WindowsInput({ label, value, onChange }: { label: string; value:
       </div>
       {windows.map((w, i) => (
         <div key={i} className="flex flex-wrap items-end gap-2">
-          <div className="flex gap-0.5" role="group" aria-label={say("console.field.days")}>
+          <div className="flex gap-0.5" role="group" aria-label={t("console.field.days")}>
             {days.map((d) => {
               const on = !w.days?.length || w.days.includes(d);
               return (
@@ -137,21 +137,21 @@ export function WindowsInput({ label, value, onChange }: { label: string; value:
                     set(i, { days: days.filter((x) => (x === d ? !on : now.includes(x))) });
                   }}
                 >
-                  {say(`console.day.${d}`)}
+                  {t(`console.day.${d}`)}
                 </button>
               );
             })}
           </div>
           <div className="w-24">
-            <TextInput label={say("console.field.from")} hint="07:00" value={w.from} onChange={(v) => set(i, { from: String(v) })} />
+            <TextInput label={t("console.field.from")} hint="07:00" value={w.from} onChange={(v) => set(i, { from: String(v) })} />
           </div>
           <div className="w-24">
-            <TextInput label={say("console.edit.to")} hint="16:00" value={w.to} onChange={(v) => set(i, { to: String(v) })} />
+            <TextInput label={t("console.edit.to")} hint="16:00" value={w.to} onChange={(v) => set(i, { to: String(v) })} />
           </div>
           <button
             type="button"
             className="button px-2"
-            aria-label={say("console.edit.take_out", { name: String(i + 1) })}
+            aria-label={t("console.edit.take_out", { name: String(i + 1) })}
             onClick={() => onChange(windows.filter((_, k) => k !== i))}
           >
             <X size={15} aria-hidden />
@@ -159,7 +159,7 @@ export function WindowsInput({ label, value, onChange }: { label: string; value:
         </div>
       ))}
       <button type="button" className="button self-start" onClick={() => onChange([...windows, { days: days.slice(0, 5), from: "08:00", to: "16:00" }])}>
-        <Plus size={15} aria-hidden /> {say("console.edit.add_window")}
+        <Plus size={15} aria-hidden /> {t("console.edit.add_window")}
       </button>
     </fieldset>
   );

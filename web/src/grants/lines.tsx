@@ -1,13 +1,13 @@
 import type { Grant } from "../api/client";
 import { RecordLink, RecordLinks, useNames } from "../ui/record-link";
-import { say } from "../words";
+import { t } from "../words";
 
 type Line = NonNullable<Grant["lines"]>[number];
 
 /** GivenTo names those that a grant reaches. */
 export function GivenTo({ to }: { to: Grant["to"] }) {
   const parts = [
-    to?.everyone && <span key="e">{say("console.everyone")}</span>,
+    to?.everyone && <span key="e">{t("console.everyone")}</span>,
     to?.groups?.length ? <RecordLinks key="g" type="user_groups" ids={to.groups} /> : null,
     to?.users?.length ? <RecordLinks key="u" type="users" ids={to.users} /> : null,
   ].filter(Boolean);
@@ -19,7 +19,7 @@ export function GivenTo({ to }: { to: Grant["to"] }) {
       </span>
     ))
   ) : (
-    <span className="text-breaks">{say("console.nobody")}</span>
+    <span className="text-breaks">{t("console.nobody")}</span>
   );
 }
 
@@ -42,7 +42,7 @@ export function On({ line, most }: { line: Line; most?: number }) {
       <Joined
         none="console.nowhere"
         parts={[
-          on.everything && say("console.everything"),
+          on.everything && t("console.everything"),
           on.sites?.length && <RecordLinks type="sites" ids={on.sites} most={most} />,
           on.device_groups?.length && <RecordLinks type="device_groups" ids={on.device_groups} most={most} />,
           on.devices?.length && <RecordLinks type="devices" ids={on.devices} most={most} />,
@@ -55,31 +55,31 @@ export function On({ line, most }: { line: Line; most?: number }) {
             )),
         ]}
       />
-      {line.depth === "here" && <span className="text-soft"> ({say("console.here")})</span>}
+      {line.depth === "here" && <span className="text-soft"> ({t("console.here")})</span>}
     </>
   );
 }
 
 export function When({ line, most }: { line: Line; most?: number }) {
-  return line.when?.length ? <RecordLinks type="schedules" ids={line.when} most={most} /> : <>{say("console.always")}</>;
+  return line.when?.length ? <RecordLinks type="schedules" ids={line.when} most={most} /> : <>{t("console.always")}</>;
 }
 
 export function OnlyIf({ line }: { line: Line }) {
   const nameOf = useNames();
   const { networks, places, states, strong_sign_in, attended } = line.if ?? {};
   const parts = [
-    networks?.length && say("condition.networks", { want: networks.join(", ") }),
-    places?.length && say("condition.places", { want: places.map((id) => nameOf("sites", id)).join(", ") }),
-    states?.length && say("condition.states", { want: states.map((s) => say(`console.value.${s}`)).join(", ") }),
-    strong_sign_in !== undefined && strong_sign_in !== null && say(`condition.strong_sign_in_${strong_sign_in ? "yes" : "no"}`),
-    attended !== undefined && attended !== null && say(`condition.attended_${attended ? "yes" : "no"}`),
+    networks?.length && t("condition.networks", { want: networks.join(", ") }),
+    places?.length && t("condition.places", { want: places.map((id) => nameOf("sites", id)).join(", ") }),
+    states?.length && t("condition.states", { want: states.map((s) => t(`console.value.${s}`)).join(", ") }),
+    strong_sign_in !== undefined && strong_sign_in !== null && t(`condition.strong_sign_in_${strong_sign_in ? "yes" : "no"}`),
+    attended !== undefined && attended !== null && t(`condition.attended_${attended ? "yes" : "no"}`),
   ].filter(Boolean);
-  return <>{parts.join(say("console.and")) || "–"}</>;
+  return <>{parts.join(t("console.and")) || "–"}</>;
 }
 
 function Joined({ parts, none }: { parts: React.ReactNode[]; none: string }) {
   const shown = parts.filter(Boolean);
-  if (shown.length === 0) return <span className="text-breaks">{say(none)}</span>;
+  if (shown.length === 0) return <span className="text-breaks">{t(none)}</span>;
   return shown.map((p, i) => (
     <span key={i}>
       {i > 0 && ", "}

@@ -3,7 +3,7 @@ import { nameColumn } from "../ui/columns";
 import { StateMark } from "../ui/state-mark";
 import { RecordTable, type Column } from "../ui/table";
 import { PlaceHead } from "../ui/tabs";
-import { say } from "../words";
+import { t } from "../words";
 import { GivenTo, On, What, When } from "./lines";
 
 const grant = (row: Row) => row as unknown as Grant;
@@ -15,7 +15,7 @@ const first = (row: Row, Cell: typeof What) => {
     <>
       {/* One link a cell: of several, the last would be cut off and too small to hit. */}
       {lines[0] && <Cell line={lines[0]} most={1} />}
-      {lines.length > 1 && <span className="text-soft"> {say("console.more_lines", { n: lines.length - 1 })}</span>}
+      {lines.length > 1 && <span className="text-soft"> {t("console.more_lines", { n: lines.length - 1 })}</span>}
     </>
   );
 };
@@ -37,7 +37,7 @@ export function GrantsPage() {
       <RecordTable
         type="grants"
         columns={columns}
-        filters={[{ name: "effect", options: ["allow", "deny"].map((v) => ({ value: v, label: say(`console.value.${v}`) })) }]}
+        filters={[{ name: "effect", options: ["allow", "deny"].map((v) => ({ value: v, label: t(`console.value.${v}`) })) }]}
       />
     </>
   );

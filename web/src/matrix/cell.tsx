@@ -6,7 +6,7 @@ import { matrix, week, type Cell } from "../api/reach";
 import { Busy, Trouble } from "../ui/notice";
 import { WeekStrip } from "../ui/strip";
 import { TrailView } from "../ui/trail";
-import { say } from "../words";
+import { t } from "../words";
 
 type Named = { id: string; name: string };
 
@@ -51,7 +51,7 @@ function Trails({ spot, device }: { spot: Spot; device: Named }) {
   const rights = [...new Set(["view", "control", ...spot.cell.rights, ...(spot.cell.some ?? []), ...(spot.cell.later ?? []), ...(spot.cell.if ?? [])])];
   return (
     <>
-      <div className="flex flex-wrap gap-1" role="group" aria-label={say("console.field.right")}>
+      <div className="flex flex-wrap gap-1" role="group" aria-label={t("console.field.right")}>
         {rights.map((r) => (
           <button
             key={r}
@@ -69,13 +69,13 @@ function Trails({ spot, device }: { spot: Spot; device: Named }) {
       {answer.data && (
         <>
           <p>{answer.data.text}</p>
-          {[...answer.data.because, ...answer.data.missing].map((t) => (
-            <TrailView key={`${t.grant}/${t.line}`} trail={t} />
+          {[...answer.data.because, ...answer.data.missing].map((trail) => (
+            <TrailView key={`${trail.grant}/${trail.line}`} trail={trail} />
           ))}
           <CellWeek who={who} device={device.id} />
           {spot.rowType === "users" && (
             <Link className="link" to={`/check?${new URLSearchParams({ user: spot.row.id, right, device: device.id, at: spot.at }).toString()}`}>
-              {say("console.matrix.check")}
+              {t("console.matrix.check")}
             </Link>
           )}
         </>

@@ -10,7 +10,7 @@ import { Choose } from "../ui/choose";
 import { Busy, Empty, Trouble } from "../ui/notice";
 import { Picker } from "../ui/picker";
 import { Instant } from "../ui/time";
-import { say } from "../words";
+import { t } from "../words";
 import { CellTrail, cellText, letters, type Spot } from "./cell";
 
 const rowHeight = 28;
@@ -42,20 +42,20 @@ export function MatrixPage() {
   const found = useQuery({ queryKey: ["matrix", question], queryFn: () => matrix(question), placeholderData: (before) => before });
   return (
     <>
-      <h1 className="mb-3">{say("console.place.matrix")}</h1>
+      <h1 className="mb-3">{t("console.place.matrix")}</h1>
       <div className="mb-3 flex flex-wrap items-end gap-3">
         <div className="w-40">
-          <Choose label={say("console.matrix.rows")} value={rows} options={kinds("users", "user_groups")} onChange={(v) => set({ rows: v, group: "" })} />
+          <Choose label={t("console.matrix.rows")} value={rows} options={kinds("users", "user_groups")} onChange={(v) => set({ rows: v, group: "" })} />
         </div>
         {rows === "users" && (
           <div className="w-48">
-            <Picker label={say("console.matrix.in_group")} type="user_groups" value={get("group")} onChange={(v) => set({ group: v })} />
+            <Picker label={t("console.matrix.in_group")} type="user_groups" value={get("group")} onChange={(v) => set({ group: v })} />
           </div>
         )}
-        <Word label={say("console.matrix.filter_rows")} value={get("rq")} onChange={(v) => set({ rq: v })} />
+        <Word label={t("console.matrix.filter_rows")} value={get("rq")} onChange={(v) => set({ rq: v })} />
         <div className="w-40">
           <Choose
-            label={say("console.matrix.columns")}
+            label={t("console.matrix.columns")}
             value={columns}
             options={kinds("devices", "device_groups", "sites")}
             onChange={(v) => set({ columns: v, site: "" })}
@@ -63,13 +63,13 @@ export function MatrixPage() {
         </div>
         {columns === "devices" && (
           <div className="w-48">
-            <Picker label={say("console.matrix.in_site")} type="sites" value={get("site")} onChange={(v) => set({ site: v })} />
+            <Picker label={t("console.matrix.in_site")} type="sites" value={get("site")} onChange={(v) => set({ site: v })} />
           </div>
         )}
-        <Word label={say("console.matrix.filter_columns")} value={get("cq")} onChange={(v) => set({ cq: v })} />
-        <Word label={say("console.matrix.at")} hint={say("console.check.at_hint")} value={get("at")} onChange={(v) => set({ at: v })} />
+        <Word label={t("console.matrix.filter_columns")} value={get("cq")} onChange={(v) => set({ cq: v })} />
+        <Word label={t("console.matrix.at")} hint={t("console.check.at_hint")} value={get("at")} onChange={(v) => set({ at: v })} />
         <details className="basis-full" open={Object.values(where).some(Boolean)}>
-          <summary className="link w-fit cursor-pointer text-[0.86rem]">{say("console.circumstances.title")}</summary>
+          <summary className="link w-fit cursor-pointer text-[0.86rem]">{t("console.circumstances.title")}</summary>
           <div className="mt-2 grid gap-3 md:grid-cols-4">
             <CircumstanceFields value={where} onChange={(part, v) => set({ [part]: v })} />
           </div>
@@ -82,7 +82,7 @@ export function MatrixPage() {
   );
 }
 
-const kinds = (...types: string[]) => types.map((t) => ({ value: t, label: say(`console.types.${t}`) }));
+const kinds = (...types: string[]) => types.map((type) => ({ value: type, label: t(`console.types.${type}`) }));
 
 function Word({ label, hint, value, onChange }: { label: string; hint?: string; value: string; onChange: (v: string) => void }) {
   const [typed, setTyped] = useState(value);
@@ -132,20 +132,20 @@ function Sheet({ m, rows, columns, at }: { m: Matrix; rows: string; columns: str
     estimateSize: () => columnWidth,
     overscan: 2,
   });
-  if (m.rows.length === 0 || m.columns.length === 0) return <Empty>{say("console.matrix.empty")}</Empty>;
+  if (m.rows.length === 0 || m.columns.length === 0) return <Empty>{t("console.matrix.empty")}</Empty>;
   const toggle = (set: Set<number>, i: number) => new Set(set.has(i) ? [...set].filter((x) => x !== i) : [...set, i]);
   return (
     <>
       <div className="mb-2 flex flex-wrap items-center gap-3">
         <p className="text-soft tabular-nums" role="status">
-          {say("console.matrix.size", { rows: m.rows.length, rows_of: m.rows_of, columns: m.columns.length, columns_of: m.columns_of })}
+          {t("console.matrix.size", { rows: m.rows.length, rows_of: m.rows_of, columns: m.columns.length, columns_of: m.columns_of })}
         </p>
         <Instant at={m.at} zone={m.zone} />
         <button type="button" className="button ml-auto" aria-pressed={byAmount} onClick={() => setByAmount(!byAmount)}>
-          <ArrowDownWideNarrow size={15} aria-hidden /> {say("console.matrix.by_amount")}
+          <ArrowDownWideNarrow size={15} aria-hidden /> {t("console.matrix.by_amount")}
         </button>
         <button type="button" className="button" onClick={() => save(m)}>
-          <Download size={15} aria-hidden /> {say("console.matrix.export")}
+          <Download size={15} aria-hidden /> {t("console.matrix.export")}
         </button>
       </div>
       <div
@@ -153,7 +153,7 @@ function Sheet({ m, rows, columns, at }: { m: Matrix; rows: string; columns: str
         className="sheet relative h-[calc(100vh-16rem)] min-h-64 overflow-auto"
         tabIndex={0}
         role="region"
-        aria-label={say("console.place.matrix")}
+        aria-label={t("console.place.matrix")}
       >
         <div style={{ height: down.getTotalSize() + 76, width: across.getTotalSize() + headWidth }} className="relative">
           <div className="sticky top-0 z-20 h-[76px] bg-sheet" style={{ width: across.getTotalSize() + headWidth }}>
@@ -233,7 +233,7 @@ function Sheet({ m, rows, columns, at }: { m: Matrix; rows: string; columns: str
                   {spot.row.name} · {spot.column.name}
                 </Dialog.Title>
                 <CellTrail spot={spot} />
-                <Dialog.Close className="button self-end">{say("console.close")}</Dialog.Close>
+                <Dialog.Close className="button self-end">{t("console.close")}</Dialog.Close>
               </>
             )}
           </Dialog.Content>
@@ -248,7 +248,7 @@ function PinButton({ on, name, onPin }: { on: boolean; name: string; onPin: () =
     <button
       type="button"
       aria-pressed={on}
-      aria-label={say("console.matrix.pin", { name })}
+      aria-label={t("console.matrix.pin", { name })}
       className={`flex size-[24px] shrink-0 cursor-pointer items-center justify-center rounded hover:bg-sunk ${on ? "text-accent" : "text-soft/70"}`}
       onClick={onPin}
     >
@@ -259,15 +259,15 @@ function PinButton({ on, name, onPin }: { on: boolean; name: string; onPin: () =
 
 const spoken = (k: Cell) =>
   [
-    k.rights.join(" ") || say("console.matrix.none"),
-    k.some?.length && `${say("console.matrix.some")}: ${k.some.join(" ")}`,
-    k.later?.length && `${say("console.degree.later")}: ${k.later.join(" ")}`,
-    k.if?.length && `${say("console.degree.if")}: ${k.if.join(" ")}`,
+    k.rights.join(" ") || t("console.matrix.none"),
+    k.some?.length && `${t("console.matrix.some")}: ${k.some.join(" ")}`,
+    k.later?.length && `${t("console.degree.later")}: ${k.later.join(" ")}`,
+    k.if?.length && `${t("console.degree.if")}: ${k.if.join(" ")}`,
   ]
     .filter(Boolean)
     .join("; ");
 
-/** tint is how strongly a cell is filled: its letters say what it holds. */
+/** tint is how strongly a cell is filled: its letters t what it holds. */
 function tint(k: Cell | undefined) {
   if (!k || k.rights.length + (k.some?.length ?? 0) === 0) return undefined;
   const strength = k.rights.includes("control") ? 26 : k.rights.length > 0 ? 13 : 6;
@@ -284,19 +284,19 @@ function Legend({ m }: { m: Matrix }) {
         </span>
       ))}
       <span className="mr-3">
-        <b className="font-mono text-ink">( )</b> {say("console.matrix.some")}
+        <b className="font-mono text-ink">( )</b> {t("console.matrix.some")}
       </span>
       <span className="mr-3">
-        <b className="font-mono text-ink">+</b> {say("console.degree.later_help")}
+        <b className="font-mono text-ink">+</b> {t("console.degree.later_help")}
       </span>
       <span>
-        <b className="font-mono text-ink">?</b> {say("console.degree.if_help")}
+        <b className="font-mono text-ink">?</b> {t("console.degree.if_help")}
       </span>
     </p>
   );
 }
 
-/** spelled writes a cell out: rights that hold only later, or in other circumstances, say so. */
+/** spelled writes a cell out: rights that hold only later, or in other circumstances, t so. */
 const spelled = (k: Cell | undefined) =>
   k
     ? [...k.rights, ...(k.some ?? []).map((r) => `some:${r}`), ...(k.later ?? []).map((r) => `later:${r}`), ...(k.if ?? []).map((r) => `if:${r}`)].join(" ")

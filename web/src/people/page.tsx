@@ -6,7 +6,7 @@ import { local } from "../ui/time";
 import { GivenTo } from "../grants/lines";
 import { idColumn, nameColumn } from "../ui/columns";
 import { PlaceHead } from "../ui/tabs";
-import { say } from "../words";
+import { t } from "../words";
 
 const user = (row: Row) => row as unknown as User;
 const group = (row: Row) => row as unknown as UserGroup;
@@ -15,7 +15,7 @@ const users: Column[] = [
   nameColumn("users", "26%"),
   idColumn("20%"),
   { key: "email", width: "24%", cell: (r) => user(r).email },
-  { key: "kind", width: "10%", cell: (r) => say(`console.value.${user(r).kind ?? ""}`) },
+  { key: "kind", width: "10%", cell: (r) => t(`console.value.${user(r).kind ?? ""}`) },
   { key: "status", width: "12%", cell: (r) => <StateMark value={user(r).status ?? ""} /> },
   { key: "valid", width: "16%", cell: (r) => <Ends user={user(r)} /> },
 ];
@@ -24,7 +24,7 @@ function Ends({ user }: { user: User }) {
   const { from, until } = user.valid ?? {};
   return (
     <span className="tabular-nums">
-      {from && say("console.from", { time: local(from, "UTC") })} {until && say("console.until", { time: local(until, "UTC") })}
+      {from && t("console.from", { time: local(from, "UTC") })} {until && t("console.until", { time: local(until, "UTC") })}
     </span>
   );
 }
@@ -38,14 +38,14 @@ const groups: Column[] = [
 ];
 
 const filters: Filter[] = [
-  { name: "status", options: ["active", "invited", "suspended"].map((v) => ({ value: v, label: say(`console.value.${v}`) })) },
-  { name: "kind", options: ["person", "service"].map((v) => ({ value: v, label: say(`console.value.${v}`) })) },
+  { name: "status", options: ["active", "invited", "suspended"].map((v) => ({ value: v, label: t(`console.value.${v}`) })) },
+  { name: "kind", options: ["person", "service"].map((v) => ({ value: v, label: t(`console.value.${v}`) })) },
 ];
 
 const mandates: Column[] = [
   nameColumn("mandates", "30%"),
   idColumn("25%"),
-  { key: "role", width: "15%", cell: (r) => say(`console.mandate.${String(r.role)}`) },
+  { key: "role", width: "15%", cell: (r) => t(`console.mandate.${String(r.role)}`) },
   { key: "to", width: "20%", cell: (r) => <GivenTo to={r.to as never} /> },
   { key: "enabled", width: "10%", cell: (r) => <StateMark value={r.enabled ? "on" : "off"} /> },
 ];

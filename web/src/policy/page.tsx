@@ -2,12 +2,12 @@ import { base } from "../base";
 import { useQueryClient } from "@tanstack/react-query";
 import { FileUp } from "lucide-react";
 import { useState } from "react";
-import { Refused, type Problem } from "../api/client";
+import { ApiError, type Problem } from "../api/client";
 import { loadPolicy, type Saved } from "../api/edits";
 import { ChangeList } from "../edit/changes";
 import { ImpactView } from "../edit/impact";
 import { useToast } from "../ui/toast";
-import { say } from "../words";
+import { t } from "../words";
 import { ChooseFile } from "../ui/choose-file";
 
 /** The whole policy as a document: out, compared with the one that runs, and in. */
@@ -20,20 +20,20 @@ export function PolicyPage() {
   const [problem, setProblem] = useState<Problem>();
   const [busy, setBusy] = useState(false);
 
-  const send = async (body: string, dry: boolean, seen?: number) => {
+  const send = async (body: string, dryRun: boolean, seen?: number) => {
     setBusy(true);
     setProblem(undefined);
     try {
-      const done = await loadPolicy(body, dry, seen);
-      setLook(dry ? done : undefined);
-      if (!dry) {
+      const done = await loadPolicy(body, dryRun, seen);
+      setLook(dryRun ? done : undefined);
+      if (!dryRun) {
         setText("");
         toast(done);
         await queries.invalidateQueries();
       }
     } catch (error) {
       setLook(undefined);
-      setProblem(error instanceof Refused ? error.problem : { type: "", title: "", status: 0, detail: say("console.sheets.lost") });
+      setProblem(error instanceof ApiError ? error.problem : { type: "", title: "", status: 0, detail: t("console.sheets.lost") });
     } finally {
       setBusy(false);
     }
@@ -47,24 +47,24 @@ export function PolicyPage() {
   };
   return (
     <div className="mx-auto max-w-4xl">
-      <h1 className="mb-4">{say("console.policy.title")}</h1>
+      <h1 className="mb-4">{t("console.policy.title")}</h1>
       <section className="sheet mb-5 flex flex-wrap items-center gap-3 p-4">
         <ChooseFile accept=".yaml,.yml,.json" choose={(file) => void choose(file)}>
-          <FileUp size={15} aria-hidden /> {say("console.policy.choose")}
+          <FileUp size={15} aria-hidden /> {t("console.policy.choose")}
         </ChooseFile>
         <a className="button ml-auto" href={`${base}api/v1/policy?format=yaml`} download="policy.yaml">
-          {say("console.policy.dump", { format: "YAML" })}
+          {t("console.policy.dump", { format: "YAML" })}
         </a>
         <a className="button" href={`${base}api/v1/policy?format=json`} download="policy.json">
-          {say("console.policy.dump", { format: "JSON" })}
+          {t("console.policy.dump", { format: "JSON" })}
         </a>
-        <p className="basis-full text-[0.86rem] text-soft">{say("console.policy.help")}</p>
+        <p className="basis-full text-[0.86rem] text-soft">{t("console.policy.help")}</p>
       </section>
       <div aria-live="polite">
-        {busy && <progress className="mb-4 w-full accent-(--accent)" aria-label={say("console.busy")} />}
+        {busy && <progress className="mb-4 w-full accent-(--accent)" aria-label={t("console.busy")} />}
         {problem && (
           <section className="sheet mb-5 border-l-4 border-l-breaks p-4">
-            <h2>{say("console.policy.refused", { file })}</h2>
+            <h2>{t("console.policy.refused", { file })}</h2>
             {!problem.faults?.length && <p>{problem.detail}</p>}
             <ul className="mt-2">
               {problem.faults?.map((f, i) => (
@@ -79,16 +79,16 @@ export function PolicyPage() {
         {look && (
           <section className="sheet p-4">
             <h2>
-              {say(look.changes.length === 0 ? "console.policy.same" : "console.policy.differs", { file, n: look.changes.length, revision: look.revision })}
+              {t(look.changes.length === 0 ? "console.policy.same" : "console.policy.differs", { file, n: look.changes.length, revision: look.revision })}
             </h2>
             {look.impact && <ImpactView impact={look.impact} />}
             {look.changes.length > 0 && (
               <>
                 <button type="button" className="button primary my-3" disabled={busy} onClick={() => void send(text, false, look.revision)}>
-                  {say("console.policy.load")}
+                  {t("console.policy.load")}
                 </button>
-                <div className="max-h-[50vh] overflow-auto" tabIndex={0} role="region" aria-label={say("console.edit.effect")}>
-                  <ChangeList changes={look.changes} none={say("console.edit.nothing")} />
+                <div className="max-h-[50vh] overflow-auto" tabIndex={0} role="region" aria-label={t("console.edit.effect")}>
+                  <ChangeList changes={look.changes} none={t("console.edit.nothing")} />
                 </div>
               </>
             )}

@@ -5,7 +5,7 @@ import { seen } from "../api/reach";
 import { Busy, Trouble } from "../ui/notice";
 import { RecordLink } from "../ui/record-link";
 import { degrees } from "../ui/degree";
-import { say } from "../words";
+import { t } from "../words";
 import { ReachTable } from "./table";
 
 /**
@@ -23,22 +23,22 @@ export function SeenPage({ own }: { own?: string }) {
       {!own && (
         <p className="mb-4 flex items-center gap-2 rounded-md border border-focus bg-focus/10 px-3 py-2">
           <Eye size={16} aria-hidden />
-          {say("console.seen.banner", { user: user.name })}
+          {t("console.seen.banner", { user: user.name })}
           <Link className="link ml-auto" to={`/records/users/${user.id}`}>
-            {say("console.seen.back")}
+            {t("console.seen.back")}
           </Link>
         </p>
       )}
-      <h1 className="mb-1">{own ? say("console.seen.own") : say("console.seen.title", { user: user.name })}</h1>
+      <h1 className="mb-1">{own ? t("console.seen.own") : t("console.seen.title", { user: user.name })}</h1>
       <p className="mb-4 max-w-[75ch] text-[1.02rem]">{text}</p>
       <dl className="sheet mb-5 grid gap-4 px-5 py-3 sm:grid-cols-5">
         {degrees.map((d) => (
-          <Fact key={d} name={say(`console.seen.${d}`)} value={String(reach.totals[d])} />
+          <Fact key={d} name={t(`console.seen.${d}`)} value={String(reach.totals[d])} />
         ))}
         <div>
-          <dt className="text-xs text-soft">{say("console.types.user_groups")}</dt>
+          <dt className="text-xs text-soft">{t("console.types.user_groups")}</dt>
           <dd>
-            {groups.length === 0 && <span className="text-breaks">{say("console.seen.no_groups")}</span>}
+            {groups.length === 0 && <span className="text-breaks">{t("console.seen.no_groups")}</span>}
             {groups.map((g, i) => (
               <span key={g.id}>
                 {i > 0 && ", "}
@@ -48,7 +48,7 @@ export function SeenPage({ own }: { own?: string }) {
           </dd>
         </div>
         <div>
-          <dt className="text-xs text-soft">{say("console.seen.whom")}</dt>
+          <dt className="text-xs text-soft">{t("console.seen.whom")}</dt>
           <dd>{whom.map((w) => w.name).join(", ")}</dd>
         </div>
       </dl>

@@ -9,7 +9,7 @@ import { DegreeFilter, DegreeMark, degrees, type Degree } from "../ui/degree";
 import { Busy, Trouble } from "../ui/notice";
 import { RecordLink } from "../ui/record-link";
 import { Instant } from "../ui/time";
-import { number, say } from "../words";
+import { number, t } from "../words";
 
 /** ReachSection tells all that is possible: what a user or a group reaches, or who reaches a device. */
 export function ReachSection({ type, id }: { type: "users" | "user_groups" | "devices"; id: string }) {
@@ -30,20 +30,20 @@ export function ReachSection({ type, id }: { type: "users" | "user_groups" | "de
     <section className="sheet" data-reach={type}>
       <div className="flex flex-wrap items-end gap-3 border-b border-line px-4 py-2.5">
         <h2 className="mr-auto self-center">
-          {say(`console.reach.${type}`)} {first && <span className="font-normal text-soft tabular-nums">{number(first.total)}</span>}
+          {t(`console.reach.${type}`)} {first && <span className="font-normal text-soft tabular-nums">{number(first.total)}</span>}
         </h2>
         <DegreeFilter chosen={chosen} totals={first?.totals} onChange={setChosen} />
         <div className="w-40">
           <Choose
-            label={say("console.field.right")}
-            none={say("console.any")}
+            label={t("console.field.right")}
+            none={t("console.any")}
             value={right}
             options={(rights.data?.items ?? []).map((r) => ({ value: r.id, label: r.name ?? r.id }))}
             onChange={setRight}
           />
         </div>
         <details className="basis-full">
-          <summary className="link w-fit cursor-pointer text-[0.86rem]">{say("console.circumstances.title")}</summary>
+          <summary className="link w-fit cursor-pointer text-[0.86rem]">{t("console.circumstances.title")}</summary>
           <div className="mt-2 grid gap-3 md:grid-cols-4">
             <CircumstanceFields value={where} onChange={(part, v) => setWhere((c) => ({ ...c, [part]: v }))} />
           </div>
@@ -51,15 +51,15 @@ export function ReachSection({ type, id }: { type: "users" | "user_groups" | "de
       </div>
       {pages.error && <Trouble error={pages.error} />}
       {pages.isPending && <Busy />}
-      {first?.barred && <p className="px-4 py-3 text-breaks">{say(`console.barred.${first.barred}`)}</p>}
+      {first?.barred && <p className="px-4 py-3 text-breaks">{t(`console.barred.${first.barred}`)}</p>}
       {first && first.total === 0 && !first.barred && (
-        <p className="px-4 py-3 text-soft">{say(chosen.length === degrees.length ? "console.reach.never" : "console.reach.nothing")}</p>
+        <p className="px-4 py-3 text-soft">{t(chosen.length === degrees.length ? "console.reach.never" : "console.reach.nothing")}</p>
       )}
       {first && first.total > 0 && <ReachTable of={first} items={pages.data?.pages.flatMap((p) => p.items) ?? []} />}
       {pages.hasNextPage && (
         <p className="px-4 py-3">
           <button type="button" className="button" disabled={pages.isFetchingNextPage} onClick={() => void pages.fetchNextPage()}>
-            {say("console.reach.more")}
+            {t("console.reach.more")}
           </button>
         </p>
       )}
@@ -74,7 +74,7 @@ function waysOf(item: Reached): Way[] {
   const ways: Way[] = [];
   for (const r of item.rights) {
     const through = r.through ?? item.through ?? [];
-    const key = (x: PossibleRight, t: Way["through"]) => JSON.stringify([x.degree, x.until, x.text, x.when, t.map((s) => s.id)]);
+    const key = (x: PossibleRight, by: Way["through"]) => JSON.stringify([x.degree, x.until, x.text, x.when, by.map((s) => s.id)]);
     const same = ways.find((w) => w.rights[0] && key(w.rights[0], w.through) === key(r, through));
     if (same) same.rights.push(r);
     else ways.push({ degree: r.degree, rights: [r], through });
@@ -85,7 +85,7 @@ function waysOf(item: Reached): Way[] {
 /** ReachTable lists what is possible: how, with which rights, when or what it takes, and through what. */
 export function ReachTable({ of, items }: { of: Reach; items: Reached[] }) {
   const type = of.of.type === "devices" ? "users" : "devices";
-  const heads = [say(`console.type.${type}`), say("console.reach.how"), say("console.field.rights"), say("console.reach.takes"), say("console.reach.through")];
+  const heads = [t(`console.type.${type}`), t("console.reach.how"), t("console.field.rights"), t("console.reach.takes"), t("console.reach.through")];
   return (
     <div className="overflow-x-auto">
       <table className="w-full">
@@ -115,10 +115,10 @@ export function ReachTable({ of, items }: { of: Reach; items: Reached[] }) {
                   <td className="px-4 py-1.5">{way.rights.map((r) => r.name).join(", ")}</td>
                   <td className="px-4 py-1.5">{way.rights[0] && <Takes right={way.rights[0]} zone={of.zone} />}</td>
                   <td className="px-4 py-1.5 leading-[24px]">
-                    {way.through.map((t, k) => (
-                      <span key={t.id}>
+                    {way.through.map((step, k) => (
+                      <span key={step.id}>
                         {k > 0 && <span className="text-soft"> → </span>}
-                        <RecordLink type={t.type} id={t.id} name={t.name} />
+                        <RecordLink type={step.type} id={step.id} name={step.name} />
                       </span>
                     ))}
                     {of.of.type !== "user_groups" && <Why of={of} item={item} way={way} />}
@@ -142,17 +142,17 @@ export function Takes({ right, zone }: { right: PossibleRight; zone: string }) {
       {right.text && right.until && (right.degree === "now" || starts) && ", "}
       {right.until && starts && (
         <>
-          <span className="text-soft">{say("console.reach.from")} </span>
+          <span className="text-soft">{t("console.reach.from")} </span>
           <Instant at={right.until} zone={zone} />
         </>
       )}
       {right.degree === "now" && right.until && (
         <>
-          <span className="text-soft">{say("console.reach.until")} </span>
+          <span className="text-soft">{t("console.reach.until")} </span>
           <Instant at={right.until} zone={zone} />
         </>
       )}
-      {right.degree === "now" && !right.until && <span className="text-soft">{say("console.reach.open")}</span>}
+      {right.degree === "now" && !right.until && <span className="text-soft">{t("console.reach.open")}</span>}
     </>
   );
 }
@@ -177,7 +177,7 @@ function Why({ of, item, way }: { of: Reach; item: Reached; way: Way }) {
   const given = Object.entries(question).filter(([, v]) => v !== "");
   return (
     <Link className="link ml-2 inline-block leading-[24px] text-soft" to={`/check?${new URLSearchParams(given).toString()}`}>
-      {say("console.reach.why")}
+      {t("console.reach.why")}
     </Link>
   );
 }

@@ -5,7 +5,7 @@ import { RecordLink, RecordLinks } from "../ui/record-link";
 import { StateMark } from "../ui/state-mark";
 import { local } from "../ui/time";
 import { spanText, windowText, type Window } from "../times/text";
-import { say } from "../words";
+import { t } from "../words";
 
 /** Where a field of a record refers to, by its name. */
 const refersTo: Record<string, string> = {
@@ -32,11 +32,11 @@ export function Facts({ type, row }: { type: string; row: Row }) {
       <dl className="grid grid-cols-[9rem_1fr]">
         {fields.map(([name, value]) => (
           <div key={name} className="contents *:border-b *:border-line/60 *:px-4 *:py-2 last:*:border-0">
-            <dt className="text-soft">{say(`console.field.${name}`)}</dt>
+            <dt className="text-soft">{t(`console.field.${name}`)}</dt>
             <dd className="min-w-0 break-words">{show(type, name, value)}</dd>
           </div>
         ))}
-        {fields.length === 0 && <p className="col-span-2 px-4 py-3 text-soft">{say("console.no_more")}</p>}
+        {fields.length === 0 && <p className="col-span-2 px-4 py-3 text-soft">{t("console.no_more")}</p>}
       </dl>
     </section>
   );
@@ -46,12 +46,12 @@ function show(type: string, name: string, value: unknown): ReactNode {
   if (name === "season" || name === "dates") {
     return spanText(value as { from?: string; to?: string });
   }
-  if (name === "zone" && value === "site") return say("console.site_clock");
+  if (name === "zone" && value === "site") return t("console.site_clock");
   if (name === "to") return <GivenTo to={value as never} />;
-  if (name === "kind" && type === "users") return say(`console.value.${String(value)}`);
+  if (name === "kind" && type === "users") return t(`console.value.${String(value)}`);
   if (["state", "status", "effect"].includes(name)) return <StateMark value={String(value)} />;
   if (name === "enabled") return <StateMark value={value ? "on" : "off"} />;
-  if (name === "role") return say(`console.mandate.${String(value)}`);
+  if (name === "role") return t(`console.mandate.${String(value)}`);
   if (name === "parent") return <RecordLink type={type} id={String(value)} />;
   if (name in refersTo && typeof value === "string") return <RecordLink type={refersTo[name] ?? ""} id={value} />;
   if (name in refersTo && Array.isArray(value)) return <RecordLinks type={refersTo[name] ?? ""} ids={value as string[]} most={40} />;
@@ -59,7 +59,7 @@ function show(type: string, name: string, value: unknown): ReactNode {
   if (name === "special") {
     return (value as { calendar: string; windows: Window[] }[]).map((s) => (
       <div key={s.calendar}>
-        <RecordLink type="calendars" id={s.calendar} />: {s.windows.map((w) => `${w.from}–${w.to}`).join(", ") || say("console.closed")}
+        <RecordLink type="calendars" id={s.calendar} />: {s.windows.map((w) => `${w.from}–${w.to}`).join(", ") || t("console.closed")}
       </div>
     ));
   }
@@ -74,17 +74,17 @@ function show(type: string, name: string, value: unknown): ReactNode {
       <>
         {m.kinds && (
           <div>
-            {say("console.field.kind")}: <RecordLinks type="kinds" ids={m.kinds} most={40} />
+            {t("console.field.kind")}: <RecordLinks type="kinds" ids={m.kinds} most={40} />
           </div>
         )}
         {m.tags && (
           <div>
-            {say("console.field.tags")}: {m.tags.join(say("console.and"))}
+            {t("console.field.tags")}: {m.tags.join(t("console.and"))}
           </div>
         )}
         {m.sites && (
           <div>
-            {say("console.field.site")}: <RecordLinks type="sites" ids={m.sites} most={40} />
+            {t("console.field.site")}: <RecordLinks type="sites" ids={m.sites} most={40} />
           </div>
         )}
       </>
@@ -92,7 +92,7 @@ function show(type: string, name: string, value: unknown): ReactNode {
   }
   if (Array.isArray(value)) return value.join(", ");
   if (value && typeof value === "object") {
-    return <Rows items={Object.entries(value).map(([k, v]) => `${say(`console.field.${k}`)}: ${plain(v)}`)} />;
+    return <Rows items={Object.entries(value).map(([k, v]) => `${t(`console.field.${k}`)}: ${plain(v)}`)} />;
   }
   return String(value);
 }
@@ -106,9 +106,9 @@ function plain(v: unknown) {
 function Rows({ items }: { items: string[] }) {
   return (
     <ul className="tabular-nums">
-      {items.map((t, i) => (
+      {items.map((text, i) => (
         <li key={i} className="whitespace-pre-wrap">
-          {t}
+          {text}
         </li>
       ))}
     </ul>

@@ -8,7 +8,7 @@ import { ReachSection } from "../reach/table";
 import { Uses } from "../reach/uses";
 import { Busy, Trouble } from "../ui/notice";
 import { RecordLink } from "../ui/record-link";
-import { say } from "../words";
+import { t } from "../words";
 import { Actions } from "./actions";
 import { Facts } from "./facts";
 import { Members } from "./members";
@@ -23,7 +23,7 @@ export function RecordPage() {
   const referable = type !== "grants" && type !== "mandates"; // nothing refers to those
   return (
     <div className="mx-auto max-w-6xl">
-      <p className="text-xs font-medium tracking-wide text-soft uppercase">{say(`console.type.${type}`)}</p>
+      <p className="text-xs font-medium tracking-wide text-soft uppercase">{t(`console.type.${type}`)}</p>
       <div className="mb-4 flex flex-wrap items-baseline gap-3">
         <h1>{row.name ?? row.id}</h1>
         <code className="font-mono text-soft">{row.id}</code>
@@ -51,13 +51,13 @@ export function RecordPage() {
 function Lines({ grant }: { grant: Grant }) {
   return (
     <section className="sheet overflow-x-auto">
-      <h2 className="border-b border-line px-4 py-2.5">{say("console.lines")}</h2>
+      <h2 className="border-b border-line px-4 py-2.5">{t("console.lines")}</h2>
       <table className="w-full">
         <thead>
           <tr className="text-xs text-soft">
             {["what", "on", "when", "only_if", "limits"].map((k) => (
               <th key={k} scope="col" className="px-4 py-2">
-                {say(`console.field.${k}`)}
+                {t(`console.field.${k}`)}
               </th>
             ))}
           </tr>
@@ -94,21 +94,21 @@ function Inside({ of, filter, id }: { of: string; filter: string; id: string }) 
   return (
     <section className="sheet">
       <h2 className="flex justify-between border-b border-line px-4 py-2.5">
-        {say(`console.types.${of}`)}
+        {t(`console.types.${of}`)}
         <span className="font-normal text-soft tabular-nums">{inside.data.total}</span>
       </h2>
       <ul className="grid gap-x-6 px-4 py-3 sm:grid-cols-2">
         {inside.data.items.map((r: Row) => (
           <li key={r.id} className="truncate py-0.5">
             <RecordLink type={of} id={r.id} name={r.name} />
-            {of === "users" && (r as unknown as User).status !== "active" && <span className="text-breaks"> {say(`console.value.${String(r.status)}`)}</span>}
+            {of === "users" && (r as unknown as User).status !== "active" && <span className="text-breaks"> {t(`console.value.${String(r.status)}`)}</span>}
           </li>
         ))}
       </ul>
       {inside.data.total > shown && (
         <p className="px-4 pb-3">
           <Link className="link" to={`/${of === "users" ? "people" : of}?${filter}=${encodeURIComponent(id)}`}>
-            {say("console.all", { n: inside.data.total })}
+            {t("console.all", { n: inside.data.total })}
           </Link>
         </p>
       )}
@@ -122,13 +122,13 @@ function Mentioned({ type, id }: { type: string; id: string }) {
   const groups = Object.groupBy(found.data, (m) => m.type);
   return (
     <section className="sheet">
-      <h2 className="border-b border-line px-4 py-2.5">{say("console.mentioned")}</h2>
-      {found.data.length === 0 && <p className="px-4 py-3 text-soft">{say("console.not_mentioned")}</p>}
+      <h2 className="border-b border-line px-4 py-2.5">{t("console.mentioned")}</h2>
+      {found.data.length === 0 && <p className="px-4 py-3 text-soft">{t("console.not_mentioned")}</p>}
       {Object.entries(groups).map(([by, list]) => {
         const unique = [...new Map((list ?? []).map((m) => [m.id, m])).values()];
         return (
           <div key={by} className="border-b border-line/60 px-4 py-2.5 last:border-0">
-            <h3 className="mb-1 text-xs font-medium text-soft">{say(`console.types.${by}`)}</h3>
+            <h3 className="mb-1 text-xs font-medium text-soft">{t(`console.types.${by}`)}</h3>
             <ul>
               {unique.slice(0, 40).map((m) => (
                 <li key={m.id} className="truncate py-0.5">

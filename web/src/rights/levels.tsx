@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { list, type Row } from "../api/client";
 import { RecordLink, useNames } from "../ui/record-link";
-import { say } from "../words";
+import { t } from "../words";
 
 /** levels puts each right one level above the highest that it implies. */
 function levels(rights: Row[]) {
@@ -32,9 +32,9 @@ export function Levels() {
   const found = useQuery({ queryKey: ["rights"], queryFn: () => list("rights", { limit: 1000 }), staleTime: 30_000 });
   const rights = found.data?.items ?? [];
   return (
-    <section className="sheet mb-4 px-4 py-3" aria-label={say("console.levels.title")}>
-      <h2>{say("console.levels.title")}</h2>
-      <p className="mb-3 max-w-[80ch] text-[0.86rem] text-soft">{say("console.levels.help")}</p>
+    <section className="sheet mb-4 px-4 py-3" aria-label={t("console.levels.title")}>
+      <h2>{t("console.levels.title")}</h2>
+      <p className="mb-3 max-w-[80ch] text-[0.86rem] text-soft">{t("console.levels.help")}</p>
       <div className="flex gap-3 overflow-x-auto pb-1">
         {levels(rights).map((level, i) => (
           <ol key={i} className="flex min-w-56 flex-1 flex-col gap-2" data-level={i}>
@@ -47,9 +47,9 @@ export function Levels() {
                     <RecordLink type="rights" id={r.id} name={r.name} />
                   </div>
                   <p className="text-[0.86rem] leading-snug text-soft">
-                    {(r.id === "view" || r.id === "control") && <>{say(`console.levels.${r.id}`)} </>}
-                    {implied.length > 0 && <>{say("console.levels.implies", { rights: implied.join(", ") })} </>}
-                    {kinds.length > 0 && say("console.levels.kinds", { kinds: kinds.map((k) => nameOf("kinds", k)).join(", ") })}
+                    {(r.id === "view" || r.id === "control") && <>{t(`console.levels.${r.id}`)} </>}
+                    {implied.length > 0 && <>{t("console.levels.implies", { rights: implied.join(", ") })} </>}
+                    {kinds.length > 0 && t("console.levels.kinds", { kinds: kinds.map((k) => nameOf("kinds", k)).join(", ") })}
                   </p>
                 </li>
               );

@@ -1,8 +1,8 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState, type FormEvent } from "react";
-import { changePassword, endOtherSessions, endSession, reasonOf, Refused, sessions } from "../api/client";
+import { changePassword, endOtherSessions, endSession, reasonOf, ApiError, sessions } from "../api/client";
 import { Busy, Fault, Trouble } from "../ui/notice";
-import { say, timeFormat } from "../words";
+import { t, timeFormat } from "../words";
 import { PasswordField, PasswordFields, useNewPassword } from "./password-fields";
 
 const moment = (text: string) => timeFormat({ dateStyle: "medium", timeStyle: "short" }).format(new Date(text));
@@ -11,7 +11,7 @@ const moment = (text: string) => timeFormat({ dateStyle: "medium", timeStyle: "s
 export function AccountPage() {
   return (
     <div className="mx-auto grid max-w-4xl gap-5">
-      <h1>{say("console.account.title")}</h1>
+      <h1>{t("console.account.title")}</h1>
       <Password />
       <Sessions />
     </div>
@@ -33,25 +33,25 @@ function Password() {
       setCurrent("");
       fresh.setPassword("");
       fresh.setAgain("");
-      setSaid(say("console.account.changed"));
+      setSaid(t("console.account.changed"));
       await queries.invalidateQueries({ queryKey: ["sessions"] });
     } catch (error) {
-      setFault(error instanceof Refused ? (error.problem?.faults?.map((f) => f.problem).join(" ") ?? error.message) : say("console.unreachable"));
+      setFault(error instanceof ApiError ? (error.problem?.faults?.map((f) => f.problem).join(" ") ?? error.message) : t("console.unreachable"));
     }
   };
   return (
     <section className="sheet p-5">
-      <h2 className="mb-1">{say("console.account.password")}</h2>
-      <p className="mb-3 text-soft">{say("console.account.password_help")}</p>
+      <h2 className="mb-1">{t("console.account.password")}</h2>
+      <p className="mb-3 text-soft">{t("console.account.password_help")}</p>
       <form onSubmit={(e) => void submit(e)} className="flex max-w-sm flex-col gap-3">
-        <PasswordField label={say("console.account.current")} name="current" value={current} onChange={setCurrent} current />
+        <PasswordField label={t("console.account.current")} name="current" value={current} onChange={setCurrent} current />
         <PasswordFields of={fresh} />
         <div aria-live="polite">
           <Fault text={fault} />
           {said && <p role="status">{said}</p>}
         </div>
         <button type="submit" className="button primary self-start" disabled={!current || !fresh.ready}>
-          {say("console.account.change")}
+          {t("console.account.change")}
         </button>
       </form>
     </section>
@@ -67,7 +67,7 @@ function Sessions() {
     try {
       await call;
     } catch (error) {
-      setFault(reasonOf(error, say("console.unreachable")));
+      setFault(reasonOf(error, t("console.unreachable")));
     }
     await queries.invalidateQueries({ queryKey: ["sessions"] });
   };
@@ -76,10 +76,10 @@ function Sessions() {
   return (
     <section className="sheet p-5">
       <div className="mb-3 flex flex-wrap items-center gap-3">
-        <h2 className="mr-auto">{say("console.account.sessions")}</h2>
+        <h2 className="mr-auto">{t("console.account.sessions")}</h2>
         {found.data.length > 1 && (
           <button type="button" className="button" onClick={() => void end(endOtherSessions())}>
-            {say("console.account.end_others")}
+            {t("console.account.end_others")}
           </button>
         )}
       </div>
@@ -88,28 +88,28 @@ function Sessions() {
         <table className="w-full">
           <thead>
             <tr className="text-left text-xs text-soft">
-              <th scope="col">{say("console.account.where")}</th>
-              <th scope="col">{say("console.account.from")}</th>
-              <th scope="col">{say("console.account.began")}</th>
-              <th scope="col">{say("console.account.expires")}</th>
+              <th scope="col">{t("console.account.where")}</th>
+              <th scope="col">{t("console.account.from")}</th>
+              <th scope="col">{t("console.account.began")}</th>
+              <th scope="col">{t("console.account.expires")}</th>
               <th scope="col">
-                <span className="sr-only">{say("console.account.end")}</span>
+                <span className="sr-only">{t("console.account.end")}</span>
               </th>
             </tr>
           </thead>
           <tbody>
             {found.data.map((x) => (
               <tr key={x.id} className="border-t border-line/60">
-                <td className="py-1.5">{say(`console.account.kind_${x.kind}`)}</td>
+                <td className="py-1.5">{t(`console.account.kind_${x.kind}`)}</td>
                 <td className="font-mono text-[0.86rem]">{x.from}</td>
                 <td className="tabular-nums">{moment(x.began)}</td>
                 <td className="tabular-nums">{moment(x.expires)}</td>
                 <td className="text-right">
                   {x.this ? (
-                    <span className="text-soft">{say("console.account.this")}</span>
+                    <span className="text-soft">{t("console.account.this")}</span>
                   ) : (
                     <button type="button" className="button" onClick={() => void end(endSession(x.id))}>
-                      {say("console.account.end")}
+                      {t("console.account.end")}
                     </button>
                   )}
                 </td>

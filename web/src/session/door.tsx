@@ -2,7 +2,7 @@ import { useState, type FormEvent, type ReactNode } from "react";
 import { reasonOf } from "../api/client";
 import { base } from "../base";
 import { Fault } from "../ui/notice";
-import { say } from "../words";
+import { t } from "../words";
 
 /** Door is a page for whoever is not signed in: a form by which they come in. */
 export function Door({
@@ -31,7 +31,7 @@ export function Door({
     try {
       await enter();
     } catch (error) {
-      setFault(reasonOf(error, say("console.unreachable")));
+      setFault(reasonOf(error, t("console.unreachable")));
     } finally {
       setBusy(false);
     }

@@ -7,7 +7,7 @@ import { signOut, type Session } from "../api/client";
 import { LanguageButton } from "../ui/language-button";
 import { SearchBox } from "../ui/search";
 import { useEvents } from "../api/events";
-import { say } from "../words";
+import { t } from "../words";
 import { dropDrafts } from "./drafts";
 import { useReads } from "./mandates";
 import { chooseTheme, theme } from "./theme";
@@ -42,7 +42,7 @@ export function Frame({ session, children }: { session: Session; children: React
   return (
     <div className="flex min-h-screen flex-col md:flex-row">
       <a href="#main" className="sr-only focus:not-sr-only focus:absolute focus:z-50 focus:bg-sheet focus:p-2">
-        {say("console.skip")}
+        {t("console.skip")}
       </a>
       <header className="flex shrink-0 flex-wrap items-center gap-x-4 border-line bg-sunk px-3 py-2 max-md:border-b md:sticky md:top-0 md:h-screen md:w-48 md:flex-col md:items-stretch md:border-r md:px-3 md:py-4">
         <NavLink to="/" className="flex items-center gap-2 px-2 md:mb-5">
@@ -50,7 +50,7 @@ export function Frame({ session, children }: { session: Session; children: React
           <span className="text-lg font-semibold tracking-tight">Sentier</span>
         </NavLink>
         {reads && <SearchBox />}
-        <nav aria-label={say("console.places")} className="flex w-full flex-wrap gap-1 max-md:order-3 md:flex-col">
+        <nav aria-label={t("console.places")} className="flex w-full flex-wrap gap-1 max-md:order-3 md:flex-col">
           {places.map((p) => (
             <NavLink
               key={p.key}
@@ -63,7 +63,7 @@ export function Frame({ session, children }: { session: Session; children: React
               }
             >
               <p.icon size={16} className="max-md:hidden" aria-hidden />
-              <span className="max-sm:text-sm">{say(`console.place.${p.key}`)}</span>
+              <span className="max-sm:text-sm">{t(`console.place.${p.key}`)}</span>
             </NavLink>
           ))}
         </nav>
@@ -72,14 +72,14 @@ export function Frame({ session, children }: { session: Session; children: React
             <Link className="font-medium hover:underline" to="/account">
               {session.user.name}
             </Link>
-            <div className="text-xs text-soft">{session.mandates.map((m) => say(`console.mandate.${m}`)).join(", ")}</div>
+            <div className="text-xs text-soft">{session.mandates.map((m) => t(`console.mandate.${m}`)).join(", ")}</div>
           </div>
           <div className="flex flex-wrap gap-1">
             <button
               type="button"
               className="button border-transparent bg-transparent px-2"
-              aria-label={say(`console.theme.${other}`)}
-              title={say(`console.theme.${other}`)}
+              aria-label={t(`console.theme.${other}`)}
+              title={t(`console.theme.${other}`)}
               onClick={() => {
                 chooseTheme(other);
                 setLook(other);
@@ -90,7 +90,7 @@ export function Frame({ session, children }: { session: Session; children: React
             <LanguageButton />
             <button type="button" className="button border-transparent bg-transparent px-2" onClick={() => void leave()}>
               <LogOut size={16} aria-hidden />
-              {say("console.sign_out")}
+              {t("console.sign_out")}
             </button>
           </div>
         </div>

@@ -1,5 +1,5 @@
 import { useState } from "react";
-import { say } from "../words";
+import { t } from "../words";
 
 /** leastPassword is how many characters a password has at least. */
 const leastPassword = 12;
@@ -18,18 +18,18 @@ export function PasswordFields({ of }: { of: ReturnType<typeof useNewPassword> }
   return (
     <>
       <PasswordField
-        label={say("console.account.new")}
+        label={t("console.account.new")}
         name="new-password"
         value={of.password}
         onChange={of.setPassword}
-        fault={of.short ? say("console.account.short", { n: leastPassword }) : ""}
+        fault={of.short ? t("console.account.short", { n: leastPassword }) : ""}
       />
       <PasswordField
-        label={say("console.account.again")}
+        label={t("console.account.again")}
         name="new-password-again"
         value={of.again}
         onChange={of.setAgain}
-        fault={of.differs ? say("console.account.differs") : ""}
+        fault={of.differs ? t("console.account.differs") : ""}
       />
     </>
   );

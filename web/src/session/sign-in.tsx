@@ -2,7 +2,7 @@ import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { signIn } from "../api/client";
 import { LanguageButton } from "../ui/language-button";
-import { say } from "../words";
+import { t } from "../words";
 import { Door } from "./door";
 
 export function SignInPage() {
@@ -21,8 +21,8 @@ export function SignInPage() {
   return (
     <Door
       title="Sentier"
-      text={say("console.tagline")}
-      go={(busy) => say(busy ? "console.sign_in.busy" : "console.sign_in.go")}
+      text={t("console.tagline")}
+      go={(busy) => t(busy ? "console.sign_in.busy" : "console.sign_in.go")}
       enter={enter}
       below={
         <p className="mt-3 flex justify-end">
@@ -31,11 +31,11 @@ export function SignInPage() {
       }
     >
       <label className="flex flex-col gap-1">
-        <span className="font-medium">{say("console.sign_in.user")}</span>
+        <span className="font-medium">{t("console.sign_in.user")}</span>
         <input className="field" name="user" autoComplete="username" autoFocus required value={user} onChange={(e) => setUser(e.target.value)} />
       </label>
       <label className="flex flex-col gap-1">
-        <span className="font-medium">{say("console.sign_in.password")}</span>
+        <span className="font-medium">{t("console.sign_in.password")}</span>
         <input
           className="field"
           name="password"

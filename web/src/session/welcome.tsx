@@ -1,7 +1,7 @@
 import { useState } from "react";
 import { welcome } from "../api/client";
 import { base } from "../base";
-import { say } from "../words";
+import { t } from "../words";
 import { Door } from "./door";
 import { PasswordFields, useNewPassword } from "./password-fields";
 
@@ -19,7 +19,7 @@ export function WelcomePage() {
     await new Promise(() => {}); // the page goes: a link that is used up is not tried again
   };
   return (
-    <Door title={say("console.welcome.title")} text={say("console.welcome.text")} go={() => say("console.welcome.go")} ready={fresh.ready} enter={enter}>
+    <Door title={t("console.welcome.title")} text={t("console.welcome.text")} go={() => t("console.welcome.go")} ready={fresh.ready} enter={enter}>
       <PasswordFields of={fresh} />
     </Door>
   );

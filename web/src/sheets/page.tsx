@@ -3,11 +3,12 @@ import { useQueryClient } from "@tanstack/react-query";
 import { Upload } from "lucide-react";
 import { useEffect, useState } from "react";
 import { useSearchParams } from "react-router";
-import { Refused, type Problem } from "../api/client";
+import { ApiError, type Problem } from "../api/client";
 import { bringIn, progress, type Imported, type Progress } from "../api/edits";
 import { ChangeList } from "../edit/changes";
+import { ImpactView } from "../edit/impact";
 import { Choose } from "../ui/choose";
-import { number, say } from "../words";
+import { number, t } from "../words";
 import { ChooseFile } from "../ui/choose-file";
 
 const sheets = ["users", "devices", "members", "device_lists"];
@@ -28,17 +29,17 @@ function useProgress(key: string) {
 
 /** outcome says what became of a request whose answer was lost: nothing, or everything. */
 async function outcome(key: string): Promise<string> {
-  if (!key) return say("console.sheets.lost");
+  if (!key) return t("console.sheets.lost");
   for (let tries = 0; tries < 60; tries++) {
     try {
       const p = await progress(key);
-      if (p.state !== "running") return say(p.state === "done" ? "console.sheets.lost_done" : "console.sheets.lost_nothing", { revision: p.revision ?? 0 });
+      if (p.state !== "running") return t(p.state === "done" ? "console.sheets.lost_done" : "console.sheets.lost_nothing", { revision: p.revision ?? 0 });
     } catch (error) {
-      if (error instanceof Refused) break; // somebody else by now
+      if (error instanceof ApiError) break; // somebody else by now
     }
     await new Promise((resolve) => setTimeout(resolve, 1000));
   }
-  return say("console.sheets.lost");
+  return t("console.sheets.lost");
 }
 
 /** CSV files in and out: an import is looked at first, then all of it is brought in, or nothing. */
@@ -54,20 +55,20 @@ export function SheetsPage() {
   const [key, setKey] = useState("");
   const far = useProgress(busy ? key : "");
 
-  const send = async (body: string, dry: boolean) => {
-    const run = dry ? "" : `import-${crypto.randomUUID()}`;
+  const send = async (body: string, dryRun: boolean) => {
+    const run = dryRun ? "" : `import-${crypto.randomUUID()}`;
     setBusy(true);
     setKey(run);
     setProblem(undefined);
     try {
-      setLook(await bringIn(sheet, body, dry, run));
-      if (!dry) {
+      setLook(await bringIn(sheet, body, dryRun, run));
+      if (!dryRun) {
         setText("");
         await queries.invalidateQueries();
       }
     } catch (error) {
       setLook(undefined);
-      setProblem(error instanceof Refused ? error.problem : { type: "", title: "", status: 0, detail: await outcome(run) });
+      setProblem(error instanceof ApiError ? error.problem : { type: "", title: "", status: 0, detail: await outcome(run) });
     } finally {
       setBusy(false);
     }
@@ -82,13 +83,13 @@ export function SheetsPage() {
 
   return (
     <div className="mx-auto max-w-4xl">
-      <h1 className="mb-4">{say("console.sheets.title")}</h1>
+      <h1 className="mb-4">{t("console.sheets.title")}</h1>
       <section className="sheet mb-5 flex flex-wrap items-end gap-4 p-4">
         <div className="w-56">
           <Choose
-            label={say("console.sheets.which")}
+            label={t("console.sheets.which")}
             value={sheet}
-            options={sheets.map((s) => ({ value: s, label: say(`console.sheets.${s}`) }))}
+            options={sheets.map((s) => ({ value: s, label: t(`console.sheets.${s}`) }))}
             onChange={(v) => {
               setParams({ sheet: v });
               setLook(undefined);
@@ -98,30 +99,30 @@ export function SheetsPage() {
           />
         </div>
         <ChooseFile accept=".csv,text/csv" choose={(file) => void choose(file)}>
-          <Upload size={15} aria-hidden /> {say("console.sheets.choose")}
+          <Upload size={15} aria-hidden /> {t("console.sheets.choose")}
         </ChooseFile>
         <a className="button ml-auto" href={`${base}api/v1/sheets/${sheet}`} download>
-          {say("console.sheets.export")}
+          {t("console.sheets.export")}
         </a>
-        <p className="basis-full text-[0.86rem] text-soft">{say(`console.sheets.help_${sheet}`)}</p>
+        <p className="basis-full text-[0.86rem] text-soft">{t(`console.sheets.help_${sheet}`)}</p>
       </section>
       <div aria-live="polite">
         {busy && (
           <p className="mb-4">
             <progress
               className="w-full accent-(--accent)"
-              aria-label={say("console.busy")}
+              aria-label={t("console.busy")}
               value={far?.of ? far.done : undefined}
               max={far?.of ? far.of : undefined}
             />
             <span className="text-[0.86rem] text-soft tabular-nums">
-              {far?.of ? say("console.sheets.writing", { done: number(far.done), of: number(far.of) }) : say("console.sheets.reading")}
+              {far?.of ? t("console.sheets.writing", { done: number(far.done), of: number(far.of) }) : t("console.sheets.reading")}
             </span>
           </p>
         )}
         {problem && (
           <section className="sheet mb-5 border-l-4 border-l-breaks p-4">
-            <h2>{say("console.sheets.refused", { file })}</h2>
+            <h2>{t("console.sheets.refused", { file })}</h2>
             {!problem.faults?.length && <p>{problem.detail}</p>}
             {Boolean(problem.faults?.length) && (
               <table className="mt-2 w-full">
@@ -129,7 +130,7 @@ export function SheetsPage() {
                   <tr className="text-xs text-soft">
                     {["row", "column", "fault"].map((h) => (
                       <th key={h} scope="col" className="py-1 pr-4">
-                        {say(`console.sheets.${h}`)}
+                        {t(`console.sheets.${h}`)}
                       </th>
                     ))}
                   </tr>
@@ -149,22 +150,28 @@ export function SheetsPage() {
         )}
         {look && (
           <section className="sheet p-4">
-            <h2>{say(look.saved ? "console.sheets.done" : "console.sheets.look", { file, n: look.rows, revision: look.revision })}</h2>
+            <h2>{t(look.saved ? "console.sheets.done" : "console.sheets.look", { file, n: look.rows, revision: look.revision })}</h2>
             <dl className="my-3 grid grid-cols-3 gap-4">
               {(["added", "changed", "same"] as const).map((k) => (
                 <div key={k}>
-                  <dt className="text-xs text-soft">{say(`console.sheets.${k}`)}</dt>
+                  <dt className="text-xs text-soft">{t(`console.sheets.${k}`)}</dt>
                   <dd className="text-2xl font-semibold tabular-nums">{look[k]}</dd>
                 </div>
               ))}
             </dl>
             {!look.saved && (
               <button type="button" className="button primary mb-4" disabled={busy || look.added + look.changed === 0} onClick={() => void send(text, false)}>
-                {say("console.sheets.bring_in")}
+                {t("console.sheets.bring_in")}
               </button>
             )}
-            <div className="max-h-96 overflow-auto" tabIndex={0} role="region" aria-label={say("console.edit.effect")}>
-              <ChangeList changes={look.changes ?? []} none={say("console.edit.nothing")} />
+            {look.impact && (
+              <div className="mb-3">
+                <h3 className="text-xs font-medium text-soft">{t("console.impact.title")}</h3>
+                <ImpactView impact={look.impact} />
+              </div>
+            )}
+            <div className="max-h-96 overflow-auto" tabIndex={0} role="region" aria-label={t("console.edit.effect")}>
+              <ChangeList changes={look.changes ?? []} none={t("console.edit.nothing")} />
             </div>
           </section>
         )}

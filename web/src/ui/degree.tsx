@@ -1,5 +1,5 @@
 import { Circle, Clock3, CircleDashed } from "lucide-react";
-import { say } from "../words";
+import { t } from "../words";
 
 /** The three degrees of what is possible, the nearest first. */
 export const degrees = ["now", "later", "if"] as const;
@@ -13,7 +13,7 @@ export function DegreeMark({ degree }: { degree: Degree }) {
   return (
     <span className={`inline-flex items-center gap-1 whitespace-nowrap ${degree === "now" ? "font-medium text-holds" : "text-soft"}`} data-degree={degree}>
       <Shape size={13} aria-hidden fill={degree === "now" ? "currentColor" : "none"} />
-      {say(`console.degree.${degree}`)}
+      {t(`console.degree.${degree}`)}
     </span>
   );
 }
@@ -21,7 +21,7 @@ export function DegreeMark({ degree }: { degree: Degree }) {
 /** DegreeFilter chooses the degrees that are shown, each with how many it has. */
 export function DegreeFilter({ chosen, totals, onChange }: { chosen: Degree[]; totals?: Record<Degree, number>; onChange: (v: Degree[]) => void }) {
   return (
-    <div className="flex gap-1" role="group" aria-label={say("console.degree.choose")}>
+    <div className="flex gap-1" role="group" aria-label={t("console.degree.choose")}>
       {degrees.map((d) => {
         const on = chosen.includes(d);
         return (
@@ -29,8 +29,8 @@ export function DegreeFilter({ chosen, totals, onChange }: { chosen: Degree[]; t
             key={d}
             type="button"
             aria-pressed={on}
-            title={say(`console.degree.${d}_help`)}
-            className={`button ${on ? "bg-sunk" : "opacity-70"}`}
+            title={t(`console.degree.${d}_help`)}
+            className={`button ${on ? "bg-sunk" : "border-dashed"}`}
             onClick={() => {
               const next = degrees.filter((x) => (x === d ? !on : chosen.includes(x)));
               onChange(next.length > 0 ? next : [...degrees]);

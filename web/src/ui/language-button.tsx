@@ -1,6 +1,6 @@
 import { Languages } from "lucide-react";
 import { chooseLanguage, language } from "../session/language";
-import { say } from "../words";
+import { t } from "../words";
 
 const other = { en: "fr", fr: "en" } as const;
 
@@ -10,7 +10,7 @@ export function LanguageButton() {
   return (
     <button type="button" lang={to} className="button border-transparent bg-transparent px-2" onClick={() => chooseLanguage(to)}>
       <Languages size={16} aria-hidden />
-      {say("console.other_language")}
+      {t("console.other_language")}
     </button>
   );
 }

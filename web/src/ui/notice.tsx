@@ -1,10 +1,10 @@
 import type { ReactNode } from "react";
-import { say } from "../words";
+import { t } from "../words";
 
 export function Busy() {
   return (
     <p role="status" className="p-6 text-soft">
-      {say("console.busy")}
+      {t("console.busy")}
     </p>
   );
 }

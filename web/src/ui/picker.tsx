@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import clsx from "clsx";
 import { useId, useRef, useState } from "react";
 import { list, type Row } from "../api/client";
-import { say } from "../words";
+import { t } from "../words";
 
 /** Where a device's points can be picked: with the devices, or alone. */
 const pointed = ["devices/points", "points"];
@@ -17,8 +17,8 @@ function choices(type: string, row: Row): Choice[] {
 }
 
 function note(type: string, row: Row) {
-  if (type === "users" && row.status !== "active") return say(`console.value.${String(row.status)}`);
-  if ((type === "devices" || pointed.includes(type)) && row.state !== "in-service") return say(`console.value.${String(row.state)}`);
+  if (type === "users" && row.status !== "active") return t(`console.value.${String(row.status)}`);
+  if ((type === "devices" || pointed.includes(type)) && row.state !== "in-service") return t(`console.value.${String(row.state)}`);
   return undefined;
 }
 
@@ -123,7 +123,7 @@ export function Picker({
             {c.note && <span className="ml-2 text-xs text-breaks">{c.note}</span>}
           </li>
         ))}
-        {found.data && offered.length === 0 && <li className="px-3 py-1.5 text-soft">{say("console.nothing_found", { word })}</li>}
+        {found.data && offered.length === 0 && <li className="px-3 py-1.5 text-soft">{t("console.nothing_found", { word })}</li>}
       </ul>
     </div>
   );

@@ -4,7 +4,7 @@ import { Dialog } from "radix-ui";
 import { useEffect, useState } from "react";
 import { useNavigate } from "react-router";
 import { find } from "../api/edits";
-import { say } from "../words";
+import { t } from "../words";
 import { recordPath } from "./record-link";
 
 /** SearchBox finds everything, after the key “/” from anywhere. */
@@ -35,21 +35,21 @@ export function SearchBox() {
   return (
     <Dialog.Root open={open} onOpenChange={setOpen}>
       <Dialog.Trigger asChild>
-        <button type="button" aria-label={say("console.find.open")} className="button w-full justify-start text-soft max-md:order-2 max-md:my-1.5 md:mb-3">
-          <Search size={14} aria-hidden /> <span>{say("console.find.short")}</span>
+        <button type="button" aria-label={t("console.find.open")} className="button w-full justify-start text-soft max-md:order-2 max-md:my-1.5 md:mb-3">
+          <Search size={14} aria-hidden /> <span>{t("console.find.short")}</span>
           <kbd className="ml-auto rounded border border-line px-1 font-mono text-xs max-md:hidden">/</kbd>
         </button>
       </Dialog.Trigger>
       <Dialog.Portal>
         <Dialog.Overlay className="fixed inset-0 z-40 bg-black/40" />
         <Dialog.Content aria-describedby={undefined} className="sheet fixed top-[12vh] left-1/2 z-50 w-[min(92vw,36rem)] -translate-x-1/2 p-3">
-          <Dialog.Title className="sr-only">{say("console.find.open")}</Dialog.Title>
+          <Dialog.Title className="sr-only">{t("console.find.open")}</Dialog.Title>
           <input
             className="field text-base"
             role="combobox"
             aria-expanded={rows.length > 0}
             aria-controls="find-list"
-            aria-label={say("console.find.open")}
+            aria-label={t("console.find.open")}
             aria-activedescendant={rows[active] ? `find-${active}` : undefined}
             value={word}
             onChange={(e) => {
@@ -63,7 +63,7 @@ export function SearchBox() {
               } else if (e.key === "Enter" && !found.isPlaceholderData) go(active);
             }}
           />
-          <ul id="find-list" role="listbox" aria-label={say("console.find.open")} className="mt-2 max-h-[50vh] overflow-auto">
+          <ul id="find-list" role="listbox" aria-label={t("console.find.open")} className="mt-2 max-h-[50vh] overflow-auto">
             {rows.map((r, i) => (
               <li
                 key={`${r.type}/${r.id}`}
@@ -74,12 +74,12 @@ export function SearchBox() {
                 onMouseEnter={() => setActive(i)}
                 onClick={() => go(i)}
               >
-                <span className="w-24 shrink-0 text-xs text-soft">{say(`console.type.${r.type}`)}</span> <span className="font-medium">{r.name}</span>
+                <span className="w-24 shrink-0 text-xs text-soft">{t(`console.type.${r.type}`)}</span> <span className="font-medium">{r.name}</span>
                 <span className="truncate text-xs text-soft"> {r.note ?? r.id}</span>
               </li>
             ))}
           </ul>
-          {word.trim() && found.data?.length === 0 && <p className="px-2 py-3 text-soft">{say("console.nothing_found", { word })}</p>}
+          {word.trim() && found.data?.length === 0 && <p className="px-2 py-3 text-soft">{t("console.nothing_found", { word })}</p>}
         </Dialog.Content>
       </Dialog.Portal>
     </Dialog.Root>

@@ -1,4 +1,4 @@
-import { say } from "../words";
+import { t } from "../words";
 import { Sign } from "./trail";
 
 const signs: Record<string, string> = {
@@ -20,7 +20,7 @@ export function StateMark({ value }: { value: string }) {
   return (
     <span className="inline-flex items-center gap-1.5">
       <Sign state={signs[value] ?? "beyond"} size={13} />
-      {say(`console.value.${value}`)}
+      {t(`console.value.${value}`)}
     </span>
   );
 }

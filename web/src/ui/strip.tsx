@@ -1,7 +1,7 @@
 import { serviceNow } from "../session/clock";
 import { useState } from "react";
 import type { Day, Stretch } from "../api/reach";
-import { say, timeFormat } from "../words";
+import { t, timeFormat } from "../words";
 import { local } from "./time";
 
 const ms = (instant: string) => new Date(instant).getTime();
@@ -23,7 +23,7 @@ export function Change({ day, zone }: { day: Day; zone: string }) {
   if (!day.change) return null;
   return (
     <span className="inline-block rounded-sm bg-focus/20 px-1.5 text-xs font-medium" title={local(day.change.at, zone)}>
-      {say("console.times.clock_change", { before: day.change.before, after: day.change.after })}
+      {t("console.times.clock_change", { before: day.change.before, after: day.change.after })}
     </span>
   );
 }
@@ -48,7 +48,7 @@ export function DayRows({ days, stretches, zone }: { days: Day[]; stretches: Str
               preserveAspectRatio="none"
               className="h-4 w-full rounded-sm bg-sunk"
               role="img"
-              aria-label={shown.map((o) => span(o.s, zone)).join(", ") || say("console.closed")}
+              aria-label={shown.map((o) => span(o.s, zone)).join(", ") || t("console.closed")}
             >
               {[12, 24, 36, 48, 60, 72, 84].map((x) => (
                 <line key={x} x1={x} x2={x} y1={0} y2={10} stroke="var(--line)" strokeWidth={1} vectorEffect="non-scaling-stroke" />
@@ -100,7 +100,7 @@ export function WeekStrip({ days, lanes, zone }: { days: Day[]; lanes: { name: s
               preserveAspectRatio="none"
               className="h-[22px] w-full rounded-sm bg-sunk"
               role="img"
-              aria-label={`${lane.name}: ${open.map((s) => span(s, zone)).join(", ") || say("console.check.not_this_week")}`}
+              aria-label={`${lane.name}: ${open.map((s) => span(s, zone)).join(", ") || t("console.check.not_this_week")}`}
             >
               {open.map((s, i) => (
                 <rect key={i} x={share(s.from)} width={share(s.until) - share(s.from)} y={3} height={14} fill="var(--holds)">

@@ -4,7 +4,7 @@ import { Search } from "lucide-react";
 import { useEffect, useRef, useState, type ReactNode } from "react";
 import { useNavigate, useSearchParams } from "react-router";
 import { list, type Row } from "../api/client";
-import { number, say } from "../words";
+import { number, t } from "../words";
 import { Choose } from "./choose";
 import { Busy, Empty, Trouble } from "./notice";
 import { recordPath } from "./record-link";
@@ -70,15 +70,15 @@ export function RecordTable({
     <>
       <div className="mb-3 flex flex-wrap items-end gap-3">
         <label className="relative flex w-72 flex-col gap-1">
-          <span className="text-xs font-medium text-soft">{say("console.search")}</span>
+          <span className="text-xs font-medium text-soft">{t("console.search")}</span>
           <Search size={14} aria-hidden className="absolute bottom-2.5 left-2.5 text-soft" />
           <input type="search" className="field pl-8" value={word} onChange={(e) => setWord(e.target.value)} />
         </label>
         {filters.map((f) => (
           <div key={f.name} className="w-44">
             <Choose
-              label={say(`console.field.${f.name}`)}
-              none={say("console.any")}
+              label={t(`console.field.${f.name}`)}
+              none={t("console.any")}
               value={params.get(f.name) ?? ""}
               options={f.options}
               onChange={(v) => setParams((p) => setOrDrop(p, f.name, v))}
@@ -86,11 +86,11 @@ export function RecordTable({
           </div>
         ))}
         <p className="ml-auto pb-1.5 text-soft tabular-nums" role="status">
-          {say("console.count", { n: number(total) })}
+          {t("console.count", { n: number(total) })}
         </p>
       </div>
       {pages.error && <Trouble error={pages.error} />}
-      <div ref={scroller} className="sheet h-[calc(100vh-13rem)] min-h-64 overflow-auto" tabIndex={0} role="region" aria-label={say(`console.types.${type}`)}>
+      <div ref={scroller} className="sheet h-[calc(100vh-13rem)] min-h-64 overflow-auto" tabIndex={0} role="region" aria-label={t(`console.types.${type}`)}>
         <table className="w-full max-md:min-w-[72rem] table-fixed border-separate border-spacing-0">
           <colgroup>
             {columns.map((c) => (
@@ -101,7 +101,7 @@ export function RecordTable({
             <tr>
               {columns.map((c) => (
                 <th key={c.key} scope="col" className="border-b border-line px-3 py-2 text-xs text-soft">
-                  {c.head ?? say(`console.field.${c.key}`)}
+                  {c.head ?? t(`console.field.${c.key}`)}
                 </th>
               ))}
             </tr>
@@ -130,7 +130,7 @@ export function RecordTable({
           </tbody>
         </table>
         {pages.isPending && <Busy />}
-        {pages.data && rows.length === 0 && <Empty>{q ? say("console.nothing_found", { word: q }) : say(`console.empty.${type}`)}</Empty>}
+        {pages.data && rows.length === 0 && <Empty>{q ? t("console.nothing_found", { word: q }) : t(`console.empty.${type}`)}</Empty>}
       </div>
     </>
   );
@@ -152,11 +152,11 @@ function pickColumn(picked: string[], onPick: (ids: string[]) => void, rows: Row
     key: "pick",
     width: "40px",
     head: box(
-      say("console.many.all"),
+      t("console.many.all"),
       all,
       rows.map((r) => r.id),
     ),
-    cell: (r) => box(say("console.many.pick", { name: r.name ?? r.id }), picked.includes(r.id), [r.id]),
+    cell: (r) => box(t("console.many.pick", { name: r.name ?? r.id }), picked.includes(r.id), [r.id]),
   };
 }
 

@@ -1,7 +1,7 @@
 import clsx from "clsx";
 import { Plus } from "lucide-react";
 import { Link, NavLink } from "react-router";
-import { say } from "../words";
+import { t } from "../words";
 
 /** The sheets by which records come in and go out as CSV. */
 const sheets: Record<string, string> = { users: "users", user_groups: "members", devices: "devices", device_groups: "device_lists" };
@@ -10,33 +10,33 @@ const sheets: Record<string, string> = { users: "users", user_groups: "members",
 export function PlaceHead({ place, tabs, type }: { place: string; tabs: { to: string; type: string }[]; type: string }) {
   return (
     <div className="mb-4 flex flex-wrap items-center gap-x-6 gap-y-2">
-      <h1>{say(`console.place.${place}`)}</h1>
+      <h1>{t(`console.place.${place}`)}</h1>
       {tabs.length > 1 && (
-        <nav aria-label={say(`console.place.${place}`)} className="flex flex-wrap gap-1">
-          {tabs.map((t) => (
+        <nav aria-label={t(`console.place.${place}`)} className="flex flex-wrap gap-1">
+          {tabs.map((tab) => (
             <NavLink
-              key={t.type}
-              to={t.to}
+              key={tab.type}
+              to={tab.to}
               end
               className={({ isActive }) => clsx("rounded-md px-2.5 py-1 font-medium", isActive ? "bg-sunk text-ink" : "text-soft hover:text-ink")}
             >
-              {say(`console.types.${t.type}`)}
+              {t(`console.types.${tab.type}`)}
             </NavLink>
           ))}
         </nav>
       )}
       {sheets[type] && (
         <Link className="button ml-auto" to={`/sheets?sheet=${sheets[type]}`}>
-          {say("console.sheets.title")}
+          {t("console.sheets.title")}
         </Link>
       )}
       {type === "users" && (
         <Link className="button" to="/records/users/new?status=invited">
-          {say("console.people.invite")}
+          {t("console.people.invite")}
         </Link>
       )}
       <Link className={clsx("button primary", !sheets[type] && "ml-auto")} to={`/records/${type}/new`}>
-        <Plus size={15} aria-hidden /> {say("console.edit.new", { type: say(`console.type.${type}`) })}
+        <Plus size={15} aria-hidden /> {t("console.edit.new", { type: t(`console.type.${type}`) })}
       </Link>
     </div>
   );

@@ -1,4 +1,4 @@
-import { say, timeFormat } from "../words";
+import { t, timeFormat } from "../words";
 
 /** local writes an instant by the clock of a zone. */
 export function local(instant: string, zone: string) {
@@ -24,10 +24,10 @@ export function distance(instant: string, from: Date) {
   const hours = Math.floor((ahead % 1440) / 60);
   const parts =
     days > 0
-      ? [say("console.time.days", { n: days }), hours > 0 && say("console.time.hours", { n: hours })]
-      : [hours > 0 && say("console.time.hours", { n: hours }), (hours === 0 || ahead % 60 > 0) && say("console.time.minutes", { n: ahead % 60 })];
+      ? [t("console.time.days", { n: days }), hours > 0 && t("console.time.hours", { n: hours })]
+      : [hours > 0 && t("console.time.hours", { n: hours }), (hours === 0 || ahead % 60 > 0) && t("console.time.minutes", { n: ahead % 60 })];
   const text = parts.filter(Boolean).join(" ");
-  return say(minutes < 0 ? "console.time.ago" : "console.time.in", { text });
+  return t(minutes < 0 ? "console.time.ago" : "console.time.in", { text });
 }
 
 export function Instant({ at, zone, from }: { at: string; zone: string; from?: Date }) {

@@ -2,7 +2,7 @@ import { useQueryClient } from "@tanstack/react-query";
 import { Undo2, X } from "lucide-react";
 import { createContext, useCallback, useContext, useState, type ReactNode } from "react";
 import { undo, type Saved } from "../api/edits";
-import { say } from "../words";
+import { t } from "../words";
 
 const Context = createContext<(saved: Saved) => void>(() => undefined);
 
@@ -17,8 +17,8 @@ export function ToastArea({ children }: { children: ReactNode }) {
   const show = useCallback((saved: Saved) => {
     if (!saved.saved || saved.changes.length === 0) return;
     const first = saved.changes[0];
-    const text = say(saved.changes.length === 1 ? "console.toast.one" : "console.toast.many", {
-      op: say(`console.op.${first?.op ?? ""}`),
+    const text = t(saved.changes.length === 1 ? "console.toast.one" : "console.toast.many", {
+      op: t(`console.op.${first?.op ?? ""}`),
       name: first?.name ?? "",
       n: saved.changes.length,
       revision: saved.revision,
@@ -29,7 +29,7 @@ export function ToastArea({ children }: { children: ReactNode }) {
   const back = async (saved: Saved) => {
     try {
       const done = await undo(saved.revision);
-      setShown({ saved: done, text: say("console.toast.undone", { revision: done.revision }), undone: true });
+      setShown({ saved: done, text: t("console.toast.undone", { revision: done.revision }), undone: true });
       await queries.invalidateQueries();
     } catch (error) {
       setShown({ saved, text: (error as Error).message, undone: true });
@@ -44,10 +44,10 @@ export function ToastArea({ children }: { children: ReactNode }) {
             <span className="min-w-0">{shown.text}</span>
             {!shown.undone && (
               <button type="button" className="button" onClick={() => void back(shown.saved)}>
-                <Undo2 size={15} aria-hidden /> {say("console.toast.undo")}
+                <Undo2 size={15} aria-hidden /> {t("console.toast.undo")}
               </button>
             )}
-            <button type="button" className="button border-transparent px-1" aria-label={say("console.toast.close")} onClick={() => setShown(undefined)}>
+            <button type="button" className="button border-transparent px-1" aria-label={t("console.toast.close")} onClick={() => setShown(undefined)}>
               <X size={15} aria-hidden />
             </button>
           </div>

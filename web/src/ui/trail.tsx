@@ -1,7 +1,7 @@
 import clsx from "clsx";
 import { Link } from "react-router";
 import type { Stop, Trail } from "../api/client";
-import { say } from "../words";
+import { t } from "../words";
 import { recordPath } from "./record-link";
 
 /** Sign is the shape of a state: a disc holds, a cross breaks, a barred square closes, a ring lies beyond. */
@@ -43,7 +43,7 @@ export function TrailView({ trail }: { trail: Trail }) {
           <div className="rail">
             <Sign state={stop.state} />
           </div>
-          <div className="mt-1.5 text-[0.72rem] font-medium tracking-wide text-soft uppercase">{say(`console.type.${stop.type}`)}</div>
+          <div className="mt-1.5 text-[0.72rem] font-medium tracking-wide text-soft uppercase">{t(`console.type.${stop.type}`)}</div>
           <div className="leading-snug font-semibold break-words">
             {linked(stop) ? (
               <Link className="link text-inherit" to={recordPath(stop.type, (stop.id ?? "").split("/")[0] ?? "")}>
@@ -56,8 +56,8 @@ export function TrailView({ trail }: { trail: Trail }) {
           <div className="mt-0.5 text-[0.86rem] leading-snug">
             {stop.state !== "holds" && (
               <span className="font-semibold" style={{ color: `var(--${stop.state})` }}>
-                {say(`console.state.${stop.state}`)}
-                {say("console.colon")}
+                {t(`console.state.${stop.state}`)}
+                {t("console.colon")}
               </span>
             )}
             {stop.text}

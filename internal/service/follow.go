@@ -9,14 +9,14 @@ import (
 	"sentier/internal/wire"
 )
 
-// bell tells everybody who waits that a revision has come.
-type bell struct {
+// notifier tells everybody who waits that a revision has come.
+type notifier struct {
 	mu   sync.Mutex
 	rung chan struct{}
 }
 
 // wait gives a channel that is closed with the next ring.
-func (b *bell) wait() <-chan struct{} {
+func (b *notifier) wait() <-chan struct{} {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	if b.rung == nil {
@@ -25,7 +25,7 @@ func (b *bell) wait() <-chan struct{} {
 	return b.rung
 }
 
-func (b *bell) ring() {
+func (b *notifier) notify() {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	if b.rung != nil {
@@ -38,7 +38,7 @@ func (b *bell) ring() {
 // send fails; and with nil when it has been quiet for a while.
 func (s *Service) Follow(ctx context.Context, c Caller, after uint64, quiet time.Duration, send func(*wire.Event) error) error {
 	for {
-		next := s.bell.wait()
+		next := s.revised.wait()
 		if !s.still(c) {
 			return ErrCredential
 		}

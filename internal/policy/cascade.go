@@ -2,11 +2,11 @@ package policy
 
 import "slices"
 
-// Along gives the changes that remove a record together with every mention of it. What is left never gives
+// Cascade gives the changes that remove a record together with every mention of it. What is left never gives
 // more than before for want of the mention: a line that loses its last schedule, right or place goes, a match
 // that loses its last kind or site goes, and so does a grant or a mandate that reaches nobody any more. A
 // right bound to the removed kind alone goes as well. Sites and groups below move up.
-func (p *Policy) Along(t Type, id string) []Change {
+func (p *Policy) Cascade(t Type, id string) []Change {
 	gone := []target{{Type: t, ID: id}}
 	changed := map[target]Record{}
 	var order []target

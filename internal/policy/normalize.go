@@ -26,13 +26,13 @@ func orDefault[T ~string](value, standard T) T {
 	return value
 }
 
-func (s *Settings) normal() Record {
+func (s *Settings) normalize() Record {
 	n := *s
 	n.Combine, n.Zone = orDefault(s.Combine, Sum), orDefault(s.Zone, "UTC")
 	return &n
 }
 
-func (r *Right) normal() Record {
+func (r *Right) normalize() Record {
 	n := *r
 	n.Implies, n.Kinds = set(r.Implies), set(r.Kinds)
 	if r.ID == Control && !slices.Contains(n.Implies, View) {
@@ -44,16 +44,16 @@ func (r *Right) normal() Record {
 	return &n
 }
 
-func (r *Role) normal() Record {
+func (r *Role) normalize() Record {
 	n := *r
 	n.Rights = set(r.Rights)
 	return &n
 }
 
-func (k *Kind) normal() Record { n := *k; return &n }
-func (s *Site) normal() Record { n := *s; return &n }
+func (k *Kind) normalize() Record { n := *k; return &n }
+func (s *Site) normalize() Record { n := *s; return &n }
 
-func (d *Device) normal() Record {
+func (d *Device) normalize() Record {
 	n := *d
 	n.Tags = set(d.Tags)
 	n.State = orDefault(d.State, InService)
@@ -68,7 +68,7 @@ func (d *Device) normal() Record {
 	return &n
 }
 
-func (g *DeviceGroup) normal() Record {
+func (g *DeviceGroup) normalize() Record {
 	n := *g
 	n.Devices = set(g.Devices)
 	if g.Match != nil {
@@ -77,7 +77,7 @@ func (g *DeviceGroup) normal() Record {
 	return &n
 }
 
-func (u *User) normal() Record {
+func (u *User) normalize() Record {
 	n := *u
 	n.Kind = orDefault(u.Kind, Person)
 	n.Status = orDefault(u.Status, Active)
@@ -85,7 +85,7 @@ func (u *User) normal() Record {
 	return &n
 }
 
-func (g *UserGroup) normal() Record {
+func (g *UserGroup) normalize() Record {
 	n := *g
 	n.Includes = set(g.Includes)
 	n.Members = nil
@@ -115,7 +115,7 @@ func CompareMembers(a, b Member) int {
 	return cmp.Or(a.From.Compare(b.From), a.Until.Compare(b.Until))
 }
 
-func (k *Calendar) normal() Record {
+func (k *Calendar) normalize() Record {
 	n := *k
 	n.Days = slices.Clone(k.Days)
 	if len(n.Days) == 0 {
@@ -124,7 +124,7 @@ func (k *Calendar) normal() Record {
 	return &n
 }
 
-func (s *Schedule) normal() Record {
+func (s *Schedule) normalize() Record {
 	n := *s
 	n.Zone = orDefault(s.Zone, SiteZone)
 	n.Closed = set(s.Closed)
@@ -146,7 +146,7 @@ func (s *Schedule) normal() Record {
 	return &n
 }
 
-func (g *Grant) normal() Record {
+func (g *Grant) normalize() Record {
 	n := *g
 	n.Effect = orDefault(g.Effect, Allow)
 	n.Valid = g.Valid.utc()
@@ -200,7 +200,7 @@ func limits(of map[string]Limit) map[string]Limit {
 	return out
 }
 
-func (m *Mandate) normal() Record {
+func (m *Mandate) normalize() Record {
 	n := *m
 	n.Valid = m.Valid.utc()
 	n.To.Groups, n.To.Users = set(m.To.Groups), set(m.To.Users)

@@ -1,0 +1,55 @@
+import { Dialog } from "radix-ui";
+import { useState, type ReactNode } from "react";
+import { t } from "../words";
+import { Fault } from "./notice";
+
+export function Modal({
+  title,
+  button,
+  label,
+  className = "button",
+  children,
+}: {
+  title: string;
+  button: ReactNode;
+  label?: string;
+  className?: string;
+  children: (close: () => void) => ReactNode;
+}) {
+  const [open, setOpen] = useState(false);
+  return (
+    <Dialog.Root open={open} onOpenChange={setOpen}>
+      <Dialog.Trigger asChild>
+        <button type="button" className={className} aria-label={label}>
+          {button}
+        </button>
+      </Dialog.Trigger>
+      <Dialog.Portal>
+        <Dialog.Overlay className="fixed inset-0 z-40 bg-black/40" />
+        <Dialog.Content
+          aria-describedby={undefined}
+          className="sheet fixed top-[12vh] left-1/2 z-50 flex max-h-[76vh] w-[min(92vw,34rem)] -translate-x-1/2 flex-col gap-4 overflow-auto p-6"
+        >
+          <Dialog.Title className="text-lg font-semibold">{title}</Dialog.Title>
+          {open && children(() => setOpen(false))}
+        </Dialog.Content>
+      </Dialog.Portal>
+    </Dialog.Root>
+  );
+}
+
+export function Footer({ close, go, label, disabled, fault }: { close: () => void; go: () => void; label: string; disabled?: boolean; fault?: string }) {
+  return (
+    <>
+      <Fault text={fault} />
+      <div className="flex justify-end gap-2">
+        <button type="button" className="button" onClick={close}>
+          {t("console.edit.cancel")}
+        </button>
+        <button type="button" className="button primary" disabled={disabled} onClick={go}>
+          {label}
+        </button>
+      </div>
+    </>
+  );
+}
