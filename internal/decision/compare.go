@@ -2,6 +2,7 @@ package decision
 
 import (
 	"cmp"
+	"sentier/internal/container"
 	"slices"
 
 	"sentier/internal/policy"
@@ -43,7 +44,7 @@ func Compare(before, after *Compiled, done []policy.RecordChange, in Circumstanc
 	}
 	p := &comparison{before: before, after: after, in: in, at: momentOf(in.At), most: most, rights: union(before.rights, after.rights), known: map[string]*outcome{}}
 	p.findLines()
-	var users []joint[policy.UserID, userClass]
+	var users []joint[policy.UserID, UserClass]
 	var devices []joint[policy.DeviceID, deviceClass]
 	if t := before.touched(done); done == nil || t.everyDevice || t.wholesale(after.policy) {
 		users, devices = pair(&before.users, &after.users, nil), pair(&before.devices, &after.devices, nil)
@@ -61,7 +62,7 @@ func Compare(before, after *Compiled, done []policy.RecordChange, in Circumstanc
 // joint is those who share a class before and a class after; one is nil where they are not there.
 type joint[ID ~string, C any] struct {
 	before, after *C
-	ids           roll[ID]
+	ids           container.Roll[ID]
 	moved         bool // the class is another one
 	near          bool // a changed grant may concern them
 }
@@ -75,16 +76,16 @@ func mapKeys[K comparable, V any](m map[K]V) []K {
 }
 
 // pair finds those who share both classes. moved are those whose class may be another one; nil: anybody's.
-func pair[ID ~string, C any](before, after *crowd[ID, C], moved []ID) []joint[ID, C] {
+func pair[ID ~string, C any](before, after *container.Crowd[ID, C], moved []ID) []joint[ID, C] {
 	var out []joint[ID, C]
 	lists := map[[2]int32][]ID{}
 	put := func(id ID) {
 		key := [2]int32{-1, -1}
-		if s := before.where.find(string(id)); s != nil {
-			key[0] = s.class
+		if s := before.Where.Find(string(id)); s != nil {
+			key[0] = s.Class
 		}
-		if s := after.where.find(string(id)); s != nil {
-			key[1] = s.class
+		if s := after.Where.Find(string(id)); s != nil {
+			key[1] = s.Class
 		}
 		if key[0] != key[1] || moved == nil {
 			lists[key] = append(lists[key], id)
@@ -93,7 +94,7 @@ func pair[ID ~string, C any](before, after *crowd[ID, C], moved []ID) []joint[ID
 	if moved == nil {
 		everybody(before, func(id ID) { put(id) })
 		everybody(after, func(id ID) {
-			if before.where.find(string(id)) == nil {
+			if before.Where.Find(string(id)) == nil {
 				put(id)
 			}
 		})
@@ -101,46 +102,34 @@ func pair[ID ~string, C any](before, after *crowd[ID, C], moved []ID) []joint[ID
 		for _, id := range moved {
 			put(id)
 		}
-		for n := range after.inhabited {
-			if ids := *after.members.at(n); n < int32(before.classes.size) {
-				ids = ids.except(moved, func(id ID) bool {
-					s := before.where.find(string(id))
-					return s != nil && s.class == n
+		for n := range after.Inhabited {
+			if ids := *after.Members.At(n); n < int32(before.Classes.Size) {
+				ids = ids.Except(moved, func(id ID) bool {
+					s := before.Where.Find(string(id))
+					return s != nil && s.Class == n
 				})
-				out = append(out, joint[ID, C]{before: before.classes.at(n), after: after.classes.at(n), ids: ids})
+				out = append(out, joint[ID, C]{before: before.Classes.At(n), after: after.Classes.At(n), ids: ids})
 			}
 		}
 	}
 	for key, ids := range lists {
 		slices.Sort(ids)
-		j := joint[ID, C]{ids: rollOf(ids), moved: true}
+		j := joint[ID, C]{ids: container.RollOf(ids), moved: true}
 		if key[0] >= 0 {
-			j.before = before.classes.at(key[0])
+			j.before = before.Classes.At(key[0])
 		}
 		if key[1] >= 0 {
-			j.after = after.classes.at(key[1])
+			j.after = after.Classes.At(key[1])
 		}
 		out = append(out, j)
 	}
 	return out
 }
 
-// except gives a roll without those of a list that did not stay.
-func (r roll[ID]) except(list []ID, stayed func(ID) bool) roll[ID] {
-	for _, id := range list {
-		if !stayed(id) {
-			r = r.without(id)
-		}
-	}
-	return r
-}
-
-func everybody[ID ~string, C any](c *crowd[ID, C], visit func(ID)) {
-	for n := range c.inhabited {
-		for _, part := range c.members.at(n).parts {
-			for _, id := range part {
-				visit(id)
-			}
+func everybody[ID ~string, C any](c *container.Crowd[ID, C], visit func(ID)) {
+	for n := range c.Inhabited {
+		for id := range c.Members.At(n).All {
+			visit(id)
 		}
 	}
 }
@@ -232,7 +221,7 @@ func (p *comparison) sameSchedule(a, b *schedules) bool {
 }
 
 // look marks the classes that are others than before, and those whom a line concerns that is another.
-func (p *comparison) look(users []joint[policy.UserID, userClass], devices []joint[policy.DeviceID, deviceClass]) {
+func (p *comparison) look(users []joint[policy.UserID, UserClass], devices []joint[policy.DeviceID, deviceClass]) {
 	old, new := p.before.namesOf(), p.after.namesOf()
 	changed := make([]bool, len(p.before.lines))
 	for i := range changed {
@@ -275,7 +264,7 @@ func (c *Compiled) namesOf() names {
 }
 
 // sameUser tells whether two classes of users, one of each policy, are alike but for the lines of grants.
-func (n *names) sameUser(a *userClass, o *names, b *userClass) bool {
+func (n *names) sameUser(a *UserClass, o *names, b *UserClass) bool {
 	if a.bar != b.bar || a.valid != b.valid || len(a.held) != len(b.held) {
 		return false
 	}
@@ -325,7 +314,7 @@ func (c *Compiled) concern(lines []bool) concern {
 	return out
 }
 
-func (x *concern) user(u *userClass) bool {
+func (x *concern) user(u *UserClass) bool {
 	return slices.ContainsFunc(u.held, func(h held) bool { return x.subjects[h.subject] })
 }
 
@@ -334,17 +323,17 @@ func (x *concern) device(d *deviceClass) bool {
 	return slices.ContainsFunc(d.facts.targets, is) || slices.ContainsFunc(d.facts.points, is)
 }
 
-func (p *comparison) run(users []joint[policy.UserID, userClass], devices []joint[policy.DeviceID, deviceClass]) {
+func (p *comparison) run(users []joint[policy.UserID, UserClass], devices []joint[policy.DeviceID, deviceClass]) {
 	concerned := make([]bool, len(devices))
 	for i := range users {
 		u := &users[i]
-		if u.ids.size == 0 {
+		if u.ids.Size == 0 {
 			continue
 		}
 		any := false
 		for k := range devices {
 			d := &devices[k]
-			if d.ids.size == 0 || !(p.everything || u.moved || d.moved || u.near && d.near) {
+			if d.ids.Size == 0 || !(p.everything || u.moved || d.moved || u.near && d.near) {
 				continue
 			}
 			if p.pair(u, d) {
@@ -352,18 +341,18 @@ func (p *comparison) run(users []joint[policy.UserID, userClass], devices []join
 			}
 		}
 		if any {
-			p.out.Users += u.ids.size
+			p.out.Users += u.ids.Size
 		}
 	}
 	for k := range devices {
 		if concerned[k] {
-			p.out.Devices += devices[k].ids.size
+			p.out.Devices += devices[k].ids.Size
 		}
 	}
 }
 
 // pair compares what users of one class may do on devices of another, and on their points.
-func (p *comparison) pair(u *joint[policy.UserID, userClass], d *joint[policy.DeviceID, deviceClass]) bool {
+func (p *comparison) pair(u *joint[policy.UserID, UserClass], d *joint[policy.DeviceID, deviceClass]) bool {
 	old, new := resolvedQuery{who: u.before, what: d.before}, resolvedQuery{who: u.after, what: d.after}
 	whole := p.outcome(&old, &new)
 	if !whole.none() {
@@ -473,8 +462,8 @@ func (p *comparison) alike(had, has *hand) bool {
 }
 
 // tell counts what the members of two classes gain and lose, and keeps the first few of each pair of classes.
-func (p *comparison) tell(users roll[policy.UserID], devices roll[policy.DeviceID], point policy.PointID, o *outcome) {
-	pairs := users.size * devices.size
+func (p *comparison) tell(users container.Roll[policy.UserID], devices container.Roll[policy.DeviceID], point policy.PointID, o *outcome) {
+	pairs := users.Size * devices.Size
 	gained, lost := p.named(o.gained), p.named(o.lost)
 	p.out.Pairs += pairs
 	control := false
@@ -492,8 +481,8 @@ func (p *comparison) tell(users roll[policy.UserID], devices roll[policy.DeviceI
 		return
 	}
 	left := p.most
-	for _, u := range users.from("", p.most) {
-		for _, d := range devices.from("", p.most) {
+	for _, u := range users.From("", p.most) {
+		for _, d := range devices.From("", p.most) {
 			if left == 0 {
 				return
 			}

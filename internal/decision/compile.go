@@ -1,6 +1,7 @@
 package decision
 
 import (
+	"sentier/internal/container"
 	"slices"
 	"sync"
 	"time"
@@ -29,8 +30,8 @@ type Compiled struct {
 	places   *places
 	mandates *mandates
 
-	users   crowd[policy.UserID, userClass]
-	devices crowd[policy.DeviceID, deviceClass]
+	users   container.Crowd[policy.UserID, UserClass]
+	devices container.Crowd[policy.DeviceID, deviceClass]
 
 	inverse *inverse
 }
@@ -98,7 +99,7 @@ func (c *Compiled) Next(p *policy.Policy, done []policy.RecordChange) *Compiled 
 	// Those that the change touches move first: then no class is left of what is gone.
 	n.moveUsers(t.users)
 	if t.rules || t.groups {
-		n.users.derive(func(class *userClass) userClass { return n.userClass(*class.facts) })
+		n.users.Derive(func(class *UserClass) UserClass { return n.userClass(*class.facts) })
 	}
 	if t.everyDevice {
 		n.gatherDevices()
@@ -106,7 +107,7 @@ func (c *Compiled) Next(p *policy.Policy, done []policy.RecordChange) *Compiled 
 	}
 	n.moveDevices(t.devices)
 	if t.rules || t.places {
-		n.devices.derive(func(class *deviceClass) deviceClass { return n.deviceClass(*class.facts) })
+		n.devices.Derive(func(class *deviceClass) deviceClass { return n.deviceClass(*class.facts) })
 	}
 	return &n
 }

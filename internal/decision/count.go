@@ -23,8 +23,8 @@ type Counts struct {
 // Count counts the devices of every site and device group.
 func (c *Compiled) Count() Counts {
 	out := Counts{Sites: map[policy.SiteID]Count{}, DeviceGroups: map[policy.DeviceGroupID]Count{}}
-	for n := range c.devices.inhabited {
-		facts, size := c.devices.classes.at(n).facts, c.devices.members.at(n).size
+	for n := range c.devices.Inhabited {
+		facts, size := c.devices.Classes.At(n).facts, c.devices.Members.At(n).Size
 		if facts.site == "" {
 			out.Unsorted += size
 		}

@@ -10,7 +10,7 @@ import (
 // course is how the answer about one right runs, in circumstances that stay as they are.
 type course struct {
 	c     *Compiled
-	who   *userClass   // nil: not there, and nothing is ever allowed
+	who   *UserClass   // nil: not there, and nothing is ever allowed
 	what  *deviceClass // nil: likewise
 	right int
 	parts []part

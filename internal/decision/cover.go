@@ -3,6 +3,7 @@ package decision
 import (
 	"cmp"
 	"iter"
+	"sentier/internal/container"
 	"slices"
 	"time"
 
@@ -261,7 +262,7 @@ func (f *deviceFacts) nearest(l *line, point target) nearness {
 // gatherDevices compiles all devices.
 func (c *Compiled) gatherDevices() {
 	table := c.policy.Table(policy.Devices)
-	into := gather(&c.devices, table.Len())
+	into := container.Gather(&c.devices, table.Len())
 	listed := perEntry(keysOf[policy.DeviceID](table), policy.Each[*policy.DeviceGroup](c.policy), func(g *policy.DeviceGroup) []policy.DeviceID { return g.Devices },
 		func(id policy.DeviceID) policy.DeviceID { return id }, func(g *policy.DeviceGroup, _ policy.DeviceID) policy.DeviceGroupID { return g.ID })
 	var key classKey
@@ -269,13 +270,13 @@ func (c *Compiled) gatherDevices() {
 	for d := range policy.Each[*policy.Device](c.policy) {
 		facts := c.deviceFacts(d, listed[i])
 		key = facts.key(key[:0])
-		into.add(d.ID, key, func() deviceClass {
+		into.Add(d.ID, key, func() deviceClass {
 			facts.listed = slices.Clone(facts.listed)
 			return c.deviceClass(facts)
 		})
 		i++
 	}
-	into.end()
+	into.End()
 }
 
 // moveDevices compiles the devices that a change touches.
@@ -283,21 +284,21 @@ func (c *Compiled) moveDevices(changed map[policy.DeviceID]*listings) {
 	if len(changed) == 0 {
 		return
 	}
-	moving := move(&c.devices)
+	moving := container.Move(&c.devices)
 	for id, l := range changed {
 		d, ok := policy.Find[*policy.Device](c.policy, string(id))
 		if !ok {
-			moving.remove(id)
+			moving.Remove(id)
 			continue
 		}
 		var listed []policy.DeviceGroupID
-		if class := c.devices.find(id); class != nil {
+		if class := c.devices.Find(id); class != nil {
 			listed = slices.DeleteFunc(slices.Clone(class.facts.listed), func(g policy.DeviceGroupID) bool { return slices.Contains(l.out, g) })
 		}
 		facts := c.deviceFacts(d, append(listed, l.in...))
-		moving.put(id, facts.key(nil), func() deviceClass { return c.deviceClass(facts) })
+		moving.Put(id, facts.key(nil), func() deviceClass { return c.deviceClass(facts) })
 	}
-	moving.end()
+	moving.End()
 }
 
 // groupsOf lists the device groups that a device is in, and those above them, each once.
@@ -315,7 +316,7 @@ func (c *Compiled) groupsOf(f *deviceFacts) []policy.DeviceGroupID {
 
 // InGroup tells whether a device is in a device group, or in one below it: listed, or by a match.
 func (c *Compiled) InGroup(d *policy.Device, id policy.DeviceGroupID) bool {
-	class := c.devices.find(d.ID)
+	class := c.devices.Find(d.ID)
 	return class != nil && slices.Contains(c.groupsOf(class.facts), id)
 }
 

@@ -10,7 +10,7 @@ import (
 
 // resolvedQuery is a question with everything in it found.
 type resolvedQuery struct {
-	who     *userClass
+	who     *UserClass
 	what    *deviceClass
 	point   target // 0: the device itself, or a point that no grant names
 	right   int
@@ -20,12 +20,12 @@ type resolvedQuery struct {
 
 // Decide answers a question by the eight steps of "The decision".
 func (c *Compiled) Decide(q *Question) Outcome {
-	us, ds := c.users.where.find(string(q.User)), c.devices.where.find(string(q.Device))
+	us, ds := c.users.Where.Find(string(q.User)), c.devices.Where.Find(string(q.Device))
 	right, ok := c.right(q.Right)
 	if us == nil || ds == nil || !ok || q.Point != "" {
 		return c.decideSlowly(q)
 	}
-	who, what := c.users.classes.at(us.class), c.devices.classes.at(ds.class)
+	who, what := c.users.Classes.At(us.Class), c.devices.Classes.At(ds.Class)
 	if !who.marks.meet(&what.around) && len(c.rightList[right].kinds) == 0 {
 		// Nothing ends it before its lines, and no line concerns it: most pairs have nothing to do with each other.
 		return Outcome{Reason: NoGrant}
@@ -45,14 +45,14 @@ func (c *Compiled) decideSlowly(q *Question) Outcome {
 
 // find is step 1.
 func (c *Compiled) find(q *Question, a *resolvedQuery) (reason Reason, known bool) {
-	if a.who = c.users.find(q.User); a.who == nil {
+	if a.who = c.users.Find(q.User); a.who == nil {
 		return UnknownUser, false
 	}
 	return c.findResource(q, a)
 }
 
 func (c *Compiled) findResource(q *Question, a *resolvedQuery) (reason Reason, known bool) {
-	a.what = c.devices.find(q.Device)
+	a.what = c.devices.Find(q.Device)
 	return c.findRest(q, a)
 }
 
@@ -104,7 +104,7 @@ func (c *Compiled) decide(a *resolvedQuery) Outcome {
 }
 
 // barred is step 2: what keeps a user from everything.
-func (u *userClass) barred(at moment) (Reason, bool) {
+func (u *UserClass) barred(at moment) (Reason, bool) {
 	switch {
 	case u.bar != 0:
 		return u.bar, true

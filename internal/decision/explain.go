@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"iter"
 	"net/netip"
+	"sentier/internal/container"
 	"slices"
 	"time"
 
@@ -515,12 +516,12 @@ func (c *Compiled) Answer(q Question) Answer {
 // AnswerMany yields the [Compiled.Answer] to each of many questions in turn, faster than one by one.
 func (c *Compiled) AnswerMany(questions []Question) iter.Seq2[int, Answer] {
 	return func(yield func(int, Answer) bool) {
-		for from := 0; from < len(questions); from += together {
-			some := questions[from:min(len(questions), from+together)]
-			var users [together]*userClass
-			var devices [together]*deviceClass
-			c.users.findMany(len(some), func(i int) policy.UserID { return some[i].User }, &users)
-			c.devices.findMany(len(some), func(i int) policy.DeviceID { return some[i].Device }, &devices)
+		for from := 0; from < len(questions); from += container.Together {
+			some := questions[from:min(len(questions), from+container.Together)]
+			var users [container.Together]*UserClass
+			var devices [container.Together]*deviceClass
+			c.users.FindMany(len(some), func(i int) policy.UserID { return some[i].User }, &users)
+			c.devices.FindMany(len(some), func(i int) policy.DeviceID { return some[i].Device }, &devices)
 			for i := range some {
 				a := resolvedQuery{who: users[i], what: devices[i]}
 				reason, known := c.findRest(&some[i], &a)

@@ -14,16 +14,16 @@ func (c *Compiled) inverted() *inverse {
 	c.inverse.once.Do(func() {
 		in := c.inverse
 		in.holders = make([][]int32, len(c.bySubject))
-		for n := range c.users.inhabited {
-			for i, h := range c.users.classes.at(n).held {
-				if !heldBefore(c.users.classes.at(n).held[:i], h.subject) {
+		for n := range c.users.Inhabited {
+			for i, h := range c.users.Classes.At(n).held {
+				if !heldBefore(c.users.Classes.At(n).held[:i], h.subject) {
 					in.holders[h.subject] = append(in.holders[h.subject], n)
 				}
 			}
 		}
 		in.covered = make([][]int32, len(c.targets)+1)
-		for n := range c.devices.inhabited {
-			facts := c.devices.classes.at(n).facts
+		for n := range c.devices.Inhabited {
+			facts := c.devices.Classes.At(n).facts
 			for _, t := range facts.targets {
 				in.covered[t] = append(in.covered[t], n)
 			}

@@ -11,7 +11,7 @@ import (
 
 // MaySignIn tells whether a user is active and valid at an instant; the reason says what is not.
 func (c *Compiled) MaySignIn(id policy.UserID, at time.Time) (Reason, bool) {
-	class := c.users.find(id)
+	class := c.users.Find(id)
 	if class == nil {
 		return UnknownUser, false
 	}
@@ -21,7 +21,7 @@ func (c *Compiled) MaySignIn(id policy.UserID, at time.Time) (Reason, bool) {
 
 // Groups lists the enabled groups that a user belongs to at an instant: "Who: the subject set".
 func (c *Compiled) Groups(id policy.UserID, at time.Time) []policy.UserGroupID {
-	class := c.users.find(id)
+	class := c.users.Find(id)
 	if class == nil {
 		return nil
 	}
@@ -102,7 +102,7 @@ func compileMandates(p *policy.Policy) *mandates {
 // Mandates lists the mandates in force for a user: "Who may administer". None are for a user who
 // may not sign in.
 func (c *Compiled) Mandates(id policy.UserID, at time.Time) []*policy.Mandate {
-	class := c.users.find(id)
+	class := c.users.Find(id)
 	if class == nil {
 		return nil
 	}

@@ -43,12 +43,12 @@ func (c *Compiled) Matrix(rows []Who, columns []What, in Circumstances) Matrix {
 	m.makeRoom()
 	known := map[int32][]int32{}
 	for _, row := range rows {
-		var who *userClass
+		var who *UserClass
 		number := int32(-1)
 		if row.Group != "" {
 			who = c.memberOf(row.Group)
-		} else if s := c.users.where.find(string(row.User)); s != nil {
-			who, number = c.users.classes.at(s.class), s.class
+		} else if s := c.users.Where.Find(string(row.User)); s != nil {
+			who, number = c.users.Classes.At(s.Class), s.Class
 		}
 		cells, ok := known[number]
 		if !ok || number < 0 {
@@ -94,8 +94,8 @@ func (m *matrix) layOut(columns []What) {
 		case column.Site != "":
 			list = within.sites[column.Site]
 		default:
-			if s := m.c.devices.where.find(string(column.Device)); s != nil {
-				list = []int32{s.class}
+			if s := m.c.devices.Where.Find(string(column.Device)); s != nil {
+				list = []int32{s.Class}
 			}
 		}
 		var at []int32
@@ -131,8 +131,8 @@ func (m *matrix) insides(columns []What) insides {
 	if len(out.groups)+len(out.sites) == 0 {
 		return out
 	}
-	for n := range m.c.devices.inhabited {
-		facts := m.c.devices.classes.at(n).facts
+	for n := range m.c.devices.Inhabited {
+		facts := m.c.devices.Classes.At(n).facts
 		for _, id := range m.c.places.chains[facts.site] {
 			if list, ok := out.sites[policy.SiteID(id)]; ok {
 				out.sites[policy.SiteID(id)] = append(list, n)
@@ -154,7 +154,7 @@ func (m *matrix) makeRoom() {
 	m.some = make([]bool, n)
 	m.covers = make([][]int32, len(m.c.byTarget))
 	for i, number := range m.classes {
-		what := m.c.devices.classes.at(number)
+		what := m.c.devices.Classes.At(number)
 		m.devices = append(m.devices, what)
 		m.c.exercisable(what, m.sheet.question.at, m.wanted, m.possible[i*words:(i+1)*words])
 		for _, t := range what.facts.targets {
@@ -163,7 +163,7 @@ func (m *matrix) makeRoom() {
 	}
 }
 
-func (m *matrix) row(who *userClass) []int32 {
+func (m *matrix) row(who *UserClass) []int32 {
 	cells := make([]int32, len(m.columns))
 	if who == nil {
 		nothing := m.empty()
@@ -230,7 +230,7 @@ func (m *matrix) row(who *userClass) []int32 {
 }
 
 // visits finds the places that lines of a user cover, at some time.
-func (m *matrix) visits(who *userClass) {
+func (m *matrix) visits(who *UserClass) {
 	m.visit = m.visit[:0]
 	for _, h := range who.held {
 		last := target(0)
@@ -357,7 +357,7 @@ func newSheet(c *Compiled, in Circumstances) *sheet {
 }
 
 // begin turns to another user.
-func (s *sheet) begin(who *userClass) {
+func (s *sheet) begin(who *UserClass) {
 	s.question.who = who
 	for _, t := range s.room {
 		t.ready = false

@@ -117,7 +117,7 @@ func (c *Compiled) possible(a *resolvedQuery) Prospect {
 // that of a user or a resource that is not there.
 type hand struct {
 	c     *Compiled
-	who   *userClass
+	who   *UserClass
 	what  *deviceClass
 	parts []part
 }

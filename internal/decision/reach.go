@@ -2,6 +2,7 @@ package decision
 
 import (
 	"cmp"
+	"sentier/internal/container"
 	"slices"
 	"strings"
 	"time"
@@ -27,7 +28,7 @@ type Reach[ID ~string] struct {
 
 // share is the members of one class, for whom the same is possible.
 type share[ID ~string] struct {
-	members   roll[ID]
+	members   container.Roll[ID]
 	point     policy.PointID // of the one device of the class; empty: the devices themselves
 	prospects []Prospect     // by right
 }
@@ -55,12 +56,12 @@ func (r Reached[ID]) Key() string {
 
 func (r *Reach[ID]) add(s share[ID]) {
 	r.shares = append(r.shares, s)
-	r.Total += s.members.size
+	r.Total += s.members.Size
 	var seen Degrees
 	for _, p := range s.prospects {
 		if p.Degree != Impossible && seen&(1<<p.Degree) == 0 {
 			seen = seen.With(p.Degree)
-			r.Totals[p.Degree] += s.members.size
+			r.Totals[p.Degree] += s.members.Size
 		}
 	}
 }
@@ -69,7 +70,7 @@ func (r *Reach[ID]) add(s share[ID]) {
 func (r *Reach[ID]) IDs() []ID {
 	out := make([]ID, 0, r.Total)
 	for _, s := range r.shares {
-		for _, part := range s.members.parts {
+		for _, part := range s.members.Parts {
 			out = append(out, part...)
 		}
 	}
@@ -82,7 +83,7 @@ func (r *Reach[ID]) Page(after string, limit int) []Reached[ID] {
 	var out []Reached[ID]
 	for _, s := range r.shares {
 		rights := r.c.possibilities(s.prospects)
-		for _, one := range s.members.from(ID(id), limit+1) {
+		for _, one := range s.members.From(ID(id), limit+1) {
 			if string(one) > id || string(one) == id && string(s.point) > point {
 				out = append(out, Reached[ID]{one, s.point, rights})
 			}
@@ -110,20 +111,6 @@ func (r *Reach[ID]) whole() *Reach[ID] {
 	return out
 }
 
-// from lists up to n ids from one on.
-func (r roll[ID]) from(id ID, n int) []ID {
-	if r.size == 0 {
-		return nil
-	}
-	part := r.part(id)
-	at, _ := slices.BinarySearch(r.parts[part], id)
-	out := r.parts[part][at:]
-	for part++; len(out) < n && part < len(r.parts); part++ {
-		out = append(slices.Clip(out), r.parts[part]...)
-	}
-	return out[:min(n, len(out))]
-}
-
 // possibilities names the rights that are possible.
 func (c *Compiled) possibilities(list []Prospect) []Possibility {
 	var out []Possibility
@@ -149,7 +136,7 @@ func (c *Compiled) rightIDs(set rightSet) []policy.RightID {
 func (c *Compiled) UsersOf(device policy.DeviceID, point policy.PointID, in Circumstances) (*Reach[policy.UserID], Reason) {
 	out := &Reach[policy.UserID]{c: c}
 	a := c.asking(in)
-	if a.what = c.devices.find(device); a.what == nil {
+	if a.what = c.devices.Find(device); a.what == nil {
 		return out, UnknownDevice
 	}
 	if point != "" {
@@ -162,15 +149,15 @@ func (c *Compiled) UsersOf(device policy.DeviceID, point policy.PointID, in Circ
 	if !ok {
 		return out, UnknownRight
 	}
-	classes := newClassSet(c.users.classes.size)
+	classes := newClassSet(c.users.Classes.Size)
 	for _, s := range c.subjectsOn(a, wanted) {
 		classes.add(c.inverted().holders[s])
 	}
 	look := c.survey(in, wanted)
 	for _, n := range classes.list {
-		a.who = c.users.classes.at(n)
+		a.who = c.users.Classes.At(n)
 		if prospects := look.prospects(a); prospects != nil {
-			out.add(share[policy.UserID]{*c.users.members.at(n), "", prospects})
+			out.add(share[policy.UserID]{*c.users.Members.At(n), "", prospects})
 		}
 	}
 	return out, Granted
@@ -195,7 +182,7 @@ func (c *Compiled) subjectsOn(a *resolvedQuery, wanted rightSet) []subject {
 
 // DevicesOf finds all devices, and the points that are granted by themselves, on which a user has a right.
 func (c *Compiled) DevicesOf(user policy.UserID, in Circumstances) (*Reach[policy.DeviceID], Reason) {
-	class := c.users.find(user)
+	class := c.users.Find(user)
 	if class == nil {
 		return &Reach[policy.DeviceID]{c: c}, UnknownUser
 	}
@@ -212,7 +199,7 @@ func (c *Compiled) DevicesOfGroup(group policy.UserGroupID, in Circumstances) (*
 }
 
 // memberOf is the class of somebody who is in a group and in no other; nil where there is no such group.
-func (c *Compiled) memberOf(group policy.UserGroupID) *userClass {
+func (c *Compiled) memberOf(group policy.UserGroupID) *UserClass {
 	if c.groups[group] == nil {
 		return nil
 	}
@@ -220,7 +207,7 @@ func (c *Compiled) memberOf(group policy.UserGroupID) *userClass {
 	return &class
 }
 
-func (c *Compiled) devicesOf(who *userClass, in Circumstances) (*Reach[policy.DeviceID], Reason) {
+func (c *Compiled) devicesOf(who *UserClass, in Circumstances) (*Reach[policy.DeviceID], Reason) {
 	out := &Reach[policy.DeviceID]{c: c}
 	wanted, ok := c.wanted(in.Right)
 	if !ok {
@@ -228,7 +215,7 @@ func (c *Compiled) devicesOf(who *userClass, in Circumstances) (*Reach[policy.De
 	}
 	a := c.asking(in)
 	a.who = who
-	classes := newClassSet(c.devices.classes.size)
+	classes := newClassSet(c.devices.Classes.Size)
 	for _, h := range a.who.held {
 		last := target(-1)
 		for _, r := range c.bySubject[h.subject] {
@@ -240,10 +227,10 @@ func (c *Compiled) devicesOf(who *userClass, in Circumstances) (*Reach[policy.De
 	}
 	look := c.survey(in, wanted)
 	for _, n := range classes.list {
-		a.what, a.point = c.devices.classes.at(n), 0
+		a.what, a.point = c.devices.Classes.At(n), 0
 		whole := look.prospects(a)
 		if whole != nil {
-			out.add(share[policy.DeviceID]{*c.devices.members.at(n), "", whole})
+			out.add(share[policy.DeviceID]{*c.devices.Members.At(n), "", whole})
 		}
 		for i, t := range a.what.facts.points {
 			if a.point = t; t == 0 {
@@ -251,7 +238,7 @@ func (c *Compiled) devicesOf(who *userClass, in Circumstances) (*Reach[policy.De
 			}
 			// A point is told by itself where anything about it differs from its device.
 			if own := look.prospects(a); own != nil && (!slices.EqualFunc(own, whole, Prospect.equal) || in.Degrees != 0 && c.differs(a, own)) {
-				out.add(share[policy.DeviceID]{*c.devices.members.at(n), a.what.facts.named.Points[i].ID, own})
+				out.add(share[policy.DeviceID]{*c.devices.Members.At(n), a.what.facts.named.Points[i].ID, own})
 			}
 		}
 	}

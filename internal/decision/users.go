@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"hash/maphash"
 	"iter"
+	"sentier/internal/container"
 	"slices"
 
 	"sentier/internal/policy"
@@ -32,7 +33,7 @@ func compileGroups(p *policy.Policy) groups {
 
 // userClass is what decisions know of users. It fills two lines of the processor's cache, of which
 // most decisions need no more.
-type userClass struct {
+type UserClass struct {
 	marks marks // of the targets of all lines of what is held
 	valid period
 	held  []held
@@ -88,8 +89,8 @@ func (f *userFacts) key(k classKey) classKey {
 }
 
 // userClass finds what the facts make a user: "Who: the subject set".
-func (c *Compiled) userClass(f userFacts) userClass {
-	out := userClass{facts: &f, valid: f.valid}
+func (c *Compiled) userClass(f userFacts) UserClass {
+	out := UserClass{facts: &f, valid: f.valid}
 	switch f.status {
 	case policy.Suspended:
 		out.bar = UserSuspended
@@ -150,20 +151,20 @@ func (c *Compiled) passesTo(id policy.UserGroupID) []policy.UserGroupID {
 // gatherUsers compiles all users.
 func (c *Compiled) gatherUsers() {
 	table := c.policy.Table(policy.Users)
-	into := gather(&c.users, table.Len())
+	into := container.Gather(&c.users, table.Len())
 	direct := c.memberships(table)
 	var key classKey
 	i := 0
 	for u := range policy.Each[*policy.User](c.policy) {
 		facts := c.userFacts(u, direct[i])
 		key = facts.key(key[:0])
-		into.add(u.ID, key, func() userClass {
+		into.Add(u.ID, key, func() UserClass {
 			facts.direct = slices.Clone(facts.direct)
 			return c.userClass(facts)
 		})
 		i++
 	}
-	into.end()
+	into.End()
 }
 
 // memberships lists the groups of every user, in the order of the users.
@@ -250,19 +251,19 @@ func (c *Compiled) moveUsers(changed map[policy.UserID]*joins) {
 	if len(changed) == 0 {
 		return
 	}
-	moving := move(&c.users)
+	moving := container.Move(&c.users)
 	for id, j := range changed {
 		u, ok := policy.Find[*policy.User](c.policy, string(id))
 		if !ok {
-			moving.remove(id)
+			moving.Remove(id)
 			continue
 		}
 		var direct []membership
-		if class := c.users.find(id); class != nil {
+		if class := c.users.Find(id); class != nil {
 			direct = slices.DeleteFunc(slices.Clone(class.facts.direct), func(m membership) bool { return slices.Contains(j.out, m) })
 		}
 		facts := c.userFacts(u, append(direct, j.in...))
-		moving.put(id, facts.key(nil), func() userClass { return c.userClass(facts) })
+		moving.Put(id, facts.key(nil), func() UserClass { return c.userClass(facts) })
 	}
-	moving.end()
+	moving.End()
 }

@@ -28,26 +28,26 @@ func (c *Compiled) Uses(t policy.Type, id string, in Circumstances) []Use {
 			continue
 		}
 		use := Use{Grant: l.grant, Line: l.number, Rights: c.rightIDs(l.rights)}
-		classes := newClassSet(c.devices.classes.size)
+		classes := newClassSet(c.devices.Classes.Size)
 		for _, t := range l.on {
 			classes.add(c.inverted().covered[t])
 		}
 		var climates []climate
 		for _, n := range classes.list {
 			if inside == nil || inside[n] {
-				use.Devices += c.devices.members.at(n).size
-				if k := (climate{c.devices.classes.at(n).clock, c.devices.classes.at(n).facts.state}); !slices.Contains(climates, k) {
+				use.Devices += c.devices.Members.At(n).Size
+				if k := (climate{c.devices.Classes.At(n).clock, c.devices.Classes.At(n).facts.state}); !slices.Contains(climates, k) {
 					climates = append(climates, k)
 				}
 			}
 		}
-		classes = newClassSet(c.users.classes.size)
+		classes = newClassSet(c.users.Classes.Size)
 		for _, s := range l.to {
 			classes.add(c.inverted().holders[s])
 		}
 		for _, n := range classes.list {
-			if p := c.force(int32(i), c.users.classes.at(n), climates, in); p.Degree != Impossible {
-				use.Users[p.Degree] += c.users.members.at(n).size
+			if p := c.force(int32(i), c.users.Classes.At(n), climates, in); p.Degree != Impossible {
+				use.Users[p.Degree] += c.users.Members.At(n).Size
 				if p.before(use.Prospect) {
 					use.Prospect = p
 				}
@@ -64,7 +64,7 @@ func (p Prospect) before(o Prospect) bool {
 }
 
 // force tells when a line is in force for users on devices of some climates: the nearest of them.
-func (c *Compiled) force(number int32, who *userClass, climates []climate, in Circumstances) Prospect {
+func (c *Compiled) force(number int32, who *UserClass, climates []climate, in Circumstances) Prospect {
 	l := c.lines[number]
 	var best Prospect
 	right := slices.IndexFunc(c.rightList, func(r rightInfo) bool { n, _ := c.right(r.id); return l.rights.has(n) })
@@ -105,9 +105,9 @@ func (c *Compiled) inside(t policy.Type, id string) []bool {
 	if t != policy.Sites && t != policy.DeviceGroups {
 		return nil
 	}
-	out := make([]bool, c.devices.classes.size)
-	for n := range c.devices.inhabited {
-		facts := c.devices.classes.at(n).facts
+	out := make([]bool, c.devices.Classes.Size)
+	for n := range c.devices.Inhabited {
+		facts := c.devices.Classes.At(n).facts
 		if t == policy.Sites {
 			out[n] = slices.Contains(c.places.chains[facts.site], id)
 		} else {

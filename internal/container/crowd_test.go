@@ -1,4 +1,4 @@
-package decision
+package container
 
 import (
 	"fmt"
@@ -14,23 +14,23 @@ import (
 func TestIndexesKeepWhatTheyWere(t *testing.T) {
 	t.Parallel()
 	type version struct {
-		index index
+		index Index
 		want  map[string]int32
 	}
 	random := rand.New(rand.NewPCG(1, 2))
 	versions := []version{{newIndex(0), map[string]int32{}}}
 	for range 300 {
 		old := versions[random.IntN(len(versions))]
-		want, puts := maps.Clone(old.want), map[string]slot{}
+		want, puts := maps.Clone(old.want), map[string]Slot{}
 		for range random.IntN(60) {
 			key := fmt.Sprint("key-", random.IntN(400))
 			if random.IntN(3) == 0 {
-				puts[key] = slot{}
+				puts[key] = Slot{}
 				delete(want, key)
 				continue
 			}
 			n := int32(random.IntN(1000))
-			puts[key] = slot{key: key, class: n, hash: 1}
+			puts[key] = Slot{key: key, Class: n, hash: 1}
 			want[key] = n
 		}
 		versions = append(versions, version{old.index.with(puts), want})
@@ -39,9 +39,9 @@ func TestIndexesKeepWhatTheyWere(t *testing.T) {
 		found := 0
 		for n := range 400 {
 			key := fmt.Sprint("key-", n)
-			s, want := v.index.find(key), v.want[key]
+			s, want := v.index.Find(key), v.want[key]
 			_, there := v.want[key]
-			if (s != nil) != there || s != nil && s.class != want {
+			if (s != nil) != there || s != nil && s.Class != want {
 				t.Fatalf("version %d: %s is %+v, want %d (%t)", i, key, s, want, there)
 			}
 			if s != nil {
@@ -61,7 +61,7 @@ func TestRollsStaySortedAndKeepWhatTheyWere(t *testing.T) {
 	for i := range 2000 {
 		start = append(start, fmt.Sprintf("%05d", 3*i))
 	}
-	r, want := rollOf(slices.Clone(start)), slices.Clone(start)
+	r, want := RollOf(slices.Clone(start)), slices.Clone(start)
 	for range 3000 {
 		id := fmt.Sprintf("%05d", random.IntN(6200))
 		at, there := slices.BinarySearch(want, id)
@@ -71,33 +71,33 @@ func TestRollsStaySortedAndKeepWhatTheyWere(t *testing.T) {
 				want = slices.Insert(slices.Clone(want), at, id)
 			}
 		} else {
-			r = r.without(id)
+			r = r.Without(id)
 			if there {
 				want = slices.Delete(slices.Clone(want), at, at+1)
 			}
 		}
 	}
-	if got := slices.Concat(r.parts...); !slices.Equal(got, want) || r.size != len(want) {
-		t.Fatalf("the roll holds %d, %d by its size, want %d", len(got), r.size, len(want))
+	if got := slices.Concat(r.Parts...); !slices.Equal(got, want) || r.Size != len(want) {
+		t.Fatalf("the roll holds %d, %d by its size, want %d", len(got), r.Size, len(want))
 	}
-	for _, part := range r.parts {
+	for _, part := range r.Parts {
 		if len(part) == 0 || len(part) > rollPart+1 {
 			t.Errorf("a part holds %d", len(part))
 		}
 	}
 	for _, from := range []string{"", "00003", "00004", want[len(want)-1], "99999"} {
 		at, _ := slices.BinarySearch(want, from)
-		if got := r.from(from, 700); !slices.Equal(got, want[at:min(at+700, len(want))]) {
+		if got := r.From(from, 700); !slices.Equal(got, want[at:min(at+700, len(want))]) {
 			t.Errorf("from %q on there are %d", from, len(got))
 		}
 	}
-	if first := rollOf(slices.Clone(start)); !slices.Equal(slices.Concat(first.parts...), start) {
+	if first := RollOf(slices.Clone(start)); !slices.Equal(slices.Concat(first.Parts...), start) {
 		t.Error("the first roll has changed")
 	}
 }
 
 func TestSectionsKeepWhatTheyWere(t *testing.T) {
-	d := (sections[int]{}).draft()
+	d := (Sections[int]{}).draft()
 	for i := range 700 {
 		if n := d.add(i); int(n) != i {
 			t.Fatalf("entry %d has the number %d", i, n)
@@ -108,69 +108,44 @@ func TestSectionsKeepWhatTheyWere(t *testing.T) {
 	*next.edit(3), *next.edit(699) = -3, -699
 	next.add(700)
 	for i := range int32(700) {
-		if *before.at(i) != int(i) {
-			t.Errorf("entry %d of the list before is %d", i, *before.at(i))
+		if *before.At(i) != int(i) {
+			t.Errorf("entry %d of the list before is %d", i, *before.At(i))
 		}
 	}
-	if *next.at(3) != -3 || *next.at(4) != 4 || *next.at(699) != -699 || *next.at(700) != 700 || next.size != 701 {
+	if *next.At(3) != -3 || *next.At(4) != 4 || *next.At(699) != -699 || *next.At(700) != 700 || next.Size != 701 {
 		t.Error("the list after is not as it was changed")
-	}
-}
-
-// TestMarksNeverMissATarget: they may say yes where there is nothing, and must not say no where there is something.
-func TestMarksNeverMissATarget(t *testing.T) {
-	random := rand.New(rand.NewPCG(5, 6))
-	for range 500 {
-		r := rules{nearby: uint(random.IntN(4))}
-		var m marks
-		held := map[target]bool{}
-		for range random.IntN(40) {
-			at := target(random.IntN((neighbourhoods - 1) << r.nearby))
-			held[at] = true
-			m.add(r.mark(at))
-		}
-		var all marks
-		meets := false
-		for range random.IntN(9) {
-			at := target(random.IntN((neighbourhoods - 1) << r.nearby))
-			all.add(r.mark(at))
-			meets = meets || held[at]
-		}
-		m.add(everywhere) // as in all that a user has
-		if near := all.vicinity(); meets && !m.meet(&near) {
-			t.Fatalf("%v meets %v", near, held)
-		}
 	}
 }
 
 // TestFindingManyIsFindingEach looks for some that are there and some that are not, in indexes of several sizes and after changes.
 func TestFindingManyIsFindingEach(t *testing.T) {
+	type class struct{ n int }
 	random := rand.New(rand.NewPCG(7, 8))
 	for _, n := range []int{0, 1, 20, 3000, 20_000} {
-		var c crowd[policy.UserID, userClass]
-		into := gather(&c, n)
+		var c Crowd[policy.UserID, class]
+		into := Gather(&c, n)
 		for i := range n {
-			into.add(policy.UserID(fmt.Sprintf("user-%06d", i)), []byte(fmt.Sprint(i%17)), func() userClass { return userClass{} })
+			into.Add(policy.UserID(fmt.Sprintf("user-%06d", i)), []byte(fmt.Sprint(i%17)), func() class { return class{} })
 		}
-		into.end()
+		into.End()
 		if n > 0 {
-			moving := move(&c)
-			moving.remove(policy.UserID(fmt.Sprintf("user-%06d", n/2)))
-			moving.put("user-new", []byte("new"), func() userClass { return userClass{} })
-			moving.end()
+			moving := Move(&c)
+			moving.Remove(policy.UserID(fmt.Sprintf("user-%06d", n/2)))
+			moving.Put("user-new", []byte("new"), func() class { return class{} })
+			moving.End()
 		}
 		for range 50 {
-			ids := make([]policy.UserID, random.IntN(together+1))
+			ids := make([]policy.UserID, random.IntN(Together+1))
 			for i := range ids {
 				ids[i] = policy.UserID(fmt.Sprintf("user-%06d", random.IntN(2*n+1)))
 				if random.IntN(10) == 0 {
 					ids[i] = []policy.UserID{"", "user-new", "other"}[random.IntN(3)]
 				}
 			}
-			var many [together]*userClass
-			c.findMany(len(ids), func(i int) policy.UserID { return ids[i] }, &many)
+			var many [Together]*class
+			c.FindMany(len(ids), func(i int) policy.UserID { return ids[i] }, &many)
 			for i, id := range ids {
-				if many[i] != c.find(id) {
+				if many[i] != c.Find(id) {
 					t.Fatalf("of %d: %q is another among many", n, id)
 				}
 			}
