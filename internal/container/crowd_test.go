@@ -103,7 +103,7 @@ func TestSectionsKeepWhatTheyWere(t *testing.T) {
 			t.Fatalf("entry %d has the number %d", i, n)
 		}
 	}
-	before := d.sections
+	before := d.Sections
 	next := before.draft()
 	*next.edit(3), *next.edit(699) = -3, -699
 	next.add(700)
