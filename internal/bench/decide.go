@@ -9,6 +9,7 @@ import (
 	"net"
 	"net/http"
 	"path/filepath"
+	"sentier/internal/survey"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -41,7 +42,7 @@ func (r *run) reach(w *world, n int) {
 	var device policy.DeviceID
 	var ids []policy.UserID
 	for _, id := range w.deviceIDs { // the first that has anybody
-		if found, _ := w.compiled.UsersOf(id, "", decision.Circumstances{At: at, Right: "control"}); found.Total > len(ids) {
+		if found, _ := survey.Of(w.compiled).UsersOf(id, "", survey.Circumstances{At: at, Right: "control"}); found.Total > len(ids) {
 			device, ids = id, found.IDs()
 			if len(ids)*1000 > n {
 				break
@@ -49,7 +50,7 @@ func (r *run) reach(w *world, n int) {
 		}
 	}
 	took, floor := against(199, func() {
-		found, _ := w.compiled.UsersOf(device, "", decision.Circumstances{At: at, Right: "control"})
+		found, _ := survey.Of(w.compiled).UsersOf(device, "", survey.Circumstances{At: at, Right: "control"})
 		sink += len(found.IDs())
 	}, func() {
 		copied := make([]policy.UserID, len(ids))
@@ -61,7 +62,7 @@ func (r *run) reach(w *world, n int) {
 // matrix measures 1,000 × 1,000 cells against as many plain decisions.
 func (r *run) matrix(w *world, n int) {
 	const side = 1000
-	rows, columns := make([]decision.Who, side), make([]decision.What, side)
+	rows, columns := make([]survey.Who, side), make([]survey.What, side)
 	for i := range side {
 		rows[i].User = w.userIDs[i*len(w.userIDs)/side]
 		columns[i].Device = w.deviceIDs[i*len(w.deviceIDs)/side]
@@ -69,7 +70,7 @@ func (r *run) matrix(w *world, n int) {
 	var took, floor time.Duration
 	profiled(func() {
 		took, floor = against(7, func() {
-			sink += len(w.compiled.Matrix(rows, columns, decision.Circumstances{At: at}).Kinds)
+			sink += len(survey.Of(w.compiled).Matrix(rows, columns, survey.Circumstances{At: at}).Kinds)
 		}, func() {
 			q := decision.Question{Right: "control", At: at}
 			for i := range rows {

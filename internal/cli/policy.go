@@ -9,6 +9,7 @@ import (
 	"maps"
 	"net/url"
 	"os"
+	"sentier/internal/survey"
 	"slices"
 	"strings"
 
@@ -214,7 +215,7 @@ func (a *app) compare(cmd *cobra.Command, files []string) (out wire.Saved, err e
 			return out, a.notSoundAsError(files[1], err)
 		}
 		out.Changes = translate.Changes(first.Compare(second))
-		d := decision.Compare(decision.Compile(first), decision.Compile(second), nil, decision.Circumstances{At: a.Now()}, shownDifferences)
+		d := survey.Compare(decision.Compile(first), decision.Compile(second), nil, survey.Circumstances{At: a.Now()}, shownDifferences)
 		out.Impact = wording.English.Impact(second, d, a.Now())
 		return out, nil
 	}

@@ -119,19 +119,19 @@ func TestSectionsKeepWhatTheyWere(t *testing.T) {
 
 // TestFindingManyIsFindingEach looks for some that are there and some that are not, in indexes of several sizes and after changes.
 func TestFindingManyIsFindingEach(t *testing.T) {
-	type class struct{ n int }
+	type class struct{ number int }
 	random := rand.New(rand.NewPCG(7, 8))
 	for _, n := range []int{0, 1, 20, 3000, 20_000} {
 		var c Crowd[policy.UserID, class]
 		into := Gather(&c, n)
 		for i := range n {
-			into.Add(policy.UserID(fmt.Sprintf("user-%06d", i)), []byte(fmt.Sprint(i%17)), func() class { return class{} })
+			into.Add(policy.UserID(fmt.Sprintf("user-%06d", i)), []byte(fmt.Sprint(i%17)), func() class { return class{number: i} })
 		}
 		into.End()
 		if n > 0 {
 			moving := Move(&c)
 			moving.Remove(policy.UserID(fmt.Sprintf("user-%06d", n/2)))
-			moving.Put("user-new", []byte("new"), func() class { return class{} })
+			moving.Put("user-new", []byte("new"), func() class { return class{number: n} })
 			moving.End()
 		}
 		for range 50 {

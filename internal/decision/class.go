@@ -2,17 +2,20 @@ package decision
 
 import "encoding/binary"
 
-// classKey writes what tells one class from another.
-type classKey []byte
+// ClassKey writes what tells one class from another.
+type ClassKey []byte
 
-func (k *classKey) number(n int64) { *k = binary.AppendVarint(*k, n) }
+// Number adds a number to the key.
+func (k *ClassKey) Number(n int64) { *k = binary.AppendVarint(*k, n) }
 
-func (k *classKey) text(s string) {
+// Text adds a text to the key.
+func (k *ClassKey) Text(s string) {
 	*k = binary.AppendUvarint(*k, uint64(len(s)))
 	*k = append(*k, s...)
 }
 
-func (k *classKey) period(p period) {
-	k.number(int64(p.from))
-	k.number(int64(p.until))
+// Period adds a period to the key.
+func (k *ClassKey) Period(p Period) {
+	k.Number(int64(p.From))
+	k.Number(int64(p.Until))
 }

@@ -13,12 +13,12 @@ import (
 type clocks struct {
 	zones     []*time.Location
 	zoneOf    map[string]int
-	schedules map[policy.ScheduleID]*schedules
+	schedules map[policy.ScheduleID]*Schedules
 }
 
-// schedules is one schedule by the clocks of the zones in which it is judged.
-type schedules struct {
-	record *policy.Schedule
+// Schedules is one schedule by the clocks of the zones in which it is judged.
+type Schedules struct {
+	Record *policy.Schedule
 	byZone []*schedule.Timeline // by the number of the zone of the device's site
 }
 
@@ -29,14 +29,14 @@ func compileClocks(p *policy.Policy) *clocks {
 			names[s.Zone] = true
 		}
 	}
-	c := &clocks{zoneOf: map[string]int{}, schedules: map[policy.ScheduleID]*schedules{}}
+	c := &clocks{zoneOf: map[string]int{}, schedules: map[policy.ScheduleID]*Schedules{}}
 	for i, name := range slices.Sorted(maps.Keys(names)) {
 		c.zones = append(c.zones, loadZone(name))
 		c.zoneOf[name] = i
 	}
 	for s := range policy.Each[*policy.Schedule](p) {
 		compiled := schedule.Compile(s, calendars(p))
-		entry := &schedules{record: s, byZone: make([]*schedule.Timeline, len(c.zones))}
+		entry := &Schedules{Record: s, byZone: make([]*schedule.Timeline, len(c.zones))}
 		if s.Zone == policy.SiteZone {
 			for i, zone := range c.zones {
 				entry.byZone[i] = compiled.In(zone)

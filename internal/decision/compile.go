@@ -21,19 +21,19 @@ import (
 // touches, and of users and devices only those that it touches.
 type Compiled struct {
 	policy      *policy.Policy
-	directFirst bool
+	DirectFirst bool
 
-	*rights
+	*Rights
 	*clocks
 	*rules
 	groups   groups
-	places   *places
+	Places   *places
 	mandates *mandates
 
-	users   container.Crowd[policy.UserID, UserClass]
-	devices container.Crowd[policy.DeviceID, deviceClass]
+	Users   container.Crowd[policy.UserID, UserClass]
+	Devices container.Crowd[policy.DeviceID, DeviceClass]
 
-	inverse *inverse
+	inverse *Inverse
 }
 
 // Policy is the policy that was compiled.
@@ -41,18 +41,18 @@ func (c *Compiled) Policy() *policy.Policy { return c.policy }
 
 // Compile prepares a policy. The policy is sound, as every value made by the package policy is.
 func Compile(p *policy.Policy) *Compiled {
-	c := &Compiled{policy: p, directFirst: p.Settings().Combine == policy.DirectFirst}
-	c.rights = compileRights(p)
+	c := &Compiled{policy: p, DirectFirst: p.Settings().Combine == policy.DirectFirst}
+	c.Rights = compileRights(p)
 	c.clocks = compileClocks(p)
 	c.rules = c.compileRules()
 	c.groups = compileGroups(p)
-	c.places = compilePlaces(p)
+	c.Places = compilePlaces(p)
 	c.mandates = compileMandates(p)
 	var both sync.WaitGroup
 	both.Go(c.gatherUsers)
 	both.Go(c.gatherDevices)
 	both.Wait()
-	c.inverse = &inverse{}
+	c.inverse = &Inverse{}
 	return c
 }
 
@@ -62,24 +62,24 @@ const (
 	wholesaleShare = 8
 )
 
-// wholesale tells whether a change that leads to p compiles everything again, by which classes get other numbers.
-func (t *touched) wholesale(p *policy.Policy) bool {
-	many := len(t.users) + len(t.devices)
+// Wholesale tells whether a change that leads to p compiles everything again, by which classes get other numbers.
+func (t *touched) Wholesale(p *policy.Policy) bool {
+	many := len(t.Users) + len(t.Devices)
 	return many > fewTouched && many*wholesaleShare > p.Table(policy.Users).Len()+p.Table(policy.Devices).Len()
 }
 
 // Next prepares the policy that changes lead to; done is what they did to each record, as
 // [policy.Policy.Apply] tells it. It equals Compile(p), and costs what the change touches.
 func (c *Compiled) Next(p *policy.Policy, done []policy.RecordChange) *Compiled {
-	t := c.touched(done)
-	if t.wholesale(p) {
+	t := c.Touched(done)
+	if t.Wholesale(p) {
 		return Compile(p)
 	}
 	n := *c
-	n.inverse = &inverse{}
-	n.policy, n.directFirst = p, p.Settings().Combine == policy.DirectFirst
+	n.inverse = &Inverse{}
+	n.policy, n.DirectFirst = p, p.Settings().Combine == policy.DirectFirst
 	if t.rights {
-		n.rights = compileRights(p)
+		n.Rights = compileRights(p)
 	}
 	if t.clocks {
 		n.clocks = compileClocks(p)
@@ -91,33 +91,33 @@ func (c *Compiled) Next(p *policy.Policy, done []policy.RecordChange) *Compiled 
 		n.groups = compileGroups(p)
 	}
 	if t.places {
-		n.places = compilePlaces(p)
+		n.Places = compilePlaces(p)
 	}
 	if t.mandates {
 		n.mandates = compileMandates(p)
 	}
 	// Those that the change touches move first: then no class is left of what is gone.
-	n.moveUsers(t.users)
+	n.moveUsers(t.Users)
 	if t.rules || t.groups {
-		n.users.Derive(func(class *UserClass) UserClass { return n.userClass(*class.facts) })
+		n.Users.Derive(func(class *UserClass) UserClass { return n.userClass(*class.facts) })
 	}
-	if t.everyDevice {
+	if t.EveryDevice {
 		n.gatherDevices()
 		return &n
 	}
-	n.moveDevices(t.devices)
+	n.moveDevices(t.Devices)
 	if t.rules || t.places {
-		n.devices.Derive(func(class *deviceClass) deviceClass { return n.deviceClass(*class.facts) })
+		n.Devices.Derive(func(class *DeviceClass) DeviceClass { return n.deviceClass(*class.Facts) })
 	}
 	return &n
 }
 
 // touched is what a change touches: which layers, which users and devices.
 type touched struct {
-	rights, clocks, rules, roles, groups, places, mandates, everyDevice bool
+	rights, clocks, rules, roles, groups, places, mandates, EveryDevice bool
 
-	users   map[policy.UserID]*joins
-	devices map[policy.DeviceID]*listings
+	Users   map[policy.UserID]*joins
+	Devices map[policy.DeviceID]*listings
 }
 
 // joins are the groups that a user joins and leaves.
@@ -127,21 +127,22 @@ type joins struct{ in, out []membership }
 type listings struct{ in, out []policy.DeviceGroupID }
 
 func (t *touched) user(id policy.UserID) *joins {
-	if t.users[id] == nil {
-		t.users[id] = &joins{}
+	if t.Users[id] == nil {
+		t.Users[id] = &joins{}
 	}
-	return t.users[id]
+	return t.Users[id]
 }
 
 func (t *touched) device(id policy.DeviceID) *listings {
-	if t.devices[id] == nil {
-		t.devices[id] = &listings{}
+	if t.Devices[id] == nil {
+		t.Devices[id] = &listings{}
 	}
-	return t.devices[id]
+	return t.Devices[id]
 }
 
-func (c *Compiled) touched(done []policy.RecordChange) *touched {
-	t := &touched{users: map[policy.UserID]*joins{}, devices: map[policy.DeviceID]*listings{}}
+// Touched tells which layers, users and devices a change touches.
+func (c *Compiled) Touched(done []policy.RecordChange) *touched {
+	t := &touched{Users: map[policy.UserID]*joins{}, Devices: map[policy.DeviceID]*listings{}}
 	for _, change := range done {
 		switch r := change.Record().(type) {
 		case *policy.Settings, *policy.Schedule, *policy.Calendar:
@@ -155,7 +156,7 @@ func (c *Compiled) touched(done []policy.RecordChange) *touched {
 			t.grant(change)
 		case *policy.Site:
 			t.clocks, t.rules, t.places = true, true, true
-			t.everyDevice = t.everyDevice || c.places.matchSites
+			t.EveryDevice = t.EveryDevice || c.Places.matchSites
 		case *policy.Mandate:
 			t.mandates = true
 		case *policy.User:
@@ -208,12 +209,12 @@ func (t *touched) userGroup(change policy.RecordChange) {
 	for _, e := range dropped {
 		m := e.Member()
 		j := t.user(m.User)
-		j.out = append(j.out, membership{id, periodOf(m.Span())})
+		j.out = append(j.out, membership{id, PeriodOf(m.Span())})
 	}
 	for _, e := range added {
 		m := e.Member()
 		j := t.user(m.User)
-		j.in = append(j.in, membership{id, periodOf(m.Span())})
+		j.in = append(j.in, membership{id, PeriodOf(m.Span())})
 	}
 }
 
@@ -229,7 +230,7 @@ func (t *touched) deviceGroup(change policy.RecordChange) {
 	}
 	t.places = t.places || before.Parent != after.Parent
 	if !sameMatch(before.Match, after.Match) {
-		t.places, t.everyDevice = true, true
+		t.places, t.EveryDevice = true, true
 	}
 	id := policy.DeviceGroupID(change.Record().Key())
 	added, dropped := change.Entries()

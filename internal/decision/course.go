@@ -7,30 +7,30 @@ import (
 	"sentier/internal/schedule"
 )
 
-// course is how the answer about one right runs, in circumstances that stay as they are.
-type course struct {
-	c     *Compiled
-	who   *UserClass   // nil: not there, and nothing is ever allowed
-	what  *deviceClass // nil: likewise
-	right int
-	parts []part
+// Course is how the answer about one right runs, in circumstances that stay as they are.
+type Course struct {
+	Compiled *Compiled
+	Who      *UserClass   // nil: not there, and nothing is ever allowed
+	What     *DeviceClass // nil: likewise
+	Right    int
+	Parts    []Part
 }
 
-// part is a line that can take part in an answer at some instant, and when the user is its subject.
-type part struct {
-	line    *line
-	number  int32 // of the line
-	periods []period
-	direct  bool
-	idle    bool // it neither gives nor takes anything, and only counts, under direct-first, as one that names the user
+// Part is a line that can take part in an answer at some instant, and when the user is its subject.
+type Part struct {
+	Line    *Line
+	Number  int32 // of the line
+	Periods []Period
+	Direct  bool
+	Idle    bool // it neither gives nor takes anything, and only counts, under direct-first, as one that names the user
 }
 
-// bears tells whether the part gives or takes a right.
-func (p *part) bears(right int) bool { return !p.idle && p.line.rights.has(right) }
+// Bears tells whether the part gives or takes a right.
+func (p *Part) Bears(right int) bool { return !p.Idle && p.Line.Rights.Has(right) }
 
-func (p *part) holds(at moment) bool {
-	for _, held := range p.periods {
-		if held.holds(at) {
+func (p *Part) holds(at Moment) bool {
+	for _, held := range p.Periods {
+		if held.Holds(at) {
 			return true
 		}
 	}
@@ -38,99 +38,101 @@ func (p *part) holds(at moment) bool {
 }
 
 // course is that of the answer to a question.
-func (c *Compiled) course(a *resolvedQuery) course {
-	return course{c, a.who, a.what, a.right, c.parts(a, func(l *line) bool {
-		return l.rights.has(a.right) && (l.ifs == nil || c.conditionsMet(l, a))
+func (c *Compiled) course(a *ResolvedQuery) Course {
+	return Course{c, a.Who, a.What, a.Right, c.Parts(a, func(l *Line) bool {
+		return l.Rights.Has(a.Right) && (l.Ifs == nil || c.ConditionsMet(l, a))
 	})}
 }
 
-// parts gathers the lines of a user on a resource, each once: those that bear on what is asked and, under direct-first, all that name the
+// Parts gathers the lines of a user on a resource, each once: those that bear on what is asked and, under direct-first, all that name the
 // user.
-func (c *Compiled) parts(a *resolvedQuery, bears func(*line) bool) []part {
-	var out []part
+func (c *Compiled) Parts(a *ResolvedQuery, bears func(*Line) bool) []Part {
+	var out []Part
 	var room [64]int32
-	for i := range a.who.held {
-		held := &a.who.held[i]
-		direct := held.subject == a.who.self
-		for _, n := range c.covering(held.subject, a, room[:0]) {
-			l := &c.lines[n]
+	for i := range a.Who.Held {
+		held := &a.Who.Held[i]
+		direct := held.Subject == a.Who.Self
+		for _, n := range c.covering(held.Subject, a, room[:0]) {
+			l := &c.Lines[n]
 			idle := !bears(l)
-			if l.valid == (period{}) || idle && !(c.directFirst && direct) {
+			if l.Valid == (Period{}) || idle && !(c.DirectFirst && direct) {
 				continue
 			}
-			k := slices.IndexFunc(out, func(p part) bool { return p.line == l && p.direct == direct })
+			k := slices.IndexFunc(out, func(p Part) bool { return p.Line == l && p.Direct == direct })
 			if k < 0 {
 				k = len(out)
-				out = append(out, part{line: l, number: n, direct: direct, idle: idle})
+				out = append(out, Part{Line: l, Number: n, Direct: direct, Idle: idle})
 			}
-			if !slices.Contains(out[k].periods, held.period) {
-				out[k].periods = append(out[k].periods, held.period)
+			if !slices.Contains(out[k].Periods, held.Period) {
+				out[k].Periods = append(out[k].Periods, held.Period)
 			}
 		}
 	}
 	return out
 }
 
-func (k *course) there() bool { return k.who != nil && k.what != nil }
+// There tells whether both the user and the device are there.
+func (k *Course) There() bool { return k.Who != nil && k.What != nil }
 
-// key tells courses of one pair apart.
-func (k *course) key(out []byte) []byte {
-	out = binary.AppendVarint(out, int64(len(k.parts)))
-	for i := range k.parts {
-		out = binary.AppendVarint(out, int64(k.parts[i].number)<<1|int64(bit(k.parts[i].idle)))
+// Key tells courses of one pair apart.
+func (k *Course) Key(out []byte) []byte {
+	out = binary.AppendVarint(out, int64(len(k.Parts)))
+	for i := range k.Parts {
+		out = binary.AppendVarint(out, int64(k.Parts[i].Number)<<1|int64(Bit(k.Parts[i].Idle)))
 	}
 	return out
 }
 
-func bit(b bool) int {
+// Bit is 1 for true.
+func Bit(b bool) int {
 	if b {
 		return 1
 	}
 	return 0
 }
 
-// never rules out, without looking at any schedule, that anything is ever allowed.
-func (k *course) never() bool {
-	if !k.there() || k.who.bar != 0 || k.what.retired {
+// Never rules out, without looking at any schedule, that anything is ever allowed.
+func (k *Course) Never() bool {
+	if !k.There() || k.Who.Bar != 0 || k.What.Retired {
 		return true
 	}
-	r := &k.c.rightList[k.right]
-	if len(r.kinds) > 0 && !slices.Contains(r.kinds, k.what.facts.kind) {
+	r := &k.Compiled.RightList[k.Right]
+	if len(r.Kinds) > 0 && !slices.Contains(r.Kinds, k.What.Facts.Kind) {
 		return true
 	}
 	some := false
-	for i := range k.parts {
-		switch p := &k.parts[i]; {
-		case p.idle:
-		case !p.line.deny:
+	for i := range k.Parts {
+		switch p := &k.Parts[i]; {
+		case p.Idle:
+		case !p.Line.Deny:
 			some = true
-		case len(p.line.when) == 0 && p.line.valid == always && slices.Contains(p.periods, always) && (!k.c.directFirst || p.direct):
+		case len(p.Line.When) == 0 && p.Line.Valid == Always && slices.Contains(p.Periods, Always) && (!k.Compiled.DirectFirst || p.Direct):
 			return true
 		}
 	}
 	return !some
 }
 
-// next is the first instant after at at which anything that bears on the answer begins or ends.
-func (k *course) next(at moment) moment {
-	if !k.there() {
-		return end
+// Next is the first instant after at at which anything that bears on the answer begins or ends.
+func (k *Course) Next(at Moment) Moment {
+	if !k.There() {
+		return End
 	}
-	first := k.who.valid.next(at)
-	if k.c.rightList[k.right].controls && k.what.lockout != (period{}) {
-		first = min(first, k.what.lockout.next(at))
+	first := k.Who.Valid.Next(at)
+	if k.Compiled.RightList[k.Right].Controls && k.What.Lockout != (Period{}) {
+		first = min(first, k.What.Lockout.Next(at))
 	}
-	for i := range k.parts {
-		p := &k.parts[i]
-		first = min(first, p.line.valid.next(at))
-		for _, held := range p.periods {
-			first = min(first, held.next(at))
+	for i := range k.Parts {
+		p := &k.Parts[i]
+		first = min(first, p.Line.Valid.Next(at))
+		for _, held := range p.Periods {
+			first = min(first, held.Next(at))
 		}
-		if p.idle {
+		if p.Idle {
 			continue
 		}
-		for _, s := range p.line.when {
-			if _, until := s.byZone[k.what.clock].At(at.seconds()); until != schedule.Never {
+		for _, s := range p.Line.When {
+			if _, until := s.byZone[k.What.Clock].At(at.seconds()); until != schedule.Never {
 				first = min(first, ofSeconds(until))
 			}
 		}
@@ -138,21 +140,21 @@ func (k *course) next(at moment) moment {
 	return first
 }
 
-// allowed decides at an instant, by the parts alone.
-func (k *course) allowed(at moment) bool {
-	if !k.there() {
+// Allowed decides at an instant, by the parts alone.
+func (k *Course) Allowed(at Moment) bool {
+	if !k.There() {
 		return false
 	}
-	a := resolvedQuery{who: k.who, what: k.what, right: k.right, at: at}
-	if _, ends := k.c.preconditions(&a); ends {
+	a := ResolvedQuery{Who: k.Who, What: k.What, Right: k.Right, Moment: at}
+	if _, ends := k.Compiled.preconditions(&a); ends {
 		return false
 	}
-	direct := k.c.directFirst && slices.ContainsFunc(k.parts, func(p part) bool { return p.direct && p.line.valid.holds(at) })
+	direct := k.Compiled.DirectFirst && slices.ContainsFunc(k.Parts, func(p Part) bool { return p.Direct && p.Line.Valid.Holds(at) })
 	allowed := false
-	for i := range k.parts {
-		switch p := &k.parts[i]; {
-		case p.idle, direct && !p.direct, !p.line.valid.holds(at), !p.holds(at), len(p.line.when) > 0 && !k.c.open(p.line, &a):
-		case p.line.deny:
+	for i := range k.Parts {
+		switch p := &k.Parts[i]; {
+		case p.Idle, direct && !p.Direct, !p.Line.Valid.Holds(at), !p.holds(at), len(p.Line.When) > 0 && !k.Compiled.Open(p.Line, &a):
+		case p.Line.Deny:
 			return false
 		default:
 			allowed = true

@@ -12,7 +12,7 @@ import (
 
 // places are the sites and the device groups, without their devices.
 type places struct {
-	chains      map[policy.SiteID][]string        // each site and its ancestors, the site first
+	Chains      map[policy.SiteID][]string        // each site and its ancestors, the site first
 	groupChains map[policy.DeviceGroupID][]string // each device group likewise
 	zones       map[policy.SiteID]string
 	matching    []*policy.DeviceGroup // those with a match
@@ -21,11 +21,11 @@ type places struct {
 
 func compilePlaces(p *policy.Policy) *places {
 	out := &places{
-		chains: map[policy.SiteID][]string{}, groupChains: map[policy.DeviceGroupID][]string{}, zones: map[policy.SiteID]string{"": p.Settings().Zone},
+		Chains: map[policy.SiteID][]string{}, groupChains: map[policy.DeviceGroupID][]string{}, zones: map[policy.SiteID]string{"": p.Settings().Zone},
 	}
 	for s := range policy.Each[*policy.Site](p) {
 		for id := s.ID; id != ""; {
-			out.chains[s.ID] = append(out.chains[s.ID], string(id))
+			out.Chains[s.ID] = append(out.Chains[s.ID], string(id))
 			at, _ := policy.Find[*policy.Site](p, string(id))
 			id = at.Parent
 		}
@@ -51,7 +51,7 @@ func compilePlaces(p *policy.Policy) *places {
 func (p *places) matched(d *policy.Device) []policy.DeviceGroupID {
 	var out []policy.DeviceGroupID
 	for _, g := range p.matching {
-		if matches(g.Match, d, p.chains[d.Site]) {
+		if matches(g.Match, d, p.Chains[d.Site]) {
 			out = append(out, g.ID)
 		}
 	}
@@ -74,37 +74,37 @@ func matches(m *policy.Match, d *policy.Device, sites []string) bool {
 	return len(m.Sites) == 0 || slices.ContainsFunc(m.Sites, func(s policy.SiteID) bool { return slices.Contains(sites, string(s)) })
 }
 
-// deviceClass is what decisions know of devices. It fills one line of the processor's cache, of which
+// DeviceClass is what decisions know of devices. It fills one line of the processor's cache, of which
 // most decisions need no more.
-type deviceClass struct {
+type DeviceClass struct {
 	around  vicinity // the marks of the targets; everywhere, where no line decides alone
-	lockout period
-	facts   *deviceFacts
+	Lockout Period
+	Facts   *DeviceFacts
 	fold    fold   // of the marks of all targets
-	clock   uint16 // the number of the zone of the site
-	retired bool
+	Clock   uint16 // the number of the zone of the site
+	Retired bool
 }
 
-// deviceFacts tell one class of devices from another.
-type deviceFacts struct {
-	state   policy.State
-	kind    policy.KindID
-	site    policy.SiteID
-	lockout period // none, where it is empty
+// DeviceFacts tell one class of devices from another.
+type DeviceFacts struct {
+	State   policy.State
+	Kind    policy.KindID
+	Site    policy.SiteID
+	lockout Period // none, where it is empty
 	listed  []policy.DeviceGroupID
 	matched []policy.DeviceGroupID
-	named   *policy.Device // nil: no grant names the device or a point of it
+	Named   *policy.Device // nil: no grant names the device or a point of it
 
 	// What the layers before make of the facts.
-	targets []target
+	Targets []Target
 	covered []covering // by targets, the nearest first
-	points  []target   // of each point of named; 0: no grant names it
+	Points  []Target   // of each point of named; 0: no grant names it
 	chains  [][]string // of the site, then of each of groups
-	zone    *time.Location
+	Zone    *time.Location
 }
 
-// groups lists the groups that the device is in by itself, each once: those that list it, then those that match it.
-func (f *deviceFacts) groups() []policy.DeviceGroupID {
+// Groups lists the groups that the device is in by itself, each once: those that list it, then those that match it.
+func (f *DeviceFacts) Groups() []policy.DeviceGroupID {
 	out := slices.Clip(f.listed)
 	for _, id := range f.matched {
 		if !slices.Contains(f.listed, id) {
@@ -114,72 +114,72 @@ func (f *deviceFacts) groups() []policy.DeviceGroupID {
 	return out
 }
 
-func (c *Compiled) deviceFacts(d *policy.Device, listed []policy.DeviceGroupID) deviceFacts {
-	f := deviceFacts{state: d.State, kind: d.Kind, site: d.Site, listed: listed, matched: c.places.matched(d)}
+func (c *Compiled) deviceFacts(d *policy.Device, listed []policy.DeviceGroupID) DeviceFacts {
+	f := DeviceFacts{State: d.State, Kind: d.Kind, Site: d.Site, listed: listed, matched: c.Places.matched(d)}
 	if d.Lockout != nil {
-		f.lockout = periodOf(d.Lockout.Span())
+		f.lockout = PeriodOf(d.Lockout.Span())
 	}
 	slices.Sort(f.listed)
-	named := c.targets[deviceTarget(d.ID, "")] != 0
+	named := c.Targets[deviceTarget(d.ID, "")] != 0
 	for _, p := range d.Points {
-		named = named || c.targets[deviceTarget(d.ID, p.ID)] != 0
+		named = named || c.Targets[deviceTarget(d.ID, p.ID)] != 0
 	}
 	if named {
-		f.named = d
+		f.Named = d
 	}
 	return f
 }
 
-func (f *deviceFacts) key(k classKey) classKey {
-	k.text(string(f.state))
-	k.text(string(f.kind))
-	k.text(string(f.site))
-	k.period(f.lockout)
-	if f.named != nil {
-		k.text(string(f.named.ID))
-		for _, p := range f.named.Points {
-			k.text(string(p.ID))
+func (f *DeviceFacts) key(k ClassKey) ClassKey {
+	k.Text(string(f.State))
+	k.Text(string(f.Kind))
+	k.Text(string(f.Site))
+	k.Period(f.lockout)
+	if f.Named != nil {
+		k.Text(string(f.Named.ID))
+		for _, p := range f.Named.Points {
+			k.Text(string(p.ID))
 		}
 	}
 	for _, list := range [][]policy.DeviceGroupID{f.listed, f.matched} {
-		k.number(int64(len(list)))
+		k.Number(int64(len(list)))
 		for _, id := range list {
-			k.text(string(id))
+			k.Text(string(id))
 		}
 	}
 	return k
 }
 
 // deviceClass finds the targets that cover a device: "Where: what covers a resource".
-func (c *Compiled) deviceClass(f deviceFacts) deviceClass {
+func (c *Compiled) deviceClass(f DeviceFacts) DeviceClass {
 	f.covered = c.covered(&f)
-	f.targets = make([]target, len(f.covered))
+	f.Targets = make([]Target, len(f.covered))
 	for i, x := range f.covered {
-		f.targets[i] = x.target
+		f.Targets[i] = x.target
 	}
-	slices.Sort(f.targets) // as rules are
-	f.points = nil
-	f.chains = [][]string{c.places.chains[f.site]}
-	for _, g := range f.groups() {
-		f.chains = append(f.chains, c.places.groupChains[g])
+	slices.Sort(f.Targets) // as rules are
+	f.Points = nil
+	f.chains = [][]string{c.Places.Chains[f.Site]}
+	for _, g := range f.Groups() {
+		f.chains = append(f.chains, c.Places.groupChains[g])
 	}
 	f.chains = slices.Clip(f.chains)
-	if f.named != nil {
-		for _, p := range f.named.Points {
-			f.points = append(f.points, c.targets[deviceTarget(f.named.ID, p.ID)])
+	if f.Named != nil {
+		for _, p := range f.Named.Points {
+			f.Points = append(f.Points, c.Targets[deviceTarget(f.Named.ID, p.ID)])
 		}
 	}
-	clock := c.zoneOf[c.places.zones[f.site]]
-	f.zone = c.zones[clock]
-	out := deviceClass{
-		facts: &f, clock: uint16(clock), lockout: f.lockout, retired: f.state == policy.Retired,
+	clock := c.zoneOf[c.Places.zones[f.Site]]
+	f.Zone = c.zones[clock]
+	out := DeviceClass{
+		Facts: &f, Clock: uint16(clock), Lockout: f.lockout, Retired: f.State == policy.Retired,
 	}
 	var all marks
-	for _, t := range f.targets {
+	for _, t := range f.Targets {
 		all.add(c.mark(t))
 	}
 	out.fold = all.fold()
-	if out.retired || f.lockout != (period{}) || len(f.targets) == 0 { // in nothing's vicinity not even what bars a user would be seen
+	if out.Retired || f.lockout != (Period{}) || len(f.Targets) == 0 { // in nothing's vicinity not even what bars a user would be seen
 		all = allMarks
 	}
 	out.around = all.vicinity()
@@ -208,34 +208,34 @@ func (n nearness) group() int     { return int(n & 0xffff) }
 
 // covering is a target that covers a device.
 type covering struct {
-	target target
+	target Target
 	near   nearness
 }
 
 // covered lists what covers a device, each target once, the nearest first.
-func (c *Compiled) covered(f *deviceFacts) []covering {
+func (c *Compiled) covered(f *DeviceFacts) []covering {
 	var all []covering
-	cover := func(k targetKey, near nearness) {
-		if t := c.targets[k]; t != 0 {
+	cover := func(k TargetKey, near nearness) {
+		if t := c.Targets[k]; t != 0 {
 			all = append(all, covering{t, near})
 		}
 	}
-	if f.named != nil {
-		cover(deviceTarget(f.named.ID, ""), nearnessOf(byItself, 1, 0))
+	if f.Named != nil {
+		cover(deviceTarget(f.Named.ID, ""), nearnessOf(byItself, 1, 0))
 	}
-	for n, g := range f.groups() {
-		cover(targetKey{typ: policy.DeviceGroups, id: string(g)}, nearnessOf(byGroup, 1, n))
-		for i, id := range c.places.groupChains[g] {
-			cover(targetKey{typ: policy.DeviceGroups, id: id, below: true}, nearnessOf(byGroup, i+1, n))
+	for n, g := range f.Groups() {
+		cover(TargetKey{typ: policy.DeviceGroups, id: string(g)}, nearnessOf(byGroup, 1, n))
+		for i, id := range c.Places.groupChains[g] {
+			cover(TargetKey{typ: policy.DeviceGroups, id: id, below: true}, nearnessOf(byGroup, i+1, n))
 		}
 	}
-	for i, id := range c.places.chains[f.site] {
+	for i, id := range c.Places.Chains[f.Site] {
 		if i == 0 {
-			cover(targetKey{typ: policy.Sites, id: id}, nearnessOf(bySite, 1, 0))
+			cover(TargetKey{typ: policy.Sites, id: id}, nearnessOf(bySite, 1, 0))
 		}
-		cover(targetKey{typ: policy.Sites, id: id, below: true}, nearnessOf(bySite, i+1, 0))
+		cover(TargetKey{typ: policy.Sites, id: id, below: true}, nearnessOf(bySite, i+1, 0))
 	}
-	cover(targetKey{}, byEverything)
+	cover(TargetKey{}, byEverything)
 	slices.SortStableFunc(all, func(x, y covering) int { return cmp.Compare(x.near, y.near) })
 	var out []covering
 	for _, x := range all {
@@ -247,12 +247,12 @@ func (c *Compiled) covered(f *deviceFacts) []covering {
 }
 
 // nearest is how a line covers a resource that it covers.
-func (f *deviceFacts) nearest(l *line, point target) nearness {
-	if point != 0 && slices.Contains(l.on, point) {
+func (f *DeviceFacts) nearest(l *Line, point Target) nearness {
+	if point != 0 && slices.Contains(l.On, point) {
 		return nearnessOf(byPoint, 1, 0)
 	}
 	for _, x := range f.covered {
-		if slices.Contains(l.on, x.target) {
+		if slices.Contains(l.On, x.target) {
 			return x.near
 		}
 	}
@@ -262,15 +262,15 @@ func (f *deviceFacts) nearest(l *line, point target) nearness {
 // gatherDevices compiles all devices.
 func (c *Compiled) gatherDevices() {
 	table := c.policy.Table(policy.Devices)
-	into := container.Gather(&c.devices, table.Len())
+	into := container.Gather(&c.Devices, table.Len())
 	listed := perEntry(keysOf[policy.DeviceID](table), policy.Each[*policy.DeviceGroup](c.policy), func(g *policy.DeviceGroup) []policy.DeviceID { return g.Devices },
 		func(id policy.DeviceID) policy.DeviceID { return id }, func(g *policy.DeviceGroup, _ policy.DeviceID) policy.DeviceGroupID { return g.ID })
-	var key classKey
+	var key ClassKey
 	i := 0
 	for d := range policy.Each[*policy.Device](c.policy) {
 		facts := c.deviceFacts(d, listed[i])
 		key = facts.key(key[:0])
-		into.Add(d.ID, key, func() deviceClass {
+		into.Add(d.ID, key, func() DeviceClass {
 			facts.listed = slices.Clone(facts.listed)
 			return c.deviceClass(facts)
 		})
@@ -284,7 +284,7 @@ func (c *Compiled) moveDevices(changed map[policy.DeviceID]*listings) {
 	if len(changed) == 0 {
 		return
 	}
-	moving := container.Move(&c.devices)
+	moving := container.Move(&c.Devices)
 	for id, l := range changed {
 		d, ok := policy.Find[*policy.Device](c.policy, string(id))
 		if !ok {
@@ -292,20 +292,20 @@ func (c *Compiled) moveDevices(changed map[policy.DeviceID]*listings) {
 			continue
 		}
 		var listed []policy.DeviceGroupID
-		if class := c.devices.Find(id); class != nil {
-			listed = slices.DeleteFunc(slices.Clone(class.facts.listed), func(g policy.DeviceGroupID) bool { return slices.Contains(l.out, g) })
+		if class := c.Devices.Find(id); class != nil {
+			listed = slices.DeleteFunc(slices.Clone(class.Facts.listed), func(g policy.DeviceGroupID) bool { return slices.Contains(l.out, g) })
 		}
 		facts := c.deviceFacts(d, append(listed, l.in...))
-		moving.Put(id, facts.key(nil), func() deviceClass { return c.deviceClass(facts) })
+		moving.Put(id, facts.key(nil), func() DeviceClass { return c.deviceClass(facts) })
 	}
 	moving.End()
 }
 
-// groupsOf lists the device groups that a device is in, and those above them, each once.
-func (c *Compiled) groupsOf(f *deviceFacts) []policy.DeviceGroupID {
+// GroupsOf lists the device groups that a device is in, and those above them, each once.
+func (c *Compiled) GroupsOf(f *DeviceFacts) []policy.DeviceGroupID {
 	var out []policy.DeviceGroupID
-	for _, g := range f.groups() {
-		for _, id := range c.places.groupChains[g] {
+	for _, g := range f.Groups() {
+		for _, id := range c.Places.groupChains[g] {
 			if id := policy.DeviceGroupID(id); !slices.Contains(out, id) {
 				out = append(out, id)
 			}
@@ -316,8 +316,8 @@ func (c *Compiled) groupsOf(f *deviceFacts) []policy.DeviceGroupID {
 
 // InGroup tells whether a device is in a device group, or in one below it: listed, or by a match.
 func (c *Compiled) InGroup(d *policy.Device, id policy.DeviceGroupID) bool {
-	class := c.devices.Find(d.ID)
-	return class != nil && slices.Contains(c.groupsOf(class.facts), id)
+	class := c.Devices.Find(d.ID)
+	return class != nil && slices.Contains(c.GroupsOf(class.Facts), id)
 }
 
 // Matching yields the devices that a match selects, in the order of their ids.
@@ -327,7 +327,7 @@ func (c *Compiled) Matching(m *policy.Match) iter.Seq[*policy.Device] {
 			return
 		}
 		for d := range policy.Each[*policy.Device](c.policy) {
-			if matches(m, d, c.places.chains[d.Site]) && !yield(d) {
+			if matches(m, d, c.Places.Chains[d.Site]) && !yield(d) {
 				return
 			}
 		}

@@ -8,78 +8,79 @@ import (
 	"sentier/internal/policy"
 )
 
-// resolvedQuery is a question with everything in it found.
-type resolvedQuery struct {
-	who     *UserClass
-	what    *deviceClass
-	point   target // 0: the device itself, or a point that no grant names
-	right   int
-	at      moment
-	context Context
+// ResolvedQuery is a question with everything in it found.
+type ResolvedQuery struct {
+	Who         *UserClass
+	What        *DeviceClass
+	PointTarget Target // 0: the device itself, or a point that no grant names
+	Right       int
+	Moment      Moment
+	Context     Context
 }
 
 // Decide answers a question by the eight steps of "The decision".
 func (c *Compiled) Decide(q *Question) Outcome {
-	us, ds := c.users.Where.Find(string(q.User)), c.devices.Where.Find(string(q.Device))
-	right, ok := c.right(q.Right)
+	us, ds := c.Users.Where.Find(string(q.User)), c.Devices.Where.Find(string(q.Device))
+	right, ok := c.Right(q.Right)
 	if us == nil || ds == nil || !ok || q.Point != "" {
 		return c.decideSlowly(q)
 	}
-	who, what := c.users.Classes.At(us.Class), c.devices.Classes.At(ds.Class)
-	if !who.marks.meet(&what.around) && len(c.rightList[right].kinds) == 0 {
+	who, what := c.Users.Classes.At(us.Class), c.Devices.Classes.At(ds.Class)
+	if !who.marks.meet(&what.around) && len(c.RightList[right].Kinds) == 0 {
 		// Nothing ends it before its lines, and no line concerns it: most pairs have nothing to do with each other.
 		return Outcome{Reason: NoGrant}
 	}
-	a := resolvedQuery{who: who, what: what, right: right, at: momentOf(q.At), context: q.Context}
-	return c.decide(&a)
+	a := ResolvedQuery{Who: who, What: what, Right: right, Moment: MomentOf(q.At), Context: q.Context}
+	return c.DecideResolved(&a)
 }
 
 // decideSlowly decides about points, and about what is not there.
 func (c *Compiled) decideSlowly(q *Question) Outcome {
-	var a resolvedQuery
-	if reason, known := c.find(q, &a); !known {
+	var a ResolvedQuery
+	if reason, known := c.Resolve(q, &a); !known {
 		return Outcome{Reason: reason}
 	}
-	return c.decide(&a)
+	return c.DecideResolved(&a)
 }
 
 // find is step 1.
-func (c *Compiled) find(q *Question, a *resolvedQuery) (reason Reason, known bool) {
-	if a.who = c.users.Find(q.User); a.who == nil {
+func (c *Compiled) Resolve(q *Question, a *ResolvedQuery) (reason Reason, known bool) {
+	if a.Who = c.Users.Find(q.User); a.Who == nil {
 		return UnknownUser, false
 	}
-	return c.findResource(q, a)
+	return c.ResolveResource(q, a)
 }
 
-func (c *Compiled) findResource(q *Question, a *resolvedQuery) (reason Reason, known bool) {
-	a.what = c.devices.Find(q.Device)
+// ResolveResource is step 1 where a.Who was found before.
+func (c *Compiled) ResolveResource(q *Question, a *ResolvedQuery) (reason Reason, known bool) {
+	a.What = c.Devices.Find(q.Device)
 	return c.findRest(q, a)
 }
 
 // findRest is step 1 where the classes of the user and the device were looked for.
-func (c *Compiled) findRest(q *Question, a *resolvedQuery) (reason Reason, known bool) {
+func (c *Compiled) findRest(q *Question, a *ResolvedQuery) (reason Reason, known bool) {
 	var ok bool
 	switch {
-	case a.who == nil:
+	case a.Who == nil:
 		return UnknownUser, false
-	case a.what == nil:
+	case a.What == nil:
 		return UnknownDevice, false
 	}
 	if q.Point != "" {
-		if a.point, ok = c.pointOf(q, a.what); !ok {
+		if a.PointTarget, ok = c.PointOf(q, a.What); !ok {
 			return UnknownPoint, false
 		}
 	}
-	if a.right, ok = c.right(q.Right); !ok {
+	if a.Right, ok = c.Right(q.Right); !ok {
 		return UnknownRight, false
 	}
-	a.at, a.context = momentOf(q.At), q.Context
+	a.Moment, a.Context = MomentOf(q.At), q.Context
 	return 0, true
 }
 
-// pointOf finds the target that a point is; 0 where no grant names it.
-func (c *Compiled) pointOf(q *Question, what *deviceClass) (target, bool) {
-	d := what.facts.named
+// PointOf finds the target that a point is; 0 where no grant names it.
+func (c *Compiled) PointOf(q *Question, what *DeviceClass) (Target, bool) {
+	d := what.Facts.Named
 	if d == nil {
 		d, _ = policy.Find[*policy.Device](c.policy, string(q.Device))
 	}
@@ -87,67 +88,68 @@ func (c *Compiled) pointOf(q *Question, what *deviceClass) (target, bool) {
 	if i < 0 {
 		return 0, false
 	}
-	if what.facts.named == nil {
+	if what.Facts.Named == nil {
 		return 0, true
 	}
-	return what.facts.points[i], true
+	return what.Facts.Points[i], true
 }
 
-func (c *Compiled) decide(a *resolvedQuery) Outcome {
+// DecideResolved is steps 2 to 8 of "The decision".
+func (c *Compiled) DecideResolved(a *ResolvedQuery) Outcome {
 	if reason, ends := c.preconditions(a); ends {
 		return Outcome{Reason: reason}
 	}
-	if !a.prefilter() {
+	if !a.Prefilter() {
 		return Outcome{Reason: NoGrant}
 	}
 	return c.byLines(a)
 }
 
-// barred is step 2: what keeps a user from everything.
-func (u *UserClass) barred(at moment) (Reason, bool) {
+// Barred is step 2: what keeps a user from everything.
+func (u *UserClass) Barred(at Moment) (Reason, bool) {
 	switch {
-	case u.bar != 0:
-		return u.bar, true
-	case at < u.valid.from:
+	case u.Bar != 0:
+		return u.Bar, true
+	case at < u.Valid.From:
 		return UserNotYetValid, true
-	case at >= u.valid.until:
+	case at >= u.Valid.Until:
 		return UserExpired, true
 	}
 	return 0, false
 }
 
 // preconditions is steps 2 to 5: what no grant can change.
-func (c *Compiled) preconditions(a *resolvedQuery) (Reason, bool) {
-	if reason, barred := a.who.barred(a.at); barred {
+func (c *Compiled) preconditions(a *ResolvedQuery) (Reason, bool) {
+	if reason, barred := a.Who.Barred(a.Moment); barred {
 		return reason, true
 	}
-	if a.what.retired {
+	if a.What.Retired {
 		return DeviceRetired, true
 	}
-	right := &c.rightList[a.right]
+	right := &c.RightList[a.Right]
 	switch {
-	case len(right.kinds) > 0 && !slices.Contains(right.kinds, a.what.facts.kind):
+	case len(right.Kinds) > 0 && !slices.Contains(right.Kinds, a.What.Facts.Kind):
 		return RightNotApplicable, true
-	case right.controls && a.what.lockout.holds(a.at):
+	case right.Controls && a.What.Lockout.Holds(a.Moment):
 		return DeviceLockedOut, true
 	}
 	return 0, false
 }
 
-// prefilter rules out, at the cost of a few bits, that any line concerns the user and the resource.
-func (a *resolvedQuery) prefilter() bool {
-	return a.point != 0 || a.who.marks.meet(&a.what.around)
+// Prefilter rules out, at the cost of a few bits, that any line concerns the user and the resource.
+func (a *ResolvedQuery) Prefilter() bool {
+	return a.PointTarget != 0 || a.Who.marks.meet(&a.What.around)
 }
 
 // byLines is steps 6 to 8.
-func (c *Compiled) byLines(a *resolvedQuery) Outcome {
+func (c *Compiled) byLines(a *ResolvedQuery) Outcome {
 	var room [64]int32 // most questions concern fewer lines: no need to allocate
 	nearest := NoGrant
 	fewest := farthest + 1
-	for _, n := range c.counting(a, room[:0]) {
-		l := &c.lines[n]
-		m := c.unmet(l, a)
-		if l.deny {
+	for _, n := range c.Counting(a, room[:0]) {
+		l := &c.Lines[n]
+		m := c.Unmet(l, a)
+		if l.Deny {
 			if m == 0 {
 				return Outcome{Reason: Denied}
 			}
@@ -161,29 +163,29 @@ func (c *Compiled) byLines(a *resolvedQuery) Outcome {
 	return Outcome{Allowed: nearest == Granted, Reason: nearest}
 }
 
-// counting appends the lines whose grant reaches the user at a.at and that cover the resource: under
+// Counting appends the lines whose grant reaches the user at a.at and that cover the resource: under
 // direct-first only those of grants that name the user, where there is one that is in force.
 // A line may be there more than once.
-func (c *Compiled) counting(a *resolvedQuery, out []int32) []int32 {
+func (c *Compiled) Counting(a *ResolvedQuery, out []int32) []int32 {
 	if direct := c.onlyDirect(a, out); len(direct) > 0 {
 		return direct
 	}
-	for i := range a.who.held {
-		if h := &a.who.held[i]; (h.fold&a.what.fold != 0 || a.point != 0) && h.period.holds(a.at) {
-			out = c.covering(h.subject, a, out)
+	for i := range a.Who.Held {
+		if h := &a.Who.Held[i]; (h.fold&a.What.fold != 0 || a.PointTarget != 0) && h.Period.Holds(a.Moment) {
+			out = c.covering(h.Subject, a, out)
 		}
 	}
 	return out
 }
 
 // onlyDirect gives the lines of grants that name the user where, at a.at, only those count; none otherwise.
-func (c *Compiled) onlyDirect(a *resolvedQuery, out []int32) []int32 {
-	if !c.directFirst || a.who.self == 0 {
+func (c *Compiled) onlyDirect(a *ResolvedQuery, out []int32) []int32 {
+	if !c.DirectFirst || a.Who.Self == 0 {
 		return nil
 	}
-	out = c.covering(a.who.self, a, out)
+	out = c.covering(a.Who.Self, a, out)
 	for _, n := range out {
-		if c.lines[n].valid.holds(a.at) {
+		if c.Lines[n].Valid.Holds(a.Moment) {
 			return out
 		}
 	}
@@ -191,10 +193,10 @@ func (c *Compiled) onlyDirect(a *resolvedQuery, out []int32) []int32 {
 }
 
 // covering appends the lines that hang on a subject and any target of the resource.
-func (c *Compiled) covering(s subject, a *resolvedQuery, out []int32) []int32 {
-	list := c.bySubject[s]
+func (c *Compiled) covering(s Subject, a *ResolvedQuery, out []int32) []int32 {
+	list := c.BySubject[s]
 	short := len(list) <= shortList // walking it costs less than the marks
-	for _, t := range a.what.facts.targets {
+	for _, t := range a.What.Facts.Targets {
 		switch {
 		case short:
 			list, out = walk(list, t, out)
@@ -202,8 +204,8 @@ func (c *Compiled) covering(s subject, a *resolvedQuery, out []int32) []int32 {
 			list, out = take(list, t, out)
 		}
 	}
-	if a.point != 0 {
-		_, out = take(c.bySubject[s], a.point, out)
+	if a.PointTarget != 0 {
+		_, out = take(c.BySubject[s], a.PointTarget, out)
 	}
 	return out
 }
@@ -212,38 +214,38 @@ func (c *Compiled) covering(s subject, a *resolvedQuery, out []int32) []int32 {
 const shortList = 16
 
 // take is [walk] for a list of any length.
-func take(list []rule, t target, out []int32) ([]rule, []int32) {
+func take(list []rule, t Target, out []int32) ([]rule, []int32) {
 	if len(list) > shortList {
-		at, _ := slices.BinarySearchFunc(list, t, func(r rule, t target) int { return int(r.target) - int(t) })
+		at, _ := slices.BinarySearchFunc(list, t, func(r rule, t Target) int { return int(r.Target) - int(t) })
 		list = list[at:]
 	}
 	return walk(list, t, out)
 }
 
 // walk appends the lines of the rules for a target, and gives the rules for those after it.
-func walk(list []rule, t target, out []int32) ([]rule, []int32) {
-	for len(list) > 0 && list[0].target < t {
+func walk(list []rule, t Target, out []int32) ([]rule, []int32) {
+	for len(list) > 0 && list[0].Target < t {
 		list = list[1:]
 	}
-	for len(list) > 0 && list[0].target == t {
-		out = append(out, list[0].line)
+	for len(list) > 0 && list[0].Target == t {
+		out = append(out, list[0].Line)
 		list = list[1:]
 	}
 	return list, out
 }
 
-// unmetConditions is the set of what keeps a line from being in force for a question.
-type unmetConditions uint8
+// UnmetConditions is the set of what keeps a line from being in force for a question.
+type UnmetConditions uint8
 
 const (
-	missesSchedule unmetConditions = 1 << iota
+	missesSchedule UnmetConditions = 1 << iota
 	missesCondition
-	missesForce
-	missesRight
+	MissesForce
+	MissesRight
 )
 
 // first is the reason code of the first miss in the order in which they win; Granted for none.
-func (m unmetConditions) first() Reason {
+func (m UnmetConditions) first() Reason {
 	if m == 0 {
 		return Granted
 	}
@@ -254,85 +256,88 @@ func (m unmetConditions) first() Reason {
 const farthest = 4
 
 // distance is how many of the schedules, the conditions and the grant being in force a line misses.
-func (m unmetConditions) distance() int {
-	if m&missesRight != 0 {
+func (m UnmetConditions) distance() int {
+	if m&MissesRight != 0 {
 		return farthest
 	}
 	return bits.OnesCount8(uint8(m))
 }
 
 // code is the reason of a line as the nearest miss: "The nearest miss" in the semantics.
-func (m unmetConditions) code() Reason {
-	if m&missesRight != 0 {
+func (m UnmetConditions) code() Reason {
+	if m&MissesRight != 0 {
 		return RightNotGranted
 	}
 	return m.first()
 }
 
-func (c *Compiled) unmet(l *line, a *resolvedQuery) unmetConditions {
+// Unmet is what keeps a line from being in force for a question.
+func (c *Compiled) Unmet(l *Line, a *ResolvedQuery) UnmetConditions {
 	m := c.hindered(l, a)
-	if !l.rights.has(a.right) {
-		m |= missesRight
+	if !l.Rights.Has(a.Right) {
+		m |= MissesRight
 	}
 	return m
 }
 
 // hindered is what keeps a line from being in force, whichever right is asked for.
-func (c *Compiled) hindered(l *line, a *resolvedQuery) unmetConditions {
-	var m unmetConditions
-	if !l.valid.holds(a.at) {
-		m |= missesForce
+func (c *Compiled) hindered(l *Line, a *ResolvedQuery) UnmetConditions {
+	var m UnmetConditions
+	if !l.Valid.Holds(a.Moment) {
+		m |= MissesForce
 	}
-	if l.ifs != nil && !c.conditionsMet(l, a) {
+	if l.Ifs != nil && !c.ConditionsMet(l, a) {
 		m |= missesCondition
 	}
-	if len(l.when) > 0 && !c.open(l, a) {
+	if len(l.When) > 0 && !c.Open(l, a) {
 		m |= missesSchedule
 	}
 	return m
 }
 
-func (c *Compiled) open(l *line, a *resolvedQuery) bool {
-	for _, s := range l.when {
-		if s.byZone[a.what.clock].Open(a.at.seconds()) {
+// Open tells whether any schedule of a line is open, by the clock of the device.
+func (c *Compiled) Open(l *Line, a *ResolvedQuery) bool {
+	for _, s := range l.When {
+		if s.byZone[a.What.Clock].Open(a.Moment.seconds()) {
 			return true
 		}
 	}
 	return false
 }
 
-// conditionsMet: what the context does not say is not met on an allow line and met on a deny line.
-func (c *Compiled) conditionsMet(l *line, a *resolvedQuery) bool {
-	return networkMet(l, a) && c.placeMet(l, a) && stateMet(l, a) &&
-		triMet(l.ifs.StrongSignIn, a.context.StrongSignIn, l.deny) &&
-		triMet(l.ifs.Attended, a.context.Attended, l.deny)
+// ConditionsMet: what the context does not say is not met on an allow line and met on a deny line.
+func (c *Compiled) ConditionsMet(l *Line, a *ResolvedQuery) bool {
+	return networkMet(l, a) && c.placeMet(l, a) && StateMet(l, a) &&
+		triMet(l.Ifs.StrongSignIn, a.Context.StrongSignIn, l.Deny) &&
+		triMet(l.Ifs.Attended, a.Context.Attended, l.Deny)
 }
 
-func networkMet(l *line, a *resolvedQuery) bool {
-	if len(l.ifs.Networks) == 0 {
+func networkMet(l *Line, a *ResolvedQuery) bool {
+	if len(l.Ifs.Networks) == 0 {
 		return true
 	}
-	if !a.context.IP.IsValid() {
-		return l.deny
+	if !a.Context.IP.IsValid() {
+		return l.Deny
 	}
-	ip := a.context.IP.Unmap().WithZone("")
-	return slices.ContainsFunc(l.ifs.Networks, func(p netip.Prefix) bool { return p.Contains(ip) })
+	ip := a.Context.IP.Unmap().WithZone("")
+	return slices.ContainsFunc(l.Ifs.Networks, func(p netip.Prefix) bool { return p.Contains(ip) })
 }
 
 // placeMet looks from the place upwards. One that is no site of the policy is not known.
-func (c *Compiled) placeMet(l *line, a *resolvedQuery) bool {
-	if len(l.ifs.Places) == 0 {
+func (c *Compiled) placeMet(l *Line, a *ResolvedQuery) bool {
+	if len(l.Ifs.Places) == 0 {
 		return true
 	}
-	chain, known := c.places.chains[a.context.Place]
+	chain, known := c.Places.Chains[a.Context.Place]
 	if !known {
-		return l.deny
+		return l.Deny
 	}
-	return slices.ContainsFunc(chain, func(id string) bool { return slices.Contains(l.ifs.Places, policy.SiteID(id)) })
+	return slices.ContainsFunc(chain, func(id string) bool { return slices.Contains(l.Ifs.Places, policy.SiteID(id)) })
 }
 
-func stateMet(l *line, a *resolvedQuery) bool {
-	return len(l.ifs.States) == 0 || slices.Contains(l.ifs.States, a.what.facts.state)
+// StateMet tells whether the device is in a state that the line asks for.
+func StateMet(l *Line, a *ResolvedQuery) bool {
+	return len(l.Ifs.States) == 0 || slices.Contains(l.Ifs.States, a.What.Facts.State)
 }
 
 func triMet(want *bool, have Tri, unknown bool) bool {

@@ -13,68 +13,11 @@ import (
 	"sentier/internal/decision"
 	"sentier/internal/document"
 	"sentier/internal/policy"
+	"sentier/internal/specimen"
 )
 
-func compile(t testing.TB, text string) *decision.Compiled {
-	t.Helper()
-	p, err := document.ReadPolicy([]byte("format: sentier-policy/1\n" + text))
-	if err != nil {
-		t.Fatal(err)
-	}
-	return decision.Compile(p)
-}
-
-func instant(t testing.TB, text string) time.Time {
-	t.Helper()
-	at, err := time.Parse(time.RFC3339, text)
-	if err != nil {
-		t.Fatal(err)
-	}
-	return at
-}
-
-const corner = `
-rights:
-  - {id: history, implies: [view]}
-  - {id: setpoint, implies: [control], kinds: [pump]}
-kinds: [{id: pump}, {id: gate}]
-sites: [{id: top, zone: Europe/Lisbon}, {id: low, parent: top}]
-devices:
-  - {id: pump-1, kind: pump, site: low, points: [{id: a}, {id: b}]}
-  - {id: gate-1, kind: gate, site: top, tags: [old, wet]}
-  - {id: locked, kind: pump, site: low, lockout: {from: 2026-11-20T00:00:00Z, until: 2026-11-25T00:00:00Z}}
-  - {id: gone, kind: pump, site: low, state: retired}
-  - {id: loose, kind: gate}
-device_groups:
-  - {id: outer}
-  - {id: inner, parent: outer, devices: [pump-1]}
-  - {id: old-wet, match: {tags: [old, wet], sites: [top]}}
-  - {id: nothing, match: {}}
-users: [{id: ana}, {id: ben}, {id: cho}, {id: dee, valid: {until: 2026-11-24T12:00:00Z}}, {id: eli, status: suspended}, {id: fay}, {id: gus}, {id: hal}, {id: ivy}, {id: jon}]
-user_groups:
-  - {id: crew, members: [ana, {user: ben, from: 2026-11-25T00:00:00Z, until: 2026-11-26T00:00:00Z}, dee, eli]}
-  - {id: all, includes: [crew, off]}
-  - {id: off, enabled: false, members: [cho]}
-  - {id: limited, members: [gus]}
-calendars: [{id: c}]
-schedules: [{id: day, windows: [{from: '08:00', to: '16:00'}]}, {id: ever, zone: UTC, windows: [{from: '00:00', to: '24:00'}]}]
-grants:
-  - {id: setpoints, to: {groups: [all]}, lines: [{rights: [setpoint], on: {device_groups: [outer]}, when: [day]}, {rights: [control], on: {sites: [top]}}]}
-  - {id: here-only, to: {users: [fay]}, lines: [{rights: [view], on: {sites: [top]}, depth: here}, {rights: [view], on: {device_groups: [outer]}, depth: here}]}
-  - {id: point, to: {users: [fay]}, lines: [{rights: [control], on: {points: [pump-1/a]}}]}
-  - {id: deny-view, effect: deny, to: {users: [ana]}, lines: [{rights: [view], on: {points: [pump-1/b]}}]}
-  - {id: deny-control, effect: deny, to: {groups: [all]}, lines: [{rights: [control], on: {device_groups: [old-wet]}, if: {attended: true}}]}
-  - {id: l1, to: {users: [gus]}, lines: [{rights: [view], on: {everything: true}, limits: {minutes: 10, paths: [a, b]}}]}
-  - {id: l2, to: {groups: [limited]}, lines: [{rights: [view], on: {devices: [gate-1]}, limits: {minutes: 30, paths: [c]}}, {rights: [view], on: {devices: [loose]}, limits: {minutes: 5}}]}
-  - {id: l3, to: {users: [gus]}, lines: [{rights: [control], on: {devices: [pump-1]}}]}
-  - {id: net, to: {users: [hal]}, lines: [{rights: [control], on: {sites: [top]}, if: {networks: [10.0.0.0/8], strong_sign_in: true}}]}
-  - {id: old, enabled: false, to: {users: [ivy]}, lines: [{rights: [control], on: {sites: [top]}}]}
-  - {id: ended, valid: {until: 2026-11-01T00:00:00Z}, to: {users: [ivy]}, lines: [{rights: [view], on: {devices: [gate-1]}, when: [ever]}]}
-  - {id: two-misses, to: {users: [jon]}, lines: [{rights: [view], on: {everything: true}, if: {states: [maintenance]}}, {rights: [control], on: {everything: true}, when: [day], if: {states: [maintenance]}}]}
-`
-
 func TestReasons(t *testing.T) {
-	c := compile(t, corner)
+	c := specimen.Compile(t, specimen.Corner)
 	yes := true
 	for name, x := range map[string]struct {
 		user, right, device string
@@ -123,10 +66,10 @@ func TestReasons(t *testing.T) {
 		"a device without a site":           {"gus", "view", "loose", "", decision.Context{}, "granted", ""},
 	} {
 		t.Run(name, func(t *testing.T) {
-			q := decision.Question{User: policy.UserID(x.user), Right: policy.RightID(x.right), At: instant(t, "2026-11-24T10:00:00Z"), Context: x.context}
+			q := decision.Question{User: policy.UserID(x.user), Right: policy.RightID(x.right), At: specimen.Instant(t, "2026-11-24T10:00:00Z"), Context: x.context}
 			q.Device, q.Point, _ = policy.SplitPoint(x.device)
 			if x.at != "" {
-				q.At = instant(t, x.at)
+				q.At = specimen.Instant(t, x.at)
 			}
 			a := c.Explain(q)
 			if a.Reason.String() != x.reason || a.Outcome != c.Decide(&q) || a.Allowed != (x.reason == "granted") {
@@ -143,14 +86,14 @@ func TestReasons(t *testing.T) {
 }
 
 func TestLimitsHoldOnlyWhereEveryAllowingLineHasThem(t *testing.T) {
-	c := compile(t, corner)
+	c := specimen.Compile(t, specimen.Corner)
 	for device, want := range map[policy.DeviceID]map[string]policy.Limit{
 		"gate-1": {"minutes": {Number: 30}, "paths": {Texts: []string{"a", "b", "c"}}},
 		"loose":  {"minutes": {Number: 10}},
 		"locked": {"minutes": {Number: 10}, "paths": {Texts: []string{"a", "b"}}},
 		"pump-1": nil,
 	} {
-		q := decision.Question{User: "gus", Right: "view", Device: device, At: instant(t, "2026-11-24T10:00:00Z")}
+		q := decision.Question{User: "gus", Right: "view", Device: device, At: specimen.Instant(t, "2026-11-24T10:00:00Z")}
 		if got := c.Explain(q).Limits; !reflect.DeepEqual(got, want) {
 			t.Errorf("%s: %v, want %v", device, got, want)
 		}
@@ -161,7 +104,7 @@ func TestLimitsHoldOnlyWhereEveryAllowingLineHasThem(t *testing.T) {
 }
 
 func TestDirectFirst(t *testing.T) {
-	c := compile(t, `
+	c := specimen.Compile(t, `
 settings: {combine: direct-first}
 devices: [{id: d}, {id: e}]
 users: [{id: ana}, {id: ben}]
@@ -180,7 +123,7 @@ grants:
 		{"ana", "e", "2026-01-10T00:00:00Z", "granted", "0001-01-01T00:00:00Z"},
 		{"ben", "d", "2026-01-10T00:00:00Z", "granted", "0001-01-01T00:00:00Z"},
 	} {
-		q := decision.Question{User: policy.UserID(x.user), Right: "control", Device: policy.DeviceID(x.device), At: instant(t, x.at)}
+		q := decision.Question{User: policy.UserID(x.user), Right: "control", Device: policy.DeviceID(x.device), At: specimen.Instant(t, x.at)}
 		a := c.Explain(q)
 		if a.Reason.String() != x.reason || a.Until.Format(time.RFC3339) != x.until {
 			t.Errorf("%s on %s at %s: %s until %s, want %s until %s", x.user, x.device, x.at, a.Reason, a.Until.Format(time.RFC3339), x.reason, x.until)

@@ -8,6 +8,7 @@ import (
 	"sentier/internal/decision"
 	"sentier/internal/document"
 	"sentier/internal/policy"
+	"sentier/internal/specimen"
 )
 
 // TestPoliciesThatAreWrittenAreReadAgain writes random policies as documents and sheets and reads them: nothing is
@@ -15,8 +16,8 @@ import (
 func TestPoliciesThatAreWrittenAreReadAgain(t *testing.T) {
 	t.Parallel()
 	for seed := range uint64(40) {
-		m := maker{rand.New(rand.NewPCG(seed, 41))}
-		p := m.whole(t)
+		m := specimen.Maker{Rand: rand.New(rand.NewPCG(seed, 41))}
+		p := m.Whole(t)
 		first := map[document.Syntax]string{}
 		for _, syntax := range []document.Syntax{document.YAML, document.JSON} {
 			text, err := document.WritePolicy(p, syntax)
@@ -29,7 +30,7 @@ func TestPoliciesThatAreWrittenAreReadAgain(t *testing.T) {
 				t.Fatalf("seed %d: what was written is not sound: %v\n%s", seed, err, text)
 			}
 			if changes := p.Compare(again); len(changes) > 0 {
-				t.Fatalf("seed %d: read again, other records are there: %v", seed, keys(changes))
+				t.Fatalf("seed %d: read again, other records are there: %v", seed, specimen.Keys(changes))
 			}
 			// Whoever reads one syntax writes the other as it was.
 			for other, want := range first {
@@ -38,7 +39,7 @@ func TestPoliciesThatAreWrittenAreReadAgain(t *testing.T) {
 				}
 			}
 			a, b := decision.Compile(p), decision.Compile(again)
-			everyQuestion(p, func(q decision.Question) {
+			specimen.EveryQuestion(p, func(q decision.Question) {
 				if got, want := b.Decide(&q), a.Decide(&q); got != want {
 					t.Fatalf("seed %d: %+v: %v after reading, %v before", seed, q, got, want)
 				}
@@ -55,7 +56,7 @@ func TestPoliciesThatAreWrittenAreReadAgain(t *testing.T) {
 			}
 			next, done, err := p.Apply(in.Changes)
 			if err != nil || len(done) > 0 || len(p.Compare(next)) > 0 {
-				t.Fatalf("seed %d: the sheet %v changes %v (%v)\n%s", seed, sheet, keys(done), err, text)
+				t.Fatalf("seed %d: the sheet %v changes %v (%v)\n%s", seed, sheet, specimen.Keys(done), err, text)
 			}
 		}
 	}
@@ -66,12 +67,12 @@ func TestPoliciesThatAreWrittenAreReadAgain(t *testing.T) {
 func TestChangesLeadThereAndBack(t *testing.T) {
 	t.Parallel()
 	for seed := range uint64(30) {
-		m := maker{rand.New(rand.NewPCG(seed, 43))}
-		begin := m.whole(t)
+		m := specimen.Maker{Rand: rand.New(rand.NewPCG(seed, 43))}
+		begin := m.Whole(t)
 		p := begin
 		var undo [][]policy.Change
 		for range 25 {
-			next, done, err := m.step(p)
+			next, done, err := m.Step(p)
 			if err != nil || len(done) == 0 {
 				continue
 			}
@@ -87,16 +88,16 @@ func TestChangesLeadThereAndBack(t *testing.T) {
 			p = next
 		}
 		if left := begin.Compare(p); len(left) > 0 {
-			t.Fatalf("seed %d: with %d steps taken back there are other records: %v", seed, len(undo), keys(left))
+			t.Fatalf("seed %d: with %d steps taken back there are other records: %v", seed, len(undo), specimen.Keys(left))
 		}
 		there, _, err := begin.Apply(policy.Changes(begin.Compare(end)))
 		if err != nil {
 			t.Fatalf("seed %d: what compares the two cannot be applied: %v", seed, err)
 		}
 		if left := there.Compare(end); len(left) > 0 {
-			t.Fatalf("seed %d: what compares the two leads elsewhere: %v", seed, keys(left))
+			t.Fatalf("seed %d: what compares the two leads elsewhere: %v", seed, specimen.Keys(left))
 		}
-		if fmt.Sprint(keys(begin.Compare(begin))) != "[]" {
+		if fmt.Sprint(specimen.Keys(begin.Compare(begin))) != "[]" {
 			t.Fatalf("seed %d: a policy is another than itself", seed)
 		}
 	}

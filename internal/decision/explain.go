@@ -84,38 +84,38 @@ type Condition struct {
 // maxMissing bounds how many near misses an answer names.
 const maxMissing = 3
 
-// inquiry is a question as it was asked, with what was found.
-type inquiry struct {
-	resolvedQuery
+// Inquiry is a question as it was asked, with what was found.
+type Inquiry struct {
+	ResolvedQuery
 	Question
 }
 
 // Explain answers a question with its reasons.
 func (c *Compiled) Explain(q Question) Answer {
 	out := Answer{At: q.At}
-	a := inquiry{Question: q}
-	reason, known := c.find(&q, &a.resolvedQuery)
+	a := Inquiry{Question: q}
+	reason, known := c.Resolve(&q, &a.ResolvedQuery)
 	c.explain(&a, reason, known, &out)
 	return out
 }
 
-func (c *Compiled) explain(a *inquiry, reason Reason, known bool, out *Answer) {
+func (c *Compiled) explain(a *Inquiry, reason Reason, known bool, out *Answer) {
 	q := &a.Question
-	if a.what != nil {
-		out.Zone = a.what.facts.zone.String()
+	if a.What != nil {
+		out.Zone = a.What.Facts.Zone.String()
 	}
 	if !known {
 		out.Reason = reason
 		return
 	}
-	out.Outcome = c.decide(&a.resolvedQuery)
-	out.Until, _ = c.until(&a.resolvedQuery)
+	out.Outcome = c.DecideResolved(&a.ResolvedQuery)
+	out.Until, _ = c.UntilResolved(&a.ResolvedQuery)
 	switch out.Reason {
 	case Granted:
-		out.Because = c.trails(a, func(l *line, m unmetConditions) bool { return !l.deny && m == 0 })
+		out.Because = c.Trails(a, func(l *Line, m UnmetConditions) bool { return !l.Deny && m == 0 })
 		out.Limits = limits(out.Because)
 	case Denied:
-		out.Because = c.trails(a, func(l *line, m unmetConditions) bool { return l.deny && m == 0 })
+		out.Because = c.Trails(a, func(l *Line, m UnmetConditions) bool { return l.Deny && m == 0 })
 	case OutsideSchedule, ConditionNotMet, GrantNotInForce, RightNotGranted:
 		out.Missing = c.nearest(a, out.Reason)
 	case NoGrant:
@@ -130,24 +130,24 @@ func (c *Compiled) explain(a *inquiry, reason Reason, known bool, out *Answer) {
 func (c *Compiled) ExplainGroup(group policy.UserGroupID, q Question) Answer {
 	q.User = ""
 	out := Answer{At: q.At}
-	a := inquiry{Question: q, resolvedQuery: resolvedQuery{who: c.memberOf(group)}}
-	if a.who == nil {
+	a := Inquiry{Question: q, ResolvedQuery: ResolvedQuery{Who: c.MemberOf(group)}}
+	if a.Who == nil {
 		out.Reason = UnknownUser
 		return out
 	}
 	out.Group = group
-	reason, known := c.findResource(&q, &a.resolvedQuery)
+	reason, known := c.ResolveResource(&q, &a.ResolvedQuery)
 	c.explain(&a, reason, known, &out)
 	return out
 }
 
-// trails draws the lines that count and that want tells, each line once, the shortest way first.
-func (c *Compiled) trails(a *inquiry, want func(*line, unmetConditions) bool) []Trail {
+// Trails draws the lines that count and that want tells, each line once, the shortest way first.
+func (c *Compiled) Trails(a *Inquiry, want func(*Line, UnmetConditions) bool) []Trail {
 	var out []Trail
 	done := map[int32]bool{}
-	for _, n := range c.counting(&a.resolvedQuery, nil) {
-		l := &c.lines[n]
-		m := c.unmet(l, &a.resolvedQuery)
+	for _, n := range c.Counting(&a.ResolvedQuery, nil) {
+		l := &c.Lines[n]
+		m := c.Unmet(l, &a.ResolvedQuery)
 		if done[n] || !want(l, m) {
 			continue
 		}
@@ -164,10 +164,10 @@ func sortTrails(list []Trail) {
 }
 
 // nearest draws the allow lines with the fewest misses whose code is the answer's.
-func (c *Compiled) nearest(a *inquiry, reason Reason) []Trail {
+func (c *Compiled) nearest(a *Inquiry, reason Reason) []Trail {
 	fewest := 5
-	collect := func(l *line, m unmetConditions) bool { return !l.deny && m.code() == reason }
-	all := c.trails(a, collect)
+	collect := func(l *Line, m UnmetConditions) bool { return !l.Deny && m.code() == reason }
+	all := c.Trails(a, collect)
 	for _, t := range all {
 		fewest = min(fewest, len(t.Misses))
 	}
@@ -177,14 +177,14 @@ func (c *Compiled) nearest(a *inquiry, reason Reason) []Trail {
 
 // strangers draws the lines that give the right on the resource, but not to the user: those that
 // lack least, then the nearest, then as the grants and lines come.
-func (c *Compiled) strangers(a *inquiry) []Trail {
-	if c.onlyDirect(&a.resolvedQuery, nil) != nil {
+func (c *Compiled) strangers(a *Inquiry) []Trail {
+	if c.onlyDirect(&a.ResolvedQuery, nil) != nil {
 		return nil
 	}
 	var found shortlist
-	c.offers(a.point, nearnessOf(byPoint, 1, 0), &a.resolvedQuery, &found)
-	for _, x := range a.what.facts.covered {
-		c.offers(x.target, x.near, &a.resolvedQuery, &found)
+	c.offers(a.PointTarget, nearnessOf(byPoint, 1, 0), &a.ResolvedQuery, &found)
+	for _, x := range a.What.Facts.covered {
+		c.offers(x.target, x.near, &a.ResolvedQuery, &found)
 	}
 	if found.size == 0 {
 		return nil
@@ -196,7 +196,7 @@ func (c *Compiled) strangers(a *inquiry) []Trail {
 	times := room.times[:]
 	for i := range found.list[:found.size] {
 		x, t := &found.list[i], &room.trails[i]
-		l := &c.lines[x.line]
+		l := &c.Lines[x.line]
 		t.Via, t.Membership = Stranger, lost(l, a)
 		c.draw(t, l, x.misses, a, x.near, times)
 		times = times[min(len(times), len(t.Times)):]
@@ -205,14 +205,14 @@ func (c *Compiled) strangers(a *inquiry) []Trail {
 }
 
 // offers puts the lines that give a right on a target on a shortlist.
-func (c *Compiled) offers(t target, near nearness, a *resolvedQuery, found *shortlist) {
-	for _, o := range c.byTarget[t] {
-		x := candidate{line: o.line, near: near, length: int32(near.length()) + o.toGroups}
-		if o.rights>>(a.right&63)&1 == 0 || !found.wants(x) { // even if it lacked nothing, which costs more to find
+func (c *Compiled) offers(t Target, near nearness, a *ResolvedQuery, found *shortlist) {
+	for _, o := range c.ByTarget[t] {
+		x := candidate{line: o.Line, near: near, length: int32(near.length()) + o.toGroups}
+		if o.rights>>(a.Right&63)&1 == 0 || !found.wants(x) { // even if it lacked nothing, which costs more to find
 			continue
 		}
-		l := &c.lines[o.line]
-		if c.words > 1 && !l.rights.has(a.right) {
+		l := &c.Lines[o.Line]
+		if c.Words > 1 && !l.Rights.Has(a.Right) {
 			continue
 		}
 		x.misses = c.hindered(l, a)
@@ -225,7 +225,7 @@ type candidate struct {
 	line   int32
 	length int32 // of the way from a user to the resource
 	near   nearness
-	misses unmetConditions
+	misses UnmetConditions
 }
 
 func (x *candidate) before(y *candidate) bool {
@@ -273,11 +273,11 @@ func (s *shortlist) has(line int32, n int) bool {
 
 // lackRank orders sets of misses: fewer first, then by their codes in order.
 var lackRank = func() (rank [16]int) {
-	sets := make([]unmetConditions, len(rank))
+	sets := make([]UnmetConditions, len(rank))
 	for i := range sets {
-		sets[i] = unmetConditions(i)
+		sets[i] = UnmetConditions(i)
 	}
-	slices.SortFunc(sets, func(x, y unmetConditions) int {
+	slices.SortFunc(sets, func(x, y UnmetConditions) int {
 		a, b := x.codes(), y.codes()
 		return cmp.Or(len(a)-len(b), slices.Compare(a, b))
 	})
@@ -288,14 +288,14 @@ var lackRank = func() (rank [16]int) {
 }()
 
 // codes are the reasons of misses, in their order; ofStranger are those of a line that does not reach the user either.
-func (m unmetConditions) codes() []Reason      { return codeLists[m][1:] }
-func (m unmetConditions) ofStranger() []Reason { return codeLists[m] }
+func (m UnmetConditions) codes() []Reason      { return codeLists[m][1:] }
+func (m UnmetConditions) ofStranger() []Reason { return codeLists[m] }
 
 var codeLists = func() (lists [16][]Reason) {
 	for m := range lists {
 		lists[m] = []Reason{NoGrant}
-		for bit := missesSchedule; bit <= missesRight; bit <<= 1 {
-			if unmetConditions(m)&bit != 0 {
+		for bit := missesSchedule; bit <= MissesRight; bit <<= 1 {
+			if UnmetConditions(m)&bit != 0 {
 				lists[m] = append(lists[m], bit.first())
 			}
 		}
@@ -304,28 +304,28 @@ var codeLists = func() (lists [16][]Reason) {
 	return lists
 }()
 
-func (c *Compiled) trail(l *line, m unmetConditions, a *inquiry) Trail {
+func (c *Compiled) trail(l *Line, m UnmetConditions, a *Inquiry) Trail {
 	var t Trail
 	t.Via, t.Membership = c.way(l, a)
-	c.draw(&t, l, m, a, a.what.facts.nearest(l, a.point), nil)
+	c.draw(&t, l, m, a, a.What.Facts.nearest(l, a.PointTarget), nil)
 	return t
 }
 
 // draw draws all but the way to the line, with room for its times.
-func (c *Compiled) draw(t *Trail, l *line, m unmetConditions, a *inquiry, near nearness, room []Time) {
-	t.Grant, t.Line, t.Right = l.grant, l.number, m&missesRight == 0
+func (c *Compiled) draw(t *Trail, l *Line, m UnmetConditions, a *Inquiry, near nearness, room []Time) {
+	t.Grant, t.Line, t.Right = l.Grant, l.Number, m&MissesRight == 0
 	t.Covers = near.cover(a)
-	if n := len(l.when); n > 0 {
+	if n := len(l.When); n > 0 {
 		if n > len(room) {
 			room = make([]Time, n)
 		}
 		t.Times = room[:n:n]
-		for i, s := range l.when {
-			t.Times[i] = timeOf(s, &a.resolvedQuery)
+		for i, s := range l.When {
+			t.Times[i] = timeOf(s, &a.ResolvedQuery)
 		}
 	}
-	if l.ifs != nil {
-		t.Conditions = c.conditions(l, &a.resolvedQuery)
+	if l.Ifs != nil {
+		t.Conditions = c.conditions(l, &a.ResolvedQuery)
 	}
 	t.Misses = m.codes()
 	if t.Via == Stranger {
@@ -334,8 +334,8 @@ func (c *Compiled) draw(t *Trail, l *line, m unmetConditions, a *inquiry, near n
 }
 
 // way finds how a grant reaches the user, by the fewest groups.
-func (c *Compiled) way(l *line, a *inquiry) (Via, Membership) {
-	g := l.grant
+func (c *Compiled) way(l *Line, a *Inquiry) (Via, Membership) {
+	g := l.Grant
 	if slices.Contains(g.To.Users, a.User) {
 		return ViaUser, Membership{}
 	}
@@ -345,8 +345,8 @@ func (c *Compiled) way(l *line, a *inquiry) (Via, Membership) {
 		m     membership
 	}
 	var todo []step
-	for _, m := range a.who.facts.direct {
-		if m.period.holds(a.at) {
+	for _, m := range a.Who.facts.direct {
+		if m.period.Holds(a.Moment) {
 			todo = append(todo, step{m.group, []policy.UserGroupID{m.group}, m})
 		}
 	}
@@ -374,31 +374,31 @@ func (c *Compiled) way(l *line, a *inquiry) (Via, Membership) {
 
 // lost names the group of a grant that does not reach the user: one that the user was or will be in, then
 // one that is disabled, then the first.
-func lost(l *line, a *inquiry) Membership {
-	for i, s := range a.who.facts.groups {
-		if s != 0 && slices.Contains(l.to, s) {
-			m := a.who.facts.direct[i]
+func lost(l *Line, a *Inquiry) Membership {
+	for i, s := range a.Who.facts.groups {
+		if s != 0 && slices.Contains(l.To, s) {
+			m := a.Who.facts.direct[i]
 			return Membership{Groups: []policy.UserGroupID{m.group}, Span: m.period.span()}
 		}
 	}
-	to := l.grant.To.Groups
+	to := l.Grant.To.Groups
 	return Membership{Groups: to[:min(1, len(to)):min(1, len(to))]}
 }
 
-func (p period) span() policy.Span {
+func (p Period) span() policy.Span {
 	var s policy.Span
-	if p.from != beginning {
-		s.From = p.from.time()
+	if p.From != beginning {
+		s.From = p.From.Time()
 	}
-	if p.until != end {
-		s.Until = p.until.time()
+	if p.Until != End {
+		s.Until = p.Until.Time()
 	}
 	return s
 }
 
 // cover draws how a resource is covered.
-func (n nearness) cover(a *inquiry) Cover {
-	f := a.what.facts
+func (n nearness) cover(a *Inquiry) Cover {
+	f := a.What.Facts
 	switch n.kind() {
 	case byPoint:
 		return Cover{Type: policy.Devices, Chain: []string{string(a.Question.Device)}, Point: a.Question.Point}
@@ -423,53 +423,53 @@ func texts[T ~string](ids []T) []string {
 
 const week = 7 * 24 * time.Hour
 
-func timeOf(s *schedules, a *resolvedQuery) Time {
-	line := s.byZone[a.what.clock]
-	open, until := line.At(a.at.seconds())
-	t := Time{Schedule: s.record, Zone: line.Zone().String(), Open: open}
+func timeOf(s *Schedules, a *ResolvedQuery) Time {
+	line := s.byZone[a.What.Clock]
+	open, until := line.At(a.Moment.seconds())
+	t := Time{Schedule: s.Record, Zone: line.Zone().String(), Open: open}
 	if until != schedule.Never {
 		t.Until = time.Unix(until, 0).UTC()
 	}
-	if since, ok := line.Since(a.at.seconds(), week); ok {
+	if since, ok := line.Since(a.Moment.seconds(), week); ok {
 		t.Since = time.Unix(since, 0).UTC()
 	}
 	return t
 }
 
-func (c *Compiled) conditions(l *line, a *resolvedQuery) []Condition {
+func (c *Compiled) conditions(l *Line, a *ResolvedQuery) []Condition {
 	var out []Condition
-	if len(l.ifs.Networks) > 0 {
-		one := Condition{Name: "networks", Met: networkMet(l, a), Known: a.context.IP.IsValid()}
-		for _, p := range l.ifs.Networks {
+	if len(l.Ifs.Networks) > 0 {
+		one := Condition{Name: "networks", Met: networkMet(l, a), Known: a.Context.IP.IsValid()}
+		for _, p := range l.Ifs.Networks {
 			one.Want = append(one.Want, netip.Prefix.String(p))
 		}
 		if one.Known {
-			one.Have = a.context.IP.String()
+			one.Have = a.Context.IP.String()
 		}
 		out = append(out, one)
 	}
-	if len(l.ifs.Places) > 0 {
-		one := Condition{Name: "places", Met: c.placeMet(l, a), Want: texts(l.ifs.Places)}
-		if _, one.Known = c.places.chains[a.context.Place]; one.Known {
-			one.Have = string(a.context.Place)
+	if len(l.Ifs.Places) > 0 {
+		one := Condition{Name: "places", Met: c.placeMet(l, a), Want: texts(l.Ifs.Places)}
+		if _, one.Known = c.Places.Chains[a.Context.Place]; one.Known {
+			one.Have = string(a.Context.Place)
 		}
 		out = append(out, one)
 	}
-	if len(l.ifs.States) > 0 {
-		out = append(out, Condition{"states", stateMet(l, a), true, texts(l.ifs.States), string(a.what.facts.state)})
+	if len(l.Ifs.States) > 0 {
+		out = append(out, Condition{"states", StateMet(l, a), true, texts(l.Ifs.States), string(a.What.Facts.State)})
 	}
 	yes := map[bool]string{true: "yes", false: "no"}
 	tri := func(name string, want *bool, have Tri) {
 		if want != nil {
-			one := Condition{Name: name, Met: triMet(want, have, l.deny), Known: have != NotKnown, Want: []string{yes[*want]}}
+			one := Condition{Name: name, Met: triMet(want, have, l.Deny), Known: have != NotKnown, Want: []string{yes[*want]}}
 			if one.Known {
 				one.Have = yes[have == True]
 			}
 			out = append(out, one)
 		}
 	}
-	tri("strong_sign_in", l.ifs.StrongSignIn, a.context.StrongSignIn)
-	tri("attended", l.ifs.Attended, a.context.Attended)
+	tri("strong_sign_in", l.Ifs.StrongSignIn, a.Context.StrongSignIn)
+	tri("attended", l.Ifs.Attended, a.Context.Attended)
 	return out
 }
 
@@ -508,8 +508,8 @@ func limits(trails []Trail) map[string]policy.Limit {
 
 // Answer answers a question with what an enforcement point needs: the outcome, until when it holds, and the limits.
 func (c *Compiled) Answer(q Question) Answer {
-	var a resolvedQuery
-	reason, known := c.find(&q, &a)
+	var a ResolvedQuery
+	reason, known := c.Resolve(&q, &a)
 	return c.answer(&q, &a, reason, known)
 }
 
@@ -519,11 +519,11 @@ func (c *Compiled) AnswerMany(questions []Question) iter.Seq2[int, Answer] {
 		for from := 0; from < len(questions); from += container.Together {
 			some := questions[from:min(len(questions), from+container.Together)]
 			var users [container.Together]*UserClass
-			var devices [container.Together]*deviceClass
-			c.users.FindMany(len(some), func(i int) policy.UserID { return some[i].User }, &users)
-			c.devices.FindMany(len(some), func(i int) policy.DeviceID { return some[i].Device }, &devices)
+			var devices [container.Together]*DeviceClass
+			c.Users.FindMany(len(some), func(i int) policy.UserID { return some[i].User }, &users)
+			c.Devices.FindMany(len(some), func(i int) policy.DeviceID { return some[i].Device }, &devices)
 			for i := range some {
-				a := resolvedQuery{who: users[i], what: devices[i]}
+				a := ResolvedQuery{Who: users[i], What: devices[i]}
 				reason, known := c.findRest(&some[i], &a)
 				if !yield(from+i, c.answer(&some[i], &a, reason, known)) {
 					return
@@ -533,27 +533,27 @@ func (c *Compiled) AnswerMany(questions []Question) iter.Seq2[int, Answer] {
 	}
 }
 
-func (c *Compiled) answer(q *Question, a *resolvedQuery, reason Reason, known bool) Answer {
+func (c *Compiled) answer(q *Question, a *ResolvedQuery, reason Reason, known bool) Answer {
 	out := Answer{At: q.At}
 	if !known {
 		out.Reason = reason
 		return out
 	}
-	out.Outcome = c.decide(a)
-	out.Until, _ = c.until(a)
+	out.Outcome = c.DecideResolved(a)
+	out.Until, _ = c.UntilResolved(a)
 	if !out.Allowed {
 		return out
 	}
 	var allowing []Trail
-	for _, n := range c.counting(a, nil) {
-		l := &c.lines[n]
-		if c.unmet(l, a) != 0 {
+	for _, n := range c.Counting(a, nil) {
+		l := &c.Lines[n]
+		if c.Unmet(l, a) != 0 {
 			continue
 		}
 		if !l.limited {
 			return out // a line without a limit is a line without that limit
 		}
-		allowing = append(allowing, Trail{Grant: l.grant, Line: l.number})
+		allowing = append(allowing, Trail{Grant: l.Grant, Line: l.Number})
 	}
 	out.Limits = limits(allowing)
 	return out

@@ -13,11 +13,11 @@ func TestAShortlistIsTheBeginningOfTheSortedList(t *testing.T) {
 	for range 2000 {
 		var all []candidate
 		var short shortlist
-		hindrances := map[int32]unmetConditions{}
+		hindrances := map[int32]UnmetConditions{}
 		for range random.IntN(12) {
 			x := candidate{line: random.Int32N(6), length: random.Int32N(4)}
 			if _, ok := hindrances[x.line]; !ok {
-				hindrances[x.line] = unmetConditions(random.IntN(16))
+				hindrances[x.line] = UnmetConditions(random.IntN(16))
 			}
 			all = append(all, x)
 			if all[len(all)-1].misses = hindrances[x.line]; short.wants(x) {

@@ -2,61 +2,64 @@ package decision
 
 import "sync"
 
-// inverse leads from subjects to the classes of users who are one, and from targets to the classes of
+// Inverse leads from subjects to the classes of users who are one, and from targets to the classes of
 // devices that they cover. It is made when somebody first asks about many.
-type inverse struct {
+type Inverse struct {
 	once    sync.Once
-	holders [][]int32 // classes of users by subject, whatever the period
-	covered [][]int32 // classes of devices by target, points among them
+	Holders [][]int32 // classes of users by subject, whatever the period
+	Covered [][]int32 // classes of devices by target, points among them
 }
 
-func (c *Compiled) inverted() *inverse {
+// Inverted is the inverse of a compiled policy, made once.
+func (c *Compiled) Inverted() *Inverse {
 	c.inverse.once.Do(func() {
 		in := c.inverse
-		in.holders = make([][]int32, len(c.bySubject))
-		for n := range c.users.Inhabited {
-			for i, h := range c.users.Classes.At(n).held {
-				if !heldBefore(c.users.Classes.At(n).held[:i], h.subject) {
-					in.holders[h.subject] = append(in.holders[h.subject], n)
+		in.Holders = make([][]int32, len(c.BySubject))
+		for n := range c.Users.Inhabited {
+			for i, h := range c.Users.Classes.At(n).Held {
+				if !heldBefore(c.Users.Classes.At(n).Held[:i], h.Subject) {
+					in.Holders[h.Subject] = append(in.Holders[h.Subject], n)
 				}
 			}
 		}
-		in.covered = make([][]int32, len(c.targets)+1)
-		for n := range c.devices.Inhabited {
-			facts := c.devices.Classes.At(n).facts
-			for _, t := range facts.targets {
-				in.covered[t] = append(in.covered[t], n)
+		in.Covered = make([][]int32, len(c.Targets)+1)
+		for n := range c.Devices.Inhabited {
+			facts := c.Devices.Classes.At(n).Facts
+			for _, t := range facts.Targets {
+				in.Covered[t] = append(in.Covered[t], n)
 			}
-			for _, t := range facts.points {
-				in.covered[t] = append(in.covered[t], n)
+			for _, t := range facts.Points {
+				in.Covered[t] = append(in.Covered[t], n)
 			}
 		}
 	})
 	return c.inverse
 }
 
-func heldBefore(list []held, s subject) bool {
+func heldBefore(list []Held, s Subject) bool {
 	for _, h := range list {
-		if h.subject == s {
+		if h.Subject == s {
 			return true
 		}
 	}
 	return false
 }
 
-// classSet gathers the numbers of classes, each once.
-type classSet struct {
+// ClassSet gathers the numbers of classes, each once.
+type ClassSet struct {
 	seen []bool
-	list []int32
+	List []int32
 }
 
-func newClassSet(size int) *classSet { return &classSet{seen: make([]bool, size)} }
+// NewClassSet makes a set of classes that are numbered below size.
+func NewClassSet(size int) *ClassSet { return &ClassSet{seen: make([]bool, size)} }
 
-func (s *classSet) add(numbers []int32) {
+// Add puts numbers into the set.
+func (s *ClassSet) Add(numbers []int32) {
 	for _, n := range numbers {
 		if !s.seen[n] {
 			s.seen[n] = true
-			s.list = append(s.list, n)
+			s.List = append(s.List, n)
 		}
 	}
 }

@@ -10,6 +10,7 @@ import (
 
 	"sentier/internal/decision"
 	"sentier/internal/policy"
+	"sentier/internal/specimen"
 )
 
 // literal reads the page of semantics word by word, record by record, without a thought of speed: what the
@@ -315,16 +316,16 @@ func TestDecidingIsWhatThePageSays(t *testing.T) {
 	t.Parallel()
 	reasons := map[string]int{}
 	for seed := range uint64(60) {
-		m := maker{rand.New(rand.NewPCG(seed, 31))}
-		p := m.whole(t)
+		m := specimen.Maker{Rand: rand.New(rand.NewPCG(seed, 31))}
+		p := m.Whole(t)
 		c := decision.Compile(p)
 		var questions []decision.Question
-		everyQuestion(p, func(q decision.Question) {
+		specimen.EveryQuestion(p, func(q decision.Question) {
 			if m.IntN(2) == 0 {
-				q.Context = decision.Context{StrongSignIn: decision.Tri(m.IntN(3)), Attended: decision.Tri(m.IntN(3)), Place: pick[policy.SiteID](m, "s", siteCount+2), IP: netip.AddrFrom4([4]byte{10, byte(m.IntN(2)), 0, 1})}
+				q.Context = decision.Context{StrongSignIn: decision.Tri(m.IntN(3)), Attended: decision.Tri(m.IntN(3)), Place: specimen.Pick[policy.SiteID](m, "s", specimen.SiteCount+2), IP: netip.AddrFrom4([4]byte{10, byte(m.IntN(2)), 0, 1})}
 			}
 			if m.IntN(100) == 0 {
-				q.User, q.Device, q.Right = pick[policy.UserID](m, "u", 2*userCount), pick[policy.DeviceID](m, "x", 2*deviceCount), pick[policy.RightID](m, "r", 6)
+				q.User, q.Device, q.Right = specimen.Pick[policy.UserID](m, "u", 2*specimen.UserCount), specimen.Pick[policy.DeviceID](m, "x", 2*specimen.DeviceCount), specimen.Pick[policy.RightID](m, "r", 6)
 			}
 			questions = append(questions, q)
 		})

@@ -10,6 +10,7 @@ import (
 
 	"sentier/internal/decision"
 	"sentier/internal/policy"
+	"sentier/internal/specimen"
 )
 
 // TestARemovalThatIsCalledHarmlessGivesNobodyAnything removes every record of random policies with its mentions, and asks everything before and
@@ -18,8 +19,8 @@ func TestARemovalThatIsCalledHarmlessGivesNobodyAnything(t *testing.T) {
 	t.Parallel()
 	harmless, warned, gaining := 0, 0, 0
 	for seed := range uint64(25) {
-		m := maker{rand.New(rand.NewPCG(seed, 83))}
-		p := m.whole(t)
+		m := specimen.Maker{Rand: rand.New(rand.NewPCG(seed, 83))}
+		p := m.Whole(t)
 		c := decision.Compile(p)
 		for _, kind := range []policy.Type{policy.Sites, policy.Kinds, policy.DeviceGroups, policy.UserGroups, policy.Rights, policy.Calendars, policy.Schedules, policy.Roles, policy.Grants} {
 			for _, id := range idsOf(p, kind) {
@@ -30,8 +31,8 @@ func TestARemovalThatIsCalledHarmlessGivesNobodyAnything(t *testing.T) {
 				reasons := p.Loosened(next, kind, id)
 				after := c.Next(next, done)
 				gained := ""
-				everyQuestion(p, func(q decision.Question) {
-					q.Context = decision.Context{StrongSignIn: decision.Tri(m.IntN(3)), Attended: decision.Tri(m.IntN(3)), Place: pick[policy.SiteID](m, "s", siteCount+1)}
+				specimen.EveryQuestion(p, func(q decision.Question) {
+					q.Context = decision.Context{StrongSignIn: decision.Tri(m.IntN(3)), Attended: decision.Tri(m.IntN(3)), Place: specimen.Pick[policy.SiteID](m, "s", specimen.SiteCount+1)}
 					if gained == "" && !c.Decide(&q).Allowed && after.Decide(&q).Allowed {
 						gained = fmt.Sprintf("%+v", q)
 					}
@@ -92,7 +93,7 @@ schedules: [{id: nights, windows: [{from: "20:00", to: "06:00"}]}, {id: closed, 
 		"somebody who is denied, with what is said": {"{id: g, effect: deny, to: {users: [ana]}, lines: [{rights: [view], on: {everything: true}}]}", policy.Users, "ana", ""},
 		"a deny that is switched off":               {"{id: g, enabled: false, effect: deny, to: {groups: [crew]}, lines: [{rights: [view], on: {everything: true}}]}", policy.UserGroups, "crew", "less"},
 	} {
-		p := compile(t, base+"grants: ["+c.grant+"]\n").Policy()
+		p := specimen.Compile(t, base+"grants: ["+c.grant+"]\n").Policy()
 		next, _, err := p.Apply(p.Cascade(c.kind, c.id))
 		if err != nil {
 			t.Errorf("%s: %v", name, err)
@@ -127,7 +128,7 @@ users: [{id: ana}, {id: ben, valid: {until: 2027-01-01T00:00:00Z}}, {id: cho, st
 		"twice":                           {"mandates: [{id: m, role: owner, to: {users: [ana]}}, {id: n, role: owner, to: {users: [ana]}}]", "ana"},
 	} {
 		var got []string
-		for _, id := range compile(t, base+c.text+"\n").LastingOwners(at) {
+		for _, id := range specimen.Compile(t, base+c.text+"\n").LastingOwners(at) {
 			got = append(got, string(id))
 		}
 		if strings.Join(got, " ") != c.want {

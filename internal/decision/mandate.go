@@ -1,8 +1,6 @@
 package decision
 
 import (
-	"cmp"
-	"fmt"
 	"slices"
 	"time"
 
@@ -11,24 +9,24 @@ import (
 
 // MaySignIn tells whether a user is active and valid at an instant; the reason says what is not.
 func (c *Compiled) MaySignIn(id policy.UserID, at time.Time) (Reason, bool) {
-	class := c.users.Find(id)
+	class := c.Users.Find(id)
 	if class == nil {
 		return UnknownUser, false
 	}
-	reason, barred := class.barred(momentOf(at))
+	reason, barred := class.Barred(MomentOf(at))
 	return reason, !barred
 }
 
 // Groups lists the enabled groups that a user belongs to at an instant: "Who: the subject set".
 func (c *Compiled) Groups(id policy.UserID, at time.Time) []policy.UserGroupID {
-	class := c.users.Find(id)
+	class := c.Users.Find(id)
 	if class == nil {
 		return nil
 	}
 	var out []policy.UserGroupID
 	for _, m := range class.facts.direct {
-		if m.period.holds(momentOf(at)) {
-			out = append(out, c.passesTo(m.group)...)
+		if m.period.Holds(MomentOf(at)) {
+			out = append(out, c.PassesTo(m.group)...)
 		}
 	}
 	slices.Sort(out)
@@ -54,7 +52,7 @@ func (c *Compiled) LastingOwners(at time.Time) []policy.UserID {
 		}
 		seen := map[policy.UserGroupID]bool{}
 		for _, id := range m.To.Groups {
-			c.membersOf(id, seen, func(member policy.Member) {
+			c.MembersOf(id, seen, func(member policy.Member) {
 				if lasts(member.Span()) {
 					add(member.User)
 				}
@@ -65,8 +63,8 @@ func (c *Compiled) LastingOwners(at time.Time) []policy.UserID {
 	return slices.Compact(out)
 }
 
-// membersOf visits the memberships of a group and of the groups that it includes, as far as they are enabled.
-func (c *Compiled) membersOf(id policy.UserGroupID, seen map[policy.UserGroupID]bool, visit func(policy.Member)) {
+// MembersOf visits the memberships of a group and of the groups that it includes, as far as they are enabled.
+func (c *Compiled) MembersOf(id policy.UserGroupID, seen map[policy.UserGroupID]bool, visit func(policy.Member)) {
 	g, ok := policy.Find[*policy.UserGroup](c.policy, string(id))
 	if !ok || seen[id] || g.Enabled == policy.Off {
 		return
@@ -76,7 +74,7 @@ func (c *Compiled) membersOf(id policy.UserGroupID, seen map[policy.UserGroupID]
 		visit(member)
 	}
 	for _, inner := range g.Includes {
-		c.membersOf(inner, seen, visit)
+		c.MembersOf(inner, seen, visit)
 	}
 }
 
@@ -102,12 +100,12 @@ func compileMandates(p *policy.Policy) *mandates {
 // Mandates lists the mandates in force for a user: "Who may administer". None are for a user who
 // may not sign in.
 func (c *Compiled) Mandates(id policy.UserID, at time.Time) []*policy.Mandate {
-	class := c.users.Find(id)
+	class := c.Users.Find(id)
 	if class == nil {
 		return nil
 	}
-	now := momentOf(at)
-	if _, barred := class.barred(now); barred {
+	now := MomentOf(at)
+	if _, barred := class.Barred(now); barred {
 		return nil
 	}
 	var out []*policy.Mandate
@@ -125,110 +123,4 @@ func (c *Compiled) Mandates(id policy.UserID, at time.Time) []*policy.Mandate {
 		}
 	}
 	return out
-}
-
-// MandateDifference is a mandate that somebody holds in only one of two policies, at some instant within 400 days.
-type MandateDifference struct {
-	User    policy.UserID
-	Mandate *policy.Mandate // of the policy in which it is held
-	Gained  bool            // held in the later policy alone; otherwise in the earlier
-	Degree  Degree          // Now or Later
-	First   time.Time       // the first instant at which it is so
-}
-
-// compareMandates finds who holds a role of a mandate in only one of two policies. Mandates of one role with one scope are alike.
-func compareMandates(before, after *Compiled, done []policy.RecordChange, at moment) []MandateDifference {
-	if done != nil && !slices.ContainsFunc(done, func(c policy.RecordChange) bool {
-		t := c.Record().Type()
-		return t == policy.Mandates || t == policy.UserGroups || t == policy.Users
-	}) {
-		return nil
-	}
-	had, has := before.holdings(), after.holdings()
-	var out []MandateDifference
-	differ := func(a, b map[holding]holds, gained bool) {
-		for key, mine := range a {
-			other := b[key]
-			if first, ok := firstAlone(mine.periods, other.periods, at); ok {
-				d := MandateDifference{User: key.user, Mandate: mine.mandate, Gained: gained, Degree: Later, First: first.time()}
-				if first == at {
-					d.Degree = Now
-				}
-				out = append(out, d)
-			}
-		}
-	}
-	differ(has, had, true)
-	differ(had, has, false)
-	slices.SortFunc(out, func(a, b MandateDifference) int {
-		return cmp.Or(cmp.Compare(a.User, b.User), cmp.Compare(a.Mandate.ID, b.Mandate.ID))
-	})
-	return out
-}
-
-// holding is what somebody holds by mandates.
-type holding struct {
-	user  policy.UserID
-	role  policy.MandateRole
-	scope string
-}
-
-type holds struct {
-	mandate *policy.Mandate // one by which they hold it
-	periods []period
-}
-
-// holdings lists who holds what, and when.
-func (c *Compiled) holdings() map[holding]holds {
-	out := map[holding]holds{}
-	for m := range policy.Each[*policy.Mandate](c.policy) {
-		if m.Enabled == policy.Off {
-			continue
-		}
-		scope := fmt.Sprint(m.Sites, m.Groups, m.Rights)
-		add := func(id policy.UserID, p period) {
-			u, ok := policy.Find[*policy.User](c.policy, string(id))
-			if !ok || u.Status != policy.Active {
-				return
-			}
-			if p = p.and(periodOf(m.Valid)).and(periodOf(u.Valid)); p.from < p.until {
-				key := holding{id, m.Role, scope}
-				h := out[key]
-				if h.mandate == nil {
-					h.mandate = m
-				}
-				h.periods = append(h.periods, p)
-				out[key] = h
-			}
-		}
-		for _, id := range m.To.Users {
-			add(id, always)
-		}
-		seen := map[policy.UserGroupID]bool{}
-		for _, id := range m.To.Groups {
-			c.membersOf(id, seen, func(member policy.Member) { add(member.User, periodOf(member.Span())) })
-		}
-	}
-	return out
-}
-
-// firstAlone is the first instant, at most 400 days away, that lies in one of some periods and in none of others.
-func firstAlone(mine, others []period, at moment) (moment, bool) {
-	in := func(list []period, at moment) bool {
-		return slices.ContainsFunc(list, func(p period) bool { return p.holds(at) })
-	}
-	for last := at + answerHorizon; at <= last; {
-		if in(mine, at) && !in(others, at) {
-			return at, true
-		}
-		next := end
-		for _, p := range slices.Concat(mine, others) {
-			next = min(next, p.next(at))
-		}
-		if next == end {
-			break
-		}
-		at = next
-	}
-	return 0, false
 }

@@ -11,16 +11,16 @@ func TestMarksNeverMissATarget(t *testing.T) {
 	for range 500 {
 		r := rules{nearby: uint(random.IntN(4))}
 		var m marks
-		held := map[target]bool{}
+		held := map[Target]bool{}
 		for range random.IntN(40) {
-			at := target(random.IntN((neighbourhoods - 1) << r.nearby))
+			at := Target(random.IntN((neighbourhoods - 1) << r.nearby))
 			held[at] = true
 			m.add(r.mark(at))
 		}
 		var all marks
 		meets := false
 		for range random.IntN(9) {
-			at := target(random.IntN((neighbourhoods - 1) << r.nearby))
+			at := Target(random.IntN((neighbourhoods - 1) << r.nearby))
 			all.add(r.mark(at))
 			meets = meets || held[at]
 		}

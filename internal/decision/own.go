@@ -5,16 +5,16 @@ import "sentier/internal/policy"
 // Concerns tells whether anything that a user is given has to do with a resource: whether an allow line covers it whose grant reaches
 // the user at q.At or later. What does not is, to the user, the same as what is not there.
 func (c *Compiled) Concerns(q Question) bool {
-	var a resolvedQuery
-	if _, known := c.find(&q, &a); !known {
+	var a ResolvedQuery
+	if _, known := c.Resolve(&q, &a); !known {
 		return false
 	}
-	for _, h := range a.who.held {
-		if h.period.until <= a.at {
+	for _, h := range a.Who.Held {
+		if h.Period.Until <= a.Moment {
 			continue
 		}
-		for _, n := range c.covering(h.subject, &a, nil) {
-			if !c.lines[n].deny {
+		for _, n := range c.covering(h.Subject, &a, nil) {
+			if !c.Lines[n].Deny {
 				return true
 			}
 		}

@@ -91,34 +91,36 @@ type Outcome struct {
 	Reason  Reason
 }
 
-// moment is an instant in microseconds since 1970; what lies beyond is cut to the ends.
-type moment int64
+// Moment is an instant in microseconds since 1970; what lies beyond is cut to the ends.
+type Moment int64
 
 const (
-	beginning moment = math.MinInt64
-	end       moment = math.MaxInt64
+	beginning Moment = math.MinInt64
+	End       Moment = math.MaxInt64
 )
 
 const microsPerSecond = 1_000_000
 
-func momentOf(t time.Time) moment {
+// MomentOf is an instant in the steps that decisions are made in.
+func MomentOf(t time.Time) Moment {
 	s := t.Unix()
 	if uint64(s+lastSecond) < 2*lastSecond {
-		return moment(s*microsPerSecond + int64(t.Nanosecond())/1000)
+		return Moment(s*microsPerSecond + int64(t.Nanosecond())/1000)
 	}
 	if s < 0 {
 		return beginning
 	}
-	return end
+	return End
 }
 
 // lastSecond bounds, on both sides of 1970, the seconds that fit into a moment.
 const lastSecond = math.MaxInt64 / microsPerSecond
 
-func (m moment) time() time.Time { return time.UnixMicro(int64(m)).UTC() }
+// Time is the moment as an instant in UTC.
+func (m Moment) Time() time.Time { return time.UnixMicro(int64(m)).UTC() }
 
 // seconds rounds down.
-func (m moment) seconds() int64 {
+func (m Moment) seconds() int64 {
 	s := int64(m) / microsPerSecond
 	if int64(m)%microsPerSecond < 0 {
 		s--
@@ -126,40 +128,44 @@ func (m moment) seconds() int64 {
 	return s
 }
 
-func ofSeconds(s int64) moment {
+func ofSeconds(s int64) Moment {
 	if s >= math.MaxInt64/microsPerSecond {
-		return end
+		return End
 	}
-	return moment(s * microsPerSecond)
+	return Moment(s * microsPerSecond)
 }
 
-// period is a half-open range of moments.
-type period struct{ from, until moment }
+// Period is a half-open range of moments.
+type Period struct{ From, Until Moment }
 
-var always = period{beginning, end}
+// Always is the period that holds at every moment.
+var Always = Period{beginning, End}
 
-func periodOf(s policy.Span) period {
-	p := always
+// PeriodOf is the period of a span.
+func PeriodOf(s policy.Span) Period {
+	p := Always
 	if !s.From.IsZero() {
-		p.from = momentOf(s.From)
+		p.From = MomentOf(s.From)
 	}
 	if !s.Until.IsZero() {
-		p.until = momentOf(s.Until)
+		p.Until = MomentOf(s.Until)
 	}
 	return p
 }
 
-func (p period) holds(at moment) bool { return p.from <= at && at < p.until }
+// Holds tells whether a moment lies in the period.
+func (p Period) Holds(at Moment) bool { return p.From <= at && at < p.Until }
 
-// next is the first end of the period after at.
-func (p period) next(at moment) moment {
+// Next is the first end of the period after at.
+func (p Period) Next(at Moment) Moment {
 	switch {
-	case p.from > at:
-		return p.from
-	case p.until > at:
-		return p.until
+	case p.From > at:
+		return p.From
+	case p.Until > at:
+		return p.Until
 	}
-	return end
+	return End
 }
 
-func (p period) and(q period) period { return period{max(p.from, q.from), min(p.until, q.until)} }
+// And is the time that is in both periods.
+func (p Period) And(q Period) Period { return Period{max(p.From, q.From), min(p.Until, q.Until)} }

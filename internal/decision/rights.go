@@ -4,28 +4,32 @@ import (
 	"sentier/internal/policy"
 )
 
-// rights are all rights, by number in the order of their ids.
-type rights struct {
-	rightList []rightInfo
-	words     int // of a set of rights
+// Rights are all rights, by number in the order of their ids.
+type Rights struct {
+	RightList []RightInfo
+	Words     int // of a set of rights
 }
 
-type rightInfo struct {
-	id       policy.RightID
-	gives    rightSet // what the right implies, itself included
-	takenBy  rightSet // what implies the right, itself included
-	kinds    []policy.KindID
-	controls bool // is control or implies it
+// RightInfo is a right with all that it implies worked out.
+type RightInfo struct {
+	Id       policy.RightID
+	gives    RightSet // what the right implies, itself included
+	takenBy  RightSet // what implies the right, itself included
+	Kinds    []policy.KindID
+	Controls bool // is control or implies it
 }
 
-// rightSet is a set of rights by their numbers.
-type rightSet []uint64
+// RightSet is a set of rights by their numbers.
+type RightSet []uint64
 
-func (b rightSet) has(i int) bool { return b[i>>6]&(1<<(i&63)) != 0 }
-func (b rightSet) add(i int)      { b[i>>6] |= 1 << (i & 63) }
+// Has tells whether a right is in the set.
+func (b RightSet) Has(i int) bool { return b[i>>6]&(1<<(i&63)) != 0 }
+
+// Add puts a right into the set.
+func (b RightSet) Add(i int) { b[i>>6] |= 1 << (i & 63) }
 
 // folded is the set in one word, which rules out rights that are not in it: for sure, where there are no more than 64.
-func (b rightSet) folded() uint64 {
+func (b RightSet) folded() uint64 {
 	word := uint64(0)
 	for _, w := range b {
 		word |= w
@@ -33,47 +37,68 @@ func (b rightSet) folded() uint64 {
 	return word
 }
 
-func (b rightSet) addAll(o rightSet) {
+// AddAll puts all of another set into the set.
+func (b RightSet) AddAll(o RightSet) {
 	for i := range b {
 		b[i] |= o[i]
 	}
 }
 
-// right finds a right's number. There are few, and comparing them costs less than a map.
-func (r *rights) right(id policy.RightID) (int, bool) {
-	for i := range r.rightList {
-		if r.rightList[i].id == id {
+// Right finds a right's number. There are few, and comparing them costs less than a map.
+func (r *Rights) Right(id policy.RightID) (int, bool) {
+	for i := range r.RightList {
+		if r.RightList[i].Id == id {
 			return i, true
 		}
 	}
 	return 0, false
 }
 
-func compileRights(p *policy.Policy) *rights {
-	c := &rights{}
+func compileRights(p *policy.Policy) *Rights {
+	c := &Rights{}
 	number := map[policy.RightID]int{}
 	for r := range policy.Each[*policy.Right](p) {
-		number[r.ID] = len(c.rightList)
-		c.rightList = append(c.rightList, rightInfo{id: r.ID, kinds: r.Kinds})
+		number[r.ID] = len(c.RightList)
+		c.RightList = append(c.RightList, RightInfo{Id: r.ID, Kinds: r.Kinds})
 	}
-	c.words = (len(c.rightList) + 63) / 64
-	for i := range c.rightList {
-		c.rightList[i].gives, c.rightList[i].takenBy = make(rightSet, c.words), make(rightSet, c.words)
+	c.Words = (len(c.RightList) + 63) / 64
+	for i := range c.RightList {
+		c.RightList[i].gives, c.RightList[i].takenBy = make(RightSet, c.Words), make(RightSet, c.Words)
 	}
-	for i := range c.rightList {
-		todo := []policy.RightID{c.rightList[i].id}
+	for i := range c.RightList {
+		todo := []policy.RightID{c.RightList[i].Id}
 		for len(todo) > 0 {
 			j := number[todo[0]]
 			todo = todo[1:]
-			if c.rightList[i].gives.has(j) {
+			if c.RightList[i].gives.Has(j) {
 				continue
 			}
-			c.rightList[i].gives.add(j)
-			c.rightList[j].takenBy.add(i)
-			r, _ := policy.Find[*policy.Right](p, string(c.rightList[j].id))
+			c.RightList[i].gives.Add(j)
+			c.RightList[j].takenBy.Add(i)
+			r, _ := policy.Find[*policy.Right](p, string(c.RightList[j].Id))
 			todo = append(todo, r.Implies...)
 		}
-		c.rightList[i].controls = c.rightList[i].gives.has(number[policy.Control])
+		c.RightList[i].Controls = c.RightList[i].gives.Has(number[policy.Control])
 	}
 	return c
+}
+
+// Meets tells whether the sets have a right in common.
+func (b RightSet) Meets(o RightSet) bool {
+	for i := range b {
+		if b[i]&o[i] != 0 {
+			return true
+		}
+	}
+	return false
+}
+
+// Within tells whether all of a set is in another.
+func (b RightSet) Within(o RightSet) bool {
+	for i := range b {
+		if b[i]&^o[i] != 0 {
+			return false
+		}
+	}
+	return true
 }

@@ -9,59 +9,60 @@ import (
 
 // rules are the lines of all grants, by whom they are given to and what they cover.
 type rules struct {
-	lines     []line
-	bySubject [][]rule  // sorted by target; the subject 0 has none
+	Lines     []Line
+	BySubject [][]rule  // sorted by target; the subject 0 has none
 	marks     []marks   // of the targets of each subject's lines
 	nearby    uint      // targets whose numbers differ in their last so many bits are neighbours
-	byTarget  [][]offer // by target, for what is nearest to a grant; the target 0 has none
-	subjects  map[subjectKey]subject
-	targets   map[targetKey]target
+	ByTarget  [][]offer // by target, for what is nearest to a grant; the target 0 has none
+	Subjects  map[SubjectKey]Subject
+	Targets   map[TargetKey]Target
 }
 
 type (
-	subject int32
-	target  int32
+	Subject int32
+	Target  int32
 )
 
 // rule says that a line covers a target.
 type rule struct {
-	target target
-	line   int32
+	Target Target
+	Line   int32
 }
 
 // offer is an allow line on a target.
 type offer struct {
 	rights   uint64 // of the line, sixty-four of which share a bit
-	line     int32
+	Line     int32
 	toGroups int32 // 1 where the grant is given to groups: the way to it has one stop more
 }
 
-// subjectKey names a subject: a user, a group, or, where both are empty, everyone.
-type subjectKey struct {
+// SubjectKey names a subject: a user, a group, or, where both are empty, everyone.
+type SubjectKey struct {
 	user  policy.UserID
-	group policy.UserGroupID
+	Group policy.UserGroupID
 }
 
-// targetKey names a target: its type, its id and whether what lies below is covered too. The
+// TargetKey names a target: its type, its id and whether what lies below is covered too. The
 // zero key is everything.
-type targetKey struct {
+type TargetKey struct {
 	typ   policy.Type
 	id    string
 	point policy.PointID
 	below bool
 }
 
-type line struct {
-	grant   *policy.Grant
-	number  int // in the grant, from 0
-	deny    bool
-	valid   period
-	rights  rightSet // given, or taken
-	when    []*schedules
-	ifs     *policy.If
+// Line is a line of a grant, compiled.
+type Line struct {
+	Grant   *policy.Grant
+	Number  int // in the grant, from 0
+	Deny    bool
+	Valid   Period
+	Rights  RightSet // given, or taken
+	When    []*Schedules
+	Ifs     *policy.If
 	limited bool
-	to      []subject // those whom the grant is given to
-	on      []target
+	To      []Subject // those whom the grant is given to
+	On      []Target
 }
 
 // marks is a set of neighbourhoods of targets. It rules out most pairs of a user and a device without
@@ -126,70 +127,70 @@ func (m *marks) fold() fold {
 }
 
 // mark is the neighbourhood of a target.
-func (r *rules) mark(t target) uint16 { return uint16(t>>r.nearby) + everywhere + 1 }
+func (r *rules) mark(t Target) uint16 { return uint16(t>>r.nearby) + everywhere + 1 }
 
 func (c *Compiled) compileRules() *rules {
 	r := &rules{
-		subjects: map[subjectKey]subject{}, targets: map[targetKey]target{},
-		bySubject: make([][]rule, 1), byTarget: make([][]offer, 1),
+		Subjects: map[SubjectKey]Subject{}, Targets: map[TargetKey]Target{},
+		BySubject: make([][]rule, 1), ByTarget: make([][]offer, 1),
 	}
 	for g := range policy.Each[*policy.Grant](c.policy) {
 		subjects := r.grantSubjects(g)
 		for i := range g.Lines {
-			n := int32(len(r.lines))
-			r.lines = append(r.lines, c.compileLine(g, i))
-			r.lines[n].to = subjects
-			r.lines[n].on = r.lineTargets(&g.Lines[i])
-			for _, t := range r.lines[n].on {
-				if l := &r.lines[n]; !l.deny {
-					r.byTarget[t] = append(r.byTarget[t], offer{l.rights.folded(), n, int32(min(1, len(g.To.Groups)))})
+			n := int32(len(r.Lines))
+			r.Lines = append(r.Lines, c.compileLine(g, i))
+			r.Lines[n].To = subjects
+			r.Lines[n].On = r.lineTargets(&g.Lines[i])
+			for _, t := range r.Lines[n].On {
+				if l := &r.Lines[n]; !l.Deny {
+					r.ByTarget[t] = append(r.ByTarget[t], offer{l.Rights.folded(), n, int32(min(1, len(g.To.Groups)))})
 				}
 				for _, s := range subjects {
-					r.bySubject[s] = append(r.bySubject[s], rule{t, n})
+					r.BySubject[s] = append(r.BySubject[s], rule{t, n})
 				}
 			}
 		}
 	}
-	for len(r.targets)>>r.nearby >= neighbourhoods-1 {
+	for len(r.Targets)>>r.nearby >= neighbourhoods-1 {
 		r.nearby++
 	}
-	r.marks = make([]marks, len(r.bySubject))
-	for s, list := range r.bySubject {
+	r.marks = make([]marks, len(r.BySubject))
+	for s, list := range r.BySubject {
 		for _, rule := range list {
-			r.marks[s].add(r.mark(rule.target))
+			r.marks[s].add(r.mark(rule.Target))
 		}
-		slices.SortFunc(list, func(a, b rule) int { return cmp.Or(cmp.Compare(a.target, b.target), cmp.Compare(a.line, b.line)) })
+		slices.SortFunc(list, func(a, b rule) int { return cmp.Or(cmp.Compare(a.Target, b.Target), cmp.Compare(a.Line, b.Line)) })
 	}
 	return r
 }
 
-func (c *Compiled) compileLine(g *policy.Grant, i int) line {
+func (c *Compiled) compileLine(g *policy.Grant, i int) Line {
 	l := &g.Lines[i]
-	out := line{
-		grant: g, number: i, deny: g.Effect == policy.Deny, valid: periodOf(g.Valid),
-		rights: c.lineRights(g, l), limited: len(l.Limits) > 0,
+	out := Line{
+		Grant: g, Number: i, Deny: g.Effect == policy.Deny, Valid: PeriodOf(g.Valid),
+		Rights: c.lineRights(g, l), limited: len(l.Limits) > 0,
 	}
 	if g.Enabled == policy.Off {
-		out.valid = period{}
+		out.Valid = Period{}
 	}
 	if len(l.If.Networks)+len(l.If.Places)+len(l.If.States) > 0 || l.If.StrongSignIn != nil || l.If.Attended != nil {
-		out.ifs = &l.If
+		out.Ifs = &l.If
 	}
 	for _, id := range l.When {
-		out.when = append(out.when, c.schedules[id])
+		out.When = append(out.When, c.schedules[id])
 	}
 	return out
 }
 
-func (c *Compiled) lineRights(g *policy.Grant, l *policy.Line) rightSet {
-	out := make(rightSet, c.words)
+func (c *Compiled) lineRights(g *policy.Grant, l *policy.Line) RightSet {
+	out := make(RightSet, c.Words)
 	add := func(ids []policy.RightID) {
 		for _, id := range ids {
-			n, _ := c.right(id)
+			n, _ := c.Right(id)
 			if g.Effect == policy.Deny {
-				out.addAll(c.rightList[n].takenBy)
+				out.AddAll(c.RightList[n].takenBy)
 			} else {
-				out.addAll(c.rightList[n].gives)
+				out.AddAll(c.RightList[n].gives)
 			}
 		}
 	}
@@ -202,48 +203,48 @@ func (c *Compiled) lineRights(g *policy.Grant, l *policy.Line) rightSet {
 }
 
 // grantSubjects numbers those that a grant is given to.
-func (r *rules) grantSubjects(g *policy.Grant) []subject {
-	var out []subject
-	add := func(k subjectKey) {
-		s, ok := r.subjects[k]
+func (r *rules) grantSubjects(g *policy.Grant) []Subject {
+	var out []Subject
+	add := func(k SubjectKey) {
+		s, ok := r.Subjects[k]
 		if !ok {
-			s = subject(len(r.bySubject))
-			r.subjects[k] = s
-			r.bySubject = append(r.bySubject, nil)
+			s = Subject(len(r.BySubject))
+			r.Subjects[k] = s
+			r.BySubject = append(r.BySubject, nil)
 		}
 		out = append(out, s)
 	}
 	if g.To.Everyone {
-		add(subjectKey{})
+		add(SubjectKey{})
 	}
 	for _, id := range g.To.Groups {
-		add(subjectKey{group: id})
+		add(SubjectKey{Group: id})
 	}
 	for _, id := range g.To.Users {
-		add(subjectKey{user: id})
+		add(SubjectKey{user: id})
 	}
 	return out
 }
 
 // lineTargets numbers what a line covers.
-func (r *rules) lineTargets(l *policy.Line) []target {
-	var out []target
-	add := func(k targetKey) {
-		if r.targets[k] == 0 {
-			r.targets[k] = target(len(r.byTarget))
-			r.byTarget = append(r.byTarget, nil)
+func (r *rules) lineTargets(l *policy.Line) []Target {
+	var out []Target
+	add := func(k TargetKey) {
+		if r.Targets[k] == 0 {
+			r.Targets[k] = Target(len(r.ByTarget))
+			r.ByTarget = append(r.ByTarget, nil)
 		}
-		out = append(out, r.targets[k])
+		out = append(out, r.Targets[k])
 	}
 	below := l.Depth != policy.Here
 	if l.On.Everything {
-		add(targetKey{})
+		add(TargetKey{})
 	}
 	for _, id := range l.On.Sites {
-		add(targetKey{typ: policy.Sites, id: string(id), below: below})
+		add(TargetKey{typ: policy.Sites, id: string(id), below: below})
 	}
 	for _, id := range l.On.DeviceGroups {
-		add(targetKey{typ: policy.DeviceGroups, id: string(id), below: below})
+		add(TargetKey{typ: policy.DeviceGroups, id: string(id), below: below})
 	}
 	for _, id := range l.On.Devices {
 		add(deviceTarget(id, ""))
@@ -255,6 +256,6 @@ func (r *rules) lineTargets(l *policy.Line) []target {
 	return out
 }
 
-func deviceTarget(id policy.DeviceID, p policy.PointID) targetKey {
-	return targetKey{typ: policy.Devices, id: string(id), point: p}
+func deviceTarget(id policy.DeviceID, p policy.PointID) TargetKey {
+	return TargetKey{typ: policy.Devices, id: string(id), point: p}
 }

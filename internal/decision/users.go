@@ -31,106 +31,106 @@ func compileGroups(p *policy.Policy) groups {
 	return out
 }
 
-// userClass is what decisions know of users. It fills two lines of the processor's cache, of which
+// UserClass is what decisions know of users. It fills two lines of the processor's cache, of which
 // most decisions need no more.
 type UserClass struct {
 	marks marks // of the targets of all lines of what is held
-	valid period
-	held  []held
+	Valid Period
+	Held  []Held
 	facts *userFacts
-	self  subject // 0: no grant names the user
-	bar   Reason  // what keeps the user from everything; 0: nothing but valid
+	Self  Subject // 0: no grant names the user
+	Bar   Reason  // what keeps the user from everything; 0: nothing but valid
 	_     [11]byte
 }
 
 // userFacts tell one class of users from another.
 type userFacts struct {
 	status policy.Status
-	valid  period
+	valid  Period
 	named  policy.UserID // empty: no grant names the user
 	direct []membership  // every group that lists the user
 
 	// What the layers before make of the facts.
-	groups []subject // of each of direct, enabled or not; 0: no grant names it
+	groups []Subject // of each of direct, enabled or not; 0: no grant names it
 }
 
-// held is a subject that a user is during a period.
-type held struct {
-	subject subject
+// Held is a subject that a user is during a period.
+type Held struct {
+	Subject Subject
 	fold    fold // of the subject's marks
-	period  period
+	Period  Period
 }
 
 type membership struct {
 	group  policy.UserGroupID
-	period period
+	period Period
 }
 
 func (c *Compiled) userFacts(u *policy.User, direct []membership) userFacts {
-	f := userFacts{status: u.Status, valid: periodOf(u.Valid), direct: direct}
-	if c.subjects[subjectKey{user: u.ID}] != 0 {
+	f := userFacts{status: u.Status, valid: PeriodOf(u.Valid), direct: direct}
+	if c.Subjects[SubjectKey{user: u.ID}] != 0 {
 		f.named = u.ID
 	}
 	slices.SortFunc(f.direct, func(a, b membership) int {
-		return cmp.Or(cmp.Compare(a.group, b.group), cmp.Compare(a.period.from, b.period.from), cmp.Compare(a.period.until, b.period.until))
+		return cmp.Or(cmp.Compare(a.group, b.group), cmp.Compare(a.period.From, b.period.From), cmp.Compare(a.period.Until, b.period.Until))
 	})
 	return f
 }
 
-func (f *userFacts) key(k classKey) classKey {
-	k.text(string(f.status))
-	k.period(f.valid)
-	k.text(string(f.named))
+func (f *userFacts) key(k ClassKey) ClassKey {
+	k.Text(string(f.status))
+	k.Period(f.valid)
+	k.Text(string(f.named))
 	for _, m := range f.direct {
-		k.text(string(m.group))
-		k.period(m.period)
+		k.Text(string(m.group))
+		k.Period(m.period)
 	}
 	return k
 }
 
 // userClass finds what the facts make a user: "Who: the subject set".
 func (c *Compiled) userClass(f userFacts) UserClass {
-	out := UserClass{facts: &f, valid: f.valid}
+	out := UserClass{facts: &f, Valid: f.valid}
 	switch f.status {
 	case policy.Suspended:
-		out.bar = UserSuspended
+		out.Bar = UserSuspended
 	case policy.Invited:
-		out.bar = UserInvited
+		out.Bar = UserInvited
 	}
 	if f.named != "" {
-		out.self = c.subjects[subjectKey{user: f.named}]
+		out.Self = c.Subjects[SubjectKey{user: f.named}]
 	}
-	hold := func(s subject, p period) {
-		covered := slices.ContainsFunc(out.held, func(o held) bool { return o.subject == s && o.period.and(p) == p })
+	hold := func(s Subject, p Period) {
+		covered := slices.ContainsFunc(out.Held, func(o Held) bool { return o.Subject == s && o.Period.And(p) == p })
 		if s != 0 && !covered {
-			out.held = append(out.held, held{s, c.rules.marks[s].fold(), p})
+			out.Held = append(out.Held, Held{s, c.rules.marks[s].fold(), p})
 		}
 	}
-	hold(c.subjects[subjectKey{}], always)
-	hold(out.self, always)
-	out.facts.groups = make([]subject, len(f.direct))
+	hold(c.Subjects[SubjectKey{}], Always)
+	hold(out.Self, Always)
+	out.facts.groups = make([]Subject, len(f.direct))
 	for i, m := range f.direct {
-		out.facts.groups[i] = c.subjects[subjectKey{group: m.group}]
-		for _, id := range c.passesTo(m.group) {
-			hold(c.subjects[subjectKey{group: id}], m.period)
+		out.facts.groups[i] = c.Subjects[SubjectKey{Group: m.group}]
+		for _, id := range c.PassesTo(m.group) {
+			hold(c.Subjects[SubjectKey{Group: id}], m.period)
 		}
 	}
-	out.held = slices.Clip(out.held)
+	out.Held = slices.Clip(out.Held)
 	out.marks.add(everywhere)
-	if out.bar != 0 || f.valid != always { // its answers have other reasons than its lines
+	if out.Bar != 0 || f.valid != Always { // its answers have other reasons than its lines
 		out.marks = allMarks
 	}
-	for _, h := range out.held {
-		for i, word := range c.rules.marks[h.subject] {
+	for _, h := range out.Held {
+		for i, word := range c.rules.marks[h.Subject] {
 			out.marks[i] |= word
 		}
 	}
 	return out
 }
 
-// passesTo lists the groups that the members of a group are in: the group and what includes it,
+// PassesTo lists the groups that the members of a group are in: the group and what includes it,
 // as far as all on the way are enabled.
-func (c *Compiled) passesTo(id policy.UserGroupID) []policy.UserGroupID {
+func (c *Compiled) PassesTo(id policy.UserGroupID) []policy.UserGroupID {
 	if g := c.groups[id]; g.enabled && len(g.includedBy) == 0 {
 		return []policy.UserGroupID{id}
 	}
@@ -151,9 +151,9 @@ func (c *Compiled) passesTo(id policy.UserGroupID) []policy.UserGroupID {
 // gatherUsers compiles all users.
 func (c *Compiled) gatherUsers() {
 	table := c.policy.Table(policy.Users)
-	into := container.Gather(&c.users, table.Len())
+	into := container.Gather(&c.Users, table.Len())
 	direct := c.memberships(table)
-	var key classKey
+	var key ClassKey
 	i := 0
 	for u := range policy.Each[*policy.User](c.policy) {
 		facts := c.userFacts(u, direct[i])
@@ -172,7 +172,7 @@ func (c *Compiled) memberships(users policy.Table) [][]membership {
 	groups := policy.Each[*policy.UserGroup](c.policy)
 	return perEntry(keysOf[policy.UserID](users), groups, func(g *policy.UserGroup) []policy.Member { return g.Members },
 		func(m policy.Member) policy.UserID { return m.User },
-		func(g *policy.UserGroup, m policy.Member) membership { return membership{g.ID, periodOf(m.Span())} })
+		func(g *policy.UserGroup, m policy.Member) membership { return membership{g.ID, PeriodOf(m.Span())} })
 }
 
 // keysOf lists the ids of a table, in order.
@@ -251,7 +251,7 @@ func (c *Compiled) moveUsers(changed map[policy.UserID]*joins) {
 	if len(changed) == 0 {
 		return
 	}
-	moving := container.Move(&c.users)
+	moving := container.Move(&c.Users)
 	for id, j := range changed {
 		u, ok := policy.Find[*policy.User](c.policy, string(id))
 		if !ok {
@@ -259,11 +259,20 @@ func (c *Compiled) moveUsers(changed map[policy.UserID]*joins) {
 			continue
 		}
 		var direct []membership
-		if class := c.users.Find(id); class != nil {
+		if class := c.Users.Find(id); class != nil {
 			direct = slices.DeleteFunc(slices.Clone(class.facts.direct), func(m membership) bool { return slices.Contains(j.out, m) })
 		}
 		facts := c.userFacts(u, append(direct, j.in...))
 		moving.Put(id, facts.key(nil), func() UserClass { return c.userClass(facts) })
 	}
 	moving.End()
+}
+
+// MemberOf is the class of somebody who is in a group and in no other; nil where there is no such group.
+func (c *Compiled) MemberOf(group policy.UserGroupID) *UserClass {
+	if c.groups[group] == nil {
+		return nil
+	}
+	class := c.userClass(userFacts{status: policy.Active, valid: Always, direct: []membership{{group, Always}}})
+	return &class
 }

@@ -3,6 +3,7 @@ package service
 import (
 	"encoding/json"
 	"net/http"
+	"sentier/internal/survey"
 	"slices"
 	"time"
 
@@ -186,10 +187,10 @@ func (s *Service) Search(c Caller, what SearchFor, in *wire.Search) (wire.Search
 	if err != nil {
 		return out, err
 	}
-	in2 := decision.Circumstances{At: q.At, Context: q.Context, Right: q.Right} // now
+	in2 := survey.Circumstances{At: q.At, Context: q.Context, Right: q.Right} // now
 	switch what {
 	case SearchSubjects:
-		found, _ := st.Compiled.UsersOf(q.Device, q.Point, in2)
+		found, _ := survey.Of(st.Compiled).UsersOf(q.Device, q.Point, in2)
 		for _, r := range found.Page(after, limit) {
 			out.Results = append(out.Results, map[string]any{"type": "user", "id": string(r.ID)})
 		}
@@ -220,9 +221,9 @@ func (s *Service) Search(c Caller, what SearchFor, in *wire.Search) (wire.Search
 }
 
 // searchResources finds devices, or all points on which the right is allowed.
-func (s *Service) searchResources(st *State, q decision.Question, in decision.Circumstances, kind, after string, limit int, out *wire.SearchResult) {
+func (s *Service) searchResources(st *State, q decision.Question, in survey.Circumstances, kind, after string, limit int, out *wire.SearchResult) {
 	if kind == "device" {
-		found, _ := st.Compiled.DevicesOf(q.User, in)
+		found, _ := survey.Of(st.Compiled).DevicesOf(q.User, in)
 		// Points that are granted by themselves are no devices.
 		for _, r := range found.Devices(after, limit) {
 			out.Results = append(out.Results, map[string]any{"type": "device", "id": string(r.ID)})

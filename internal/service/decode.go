@@ -1,9 +1,9 @@
 package service
 
 import (
-	"sentier/internal/decision"
 	"sentier/internal/document"
 	"sentier/internal/policy"
+	"sentier/internal/survey"
 	"sentier/internal/wording"
 )
 
@@ -47,5 +47,5 @@ type Names = policy.Names
 // Say makes a sentence; see [policy.Say].
 func Say(form string, args ...any) Said { return policy.Say(form, args...) }
 
-// Counts are the devices of sites and device groups; see [decision.Counts].
-type Counts = decision.Counts
+// Counts are the devices of sites and device groups; see [survey.Counts].
+type Counts = survey.Counts

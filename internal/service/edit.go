@@ -9,6 +9,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"sentier/internal/survey"
 	"slices"
 	"strconv"
 	"strings"
@@ -156,7 +157,7 @@ func (s *Service) lookAhead(c Caller, o *EditOptions, work func(now *State) (ste
 // impact tells who gains and loses what between two policies.
 func (s *Service) impact(c Caller, before, after *decision.Compiled, done []policy.RecordChange) *wire.Impact {
 	at := s.now().UTC().Truncate(time.Microsecond)
-	return wording.Accepted(c.Language).Impact(after.Policy(), decision.Compare(before, after, done, decision.Circumstances{At: at}, mostItems), at)
+	return wording.Accepted(c.Language).Impact(after.Policy(), survey.Compare(before, after, done, survey.Circumstances{At: at}, mostItems), at)
 }
 
 // repetition finds the answer to an earlier request with the same key. A request that changed nothing left no

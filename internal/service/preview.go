@@ -2,6 +2,7 @@ package service
 
 import (
 	"maps"
+	"sentier/internal/survey"
 	"slices"
 	"time"
 
@@ -123,7 +124,7 @@ const mostAdvice = 5
 // advice finds what would turn an answer, in words.
 func advice(c *decision.Compiled, q decision.Question, until time.Time, words wording.Catalogue) (wire.Advice, error) {
 	out := wire.Advice{Allowed: c.Decide(&q).Allowed, Items: []wire.Advise{}}
-	for _, a := range c.Advise(q, until, mostAdvice) {
+	for _, a := range survey.Of(c).Advise(q, until, mostAdvice) {
 		_, done, err := c.Policy().Apply(a.Changes)
 		if err != nil {
 			return out, err

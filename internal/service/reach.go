@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"fmt"
+	"sentier/internal/survey"
 	"slices"
 	"time"
 
@@ -75,14 +76,14 @@ func (s *Service) reach(st *State, c Caller, typeName, id string, q ReachQuery) 
 		if reason, ok := st.Compiled.MaySignIn(policy.UserID(id), in.At); !ok {
 			v.out.Barred = reason.String()
 		}
-		found, reason := st.Compiled.DevicesOf(policy.UserID(id), in)
+		found, reason := survey.Of(st.Compiled).DevicesOf(policy.UserID(id), in)
 		return v.devices(policy.UserID(id), found, reason, q)
 	case policy.UserGroups:
 		v.group = policy.UserGroupID(id)
-		found, reason := st.Compiled.DevicesOfGroup(v.group, in)
+		found, reason := survey.Of(st.Compiled).DevicesOfGroup(v.group, in)
 		return v.devices("", found, reason, q)
 	case policy.Devices:
-		found, reason := st.Compiled.UsersOf(policy.DeviceID(id), policy.PointID(q.Point), in)
+		found, reason := survey.Of(st.Compiled).UsersOf(policy.DeviceID(id), policy.PointID(q.Point), in)
 		return v.users(policy.DeviceID(id), policy.PointID(q.Point), found, reason, q)
 	}
 	return wire.Reach{}, ErrNotFound
@@ -93,38 +94,38 @@ func pageError(limit int) error {
 }
 
 // circumstances reads an instant, a context and which degrees are asked for.
-func (s *Service) circumstances(st *State, at, zone string, in wire.Context, degrees []string) (decision.Circumstances, error) {
+func (s *Service) circumstances(st *State, at, zone string, in wire.Context, degrees []string) (survey.Circumstances, error) {
 	loc, err := policy.LoadZone(zone)
 	if err != nil {
-		return decision.Circumstances{}, Wrong("zone", "%v", err)
+		return survey.Circumstances{}, Wrong("zone", "%v", err)
 	}
 	q, err := translate.Question(st.Policy, wire.Check{Context: in}, s.now())
 	if err != nil {
-		return decision.Circumstances{}, err
+		return survey.Circumstances{}, err
 	}
 	if at != "" {
 		if q.At, err = document.ParseInstant(at, s.now(), loc); err != nil {
-			return decision.Circumstances{}, Wrong("at", "%v", err)
+			return survey.Circumstances{}, Wrong("at", "%v", err)
 		}
 	}
-	out := decision.Circumstances{At: q.At, Context: q.Context}
+	out := survey.Circumstances{At: q.At, Context: q.Context}
 	for _, word := range degrees {
-		d, ok := decision.DegreeNamed(word)
+		d, ok := survey.DegreeNamed(word)
 		if !ok {
 			return out, Wrong("degree", "%q is no degree: write now, later or if", word)
 		}
 		out.Degrees = out.Degrees.With(d)
 	}
 	if len(degrees) == 0 {
-		out.Degrees = decision.AllDegrees
+		out.Degrees = survey.AllDegrees
 	}
 	return out, nil
 }
 
 // degreesOf lists the degrees of a set, the nearest first.
-func degreesOf(set decision.Degrees) []string {
+func degreesOf(set survey.Degrees) []string {
 	var out []string
-	for _, d := range []decision.Degree{decision.Now, decision.Later, decision.If} {
+	for _, d := range []survey.Degree{survey.Now, survey.Later, survey.If} {
 		if set.Has(d) {
 			out = append(out, d.String())
 		}
@@ -135,14 +136,14 @@ func degreesOf(set decision.Degrees) []string {
 // reachView fills a page of a reach with names, ends and ways.
 type reachView struct {
 	st    *State
-	in    decision.Circumstances
+	in    survey.Circumstances
 	words wording.Catalogue
 	group policy.UserGroupID // of which it is asked; empty: a user or a device
 	place cursor
 	out   wire.Reach
 }
 
-func (v *reachView) devices(user policy.UserID, found *decision.Reach[policy.DeviceID], reason decision.Reason, q ReachQuery) (wire.Reach, error) {
+func (v *reachView) devices(user policy.UserID, found *survey.Reach[policy.DeviceID], reason decision.Reason, q ReachQuery) (wire.Reach, error) {
 	if err := v.begin(found.Total, found.Totals, reason, q); err != nil {
 		return v.out, err
 	}
@@ -156,7 +157,7 @@ func (v *reachView) devices(user policy.UserID, found *decision.Reach[policy.Dev
 	return v.out, nil
 }
 
-func (v *reachView) users(device policy.DeviceID, point policy.PointID, found *decision.Reach[policy.UserID], reason decision.Reason, q ReachQuery) (wire.Reach, error) {
+func (v *reachView) users(device policy.DeviceID, point policy.PointID, found *survey.Reach[policy.UserID], reason decision.Reason, q ReachQuery) (wire.Reach, error) {
 	if point != "" {
 		v.out.Of.ID, v.out.Of.Name = string(device)+"/"+string(point), wording.PointName(v.st.Policy, device, point)
 	}
@@ -173,7 +174,7 @@ func (v *reachView) users(device policy.DeviceID, point policy.PointID, found *d
 	return v.out, nil
 }
 
-func (v *reachView) begin(total int, totals [decision.Now + 1]int, reason decision.Reason, q ReachQuery) error {
+func (v *reachView) begin(total int, totals [survey.Now + 1]int, reason decision.Reason, q ReachQuery) error {
 	switch reason {
 	case decision.UnknownRight:
 		return Wrong("right", "there is no right %q", q.Right)
@@ -191,7 +192,7 @@ func (v *reachView) end(q ReachQuery) {
 }
 
 // rights tells each right that is possible, and the shortest way to the nearest of them; others where theirs is another.
-func (v *reachView) rights(item *wire.Reached, rights []decision.Possibility, q decision.Question) {
+func (v *reachView) rights(item *wire.Reached, rights []survey.Possibility, q decision.Question) {
 	item.Rights = []wire.PossibleRight{}
 	best := -1
 	for i, x := range rights {
@@ -292,9 +293,9 @@ func (s *Service) Uses(c Caller, typeName, id string, q ReachQuery) ([]wire.Use,
 	}
 	words := wording.Accepted(c.Language)
 	out := []wire.Use{}
-	for _, u := range st.Compiled.Uses(r.Type(), id, in) {
+	for _, u := range survey.Of(st.Compiled).Uses(r.Type(), id, in) {
 		use := wire.Use{Grant: wire.Named{ID: string(u.Grant.ID), Name: u.Grant.Title()}, Line: u.Line, Effect: string(u.Grant.Effect), Users: wording.Totals(u.Users), Devices: u.Devices, Rights: []string{}}
-		if u.Degree != decision.Impossible {
+		if u.Degree != survey.Impossible {
 			first := u.First()
 			use.Degree, use.Until, use.Circumstances, use.Text = u.Degree.String(), &first, wording.Given(u.Given), words.Circumstances(st.Policy, u.Given, nil)
 		}
@@ -324,26 +325,26 @@ func (s *Service) Matrix(c Caller, q wire.MatrixQuestion) (wire.Matrix, error) {
 	if out.Columns, out.ColsOf, err = s.axis(c, st, q.Columns, "columns", policy.Devices, policy.DeviceGroups, policy.Sites); err != nil {
 		return out, err
 	}
-	var rows []decision.Who
+	var rows []survey.Who
 	for _, r := range out.Rows {
 		if q.Rows.Type == policy.Users.String() {
-			rows = append(rows, decision.Who{User: policy.UserID(r.ID)})
+			rows = append(rows, survey.Who{User: policy.UserID(r.ID)})
 		} else {
-			rows = append(rows, decision.Who{Group: policy.UserGroupID(r.ID)})
+			rows = append(rows, survey.Who{Group: policy.UserGroupID(r.ID)})
 		}
 	}
-	var columns []decision.What
+	var columns []survey.What
 	for _, r := range out.Columns {
 		switch q.Columns.Type {
 		case policy.Devices.String():
-			columns = append(columns, decision.What{Device: policy.DeviceID(r.ID)})
+			columns = append(columns, survey.What{Device: policy.DeviceID(r.ID)})
 		case policy.Sites.String():
-			columns = append(columns, decision.What{Site: policy.SiteID(r.ID)})
+			columns = append(columns, survey.What{Site: policy.SiteID(r.ID)})
 		default:
-			columns = append(columns, decision.What{Group: policy.DeviceGroupID(r.ID)})
+			columns = append(columns, survey.What{Group: policy.DeviceGroupID(r.ID)})
 		}
 	}
-	m := st.Compiled.Matrix(rows, columns, in)
+	m := survey.Of(st.Compiled).Matrix(rows, columns, in)
 	out.Cells, out.Kinds = m.Cells, []wire.Cell{}
 	if out.Cells == nil {
 		out.Cells = [][]int32{}
@@ -483,9 +484,9 @@ func (s *Service) Week(c Caller, q wire.WeekQuestion) (wire.Week, error) {
 				Stretches: []wire.Stretch{{From: ask.At, Until: end, Reason: decision.NoGrant.String()}}})
 			continue
 		}
-		list, reason := st.Compiled.Stretches(ask, end)
+		list, reason := survey.Of(st.Compiled).Stretches(ask, end)
 		if q.Group != "" {
-			list, reason = st.Compiled.StretchesOfGroup(policy.UserGroupID(q.Group), ask, end)
+			list, reason = survey.Of(st.Compiled).StretchesOfGroup(policy.UserGroupID(q.Group), ask, end)
 		}
 		if reason != decision.Granted {
 			return out, Wrong(map[decision.Reason]string{decision.UnknownRight: "right", decision.UnknownUser: "user"}[reason], "is not known: %s", reason)

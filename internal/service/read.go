@@ -3,12 +3,12 @@ package service
 import (
 	"maps"
 	"reflect"
+	"sentier/internal/survey"
 	"slices"
 	"strconv"
 	"strings"
 
 	"sentier/internal/authority"
-	"sentier/internal/decision"
 	"sentier/internal/policy"
 	"sentier/internal/wire"
 )
@@ -82,12 +82,12 @@ func Filters(typeName string) []string {
 const Unsorted = "-"
 
 // Counts counts the devices of every site and device group.
-func (s *Service) Counts(c Caller) (decision.Counts, error) {
+func (s *Service) Counts(c Caller) (survey.Counts, error) {
 	st := s.State()
 	if err := s.may(st, c, Read, ""); err != nil {
-		return decision.Counts{}, err
+		return survey.Counts{}, err
 	}
-	return st.Compiled.Count(), nil
+	return survey.Of(st.Compiled).Count(), nil
 }
 
 // within tells whether a site is another or lies below it.

@@ -1,6 +1,7 @@
 package wording
 
 import (
+	"sentier/internal/survey"
 	"strconv"
 	"strings"
 
@@ -10,7 +11,7 @@ import (
 )
 
 // Advice puts an advice into words.
-func (c Catalogue) Advice(p *policy.Policy, q decision.Question, a decision.Advice) string {
+func (c Catalogue) Advice(p *policy.Policy, q decision.Question, a survey.Advice) string {
 	grant := p.Title(policy.Grants, string(a.Grant))
 	for _, change := range a.Changes { // a new one has its name in the change alone
 		if change.Type == policy.Grants && change.ID == string(a.Grant) && change.Record != nil {

@@ -2,6 +2,7 @@ package wording
 
 import (
 	"net/netip"
+	"sentier/internal/survey"
 	"strings"
 	"time"
 
@@ -11,7 +12,7 @@ import (
 )
 
 // Given is the circumstances that must be given, as they travel; nil for none.
-func Given(g *decision.Given) *wire.Circumstances {
+func Given(g *survey.Given) *wire.Circumstances {
 	if g == nil {
 		return nil
 	}
@@ -38,7 +39,7 @@ const mostNamed = 4
 
 // Circumstances says what must be given and, where the times of what it takes are known, when it is open: “if the address is in
 // 10.44.0.0/16, weekdays 08:00–16:00”. Empty where it takes nothing.
-func (c Catalogue) Circumstances(p *policy.Policy, g *decision.Given, times []decision.Time) string {
+func (c Catalogue) Circumstances(p *policy.Policy, g *survey.Given, times []decision.Time) string {
 	var parts []string
 	if g != nil {
 		var conditions []string
@@ -108,28 +109,28 @@ func weekdaysOf(days []policy.Weekday) string {
 }
 
 // Possible tells a right that is possible. until is the end of what is allowed now, zero where there is none.
-func (c Catalogue) Possible(p *policy.Policy, x decision.Possibility, at, until time.Time, times []decision.Time) wire.PossibleRight {
+func (c Catalogue) Possible(p *policy.Policy, x survey.Possibility, at, until time.Time, times []decision.Time) wire.PossibleRight {
 	out := wire.PossibleRight{ID: string(x.Right), Name: p.Title(policy.Rights, string(x.Right)), Degree: x.Degree.String(), Circumstances: Given(x.Given)}
-	if x.Degree != decision.Now {
+	if x.Degree != survey.Now {
 		until = x.First()
 	}
 	if !until.IsZero() {
 		out.Until = &until
 	}
-	if x.Degree == decision.If {
+	if x.Degree == survey.If {
 		out.When = "later"
 		if x.First().Equal(at) {
 			out.When = "at"
 		}
 	}
-	if x.Degree != decision.Now {
+	if x.Degree != survey.Now {
 		out.Text = c.Circumstances(p, x.Given, times)
 	}
 	return out
 }
 
 // Impact names who gains and loses what; p is a policy that knows them, and at the instant of the comparison.
-func (c Catalogue) Impact(p *policy.Policy, d decision.Differences, at time.Time) *wire.Impact {
+func (c Catalogue) Impact(p *policy.Policy, d survey.Differences, at time.Time) *wire.Impact {
 	named := func(t policy.Type, id string) wire.Named { return wire.Named{ID: id, Name: p.Title(t, id)} }
 	out := &wire.Impact{
 		Gained: tally(d.Gained), Lost: tally(d.Lost), Users: d.Users, Devices: d.Devices, More: max(0, d.Pairs-len(d.Items)),
@@ -141,7 +142,7 @@ func (c Catalogue) Impact(p *policy.Policy, d decision.Differences, at time.Time
 			Gained: m.Gained, Degree: m.Degree.String(), Until: m.First,
 		})
 	}
-	rights := func(list []decision.Possibility) (out []wire.PossibleRight) {
+	rights := func(list []survey.Possibility) (out []wire.PossibleRight) {
 		for _, x := range list {
 			out = append(out, c.Possible(p, x, at, time.Time{}, nil))
 		}
@@ -158,13 +159,13 @@ func (c Catalogue) Impact(p *policy.Policy, d decision.Differences, at time.Time
 	return out
 }
 
-func tally(t decision.Tally) wire.Tally {
-	return wire.Tally{All: t.All(), Now: t[decision.Now], Later: t[decision.Later], If: t[decision.If]}
+func tally(t survey.Tally) wire.Tally {
+	return wire.Tally{All: t.All(), Now: t[survey.Now], Later: t[survey.Later], If: t[survey.If]}
 }
 
 // Totals counts by degree, as it travels.
-func Totals(t [decision.Now + 1]int) wire.Totals {
-	return wire.Totals{Now: t[decision.Now], Later: t[decision.Later], If: t[decision.If]}
+func Totals(t [survey.Now + 1]int) wire.Totals {
+	return wire.Totals{Now: t[survey.Now], Later: t[survey.Later], If: t[survey.If]}
 }
 
 // PointName is the name of a device and of a point of it; of the device alone where the point is empty.

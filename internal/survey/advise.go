@@ -1,7 +1,8 @@
-package decision
+package survey
 
 import (
 	"cmp"
+	"sentier/internal/decision"
 	"slices"
 	"time"
 
@@ -46,14 +47,14 @@ const mostTried = 6
 
 // Advise finds the changes that would turn the answer to a question, the one that changes least beside it first.
 // until, where it is not zero, is when all that it gives has ended again; nothing is advised where that is past.
-func (c *Compiled) Advise(q Question, until time.Time, most int) []Advice {
+func (c Survey) Advise(q decision.Question, until time.Time, most int) []Advice {
 	answer := c.Explain(q)
-	user, known := policy.Find[*policy.User](c.policy, string(q.User))
-	if !known || answer.Reason <= UnknownRight || !until.IsZero() && !until.After(q.At) {
+	user, known := policy.Find[*policy.User](c.Policy(), string(q.User))
+	if !known || answer.Reason <= decision.UnknownRight || !until.IsZero() && !until.After(q.At) {
 		return nil
 	}
-	device, _ := policy.Find[*policy.Device](c.policy, string(q.Device))
-	w := &adviser{c: c, q: q, until: until, answer: answer, user: user, device: device}
+	device, _ := policy.Find[*policy.Device](c.Policy(), string(q.Device))
+	w := &adviser{c: c.Compiled, q: q, until: until, answer: answer, user: user, device: device}
 	if answer.Allowed {
 		w.take()
 	} else {
@@ -66,18 +67,18 @@ func (c *Compiled) Advise(q Question, until time.Time, most int) []Advice {
 }
 
 type adviser struct {
-	c      *Compiled
-	q      Question
+	c      *decision.Compiled
+	q      decision.Question
 	until  time.Time
-	answer Answer
+	answer decision.Answer
 	user   *policy.User
 	device *policy.Device
 	tried  map[AdviceKind]int
 	out    []Advice
 
-	base  *Compiled       // as it is, where changes that have to come first were made of it; nil: c is
-	first []AdviceKind    // what those do
-	begin []policy.Change // those
+	base  *decision.Compiled // as it is, where changes that have to come first were made of it; nil: c is
+	first []AdviceKind       // what those do
+	begin []policy.Change    // those
 }
 
 // try keeps an advice whose changes are possible and turn the answer.
@@ -92,7 +93,7 @@ func (w *adviser) try(a Advice) {
 	if w.base != nil {
 		base, a.First, a.Changes = w.base, w.first, slices.Concat(w.begin, a.Changes)
 	}
-	p, done, err := base.policy.Apply(a.Changes)
+	p, done, err := base.Policy().Apply(a.Changes)
 	if err != nil || len(done) == 0 {
 		return
 	}
@@ -111,15 +112,15 @@ func (w *adviser) try(a Advice) {
 }
 
 // outlasts tells whether a change gives what was asked for beyond the end that it is to have.
-func (w *adviser) outlasts(base, next *Compiled) bool {
+func (w *adviser) outlasts(base, next *decision.Compiled) bool {
 	if w.until.IsZero() || w.answer.Allowed {
 		return false
 	}
 	at := w.q
 	at.At = w.until
 	horizon := w.until.Add(schedule.Horizon)
-	before, _ := base.Stretches(at, horizon)
-	after, _ := next.Stretches(at, horizon)
+	before, _ := Of(base).Stretches(at, horizon)
+	after, _ := Of(next).Stretches(at, horizon)
 	return slices.ContainsFunc(after, func(s Stretch) bool {
 		return s.Allowed && !slices.ContainsFunc(before, func(b Stretch) bool { return b.Allowed && !b.From.After(s.From) && !b.Until.Before(s.Until) })
 	})
@@ -143,7 +144,7 @@ func (w *adviser) endsInTime(g *policy.Grant) bool {
 
 // after advises what else has to be done once changes are made that have to come first.
 func (w *adviser) after(kind AdviceKind, changes ...policy.Change) {
-	p, done, err := w.c.policy.Apply(changes)
+	p, done, err := w.c.Policy().Apply(changes)
 	if err != nil || len(done) == 0 || slices.Contains(w.first, kind) {
 		return
 	}
@@ -167,7 +168,7 @@ func putRecord(r policy.Record) policy.Change {
 
 func (w *adviser) give() {
 	switch w.answer.Reason {
-	case UserSuspended, UserInvited, UserNotYetValid, UserExpired:
+	case decision.UserSuspended, decision.UserInvited, decision.UserNotYetValid, decision.UserExpired:
 		u := *w.user
 		u.Status, u.Valid.Until = policy.Active, w.ended(u.Valid.Until)
 		if w.q.At.Before(u.Valid.From) {
@@ -175,7 +176,7 @@ func (w *adviser) give() {
 		}
 		w.try(Advice{Kind: AdviseUser, Changes: []policy.Change{putRecord(&u)}})
 		w.after(AdviseUser, putRecord(&u))
-	case DeviceRetired, DeviceLockedOut:
+	case decision.DeviceRetired, decision.DeviceLockedOut:
 		d := *w.device
 		if d.State == policy.Retired {
 			d.State = policy.InService
@@ -183,11 +184,11 @@ func (w *adviser) give() {
 		d.Lockout = nil
 		w.try(Advice{Kind: AdviseDevice, Changes: []policy.Change{putRecord(&d)}})
 		w.after(AdviseDevice, putRecord(&d))
-	case Denied:
+	case decision.Denied:
 		if w.until.IsZero() { // what denies cannot be suspended for a while
 			w.undo(w.answer.Because)
 		}
-	case RightNotApplicable:
+	case decision.RightNotApplicable:
 	default:
 		w.join()
 		w.changeGrants()
@@ -201,7 +202,7 @@ func (w *adviser) take() {
 }
 
 // undo takes the user out of what decided: one by one where one decides, and all together.
-func (w *adviser) undo(trails []Trail) {
+func (w *adviser) undo(trails []decision.Trail) {
 	var leave, disable []policy.Change
 	left, off := map[policy.UserGroupID]bool{}, map[policy.GrantID]bool{}
 	for _, t := range trails {
@@ -213,13 +214,13 @@ func (w *adviser) undo(trails []Trail) {
 			w.try(Advice{Kind: AdviseDisable, Grant: g.ID, Line: t.Line, Changes: disable[len(disable)-1:]})
 		}
 		switch t.Via {
-		case ViaGroup:
+		case decision.ViaGroup:
 			if first := t.Membership.Groups[0]; !left[first] {
 				left[first] = true
 				leave = append(leave, policy.Change{Op: policy.Drop, Type: policy.UserGroups, ID: string(first), List: "members", Entry: policy.Entry{Value: string(w.q.User)}})
 				w.try(Advice{Kind: AdviseLeave, Group: first, Grant: t.Grant.ID, Line: t.Line, Changes: leave[len(leave)-1:]})
 			}
-		case ViaUser:
+		case decision.ViaUser:
 			g := *t.Grant
 			g.To.Users = slices.DeleteFunc(slices.Clone(g.To.Users), func(id policy.UserID) bool { return id == w.q.User })
 			w.try(Advice{Kind: AdviseStrike, Grant: g.ID, Line: t.Line, Changes: []policy.Change{putRecord(&g)}})
@@ -235,8 +236,8 @@ func (w *adviser) undo(trails []Trail) {
 
 // join adds the user to the groups to which a line that is in force gives the right on the resource.
 func (w *adviser) join() {
-	a := inquiry{Question: w.q}
-	if _, known := w.c.find(&w.q, &a.resolvedQuery); !known {
+	a := decision.Inquiry{Question: w.q}
+	if _, known := w.c.Resolve(&w.q, &a.ResolvedQuery); !known {
 		return
 	}
 	type option struct {
@@ -247,16 +248,16 @@ func (w *adviser) join() {
 	}
 	var options []option
 	seen := map[policy.UserGroupID]bool{}
-	for _, t := range append(slices.Clip(a.what.facts.targets), a.point) {
-		for _, o := range w.c.byTarget[t] {
-			l := &w.c.lines[o.line]
-			if w.c.unmet(l, &a.resolvedQuery) != 0 {
+	for _, t := range append(slices.Clip(a.What.Facts.Targets), a.PointTarget) {
+		for _, o := range w.c.ByTarget[t] {
+			l := &w.c.Lines[o.Line]
+			if w.c.Unmet(l, &a.ResolvedQuery) != 0 {
 				continue
 			}
-			for _, id := range l.grant.To.Groups {
-				if g, _ := policy.Find[*policy.UserGroup](w.c.policy, string(id)); !seen[id] && g.Enabled != policy.Off {
+			for _, id := range l.Grant.To.Groups {
+				if g, _ := policy.Find[*policy.UserGroup](w.c.Policy(), string(id)); !seen[id] && g.Enabled != policy.Off {
 					seen[id] = true
-					options = append(options, option{id, len(w.c.bySubject[w.c.subjects[subjectKey{group: id}]]), l.grant.ID, l.number})
+					options = append(options, option{id, len(w.c.BySubject[w.c.Subjects[decision.SubjectKey{Group: id}]]), l.Grant.ID, l.Number})
 				}
 			}
 		}
@@ -265,7 +266,7 @@ func (w *adviser) join() {
 	slices.SortFunc(options, func(a, b option) int { return cmp.Or(cmp.Compare(a.size, b.size), cmp.Compare(a.group, b.group)) })
 	for _, o := range options {
 		member := policy.Member{User: w.q.User, Until: w.until}
-		g, _ := policy.Find[*policy.UserGroup](w.c.policy, string(o.group))
+		g, _ := policy.Find[*policy.UserGroup](w.c.Policy(), string(o.group))
 		// A membership of another time stays beside the new one.
 		also := slices.ContainsFunc(g.Members, func(m policy.Member) bool { return m.User == w.q.User })
 		w.try(Advice{Kind: AdviseJoin, Group: o.group, Grant: o.grant, Line: o.line, Changes: []policy.Change{
@@ -276,14 +277,16 @@ func (w *adviser) join() {
 
 // changeGrants changes the grants that reach the user: puts one in force, gives the right in a line, adds a line.
 func (w *adviser) changeGrants() {
-	a := inquiry{Question: w.q}
-	if _, known := w.c.find(&w.q, &a.resolvedQuery); !known {
+	a := decision.Inquiry{Question: w.q}
+	if _, known := w.c.Resolve(&w.q, &a.ResolvedQuery); !known {
 		return
 	}
-	for _, t := range w.c.trails(&a, func(l *line, m unmetConditions) bool { return !l.deny && (m == missesRight || m == missesForce) }) {
+	for _, t := range w.c.Trails(&a, func(l *decision.Line, m decision.UnmetConditions) bool {
+		return !l.Deny && (m == decision.MissesRight || m == decision.MissesForce)
+	}) {
 		g := *t.Grant
 		g.Lines = slices.Clone(g.Lines)
-		if t.Misses[0] == GrantNotInForce {
+		if t.Misses[0] == decision.GrantNotInForce {
 			g.Enabled = policy.On
 			g.Valid.Until = w.ended(g.Valid.Until)
 			if w.q.At.Before(g.Valid.From) {
@@ -299,7 +302,7 @@ func (w *adviser) changeGrants() {
 		l.Rights = append(slices.Clone(l.Rights), w.q.Right)
 		w.try(Advice{Kind: AdviseWiden, Grant: g.ID, Line: t.Line, Changes: []policy.Change{putRecord(&g)}})
 	}
-	for g := range policy.Each[*policy.Grant](w.c.policy) {
+	for g := range policy.Each[*policy.Grant](w.c.Policy()) {
 		if g.Effect == policy.Allow && g.Enabled != policy.Off && g.Valid.Holds(w.q.At) && slices.Contains(g.To.Users, w.q.User) && w.endsInTime(g) {
 			next := *g
 			next.Lines = append(slices.Clone(g.Lines), w.line())
@@ -324,7 +327,7 @@ func (w *adviser) newGrant(kind AdviceKind, effect policy.Effect) {
 	if effect == policy.Deny {
 		name = w.user.Title() + ": no " + string(w.q.Right) + " " + w.device.Title()
 	}
-	id := policy.MakeID(name, func(id string) bool { _, taken := w.c.policy.Get(policy.Grants, id); return taken })
+	id := policy.MakeID(name, func(id string) bool { _, taken := w.c.Policy().Get(policy.Grants, id); return taken })
 	w.try(Advice{Kind: kind, Grant: policy.GrantID(id), Changes: []policy.Change{putRecord(&policy.Grant{
 		ID: policy.GrantID(id), Name: name, Effect: effect, To: policy.To{Users: []policy.UserID{w.q.User}},
 		Valid: policy.Span{Until: w.until}, Lines: []policy.Line{w.line()},

@@ -1,37 +1,38 @@
-package decision
+package survey
 
 import (
 	"net/netip"
+	"sentier/internal/decision"
 	"slices"
 )
 
 // survey finds what is possible for many pairs of a user and a resource, in the same circumstances.
 type survey struct {
-	c      *Compiled
+	c      *decision.Compiled
 	in     Circumstances
-	wanted rightSet
+	wanted decision.RightSet
 	set    sets
 	key    []byte
 	known  map[string][]Prospect // by what bears on a pair: many classes differ in nothing that does
 }
 
-func (c *Compiled) survey(in Circumstances, wanted rightSet) *survey {
-	return &survey{c: c, in: in, wanted: wanted, set: c.newSets(), known: map[string][]Prospect{}}
+func (c Survey) survey(in Circumstances, wanted decision.RightSet) *survey {
+	return &survey{c: c.Compiled, in: in, wanted: wanted, set: c.newSets(), known: map[string][]Prospect{}}
 }
 
 // prospects tells what is possible for the user and the resource of a question, by right; nil where nothing is. The list is shared, and
 // not to be changed.
-func (s *survey) prospects(a *resolvedQuery) []Prospect {
+func (s *survey) prospects(a *decision.ResolvedQuery) []Prospect {
 	if s.in.Degrees == 0 || s.in.Degrees == 1<<Now {
-		if !s.c.allowed(a, s.wanted, &s.set) {
+		if !Of(s.c).allowed(a, s.wanted, &s.set) {
 			return nil
 		}
 		return s.now(a)
 	}
-	if !a.prefilter() || a.who.bar != 0 || a.what.retired {
+	if !a.Prefilter() || a.Who.Bar != 0 || a.What.Retired {
 		return nil
 	}
-	h := s.c.hand(a)
+	h := Of(s.c).hand(a)
 	if len(h.parts) == 0 {
 		return nil
 	}
@@ -45,17 +46,17 @@ func (s *survey) prospects(a *resolvedQuery) []Prospect {
 }
 
 // now tells the rights in s.set.given as allowed now.
-func (s *survey) now(a *resolvedQuery) []Prospect {
+func (s *survey) now(a *decision.ResolvedQuery) []Prospect {
 	s.key = s.key[:0]
 	for _, w := range s.set.given {
 		s.key = append(s.key, byte(w), byte(w>>8), byte(w>>16), byte(w>>24), byte(w>>32), byte(w>>40), byte(w>>48), byte(w>>56))
 	}
 	out, ok := s.known[string(s.key)]
 	if !ok {
-		out = make([]Prospect, len(s.c.rightList))
+		out = make([]Prospect, len(s.c.RightList))
 		for i := range out {
-			if s.set.given.has(i) {
-				out[i] = Prospect{Degree: Now, first: a.at}
+			if s.set.given.Has(i) {
+				out[i] = Prospect{Degree: Now, first: a.Moment}
 			}
 		}
 		s.known[string(s.key)] = out
@@ -64,18 +65,18 @@ func (s *survey) now(a *resolvedQuery) []Prospect {
 }
 
 // search looks for each of the wanted rights.
-func (s *survey) search(a *resolvedQuery, h *hand) []Prospect {
-	out := make([]Prospect, len(s.c.rightList))
+func (s *survey) search(a *decision.ResolvedQuery, h *hand) []Prospect {
+	out := make([]Prospect, len(s.c.RightList))
 	some := false
 	for i := range out {
-		if !s.wanted.has(i) || !slices.ContainsFunc(h.parts, func(p part) bool { return !p.line.deny && p.bears(i) }) {
+		if !s.wanted.Has(i) || !slices.ContainsFunc(h.parts, func(p decision.Part) bool { return !p.Line.Deny && p.Bears(i) }) {
 			continue
 		}
 		// What the same lines give and take is possible alike, but for what is told of the rights themselves.
 		if k := slices.IndexFunc(out[:i], func(p Prospect) bool { return p.Degree != Impossible }); k >= 0 && s.alike(h, k, i) {
 			out[i] = out[k]
 		} else {
-			out[i] = (&search{after: h, right: i, had: -1, at: a.at, context: a.context}).prospect(s.in.Degrees)
+			out[i] = (&search{after: h, right: i, had: -1, at: a.Moment, context: a.Context}).prospect(s.in.Degrees)
 		}
 		if !s.in.Degrees.Has(out[i].Degree) {
 			out[i] = Prospect{}
@@ -90,23 +91,23 @@ func (s *survey) search(a *resolvedQuery, h *hand) []Prospect {
 
 // alike tells whether two rights have the same lines and the same bounds.
 func (s *survey) alike(h *hand, k, i int) bool {
-	a, b := &s.c.rightList[k], &s.c.rightList[i]
-	return a.controls == b.controls && slices.Equal(a.kinds, b.kinds) && !slices.ContainsFunc(h.parts, func(p part) bool { return p.bears(k) != p.bears(i) })
+	a, b := &s.c.RightList[k], &s.c.RightList[i]
+	return a.Controls == b.Controls && slices.Equal(a.Kinds, b.Kinds) && !slices.ContainsFunc(h.parts, func(p decision.Part) bool { return p.Bears(k) != p.Bears(i) })
 }
 
 // key is the same for what is possible alike.
 func (h *hand) key(out []byte) []byte {
-	k := classKey(out)
-	k.period(h.who.valid)
-	k.period(h.what.lockout)
-	k.number(int64(h.what.clock))
-	k.text(string(h.what.facts.kind))
+	k := decision.ClassKey(out)
+	k.Period(h.who.Valid)
+	k.Period(h.what.Lockout)
+	k.Number(int64(h.what.Clock))
+	k.Text(string(h.what.Facts.Kind))
 	for i := range h.parts {
 		p := &h.parts[i]
-		k.number(int64(p.number)<<2 | int64(bit(p.direct)<<1|bit(p.idle)))
-		k.number(int64(len(p.periods)))
-		for _, held := range p.periods {
-			k.period(held)
+		k.Number(int64(p.Number)<<2 | int64(decision.Bit(p.Direct)<<1|decision.Bit(p.Idle)))
+		k.Number(int64(len(p.Periods)))
+		for _, held := range p.Periods {
+			k.Period(held)
 		}
 	}
 	return k

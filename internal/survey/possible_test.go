@@ -1,9 +1,11 @@
-package decision_test
+package survey_test
 
 import (
 	"fmt"
 	"math/rand/v2"
 	"net/netip"
+	"sentier/internal/specimen"
+	"sentier/internal/survey"
 	"slices"
 	"testing"
 	"time"
@@ -13,13 +15,13 @@ import (
 )
 
 // context makes a context, in which anything may not be known.
-func (m maker) context() decision.Context {
+func randomContext(m specimen.Maker) decision.Context {
 	c := decision.Context{StrongSignIn: decision.Tri(m.IntN(3)), Attended: decision.Tri(m.IntN(3))}
 	if m.IntN(2) == 0 {
 		c.IP = netip.AddrFrom4([4]byte{10, byte(m.IntN(3)), 0, 1})
 	}
 	if m.IntN(2) == 0 {
-		c.Place = pick[policy.SiteID](m, "s", siteCount+1)
+		c.Place = specimen.Pick[policy.SiteID](m, "s", specimen.SiteCount+1)
 	}
 	return c
 }
@@ -35,7 +37,7 @@ func differing(a, b decision.Context) (n int) {
 }
 
 // size counts the values that must be given.
-func size(g *decision.Given) (n int) {
+func size(g *survey.Given) (n int) {
 	if g == nil {
 		return 0
 	}
@@ -48,23 +50,23 @@ func size(g *decision.Given) (n int) {
 }
 
 // everywhere asks about everything of two policies at many instants and in many circumstances, and says in which degree an answer counts.
-func (m maker) everywhere(p, q *policy.Policy, in decision.Circumstances, ask func(decision.Question, decision.Degree)) {
+func everywhere(m specimen.Maker, p, q *policy.Policy, in survey.Circumstances, ask func(decision.Question, survey.Degree)) {
 	seen := map[decision.Question]bool{}
 	for _, of := range []*policy.Policy{p, q} {
-		everyQuestion(of, func(q decision.Question) {
+		specimen.EveryQuestion(of, func(q decision.Question) {
 			q.At, q.Context = in.At, in.Context
 			if seen[q] {
 				return
 			}
 			seen[q] = true
-			ask(q, decision.Now)
+			ask(q, survey.Now)
 			for range 3 {
 				q.At, q.Context = in.At.Add(time.Duration(m.IntN(400*24*60))*time.Minute), in.Context
-				ask(q, decision.Later)
-				q.Context = m.context()
-				ask(q, decision.If)
+				ask(q, survey.Later)
+				q.Context = randomContext(m)
+				ask(q, survey.If)
 				q.At = in.At.Add(time.Duration(m.IntN(96*60)) * time.Minute)
-				ask(q, decision.If)
+				ask(q, survey.If)
 			}
 		})
 	}
@@ -74,22 +76,22 @@ func (m maker) everywhere(p, q *policy.Policy, in decision.Circumstances, ask fu
 // than it takes; what is told is so, for each network and place; and the reach from both sides and the matrix say the same.
 func TestPossibleIsWhatAskingEverywhereFinds(t *testing.T) {
 	t.Parallel()
-	var told [decision.Now + 1]int
+	var told [survey.Now + 1]int
 	for seed := range uint64(12) {
-		m := maker{rand.New(rand.NewPCG(seed, 97))}
-		p := m.whole(t)
+		m := specimen.Maker{Rand: rand.New(rand.NewPCG(seed, 97))}
+		p := m.Whole(t)
 		c := decision.Compile(p)
-		in := decision.Circumstances{At: probes[m.IntN(len(probes))], Context: m.context(), Degrees: decision.AllDegrees}
-		prospects := map[string]decision.Prospect{}
-		everyQuestion(p, func(q decision.Question) {
+		in := survey.Circumstances{At: specimen.Probes[m.IntN(len(specimen.Probes))], Context: randomContext(m), Degrees: survey.AllDegrees}
+		prospects := map[string]survey.Prospect{}
+		specimen.EveryQuestion(p, func(q decision.Question) {
 			q.At, q.Context = in.At, in.Context
-			got := c.Possible(q)
-			prospects[fmt.Sprint(q.User, " ", decision.Reached[policy.DeviceID]{ID: q.Device, Point: q.Point}.Key(), " ", q.Right)] = got
+			got := survey.Of(c).Possible(q)
+			prospects[fmt.Sprint(q.User, " ", survey.Reached[policy.DeviceID]{ID: q.Device, Point: q.Point}.Key(), " ", q.Right)] = got
 			told[got.Degree]++
-			if got.Degree == decision.Impossible {
+			if got.Degree == survey.Impossible {
 				return
 			}
-			if got.Degree == decision.Now != got.First().Equal(in.At) && got.Degree != decision.If || got.Degree == decision.If != (got.Given != nil) {
+			if got.Degree == survey.Now != got.First().Equal(in.At) && got.Degree != survey.If || got.Degree == survey.If != (got.Given != nil) {
 				t.Fatalf("seed %d: %+v is possible as %+v", seed, q, got)
 			}
 			q.At = got.First()
@@ -102,37 +104,37 @@ func TestPossibleIsWhatAskingEverywhereFinds(t *testing.T) {
 				}
 			}
 		})
-		m.everywhere(p, p, in, func(q decision.Question, degree decision.Degree) {
+		everywhere(m, p, p, in, func(q decision.Question, degree survey.Degree) {
 			if !c.Decide(&q).Allowed {
 				return
 			}
-			got := prospects[fmt.Sprint(q.User, " ", decision.Reached[policy.DeviceID]{ID: q.Device, Point: q.Point}.Key(), " ", q.Right)]
-			if got.Degree < degree || got.Degree == decision.If && size(got.Given) > differing(q.Context, in.Context) {
+			got := prospects[fmt.Sprint(q.User, " ", survey.Reached[policy.DeviceID]{ID: q.Device, Point: q.Point}.Key(), " ", q.Right)]
+			if got.Degree < degree || got.Degree == survey.If && size(got.Given) > differing(q.Context, in.Context) {
 				t.Fatalf("seed %d: %+v is allowed, which is %s, and told is %+v", seed, q, degree, got)
 			}
 		})
 		for u := range policy.Each[*policy.User](p) {
-			reach, _ := c.DevicesOf(u.ID, in)
+			reach, _ := survey.Of(c).DevicesOf(u.ID, in)
 			samePossibilities(t, seed, prospects, string(u.ID)+" ", reach, func(key, right string) string { return key + " " + right })
 		}
 		for d := range policy.Each[*policy.Device](p) {
-			reach, _ := c.UsersOf(d.ID, "", in)
+			reach, _ := survey.Of(c).UsersOf(d.ID, "", in)
 			samePossibilities(t, seed, prospects, "", reach, func(key, right string) string { return key + " " + string(d.ID) + " " + right })
 		}
 	}
 	for degree, n := range told {
 		if n < 60 {
-			t.Errorf("only %d are %s", n, decision.Degree(degree))
+			t.Errorf("only %d are %s", n, survey.Degree(degree))
 		}
 	}
 }
 
 // samePossibilities holds a reach against what was asked one by one.
-func samePossibilities[ID ~string](t *testing.T, seed uint64, want map[string]decision.Prospect, prefix string, reach *decision.Reach[ID], key func(key, right string) string) {
+func samePossibilities[ID ~string](t *testing.T, seed uint64, want map[string]survey.Prospect, prefix string, reach *survey.Reach[ID], key func(key, right string) string) {
 	t.Helper()
-	var totals [decision.Now + 1]int
+	var totals [survey.Now + 1]int
 	for _, r := range reach.Page("", 1000) {
-		var seen decision.Degrees
+		var seen survey.Degrees
 		for _, p := range r.Rights {
 			one := want[prefix+key(r.Key(), string(p.Right))]
 			if fmt.Sprint(one.Degree, one.First(), one.Given) != fmt.Sprint(p.Degree, p.First(), p.Given) {
@@ -150,7 +152,7 @@ func samePossibilities[ID ~string](t *testing.T, seed uint64, want map[string]de
 }
 
 // contextsOf are contexts in which what is given is given: in each network at its first and its last address, and at each place.
-func contextsOf(g *decision.Given, base decision.Context) []decision.Context {
+func contextsOf(g *survey.Given, base decision.Context) []decision.Context {
 	out := []decision.Context{g.In(base)}
 	if g == nil {
 		return out
@@ -182,7 +184,7 @@ devices: [{id: gate, site: quay}, {id: weir, state: maintenance}]
 users: [{id: ana}]
 schedules: [{id: nights, windows: [{from: "20:00", to: "06:00"}]}]
 `
-	at := instant(t, "2026-11-24T10:00:00Z")
+	at := specimen.Instant(t, "2026-11-24T10:00:00Z")
 	for name, c := range map[string]struct {
 		grants string
 		given  decision.Context
@@ -203,9 +205,9 @@ schedules: [{id: nights, windows: [{from: "20:00", to: "06:00"}]}]
 		"a state that stays as it is":      {"{id: g, to: {users: [ana]}, lines: [{rights: [view], on: {everything: true}, if: {states: [maintenance], attended: true}}]}", decision.Context{}, "impossible"},
 		"a deny that is always in the way": {"{id: g, to: {users: [ana]}, lines: [{rights: [view], on: {everything: true}, if: {attended: true}}]}, {id: d, effect: deny, to: {everyone: true}, lines: [{rights: [view], on: {sites: [port]}}]}", decision.Context{}, "impossible"},
 	} {
-		got := compile(t, base+"grants: ["+c.grants+"]\n").Possible(decision.Question{User: "ana", Right: "view", Device: "gate", At: at, Context: c.given})
+		got := survey.Of(specimen.Compile(t, base+"grants: ["+c.grants+"]\n")).Possible(decision.Question{User: "ana", Right: "view", Device: "gate", At: at, Context: c.given})
 		text := got.Degree.String()
-		if got.Degree == decision.If || got.Degree == decision.Later {
+		if got.Degree == survey.If || got.Degree == survey.Later {
 			text += fmt.Sprint(" ", got.First().Sub(at))
 		}
 		if g := got.Given; g != nil {
@@ -221,7 +223,7 @@ schedules: [{id: nights, windows: [{from: "20:00", to: "06:00"}]}]
 func TestMandatesThatComeAndGo(t *testing.T) {
 	users := "users: [{id: ana}, {id: ben}]\n"
 	group := "user_groups: [{id: crew, members: [ben]}]\n"
-	at := instant(t, "2026-11-24T10:00:00Z")
+	at := specimen.Instant(t, "2026-11-24T10:00:00Z")
 	for name, c := range map[string]struct{ before, after, want string }{
 		"none":                   {"", "", "[]"},
 		"given":                  {"", "mandates: [{id: m, role: owner, to: {users: [ana]}}]", "[ana m true now]"},
@@ -235,9 +237,9 @@ func TestMandatesThatComeAndGo(t *testing.T) {
 		"after the 400 days":     {"", "mandates: [{id: m, role: owner, to: {users: [ana]}, valid: {from: 2029-01-01T00:00:00Z}}]", "[]"},
 		"somebody who is barred": {"", "mandates: [{id: m, role: owner, to: {users: [cho]}}]", "[]"},
 	} {
-		before, after := compile(t, users[:len(users)-2]+", {id: cho, status: suspended}]\n"+c.before), compile(t, users[:len(users)-2]+", {id: cho, status: suspended}]\n"+c.after)
+		before, after := specimen.Compile(t, users[:len(users)-2]+", {id: cho, status: suspended}]\n"+c.before), specimen.Compile(t, users[:len(users)-2]+", {id: cho, status: suspended}]\n"+c.after)
 		var got []string
-		for _, d := range decision.Compare(before, after, nil, decision.Circumstances{At: at}, 10).Mandates {
+		for _, d := range survey.Compare(before, after, nil, survey.Circumstances{At: at}, 10).Mandates {
 			got = append(got, fmt.Sprint(d.User, " ", d.Mandate.ID, " ", d.Gained, " ", d.Degree))
 		}
 		if text := fmt.Sprint(got); text != c.want && !(slices.Contains([]string{name}, "one role for another") && len(got) == 2) {

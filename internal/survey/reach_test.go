@@ -1,9 +1,11 @@
-package decision_test
+package survey_test
 
 import (
 	"fmt"
 	"maps"
 	"math/rand/v2"
+	"sentier/internal/specimen"
+	"sentier/internal/survey"
 	"slices"
 	"testing"
 	"time"
@@ -16,32 +18,32 @@ import (
 func TestReachMatrixAndDecisionsNeverDisagree(t *testing.T) {
 	t.Parallel()
 	for seed := range uint64(60) {
-		m := maker{rand.New(rand.NewPCG(seed, 5))}
-		p := m.whole(t)
+		m := specimen.Maker{Rand: rand.New(rand.NewPCG(seed, 5))}
+		p := m.Whole(t)
 		c := decision.Compile(p)
 		users, devices := ids[*policy.User](p), ids[*policy.Device](p)
-		for _, at := range probes {
-			in := decision.Circumstances{At: at}
+		for _, at := range specimen.Probes {
+			in := survey.Circumstances{At: at}
 			byUser, byDevice := map[string]string{}, map[string]string{}
 			for _, u := range users {
-				reach, _ := c.DevicesOf(policy.UserID(u), in)
+				reach, _ := survey.Of(c).DevicesOf(policy.UserID(u), in)
 				collect(t, reach, func(key, rights string) { byUser[u+" "+key] = rights })
 			}
-			var rows []decision.Who
-			var columns []decision.What
+			var rows []survey.Who
+			var columns []survey.What
 			for _, u := range users {
-				rows = append(rows, decision.Who{User: policy.UserID(u)})
+				rows = append(rows, survey.Who{User: policy.UserID(u)})
 			}
 			for _, d := range devices {
-				columns = append(columns, decision.What{Device: policy.DeviceID(d)})
+				columns = append(columns, survey.What{Device: policy.DeviceID(d)})
 				for _, point := range []policy.PointID{"", "a"} {
-					reach, _ := c.UsersOf(policy.DeviceID(d), point, in)
+					reach, _ := survey.Of(c).UsersOf(policy.DeviceID(d), point, in)
 					collect(t, reach, func(key, rights string) {
-						byDevice[key+" "+(decision.Reached[policy.DeviceID]{ID: policy.DeviceID(d), Point: point}).Key()] = rights
+						byDevice[key+" "+(survey.Reached[policy.DeviceID]{ID: policy.DeviceID(d), Point: point}).Key()] = rights
 					})
 				}
 			}
-			matrix := c.Matrix(rows, columns, in)
+			matrix := survey.Of(c).Matrix(rows, columns, in)
 			for i, u := range users {
 				for k, d := range devices {
 					plain := rightsByDeciding(c, u, d, "", at)
@@ -84,7 +86,7 @@ func ids[R policy.Record](p *policy.Policy) []string {
 }
 
 // collect reads a reach by pages of two, and holds their total and order.
-func collect[ID ~string](t *testing.T, reach *decision.Reach[ID], add func(key, rights string)) {
+func collect[ID ~string](t *testing.T, reach *survey.Reach[ID], add func(key, rights string)) {
 	t.Helper()
 	after, n := "", 0
 	for {
@@ -94,7 +96,7 @@ func collect[ID ~string](t *testing.T, reach *decision.Reach[ID], add func(key, 
 				t.Fatalf("%s comes after %s", r.Key(), after)
 			}
 			after = r.Key()
-			add(after, fmt.Sprint(rightsIn(r, decision.Now)))
+			add(after, fmt.Sprint(rightsIn(r, survey.Now)))
 			n++
 		}
 		if len(page) < 2 {
@@ -107,7 +109,7 @@ func collect[ID ~string](t *testing.T, reach *decision.Reach[ID], add func(key, 
 }
 
 // rightsIn lists the rights of what is reached that are possible in a degree.
-func rightsIn[ID ~string](r decision.Reached[ID], degree decision.Degree) []policy.RightID {
+func rightsIn[ID ~string](r survey.Reached[ID], degree survey.Degree) []policy.RightID {
 	var out []policy.RightID
 	for _, p := range r.Rights {
 		if p.Degree == degree {
@@ -128,11 +130,11 @@ func rightsByDeciding(c *decision.Compiled, u, d string, point policy.PointID, a
 }
 
 func TestMatrixOfGroupsPlacesAndOtherTimes(t *testing.T) {
-	c := compile(t, corner)
-	at := instant(t, "2026-11-24T06:00:00Z") // day opens at 08:00
-	rows := []decision.Who{{Group: "crew"}, {User: "ana"}, {User: "nobody"}}
-	columns := []decision.What{{Site: "top"}, {Group: "outer"}, {Device: "pump-1"}, {Device: "none"}}
-	m := c.Matrix(rows, columns, decision.Circumstances{At: at, Degrees: decision.AllDegrees})
+	c := specimen.Compile(t, specimen.Corner)
+	at := specimen.Instant(t, "2026-11-24T06:00:00Z") // day opens at 08:00
+	rows := []survey.Who{{Group: "crew"}, {User: "ana"}, {User: "nobody"}}
+	columns := []survey.What{{Site: "top"}, {Group: "outer"}, {Device: "pump-1"}, {Device: "none"}}
+	m := survey.Of(c).Matrix(rows, columns, survey.Circumstances{At: at, Degrees: survey.AllDegrees})
 	got := map[string]string{}
 	for i, row := range rows {
 		for k, column := range columns {

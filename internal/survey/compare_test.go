@@ -1,8 +1,10 @@
-package decision_test
+package survey_test
 
 import (
 	"fmt"
 	"math/rand/v2"
+	"sentier/internal/specimen"
+	"sentier/internal/survey"
 	"testing"
 
 	"sentier/internal/decision"
@@ -15,35 +17,35 @@ func TestCompareFindsWhatAskingEverythingFinds(t *testing.T) {
 	t.Parallel()
 	told, quiet := 0, 0
 	for seed := range uint64(8) {
-		m := maker{rand.New(rand.NewPCG(seed, 31))}
-		p := m.whole(t)
+		m := specimen.Maker{Rand: rand.New(rand.NewPCG(seed, 31))}
+		p := m.Whole(t)
 		c := decision.Compile(p)
 		for range 8 {
-			next, done, err := m.step(p)
+			next, done, err := m.Step(p)
 			if err != nil || len(done) == 0 {
 				continue
 			}
 			after := c.Next(next, done)
-			in := decision.Circumstances{At: probes[0], Context: m.context()}
-			byChange, whole := decision.Compare(c, after, done, in, 10_000), decision.Compare(c, decision.Compile(next), nil, in, 10_000)
+			in := survey.Circumstances{At: specimen.Probes[0], Context: randomContext(m)}
+			byChange, whole := survey.Compare(c, after, done, in, 10_000), survey.Compare(c, decision.Compile(next), nil, in, 10_000)
 			if a, b := shown(byChange), shown(whole); a != b {
-				t.Fatalf("seed %d: compared by the change %s, as a whole %s; changed: %v", seed, a, b, keys(done))
+				t.Fatalf("seed %d: compared by the change %s, as a whole %s; changed: %v", seed, a, b, specimen.Keys(done))
 			}
-			degrees := map[string]decision.Degree{}
+			degrees := map[string]survey.Degree{}
 			for _, item := range byChange.Items {
-				for sign, list := range map[string][]decision.Possibility{"+": item.Gained, "-": item.Lost} {
+				for sign, list := range map[string][]survey.Possibility{"+": item.Gained, "-": item.Lost} {
 					for _, g := range list {
 						degrees[fmt.Sprint(sign, item.User, item.Device, "/", item.Point, g.Right)] = g.Degree
 						q := decision.Question{User: item.User, Device: item.Device, Point: item.Point, Right: g.Right, At: g.First(), Context: g.Given.In(in.Context)}
 						had, has := c.Decide(&q).Allowed, after.Decide(&q).Allowed
-						if has == had || has != (sign == "+") || g.Degree == decision.Now && !q.At.Equal(in.At) {
+						if has == had || has != (sign == "+") || g.Degree == survey.Now && !q.At.Equal(in.At) {
 							t.Fatalf("seed %d: told is %s%+v of %s on %s, and before %t, after %t", seed, sign, g, item.User, item.Device, had, has)
 						}
 						told++
 					}
 				}
 			}
-			m.everywhere(c.Policy(), after.Policy(), in, func(q decision.Question, degree decision.Degree) {
+			everywhere(m, c.Policy(), after.Policy(), in, func(q decision.Question, degree survey.Degree) {
 				had, has := c.Decide(&q).Allowed, after.Decide(&q).Allowed
 				if had == has {
 					return
@@ -54,7 +56,7 @@ func TestCompareFindsWhatAskingEverythingFinds(t *testing.T) {
 					got = degrees[fmt.Sprint(sign, q.User, q.Device, "/", q.Right)]
 				}
 				if got < degree {
-					t.Fatalf("seed %d: %s %+v is a difference %s, and told is %s; changed: %v", seed, sign, q, degree, got, keys(done))
+					t.Fatalf("seed %d: %s %+v is a difference %s, and told is %s; changed: %v", seed, sign, q, degree, got, specimen.Keys(done))
 				}
 			})
 			if len(degrees) == 0 {
@@ -69,24 +71,24 @@ func TestCompareFindsWhatAskingEverythingFinds(t *testing.T) {
 }
 
 // shown writes what a comparison found, but for who holds mandates.
-func shown(d decision.Differences) string {
+func shown(d survey.Differences) string {
 	d.Mandates = nil
 	return fmt.Sprint(d)
 }
 
 // TestCompareOfAChangeThatTouchesManyAtOnce: so many people change that all is compiled again, with other classes.
 func TestCompareOfAChangeThatTouchesManyAtOnce(t *testing.T) {
-	m := maker{rand.New(rand.NewPCG(1, 71))}
+	m := specimen.Maker{Rand: rand.New(rand.NewPCG(1, 71))}
 	var changes, more []policy.Change
 	for i := range 200 {
 		id := policy.UserID(fmt.Sprintf("v%03d", i))
-		changes = append(changes, put(&policy.User{ID: id}),
-			policy.Change{Op: policy.Add, Type: policy.UserGroups, ID: fmt.Sprint("g", i%groupCount), List: "members", Entry: policy.Entry{Value: string(id)}})
+		changes = append(changes, specimen.Put(&policy.User{ID: id}),
+			policy.Change{Op: policy.Add, Type: policy.UserGroups, ID: fmt.Sprint("g", i%specimen.GroupCount), List: "members", Entry: policy.Entry{Value: string(id)}})
 		if i%2 == 0 {
-			more = append(more, put(&policy.User{ID: id, Status: policy.Suspended}))
+			more = append(more, specimen.Put(&policy.User{ID: id, Status: policy.Suspended}))
 		}
 	}
-	p, _, err := m.whole(t).Apply(changes)
+	p, _, err := m.Whole(t).Apply(changes)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -95,16 +97,16 @@ func TestCompareOfAChangeThatTouchesManyAtOnce(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	in := decision.Circumstances{At: probes[0]}
+	in := survey.Circumstances{At: specimen.Probes[0]}
 	after := before.Next(next, done)
-	got := decision.Compare(before, after, done, in, 10)
+	got := survey.Compare(before, after, done, in, 10)
 	lost := 0
-	everyQuestion(p, func(q decision.Question) {
+	specimen.EveryQuestion(p, func(q decision.Question) {
 		if q.At.Equal(in.At) && q.Point == "" && before.Decide(&q).Allowed && !after.Decide(&q).Allowed {
 			lost++
 		}
 	})
-	if got.Gained.All() != 0 || got.Lost[decision.Now] < lost || lost == 0 {
+	if got.Gained.All() != 0 || got.Lost[survey.Now] < lost || lost == 0 {
 		t.Errorf("compared by the change: %v gained and %v lost, asking finds %d lost", got.Gained, got.Lost, lost)
 	}
 }

@@ -1,8 +1,9 @@
-package decision
+package survey
 
 import (
 	"cmp"
 	"sentier/internal/container"
+	"sentier/internal/decision"
 	"slices"
 
 	"sentier/internal/policy"
@@ -36,22 +37,22 @@ type Differences struct {
 }
 
 // Compare finds who gains and loses what between two policies. done is what was done to records where after
-// came from before by [Compiled.Next], and nil where the two may be any; with it, only what a change can touch
+// came from before by [decision.Compiled.Next], and nil where the two may be any; with it, only what a change can touch
 // is looked at. most bounds the items, not the counts.
-func Compare(before, after *Compiled, done []policy.RecordChange, in Circumstances, most int) Differences {
+func Compare(before, after *decision.Compiled, done []policy.RecordChange, in Circumstances, most int) Differences {
 	if in.Degrees == 0 {
 		in.Degrees = AllDegrees
 	}
-	p := &comparison{before: before, after: after, in: in, at: momentOf(in.At), most: most, rights: union(before.rights, after.rights), known: map[string]*outcome{}}
+	p := &comparison{before: before, after: after, in: in, at: decision.MomentOf(in.At), most: most, rights: union(before.Rights, after.Rights), known: map[string]*outcome{}}
 	p.findLines()
-	var users []joint[policy.UserID, UserClass]
-	var devices []joint[policy.DeviceID, deviceClass]
-	if t := before.touched(done); done == nil || t.everyDevice || t.wholesale(after.policy) {
-		users, devices = pair(&before.users, &after.users, nil), pair(&before.devices, &after.devices, nil)
+	var users []joint[policy.UserID, decision.UserClass]
+	var devices []joint[policy.DeviceID, decision.DeviceClass]
+	if t := before.Touched(done); done == nil || t.EveryDevice || t.Wholesale(after.Policy()) {
+		users, devices = pair(&before.Users, &after.Users, nil), pair(&before.Devices, &after.Devices, nil)
 	} else {
-		users, devices = pair(&before.users, &after.users, mapKeys(t.users)), pair(&before.devices, &after.devices, mapKeys(t.devices))
+		users, devices = pair(&before.Users, &after.Users, mapKeys(t.Users)), pair(&before.Devices, &after.Devices, mapKeys(t.Devices))
 	}
-	p.everything = before.directFirst != after.directFirst || !p.rights.alike
+	p.everything = before.DirectFirst != after.DirectFirst || !p.rights.alike
 	p.look(users, devices)
 	p.run(users, devices)
 	p.sort()
@@ -135,9 +136,9 @@ func everybody[ID ~string, C any](c *container.Crowd[ID, C], visit func(ID)) {
 }
 
 type comparison struct {
-	before, after *Compiled
+	before, after *decision.Compiled
 	in            Circumstances
-	at            moment
+	at            decision.Moment
 	rights        rightUnion
 	everything    bool
 	most          int
@@ -167,26 +168,26 @@ func (o *outcome) equal(x *outcome) bool {
 
 // findLines finds which lines of both policies mean the same.
 func (p *comparison) findLines() {
-	sites := p.before.policy.Table(policy.Sites).Same(p.after.policy.Table(policy.Sites))
+	sites := p.before.Policy().Table(policy.Sites).Same(p.after.Policy().Table(policy.Sites))
 	number := map[lineKey]int32{}
-	for i := range p.before.lines {
-		l := &p.before.lines[i]
-		number[lineKey{l.grant, l.number}] = int32(i)
+	for i := range p.before.Lines {
+		l := &p.before.Lines[i]
+		number[lineKey{l.Grant, l.Number}] = int32(i)
 	}
-	p.same = make([]int32, len(p.after.lines))
-	old, new := make(rightSet, p.rights.words), make(rightSet, p.rights.words)
-	for i := range p.after.lines {
+	p.same = make([]int32, len(p.after.Lines))
+	old, new := make(decision.RightSet, p.rights.words), make(decision.RightSet, p.rights.words)
+	for i := range p.after.Lines {
 		p.same[i] = -1
-		l := &p.after.lines[i]
-		n, there := number[lineKey{l.grant, l.number}]
-		if !there || l.ifs != nil && len(l.ifs.Places) > 0 && !sites {
+		l := &p.after.Lines[i]
+		n, there := number[lineKey{l.Grant, l.Number}]
+		if !there || l.Ifs != nil && len(l.Ifs.Places) > 0 && !sites {
 			continue
 		}
-		had := &p.before.lines[n]
-		if !slices.Equal(p.rights.of(p.rights.old, had.rights, old), p.rights.of(p.rights.new, l.rights, new)) {
+		had := &p.before.Lines[n]
+		if !slices.Equal(p.rights.of(p.rights.old, had.Rights, old), p.rights.of(p.rights.new, l.Rights, new)) {
 			continue
 		}
-		if slices.EqualFunc(had.when, l.when, p.sameSchedule) {
+		if slices.EqualFunc(had.When, l.When, p.sameSchedule) {
 			p.same[i] = n
 		}
 	}
@@ -198,21 +199,21 @@ type lineKey struct {
 }
 
 // sameSchedule tells whether a schedule runs alike in both policies.
-func (p *comparison) sameSchedule(a, b *schedules) bool {
-	if a.record != b.record {
+func (p *comparison) sameSchedule(a, b *decision.Schedules) bool {
+	if a.Record != b.Record {
 		return false
 	}
 	calendar := func(id policy.CalendarID) bool {
-		x, _ := p.before.policy.Get(policy.Calendars, string(id))
-		y, _ := p.after.policy.Get(policy.Calendars, string(id))
+		x, _ := p.before.Policy().Get(policy.Calendars, string(id))
+		y, _ := p.after.Policy().Get(policy.Calendars, string(id))
 		return x == y
 	}
-	for _, id := range a.record.Closed {
+	for _, id := range a.Record.Closed {
 		if !calendar(id) {
 			return false
 		}
 	}
-	for _, s := range a.record.Special {
+	for _, s := range a.Record.Special {
 		if !calendar(s.Calendar) {
 			return false
 		}
@@ -221,19 +222,19 @@ func (p *comparison) sameSchedule(a, b *schedules) bool {
 }
 
 // look marks the classes that are others than before, and those whom a line concerns that is another.
-func (p *comparison) look(users []joint[policy.UserID, UserClass], devices []joint[policy.DeviceID, deviceClass]) {
-	old, new := p.before.namesOf(), p.after.namesOf()
-	changed := make([]bool, len(p.before.lines))
+func (p *comparison) look(users []joint[policy.UserID, decision.UserClass], devices []joint[policy.DeviceID, decision.DeviceClass]) {
+	old, new := Of(p.before).namesOf(), Of(p.after).namesOf()
+	changed := make([]bool, len(p.before.Lines))
 	for i := range changed {
 		changed[i] = true
 	}
-	fresh := make([]bool, len(p.after.lines))
+	fresh := make([]bool, len(p.after.Lines))
 	for i, n := range p.same {
 		if fresh[i] = n < 0; n >= 0 {
 			changed[n] = false
 		}
 	}
-	before, after := p.before.concern(changed), p.after.concern(fresh)
+	before, after := Of(p.before).concern(changed), Of(p.after).concern(fresh)
 	for i := range users {
 		u := &users[i]
 		u.near = u.before != nil && before.user(u.before) || u.after != nil && after.user(u.after)
@@ -248,28 +249,30 @@ func (p *comparison) look(users []joint[policy.UserID, UserClass], devices []joi
 
 // names are the keys of subjects and targets by their numbers, by which two policies are compared.
 type names struct {
-	subjects []subjectKey
-	targets  []targetKey
+	subjects []decision.SubjectKey
+	targets  []decision.TargetKey
 }
 
-func (c *Compiled) namesOf() names {
-	out := names{make([]subjectKey, len(c.bySubject)), make([]targetKey, len(c.byTarget))}
-	for k, s := range c.subjects {
+func (c Survey) namesOf() names {
+	out := names{make([]decision.SubjectKey, len(c.BySubject)), make([]decision.TargetKey, len(c.ByTarget))}
+	for k, s := range c.Subjects {
 		out.subjects[s] = k
 	}
-	for k, t := range c.targets {
+	for k, t := range c.Targets {
 		out.targets[t] = k
 	}
 	return out
 }
 
 // sameUser tells whether two classes of users, one of each policy, are alike but for the lines of grants.
-func (n *names) sameUser(a *UserClass, o *names, b *UserClass) bool {
-	if a.bar != b.bar || a.valid != b.valid || len(a.held) != len(b.held) {
+func (n *names) sameUser(a *decision.UserClass, o *names, b *decision.UserClass) bool {
+	if a.Bar != b.Bar || a.Valid != b.Valid || len(a.Held) != len(b.Held) {
 		return false
 	}
-	for _, h := range a.held {
-		if !slices.ContainsFunc(b.held, func(x held) bool { return o.subjects[x.subject] == n.subjects[h.subject] && x.period == h.period }) {
+	for _, h := range a.Held {
+		if !slices.ContainsFunc(b.Held, func(x decision.Held) bool {
+			return o.subjects[x.Subject] == n.subjects[h.Subject] && x.Period == h.Period
+		}) {
 			return false
 		}
 	}
@@ -277,18 +280,18 @@ func (n *names) sameUser(a *UserClass, o *names, b *UserClass) bool {
 }
 
 // sameDevice tells whether two classes of devices, one of each policy, are alike but for the lines of grants.
-func (n *names) sameDevice(a *deviceClass, o *names, b *deviceClass) bool {
-	x, y := a.facts, b.facts
-	if x.state != y.state || x.kind != y.kind || a.lockout != b.lockout || x.zone.String() != y.zone.String() || len(x.targets) != len(y.targets) {
+func (n *names) sameDevice(a *decision.DeviceClass, o *names, b *decision.DeviceClass) bool {
+	x, y := a.Facts, b.Facts
+	if x.State != y.State || x.Kind != y.Kind || a.Lockout != b.Lockout || x.Zone.String() != y.Zone.String() || len(x.Targets) != len(y.Targets) {
 		return false
 	}
-	for _, t := range x.targets {
-		if !slices.ContainsFunc(y.targets, func(u target) bool { return o.targets[u] == n.targets[t] }) {
+	for _, t := range x.Targets {
+		if !slices.ContainsFunc(y.Targets, func(u decision.Target) bool { return o.targets[u] == n.targets[t] }) {
 			return false
 		}
 	}
-	points := func(of *names, f *deviceFacts) (out []targetKey) {
-		for _, t := range f.points {
+	points := func(of *names, f *decision.DeviceFacts) (out []decision.TargetKey) {
+		for _, t := range f.Points {
 			out = append(out, of.targets[t])
 		}
 		return out
@@ -299,14 +302,14 @@ func (n *names) sameDevice(a *deviceClass, o *names, b *deviceClass) bool {
 // concern is whom, and what, some lines concern.
 type concern struct{ subjects, targets []bool }
 
-func (c *Compiled) concern(lines []bool) concern {
-	out := concern{make([]bool, len(c.bySubject)), make([]bool, len(c.byTarget))}
-	for i := range c.lines {
+func (c Survey) concern(lines []bool) concern {
+	out := concern{make([]bool, len(c.BySubject)), make([]bool, len(c.ByTarget))}
+	for i := range c.Lines {
 		if lines[i] {
-			for _, s := range c.lines[i].to {
+			for _, s := range c.Lines[i].To {
 				out.subjects[s] = true
 			}
-			for _, t := range c.lines[i].on {
+			for _, t := range c.Lines[i].On {
 				out.targets[t] = true
 			}
 		}
@@ -314,16 +317,16 @@ func (c *Compiled) concern(lines []bool) concern {
 	return out
 }
 
-func (x *concern) user(u *UserClass) bool {
-	return slices.ContainsFunc(u.held, func(h held) bool { return x.subjects[h.subject] })
+func (x *concern) user(u *decision.UserClass) bool {
+	return slices.ContainsFunc(u.Held, func(h decision.Held) bool { return x.subjects[h.Subject] })
 }
 
-func (x *concern) device(d *deviceClass) bool {
-	is := func(t target) bool { return x.targets[t] }
-	return slices.ContainsFunc(d.facts.targets, is) || slices.ContainsFunc(d.facts.points, is)
+func (x *concern) device(d *decision.DeviceClass) bool {
+	is := func(t decision.Target) bool { return x.targets[t] }
+	return slices.ContainsFunc(d.Facts.Targets, is) || slices.ContainsFunc(d.Facts.Points, is)
 }
 
-func (p *comparison) run(users []joint[policy.UserID, UserClass], devices []joint[policy.DeviceID, deviceClass]) {
+func (p *comparison) run(users []joint[policy.UserID, decision.UserClass], devices []joint[policy.DeviceID, decision.DeviceClass]) {
 	concerned := make([]bool, len(devices))
 	for i := range users {
 		u := &users[i]
@@ -352,16 +355,16 @@ func (p *comparison) run(users []joint[policy.UserID, UserClass], devices []join
 }
 
 // pair compares what users of one class may do on devices of another, and on their points.
-func (p *comparison) pair(u *joint[policy.UserID, UserClass], d *joint[policy.DeviceID, deviceClass]) bool {
-	old, new := resolvedQuery{who: u.before, what: d.before}, resolvedQuery{who: u.after, what: d.after}
+func (p *comparison) pair(u *joint[policy.UserID, decision.UserClass], d *joint[policy.DeviceID, decision.DeviceClass]) bool {
+	old, new := decision.ResolvedQuery{Who: u.before, What: d.before}, decision.ResolvedQuery{Who: u.after, What: d.after}
 	whole := p.outcome(&old, &new)
 	if !whole.none() {
 		p.tell(u.ids, d.ids, "", whole)
 	}
 	some := !whole.none()
 	for _, point := range pointsOf(d) {
-		old.point, new.point = pointTarget(d.before, point), pointTarget(d.after, point)
-		if old.point == 0 && new.point == 0 {
+		old.PointTarget, new.PointTarget = pointTarget(d.before, point), pointTarget(d.after, point)
+		if old.PointTarget == 0 && new.PointTarget == 0 {
 			continue
 		}
 		if own := p.outcome(&old, &new); !own.none() && !own.equal(whole) {
@@ -373,13 +376,13 @@ func (p *comparison) pair(u *joint[policy.UserID, UserClass], d *joint[policy.De
 }
 
 // pointsOf lists the points of the one device of a class that any grant names.
-func pointsOf(d *joint[policy.DeviceID, deviceClass]) []policy.PointID {
+func pointsOf(d *joint[policy.DeviceID, decision.DeviceClass]) []policy.PointID {
 	var out []policy.PointID
-	for _, class := range []*deviceClass{d.before, d.after} {
-		if class == nil || class.facts.named == nil {
+	for _, class := range []*decision.DeviceClass{d.before, d.after} {
+		if class == nil || class.Facts.Named == nil {
 			continue
 		}
-		for _, point := range class.facts.named.Points {
+		for _, point := range class.Facts.Named.Points {
 			if !slices.Contains(out, point.ID) {
 				out = append(out, point.ID)
 			}
@@ -388,19 +391,19 @@ func pointsOf(d *joint[policy.DeviceID, deviceClass]) []policy.PointID {
 	return out
 }
 
-func pointTarget(class *deviceClass, id policy.PointID) target {
-	if class == nil || class.facts.named == nil {
+func pointTarget(class *decision.DeviceClass, id policy.PointID) decision.Target {
+	if class == nil || class.Facts.Named == nil {
 		return 0
 	}
-	i := slices.IndexFunc(class.facts.named.Points, func(point policy.Point) bool { return point.ID == id })
+	i := slices.IndexFunc(class.Facts.Named.Points, func(point policy.Point) bool { return point.ID == id })
 	if i < 0 {
 		return 0
 	}
-	return class.facts.points[i]
+	return class.Facts.Points[i]
 }
 
 // outcome compares the answers about a user and a resource before and after; nil where nothing bears on them.
-func (p *comparison) outcome(old, new *resolvedQuery) *outcome {
+func (p *comparison) outcome(old, new *decision.ResolvedQuery) *outcome {
 	had, has := p.hand(p.before, old), p.hand(p.after, new)
 	if len(had.parts)+len(has.parts) == 0 || p.alike(&had, &has) {
 		return nil
@@ -434,27 +437,27 @@ func (p *comparison) search(before, after *hand, had, right int) Prospect {
 	return (&search{before: before, after: after, had: had, right: right, at: p.at, context: p.in.Context}).prospect(p.in.Degrees)
 }
 
-func (p *comparison) hand(c *Compiled, a *resolvedQuery) hand {
-	if a.who == nil || a.what == nil || a.who.bar != 0 || a.what.retired || !a.prefilter() {
+func (p *comparison) hand(c *decision.Compiled, a *decision.ResolvedQuery) hand {
+	if a.Who == nil || a.What == nil || a.Who.Bar != 0 || a.What.Retired || !a.Prefilter() {
 		return hand{c: c}
 	}
-	return c.hand(a)
+	return Of(c).hand(a)
 }
 
 // alike tells whether the same bears on a pair before and after, so that no answer is another.
 func (p *comparison) alike(had, has *hand) bool {
-	if had.who == nil || has.who == nil || len(had.parts) != len(has.parts) || p.before.directFirst != p.after.directFirst {
+	if had.who == nil || has.who == nil || len(had.parts) != len(has.parts) || p.before.DirectFirst != p.after.DirectFirst {
 		return false
 	}
 	a, b := had.what, has.what
-	if had.who.valid != has.who.valid || a.lockout != b.lockout || a.facts.kind != b.facts.kind || a.facts.zone.String() != b.facts.zone.String() || !p.rights.alike {
+	if had.who.Valid != has.who.Valid || a.Lockout != b.Lockout || a.Facts.Kind != b.Facts.Kind || a.Facts.Zone.String() != b.Facts.Zone.String() || !p.rights.alike {
 		return false
 	}
 	for i := range has.parts {
 		x := &has.parts[i]
-		n := p.same[x.number]
-		k := slices.IndexFunc(had.parts, func(y part) bool { return y.number == n && y.direct == x.direct && y.idle == x.idle })
-		if n < 0 || k < 0 || !slices.Equal(had.parts[k].periods, x.periods) {
+		n := p.same[x.Number]
+		k := slices.IndexFunc(had.parts, func(y decision.Part) bool { return y.Number == n && y.Direct == x.Direct && y.Idle == x.Idle })
+		if n < 0 || k < 0 || !slices.Equal(had.parts[k].Periods, x.Periods) {
 			return false
 		}
 	}
@@ -494,8 +497,8 @@ func (p *comparison) tell(users container.Roll[policy.UserID], devices container
 
 // controls tells whether a right is control or implies it, in either policy.
 func (p *comparison) controls(id policy.RightID) bool {
-	for _, c := range []*Compiled{p.before, p.after} {
-		if n, ok := c.right(id); ok && c.rightList[n].controls {
+	for _, c := range []*decision.Compiled{p.before, p.after} {
+		if n, ok := c.Right(id); ok && c.RightList[n].Controls {
 			return true
 		}
 	}
@@ -520,7 +523,9 @@ func (p *comparison) named(list []Prospect) []Possibility {
 			out = append(out, Possibility{p.rights.ids[n], x})
 		}
 	}
-	slices.SortStableFunc(out, func(a, b Possibility) int { return bit(p.controls(b.Right)) - bit(p.controls(a.Right)) })
+	slices.SortStableFunc(out, func(a, b Possibility) int {
+		return decision.Bit(p.controls(b.Right)) - decision.Bit(p.controls(a.Right))
+	})
 	return out
 }
 
@@ -532,13 +537,13 @@ type rightUnion struct {
 	alike    bool // both have the same rights, which mean the same
 }
 
-func union(a, b *rights) rightUnion {
+func union(a, b *decision.Rights) rightUnion {
 	var u rightUnion
 	number := map[policy.RightID]int{}
-	take := func(r *rights) []int {
+	take := func(r *decision.Rights) []int {
 		var out []int
-		for i := range r.rightList {
-			id := r.rightList[i].id
+		for i := range r.RightList {
+			id := r.RightList[i].Id
 			if _, ok := number[id]; !ok {
 				number[id] = len(u.ids)
 				u.ids = append(u.ids, id)
@@ -549,19 +554,19 @@ func union(a, b *rights) rightUnion {
 	}
 	u.old, u.new = take(a), take(b)
 	u.words = (len(u.ids) + 63) / 64
-	u.alike = slices.EqualFunc(a.rightList, b.rightList, func(x, y rightInfo) bool {
-		return x.id == y.id && x.controls == y.controls && slices.Equal(x.kinds, y.kinds)
+	u.alike = slices.EqualFunc(a.RightList, b.RightList, func(x, y decision.RightInfo) bool {
+		return x.Id == y.Id && x.Controls == y.Controls && slices.Equal(x.Kinds, y.Kinds)
 	})
 	return u
 }
 
 // of writes a set by the union's numbers.
-func (u *rightUnion) of(numbers []int, set, into rightSet) rightSet {
+func (u *rightUnion) of(numbers []int, set, into decision.RightSet) decision.RightSet {
 	clear(into)
 	if set != nil {
 		for i, n := range numbers {
-			if set.has(i) {
-				into.add(n)
+			if set.Has(i) {
+				into.Add(n)
 			}
 		}
 	}

@@ -1,4 +1,4 @@
-package decision
+package survey
 
 import (
 	"slices"
@@ -21,18 +21,18 @@ type Counts struct {
 }
 
 // Count counts the devices of every site and device group.
-func (c *Compiled) Count() Counts {
+func (c Survey) Count() Counts {
 	out := Counts{Sites: map[policy.SiteID]Count{}, DeviceGroups: map[policy.DeviceGroupID]Count{}}
-	for n := range c.devices.Inhabited {
-		facts, size := c.devices.Classes.At(n).facts, c.devices.Members.At(n).Size
-		if facts.site == "" {
+	for n := range c.Devices.Inhabited {
+		facts, size := c.Devices.Classes.At(n).Facts, c.Devices.Members.At(n).Size
+		if facts.Site == "" {
 			out.Unsorted += size
 		}
-		for i, id := range c.places.chains[facts.site] {
+		for i, id := range c.Places.Chains[facts.Site] {
 			tally(out.Sites, policy.SiteID(id), size, i == 0)
 		}
-		own := facts.groups()
-		for _, id := range c.groupsOf(facts) {
+		own := facts.Groups()
+		for _, id := range c.GroupsOf(facts) {
 			tally(out.DeviceGroups, id, size, slices.Contains(own, id))
 		}
 	}

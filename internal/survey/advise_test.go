@@ -1,7 +1,9 @@
-package decision_test
+package survey_test
 
 import (
 	"math/rand/v2"
+	"sentier/internal/specimen"
+	"sentier/internal/survey"
 	"testing"
 	"time"
 
@@ -10,17 +12,17 @@ import (
 
 func TestTheFirstAdviceTurnsTheAnswerAndChangesWhatItCounts(t *testing.T) {
 	t.Parallel()
-	given, taken := map[decision.AdviceKind]int{}, 0
+	given, taken := map[survey.AdviceKind]int{}, 0
 	for seed := range uint64(10) {
-		m := maker{rand.New(rand.NewPCG(seed, 41))}
-		c := decision.Compile(m.whole(t))
+		m := specimen.Maker{Rand: rand.New(rand.NewPCG(seed, 41))}
+		c := decision.Compile(m.Whole(t))
 		asked := 0
-		everyQuestion(c.Policy(), func(q decision.Question) {
-			if asked++; asked%17 != 0 || q.At != probes[0] {
+		specimen.EveryQuestion(c.Policy(), func(q decision.Question) {
+			if asked++; asked%17 != 0 || q.At != specimen.Probes[0] {
 				return
 			}
 			before := c.Decide(&q)
-			for i, advice := range c.Advise(q, time.Time{}, 3) {
+			for i, advice := range survey.Of(c).Advise(q, time.Time{}, 3) {
 				next, _, err := c.Policy().Apply(advice.Changes)
 				if err != nil {
 					t.Fatalf("seed %d: %+v: advice %s is refused: %v", seed, q, advice.Kind, err)
@@ -29,7 +31,7 @@ func TestTheFirstAdviceTurnsTheAnswerAndChangesWhatItCounts(t *testing.T) {
 				if after.Decide(&q).Allowed == before.Allowed {
 					t.Fatalf("seed %d: %+v: advice %s leaves the answer as it is", seed, q, advice.Kind)
 				}
-				d := decision.Compare(c, after, nil, decision.Circumstances{At: q.At}, 1000)
+				d := survey.Compare(c, after, nil, survey.Circumstances{At: q.At}, 1000)
 				changed := d.Gained.All() + d.Lost.All()
 				device := q
 				if device.Point = ""; q.Point == "" || c.Decide(&device).Allowed == after.Decide(&device).Allowed {
@@ -46,7 +48,7 @@ func TestTheFirstAdviceTurnsTheAnswerAndChangesWhatItCounts(t *testing.T) {
 			}
 		})
 	}
-	for _, kind := range []decision.AdviceKind{decision.AdviseUser, decision.AdviseDevice, decision.AdviseJoin, decision.AdviseGrant, decision.AdviseWiden, decision.AdviseEnable} {
+	for _, kind := range []survey.AdviceKind{survey.AdviseUser, survey.AdviseDevice, survey.AdviseJoin, survey.AdviseGrant, survey.AdviseWiden, survey.AdviseEnable} {
 		if given[kind] == 0 {
 			t.Errorf("no %s was advised in %v: the test tells nothing about it", kind, given)
 		}

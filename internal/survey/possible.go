@@ -1,8 +1,9 @@
-package decision
+package survey
 
 import (
 	"fmt"
 	"net/netip"
+	"sentier/internal/decision"
 	"slices"
 	"time"
 
@@ -53,19 +54,19 @@ type Prospect struct {
 	Degree Degree
 	Given  *Given // the circumstances that must be given, for If
 
-	first moment // at which it is allowed, in those circumstances
+	first decision.Moment // at which it is allowed, in those circumstances
 }
 
 // First is the first instant at which it is allowed, in the circumstances that it takes.
-func (p Prospect) First() time.Time { return p.first.time() }
+func (p Prospect) First() time.Time { return p.first.Time() }
 
 // Given is circumstances: the fewest values that must be given for something to be allowed. Any of the networks and any of
 // the places will do.
 type Given struct {
 	Networks     []netip.Prefix // exactly those addresses
 	Places       []policy.SiteID
-	StrongSignIn Tri
-	Attended     Tri
+	StrongSignIn decision.Tri
+	Attended     decision.Tri
 }
 
 // String writes what must be given, for people who read the output of a program.
@@ -77,7 +78,7 @@ func (g *Given) String() string {
 }
 
 // In is a context in which the circumstances are given.
-func (g *Given) In(c Context) Context {
+func (g *Given) In(c decision.Context) decision.Context {
 	if g == nil {
 		return c
 	}
@@ -87,59 +88,59 @@ func (g *Given) In(c Context) Context {
 	if len(g.Places) > 0 {
 		c.Place = g.Places[0]
 	}
-	if g.StrongSignIn != NotKnown {
+	if g.StrongSignIn != decision.NotKnown {
 		c.StrongSignIn = g.StrongSignIn
 	}
-	if g.Attended != NotKnown {
+	if g.Attended != decision.NotKnown {
 		c.Attended = g.Attended
 	}
 	return c
 }
 
 // Possible tells what is possible for the user, the right and the resource of a question, at its instant and in its context.
-func (c *Compiled) Possible(q Question) Prospect {
-	var a resolvedQuery
-	if _, known := c.find(&q, &a); !known {
+func (c Survey) Possible(q decision.Question) Prospect {
+	var a decision.ResolvedQuery
+	if _, known := c.Resolve(&q, &a); !known {
 		return Prospect{}
 	}
 	return c.possible(&a)
 }
 
-func (c *Compiled) possible(a *resolvedQuery) Prospect {
-	if c.decide(a).Allowed {
-		return Prospect{Degree: Now, first: a.at}
+func (c Survey) possible(a *decision.ResolvedQuery) Prospect {
+	if c.DecideResolved(a).Allowed {
+		return Prospect{Degree: Now, first: a.Moment}
 	}
 	h := c.hand(a)
-	return (&search{after: &h, right: a.right, at: a.at, context: a.context}).prospect(AllDegrees)
+	return (&search{after: &h, right: a.Right, at: a.Moment, context: a.Context}).prospect(AllDegrees)
 }
 
 // hand is all lines of a policy that bear on a user and a resource at any instant and in any circumstances. The zero hand is
 // that of a user or a resource that is not there.
 type hand struct {
-	c     *Compiled
-	who   *UserClass
-	what  *deviceClass
-	parts []part
+	c     *decision.Compiled
+	who   *decision.UserClass
+	what  *decision.DeviceClass
+	parts []decision.Part
 }
 
 // hand gathers the lines that bear on the user and the resource of a question, each once. What states of devices rule out is
 // left out: they stay as they are.
-func (c *Compiled) hand(a *resolvedQuery) hand {
-	h := hand{c: c, who: a.who, what: a.what}
-	h.parts = c.parts(a, func(l *line) bool { return l.ifs == nil || stateMet(l, a) })
+func (c Survey) hand(a *decision.ResolvedQuery) hand {
+	h := hand{c: c.Compiled, who: a.Who, what: a.What}
+	h.parts = c.Parts(a, func(l *decision.Line) bool { return l.Ifs == nil || decision.StateMet(l, a) })
 	return h
 }
 
 // in is the course of the answer about a right in a context.
-func (h *hand) in(right int, context Context) course {
-	out := course{c: h.c, who: h.who, what: h.what, right: right}
-	if !out.there() {
+func (h *hand) in(right int, context decision.Context) decision.Course {
+	out := decision.Course{Compiled: h.c, Who: h.who, What: h.what, Right: right}
+	if !out.There() {
 		return out
 	}
-	a := resolvedQuery{what: h.what, context: context}
+	a := decision.ResolvedQuery{What: h.what, Context: context}
 	for _, p := range h.parts {
-		if p.idle = p.idle || !p.bears(right) || p.line.ifs != nil && !h.c.conditionsMet(p.line, &a); !p.idle || h.c.directFirst && p.direct {
-			out.parts = append(out.parts, p)
+		if p.Idle = p.Idle || !p.Bears(right) || p.Line.Ifs != nil && !h.c.ConditionsMet(p.Line, &a); !p.Idle || h.c.DirectFirst && p.Direct {
+			out.Parts = append(out.Parts, p)
 		}
 	}
 	return out
@@ -151,43 +152,43 @@ type search struct {
 	before, after *hand // before may be nil: nothing is allowed
 	right         int   // in after
 	had           int   // the same right in before; -1: it is not there
-	at            moment
-	context       Context
+	at            decision.Moment
+	context       decision.Context
 
 	known map[string]found // by the parts that count
 }
 
 type found struct {
-	first moment
+	first decision.Moment
 	ok    bool
 }
 
 // first finds the first instant, the present one included and not more than 400 days away, at which after allows in a context what before
 // does not.
-func (s *search) first(context Context) (moment, bool) {
-	after, before := s.after.in(s.right, context), course{}
+func (s *search) first(context decision.Context) (decision.Moment, bool) {
+	after, before := s.after.in(s.right, context), decision.Course{}
 	if s.before != nil && s.had >= 0 {
 		before = s.before.in(s.had, context)
 	}
-	if after.never() {
+	if after.Never() {
 		return 0, false
 	}
-	key := after.key(before.key(nil))
+	key := after.Key(before.Key(nil))
 	if f, ok := s.known[string(key)]; ok {
 		return f.first, f.ok
 	}
 	var f found
-	idle := before.never()
-	for at := s.at; at <= s.at+answerHorizon; {
-		if after.allowed(at) && (idle || !before.allowed(at)) {
+	idle := before.Never()
+	for at := s.at; at <= s.at+decision.AnswerHorizon; {
+		if after.Allowed(at) && (idle || !before.Allowed(at)) {
 			f = found{at, true}
 			break
 		}
-		next := after.next(at)
+		next := after.Next(at)
 		if !idle {
-			next = min(next, before.next(at))
+			next = min(next, before.Next(at))
 		}
-		if next == end {
+		if next == decision.End {
 			break
 		}
 		at = next

@@ -1,8 +1,10 @@
-package decision_test
+package survey_test
 
 import (
 	"fmt"
 	"math/rand/v2"
+	"sentier/internal/specimen"
+	"sentier/internal/survey"
 	"testing"
 	"time"
 
@@ -14,11 +16,11 @@ func TestStretchesAreWhatAskingAtEachTimeFinds(t *testing.T) {
 	t.Parallel()
 	random := rand.New(rand.NewPCG(9, 9))
 	for seed := range uint64(20) {
-		m := maker{rand.New(rand.NewPCG(seed, 51))}
-		c := decision.Compile(m.whole(t))
-		q := decision.Question{User: "u1", Device: "x1", Right: policy.Control, At: probes[0]}
-		end := probes[0].AddDate(0, 0, 7)
-		list, reason := c.Stretches(q, end)
+		m := specimen.Maker{Rand: rand.New(rand.NewPCG(seed, 51))}
+		c := decision.Compile(m.Whole(t))
+		q := decision.Question{User: "u1", Device: "x1", Right: policy.Control, At: specimen.Probes[0]}
+		end := specimen.Probes[0].AddDate(0, 0, 7)
+		list, reason := survey.Of(c).Stretches(q, end)
 		if reason != decision.Granted {
 			t.Fatal(reason)
 		}
@@ -33,7 +35,7 @@ func TestStretchesAreWhatAskingAtEachTimeFinds(t *testing.T) {
 			t.Fatalf("seed %d: the stretches end at %v", seed, at)
 		}
 		for range 60 {
-			q.At = probes[0].Add(time.Duration(random.Int64N(int64(7 * 24 * time.Hour))))
+			q.At = specimen.Probes[0].Add(time.Duration(random.Int64N(int64(7 * 24 * time.Hour))))
 			for _, s := range list {
 				if !q.At.Before(s.From) && q.At.Before(s.Until) && c.Decide(&q).Allowed != s.Allowed {
 					t.Fatalf("seed %d: at %v the week says %t", seed, q.At, s.Allowed)
@@ -47,25 +49,25 @@ func TestStretchesAreWhatAskingAtEachTimeFinds(t *testing.T) {
 func TestAGroupAmountsToWhatItsOnlyMemberHas(t *testing.T) {
 	t.Parallel()
 	for seed := range uint64(30) {
-		m := maker{rand.New(rand.NewPCG(seed, 61))}
-		p, _, err := m.whole(t).Apply([]policy.Change{
-			put(&policy.User{ID: "only"}),
+		m := specimen.Maker{Rand: rand.New(rand.NewPCG(seed, 61))}
+		p, _, err := m.Whole(t).Apply([]policy.Change{
+			specimen.Put(&policy.User{ID: "only"}),
 			{Op: policy.Add, Type: policy.UserGroups, ID: "g3", List: "members", Entry: policy.Entry{Value: "only"}},
 		})
 		if err != nil {
 			t.Fatal(err)
 		}
 		c := decision.Compile(p)
-		for _, degrees := range []decision.Degrees{0, decision.AllDegrees} {
-			in := decision.Circumstances{At: probes[1], Degrees: degrees}
-			mine, _ := c.DevicesOf("only", in)
-			ours, _ := c.DevicesOfGroup("g3", in)
+		for _, degrees := range []survey.Degrees{0, survey.AllDegrees} {
+			in := survey.Circumstances{At: specimen.Probes[1], Degrees: degrees}
+			mine, _ := survey.Of(c).DevicesOf("only", in)
+			ours, _ := survey.Of(c).DevicesOfGroup("g3", in)
 			if a, b := fmt.Sprint(mine.Page("", 100)), fmt.Sprint(ours.Page("", 100)); a != b {
 				t.Fatalf("seed %d: the member reaches %s, the group %s", seed, a, b)
 			}
 		}
 		for d := range policy.Each[*policy.Device](p) {
-			q := decision.Question{Device: d.ID, Right: policy.View, At: probes[1]}
+			q := decision.Question{Device: d.ID, Right: policy.View, At: specimen.Probes[1]}
 			group := c.ExplainGroup("g3", q)
 			q.User = "only"
 			if member := c.Explain(q); member.Outcome != group.Outcome || !member.Until.Equal(group.Until) || len(member.Because) != len(group.Because) {
@@ -76,15 +78,15 @@ func TestAGroupAmountsToWhatItsOnlyMemberHas(t *testing.T) {
 }
 
 func TestUsesCountWhomALineReachesAndWhatItCovers(t *testing.T) {
-	c := compile(t, corner)
-	at := instant(t, "2026-11-24T10:00:00Z")
+	c := specimen.Compile(t, specimen.Corner)
+	at := specimen.Instant(t, "2026-11-24T10:00:00Z")
 	got := map[string]string{}
 	for _, of := range []struct {
 		t  policy.Type
 		id string
 	}{{policy.Grants, "setpoints"}, {policy.Schedules, "day"}, {policy.Sites, "low"}, {policy.DeviceGroups, "old-wet"}, {policy.UserGroups, "crew"}, {policy.Rights, "setpoint"}, {policy.Grants, "old"}} {
 		text := ""
-		for _, u := range c.Uses(of.t, of.id, decision.Circumstances{At: at, Degrees: decision.AllDegrees}) {
+		for _, u := range survey.Of(c).Uses(of.t, of.id, survey.Circumstances{At: at, Degrees: survey.AllDegrees}) {
 			text += fmt.Sprintf("%s/%d %d×%d %s; ", u.Grant.ID, u.Line, u.Users[1:], u.Devices, u.Degree)
 		}
 		got[of.t.String()+"/"+of.id] = text

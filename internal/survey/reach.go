@@ -1,8 +1,9 @@
-package decision
+package survey
 
 import (
 	"cmp"
 	"sentier/internal/container"
+	"sentier/internal/decision"
 	"slices"
 	"strings"
 	"time"
@@ -13,7 +14,7 @@ import (
 // Circumstances are those in which a reach is asked for.
 type Circumstances struct {
 	At      time.Time
-	Context Context
+	Context decision.Context
 	Degrees Degrees        // the zero value: Now alone
 	Right   policy.RightID // only this right; empty: every right
 }
@@ -22,7 +23,7 @@ type Circumstances struct {
 type Reach[ID ~string] struct {
 	Total  int          // how many there are with at least one right
 	Totals [Now + 1]int // how many with at least one right of a degree
-	c      *Compiled
+	c      *decision.Compiled
 	shares []share[ID]
 }
 
@@ -82,7 +83,7 @@ func (r *Reach[ID]) Page(after string, limit int) []Reached[ID] {
 	id, point, _ := strings.Cut(after, "/")
 	var out []Reached[ID]
 	for _, s := range r.shares {
-		rights := r.c.possibilities(s.prospects)
+		rights := Of(r.c).possibilities(s.prospects)
 		for _, one := range s.members.From(ID(id), limit+1) {
 			if string(one) > id || string(one) == id && string(s.point) > point {
 				out = append(out, Reached[ID]{one, s.point, rights})
@@ -112,67 +113,67 @@ func (r *Reach[ID]) whole() *Reach[ID] {
 }
 
 // possibilities names the rights that are possible.
-func (c *Compiled) possibilities(list []Prospect) []Possibility {
+func (c Survey) possibilities(list []Prospect) []Possibility {
 	var out []Possibility
 	for i, p := range list {
 		if p.Degree != Impossible {
-			out = append(out, Possibility{c.rightList[i].id, p})
+			out = append(out, Possibility{c.RightList[i].Id, p})
 		}
 	}
 	return out
 }
 
-func (c *Compiled) rightIDs(set rightSet) []policy.RightID {
+func (c Survey) rightIDs(set decision.RightSet) []policy.RightID {
 	out := []policy.RightID{}
-	for i := range c.rightList {
-		if set.has(i) {
-			out = append(out, c.rightList[i].id)
+	for i := range c.RightList {
+		if set.Has(i) {
+			out = append(out, c.RightList[i].Id)
 		}
 	}
 	return out
 }
 
 // UsersOf finds all users who have a right on a device or one of its points.
-func (c *Compiled) UsersOf(device policy.DeviceID, point policy.PointID, in Circumstances) (*Reach[policy.UserID], Reason) {
-	out := &Reach[policy.UserID]{c: c}
+func (c Survey) UsersOf(device policy.DeviceID, point policy.PointID, in Circumstances) (*Reach[policy.UserID], decision.Reason) {
+	out := &Reach[policy.UserID]{c: c.Compiled}
 	a := c.asking(in)
-	if a.what = c.devices.Find(device); a.what == nil {
-		return out, UnknownDevice
+	if a.What = c.Devices.Find(device); a.What == nil {
+		return out, decision.UnknownDevice
 	}
 	if point != "" {
 		var ok bool
-		if a.point, ok = c.pointOf(&Question{Device: device, Point: point}, a.what); !ok {
-			return out, UnknownPoint
+		if a.PointTarget, ok = c.PointOf(&decision.Question{Device: device, Point: point}, a.What); !ok {
+			return out, decision.UnknownPoint
 		}
 	}
 	wanted, ok := c.wanted(in.Right)
 	if !ok {
-		return out, UnknownRight
+		return out, decision.UnknownRight
 	}
-	classes := newClassSet(c.users.Classes.Size)
+	classes := decision.NewClassSet(c.Users.Classes.Size)
 	for _, s := range c.subjectsOn(a, wanted) {
-		classes.add(c.inverted().holders[s])
+		classes.Add(c.Inverted().Holders[s])
 	}
 	look := c.survey(in, wanted)
-	for _, n := range classes.list {
-		a.who = c.users.Classes.At(n)
+	for _, n := range classes.List {
+		a.Who = c.Users.Classes.At(n)
 		if prospects := look.prospects(a); prospects != nil {
-			out.add(share[policy.UserID]{*c.users.Members.At(n), "", prospects})
+			out.add(share[policy.UserID]{*c.Users.Members.At(n), "", prospects})
 		}
 	}
-	return out, Granted
+	return out, decision.Granted
 }
 
 // subjectsOn lists those to whom any line gives a wanted right on the resource, at some time.
-func (c *Compiled) subjectsOn(a *resolvedQuery, wanted rightSet) []subject {
+func (c Survey) subjectsOn(a *decision.ResolvedQuery, wanted decision.RightSet) []decision.Subject {
 	seen := map[*policy.Grant]bool{}
-	var out []subject
-	for _, t := range append(slices.Clip(a.what.facts.targets), a.point) {
-		for _, o := range c.byTarget[t] {
-			l := &c.lines[o.line]
-			if !seen[l.grant] && l.rights.meets(wanted) {
-				seen[l.grant] = true
-				out = append(out, l.to...)
+	var out []decision.Subject
+	for _, t := range append(slices.Clip(a.What.Facts.Targets), a.PointTarget) {
+		for _, o := range c.ByTarget[t] {
+			l := &c.Lines[o.Line]
+			if !seen[l.Grant] && l.Rights.Meets(wanted) {
+				seen[l.Grant] = true
+				out = append(out, l.To...)
 			}
 		}
 	}
@@ -181,145 +182,127 @@ func (c *Compiled) subjectsOn(a *resolvedQuery, wanted rightSet) []subject {
 }
 
 // DevicesOf finds all devices, and the points that are granted by themselves, on which a user has a right.
-func (c *Compiled) DevicesOf(user policy.UserID, in Circumstances) (*Reach[policy.DeviceID], Reason) {
-	class := c.users.Find(user)
+func (c Survey) DevicesOf(user policy.UserID, in Circumstances) (*Reach[policy.DeviceID], decision.Reason) {
+	class := c.Users.Find(user)
 	if class == nil {
-		return &Reach[policy.DeviceID]{c: c}, UnknownUser
+		return &Reach[policy.DeviceID]{c: c.Compiled}, decision.UnknownUser
 	}
 	return c.devicesOf(class, in)
 }
 
 // DevicesOfGroup finds what a user would reach who is in a user group and in no other: what the group amounts to.
-func (c *Compiled) DevicesOfGroup(group policy.UserGroupID, in Circumstances) (*Reach[policy.DeviceID], Reason) {
-	class := c.memberOf(group)
+func (c Survey) DevicesOfGroup(group policy.UserGroupID, in Circumstances) (*Reach[policy.DeviceID], decision.Reason) {
+	class := c.MemberOf(group)
 	if class == nil {
-		return &Reach[policy.DeviceID]{c: c}, UnknownUser
+		return &Reach[policy.DeviceID]{c: c.Compiled}, decision.UnknownUser
 	}
 	return c.devicesOf(class, in)
 }
 
-// memberOf is the class of somebody who is in a group and in no other; nil where there is no such group.
-func (c *Compiled) memberOf(group policy.UserGroupID) *UserClass {
-	if c.groups[group] == nil {
-		return nil
-	}
-	class := c.userClass(userFacts{status: policy.Active, valid: always, direct: []membership{{group, always}}})
-	return &class
-}
-
-func (c *Compiled) devicesOf(who *UserClass, in Circumstances) (*Reach[policy.DeviceID], Reason) {
-	out := &Reach[policy.DeviceID]{c: c}
+func (c Survey) devicesOf(who *decision.UserClass, in Circumstances) (*Reach[policy.DeviceID], decision.Reason) {
+	out := &Reach[policy.DeviceID]{c: c.Compiled}
 	wanted, ok := c.wanted(in.Right)
 	if !ok {
-		return out, UnknownRight
+		return out, decision.UnknownRight
 	}
 	a := c.asking(in)
-	a.who = who
-	classes := newClassSet(c.devices.Classes.Size)
-	for _, h := range a.who.held {
-		last := target(-1)
-		for _, r := range c.bySubject[h.subject] {
-			if l := &c.lines[r.line]; r.target != last && !l.deny && l.rights.meets(wanted) {
-				last = r.target
-				classes.add(c.inverted().covered[r.target])
+	a.Who = who
+	classes := decision.NewClassSet(c.Devices.Classes.Size)
+	for _, h := range a.Who.Held {
+		last := decision.Target(-1)
+		for _, r := range c.BySubject[h.Subject] {
+			if l := &c.Lines[r.Line]; r.Target != last && !l.Deny && l.Rights.Meets(wanted) {
+				last = r.Target
+				classes.Add(c.Inverted().Covered[r.Target])
 			}
 		}
 	}
 	look := c.survey(in, wanted)
-	for _, n := range classes.list {
-		a.what, a.point = c.devices.Classes.At(n), 0
+	for _, n := range classes.List {
+		a.What, a.PointTarget = c.Devices.Classes.At(n), 0
 		whole := look.prospects(a)
 		if whole != nil {
-			out.add(share[policy.DeviceID]{*c.devices.Members.At(n), "", whole})
+			out.add(share[policy.DeviceID]{*c.Devices.Members.At(n), "", whole})
 		}
-		for i, t := range a.what.facts.points {
-			if a.point = t; t == 0 {
+		for i, t := range a.What.Facts.Points {
+			if a.PointTarget = t; t == 0 {
 				continue
 			}
 			// A point is told by itself where anything about it differs from its device.
 			if own := look.prospects(a); own != nil && (!slices.EqualFunc(own, whole, Prospect.equal) || in.Degrees != 0 && c.differs(a, own)) {
-				out.add(share[policy.DeviceID]{*c.devices.Members.At(n), a.what.facts.named.Points[i].ID, own})
+				out.add(share[policy.DeviceID]{*c.Devices.Members.At(n), a.What.Facts.Named.Points[i].ID, own})
 			}
 		}
 	}
-	return out, Granted
+	return out, decision.Granted
 }
 
 // differs tells whether a point loses any right that it has now at another time than its device.
-func (c *Compiled) differs(a *resolvedQuery, rights []Prospect) bool {
+func (c Survey) differs(a *decision.ResolvedQuery, rights []Prospect) bool {
 	device, point := *a, *a
-	device.point = 0
+	device.PointTarget = 0
 	for i, p := range rights {
 		if p.Degree != Now {
 			continue
 		}
-		device.right, point.right = i, i
-		until, _ := c.until(&device)
-		if own, _ := c.until(&point); !own.Equal(until) {
+		device.Right, point.Right = i, i
+		until, _ := c.UntilResolved(&device)
+		if own, _ := c.UntilResolved(&point); !own.Equal(until) {
 			return true
 		}
 	}
 	return false
 }
 
-func (c *Compiled) asking(in Circumstances) *resolvedQuery {
-	return &resolvedQuery{at: momentOf(in.At), context: in.Context}
+func (c Survey) asking(in Circumstances) *decision.ResolvedQuery {
+	return &decision.ResolvedQuery{Moment: decision.MomentOf(in.At), Context: in.Context}
 }
 
 // wanted is the set of the rights that are asked for.
-func (c *Compiled) wanted(id policy.RightID) (rightSet, bool) {
-	out := make(rightSet, c.words)
-	for i := range c.rightList {
-		if id == "" || c.rightList[i].id == id {
-			out.add(i)
+func (c Survey) wanted(id policy.RightID) (decision.RightSet, bool) {
+	out := make(decision.RightSet, c.Words)
+	for i := range c.RightList {
+		if id == "" || c.RightList[i].Id == id {
+			out.Add(i)
 		}
 	}
-	_, ok := c.right(id)
+	_, ok := c.Right(id)
 	return out, id == "" || ok
 }
 
-func (b rightSet) meets(o rightSet) bool {
-	for i := range b {
-		if b[i]&o[i] != 0 {
-			return true
-		}
-	}
-	return false
-}
-
 // sets are room for the rights that lines give and take.
-type sets struct{ given, taken, possible rightSet }
+type sets struct{ given, taken, possible decision.RightSet }
 
-func (c *Compiled) newSets() sets {
-	return sets{make(rightSet, c.words), make(rightSet, c.words), make(rightSet, c.words)}
+func (c Survey) newSets() sets {
+	return sets{make(decision.RightSet, c.Words), make(decision.RightSet, c.Words), make(decision.RightSet, c.Words)}
 }
 
 // allowed finds which of the wanted rights are allowed, all of them at once, and leaves them in set.given.
-func (c *Compiled) allowed(a *resolvedQuery, wanted rightSet, set *sets) bool {
+func (c Survey) allowed(a *decision.ResolvedQuery, wanted decision.RightSet, set *sets) bool {
 	clear(set.given)
 	clear(set.taken)
-	if _, barred := a.who.barred(a.at); barred || a.what.retired || !a.prefilter() {
+	if _, barred := a.Who.Barred(a.Moment); barred || a.What.Retired || !a.Prefilter() {
 		return false
 	}
 	var room [64]int32
-	for _, n := range c.counting(a, room[:0]) {
-		l := &c.lines[n]
-		if !l.valid.holds(a.at) || l.ifs != nil && !c.conditionsMet(l, a) || len(l.when) > 0 && !c.open(l, a) {
+	for _, n := range c.Counting(a, room[:0]) {
+		l := &c.Lines[n]
+		if !l.Valid.Holds(a.Moment) || l.Ifs != nil && !c.ConditionsMet(l, a) || len(l.When) > 0 && !c.Open(l, a) {
 			continue
 		}
-		if l.deny {
-			set.taken.addAll(l.rights)
+		if l.Deny {
+			set.taken.AddAll(l.Rights)
 		} else {
-			set.given.addAll(l.rights)
+			set.given.AddAll(l.Rights)
 		}
 	}
 	return c.settle(a, wanted, set)
 }
 
 // settle takes away what is denied, not wanted, or ruled out by the device.
-func (c *Compiled) settle(a *resolvedQuery, wanted rightSet, set *sets) bool {
+func (c Survey) settle(a *decision.ResolvedQuery, wanted decision.RightSet, set *sets) bool {
 	possible := set.possible
-	c.exercisable(a.what, a.at, wanted, possible)
+	c.exercisable(a.What, a.Moment, wanted, possible)
 	left := uint64(0)
 	for i := range set.given {
 		set.given[i] &= possible[i] &^ set.taken[i]
@@ -329,12 +312,12 @@ func (c *Compiled) settle(a *resolvedQuery, wanted rightSet, set *sets) bool {
 }
 
 // exercisable finds which of the wanted rights a device can have exercised on it at all: steps 4 and 5.
-func (c *Compiled) exercisable(what *deviceClass, at moment, wanted, into rightSet) {
+func (c Survey) exercisable(what *decision.DeviceClass, at decision.Moment, wanted, into decision.RightSet) {
 	copy(into, wanted)
-	locked := what.lockout.holds(at)
-	for i := range c.rightList {
-		r := &c.rightList[i]
-		if len(r.kinds) > 0 && !slices.Contains(r.kinds, what.facts.kind) || locked && r.controls {
+	locked := what.Lockout.Holds(at)
+	for i := range c.RightList {
+		r := &c.RightList[i]
+		if len(r.Kinds) > 0 && !slices.Contains(r.Kinds, what.Facts.Kind) || locked && r.Controls {
 			into[i>>6] &^= 1 << (i & 63)
 		}
 	}

@@ -1,7 +1,8 @@
-package decision
+package survey
 
 import (
 	"encoding/binary"
+	"sentier/internal/decision"
 
 	"sentier/internal/policy"
 )
@@ -34,21 +35,21 @@ type Matrix struct {
 }
 
 // Matrix finds the rights of every row in every column, in the degrees that are asked for. A row or column that is not there has none.
-func (c *Compiled) Matrix(rows []Who, columns []What, in Circumstances) Matrix {
-	m := &matrix{c: c, in: in, numbers: map[string]int32{}, nothing: -1}
+func (c Survey) Matrix(rows []Who, columns []What, in Circumstances) Matrix {
+	m := &matrix{c: c.Compiled, in: in, numbers: map[string]int32{}, nothing: -1}
 	m.wanted, _ = c.wanted(in.Right)
 	m.survey = c.survey(in, m.wanted)
-	m.sheet = newSheet(c, in)
+	m.sheet = newSheet(c.Compiled, in)
 	m.layOut(columns)
 	m.makeRoom()
 	known := map[int32][]int32{}
 	for _, row := range rows {
-		var who *UserClass
+		var who *decision.UserClass
 		number := int32(-1)
 		if row.Group != "" {
-			who = c.memberOf(row.Group)
-		} else if s := c.users.Where.Find(string(row.User)); s != nil {
-			who, number = c.users.Classes.At(s.Class), s.Class
+			who = c.MemberOf(row.Group)
+		} else if s := c.Users.Where.Find(string(row.User)); s != nil {
+			who, number = c.Users.Classes.At(s.Class), s.Class
 		}
 		cells, ok := known[number]
 		if !ok || number < 0 {
@@ -61,24 +62,24 @@ func (c *Compiled) Matrix(rows []Who, columns []What, in Circumstances) Matrix {
 }
 
 type matrix struct {
-	c        *Compiled
+	c        *decision.Compiled
 	in       Circumstances
-	wanted   rightSet
+	wanted   decision.RightSet
 	sheet    *sheet
 	classes  []int32   // of devices, each once
 	columns  [][]int32 // places in classes
 	numbers  map[string]int32
 	survey   *survey
 	key      []byte
-	devices  []*deviceClass // by place in classes
-	covers   [][]int32      // places in classes, by the targets that cover them
-	visit    []int32        // of the row at hand: the places that any of its lines covers
-	possible rightSet       // by place in classes
-	have     rightSet       // of the row at hand, by place in classes
-	then     rightSet       // later
-	could    rightSet       // in other circumstances
-	some     []bool         // whether there is anything in them
-	nothing  int32          // the number of the empty cell; -1: not known yet
+	devices  []*decision.DeviceClass // by place in classes
+	covers   [][]int32               // places in classes, by the targets that cover them
+	visit    []int32                 // of the row at hand: the places that any of its lines covers
+	possible decision.RightSet       // by place in classes
+	have     decision.RightSet       // of the row at hand, by place in classes
+	then     decision.RightSet       // later
+	could    decision.RightSet       // in other circumstances
+	some     []bool                  // whether there is anything in them
+	nothing  int32                   // the number of the empty cell; -1: not known yet
 	out      Matrix
 }
 
@@ -94,7 +95,7 @@ func (m *matrix) layOut(columns []What) {
 		case column.Site != "":
 			list = within.sites[column.Site]
 		default:
-			if s := m.c.devices.Where.Find(string(column.Device)); s != nil {
+			if s := m.c.Devices.Where.Find(string(column.Device)); s != nil {
 				list = []int32{s.Class}
 			}
 		}
@@ -131,14 +132,14 @@ func (m *matrix) insides(columns []What) insides {
 	if len(out.groups)+len(out.sites) == 0 {
 		return out
 	}
-	for n := range m.c.devices.Inhabited {
-		facts := m.c.devices.Classes.At(n).facts
-		for _, id := range m.c.places.chains[facts.site] {
+	for n := range m.c.Devices.Inhabited {
+		facts := m.c.Devices.Classes.At(n).Facts
+		for _, id := range m.c.Places.Chains[facts.Site] {
 			if list, ok := out.sites[policy.SiteID(id)]; ok {
 				out.sites[policy.SiteID(id)] = append(list, n)
 			}
 		}
-		for _, id := range m.c.groupsOf(facts) {
+		for _, id := range m.c.GroupsOf(facts) {
 			if list, ok := out.groups[id]; ok {
 				out.groups[id] = append(list, n)
 			}
@@ -149,21 +150,21 @@ func (m *matrix) insides(columns []What) insides {
 
 // makeRoom prepares what is the same for all rows.
 func (m *matrix) makeRoom() {
-	words, n := m.c.words, len(m.classes)
-	m.have, m.then, m.could, m.possible = make(rightSet, words*n), make(rightSet, words*n), make(rightSet, words*n), make(rightSet, words*n)
+	words, n := m.c.Words, len(m.classes)
+	m.have, m.then, m.could, m.possible = make(decision.RightSet, words*n), make(decision.RightSet, words*n), make(decision.RightSet, words*n), make(decision.RightSet, words*n)
 	m.some = make([]bool, n)
-	m.covers = make([][]int32, len(m.c.byTarget))
+	m.covers = make([][]int32, len(m.c.ByTarget))
 	for i, number := range m.classes {
-		what := m.c.devices.Classes.At(number)
+		what := m.c.Devices.Classes.At(number)
 		m.devices = append(m.devices, what)
-		m.c.exercisable(what, m.sheet.question.at, m.wanted, m.possible[i*words:(i+1)*words])
-		for _, t := range what.facts.targets {
+		Of(m.c).exercisable(what, m.sheet.question.Moment, m.wanted, m.possible[i*words:(i+1)*words])
+		for _, t := range what.Facts.Targets {
 			m.covers[t] = append(m.covers[t], int32(i))
 		}
 	}
 }
 
-func (m *matrix) row(who *UserClass) []int32 {
+func (m *matrix) row(who *decision.UserClass) []int32 {
 	cells := make([]int32, len(m.columns))
 	if who == nil {
 		nothing := m.empty()
@@ -173,7 +174,7 @@ func (m *matrix) row(who *UserClass) []int32 {
 		return cells
 	}
 	m.sheet.begin(who)
-	words := m.c.words
+	words := m.c.Words
 	nothing := m.empty()
 	have, later, could, some := m.have, m.then, m.could, m.some
 	for _, i := range m.visit {
@@ -192,15 +193,15 @@ func (m *matrix) row(who *UserClass) []int32 {
 		clear(later[i*words : (i+1)*words])
 		clear(could[i*words : (i+1)*words])
 		copy(have[i*words:], given)
-		if m.in.Degrees == 0 || hope.within(given) {
+		if m.in.Degrees == 0 || hope.Within(given) {
 			continue
 		}
 		for k, p := range m.survey.prospects(m.sheet.asked(what)) {
 			switch p.Degree {
 			case Later:
-				later[i*words:].add(k)
+				later[i*words:].Add(k)
 			case If:
-				could[i*words:].add(k)
+				could[i*words:].Add(k)
 			}
 		}
 	}
@@ -230,16 +231,16 @@ func (m *matrix) row(who *UserClass) []int32 {
 }
 
 // visits finds the places that lines of a user cover, at some time.
-func (m *matrix) visits(who *UserClass) {
+func (m *matrix) visits(who *decision.UserClass) {
 	m.visit = m.visit[:0]
-	for _, h := range who.held {
-		last := target(0)
-		for _, r := range m.c.bySubject[h.subject] {
-			if r.target == last {
+	for _, h := range who.Held {
+		last := decision.Target(0)
+		for _, r := range m.c.BySubject[h.Subject] {
+			if r.Target == last {
 				continue
 			}
-			last = r.target
-			for _, i := range m.covers[r.target] {
+			last = r.Target
+			for _, i := range m.covers[r.Target] {
 				if !m.some[i] {
 					m.some[i] = true
 					m.visit = append(m.visit, i)
@@ -250,10 +251,10 @@ func (m *matrix) visits(who *UserClass) {
 }
 
 // cellSets gathers what holds in the classes of a column.
-type cellSets struct{ all, some, later, could rightSet }
+type cellSets struct{ all, some, later, could decision.RightSet }
 
 func newCells(words int) *cellSets {
-	return &cellSets{make(rightSet, words), make(rightSet, words), make(rightSet, words), make(rightSet, words)}
+	return &cellSets{make(decision.RightSet, words), make(decision.RightSet, words), make(decision.RightSet, words), make(decision.RightSet, words)}
 }
 
 func (s *cellSets) begin() {
@@ -262,7 +263,7 @@ func (s *cellSets) begin() {
 	}
 }
 
-func (s *cellSets) add(have, later, could rightSet) {
+func (s *cellSets) add(have, later, could decision.RightSet) {
 	for w := range s.all {
 		s.all[w] &= have[w]
 		s.some[w] |= have[w]
@@ -282,15 +283,15 @@ func (s *cellSets) end() {
 // empty gives the number of the cell with nothing in it.
 func (m *matrix) empty() int32 {
 	if m.nothing < 0 {
-		m.nothing = m.number(make(rightSet, m.c.words), nil, nil, nil)
+		m.nothing = m.number(make(decision.RightSet, m.c.Words), nil, nil, nil)
 	}
 	return m.nothing
 }
 
 // number gives the number of a cell like this one.
-func (m *matrix) number(all, some, later, could rightSet) int32 {
+func (m *matrix) number(all, some, later, could decision.RightSet) int32 {
 	key := m.key[:0]
-	for _, set := range []rightSet{all, some, later, could} {
+	for _, set := range []decision.RightSet{all, some, later, could} {
 		for w := range all { // nil is the empty set
 			word := uint64(0)
 			if set != nil {
@@ -304,35 +305,25 @@ func (m *matrix) number(all, some, later, could rightSet) int32 {
 	if !ok {
 		n = int32(len(m.out.Kinds))
 		m.numbers[string(key)] = n
-		cell := Cell{Rights: m.c.rightIDs(all)}
+		cell := Cell{Rights: Of(m.c).rightIDs(all)}
 		if some != nil {
-			cell.Some, cell.Later, cell.If = m.c.rightIDs(some), m.c.rightIDs(later), m.c.rightIDs(could)
+			cell.Some, cell.Later, cell.If = Of(m.c).rightIDs(some), Of(m.c).rightIDs(later), Of(m.c).rightIDs(could)
 		}
 		m.out.Kinds = append(m.out.Kinds, cell)
 	}
 	return n
 }
 
-// within tells whether all of a set is in another.
-func (b rightSet) within(o rightSet) bool {
-	for i := range b {
-		if b[i]&^o[i] != 0 {
-			return false
-		}
-	}
-	return true
-}
-
 // sheet finds the rights of one user after the other on many devices: what lines give and take is laid out by
 // target once a user, so that a device costs a look at each of its targets.
 type sheet struct {
-	c        *Compiled
-	question resolvedQuery
+	c        *decision.Compiled
+	question decision.ResolvedQuery
 	in       Circumstances
 	force    map[climate][]bool // lines that are in force but for the right, by climate
 	room     map[climate]*targets
 	set      sets
-	hope     rightSet
+	hope     decision.RightSet
 
 	last        *targets
 	lastClimate climate
@@ -346,60 +337,60 @@ type climate struct {
 
 // targets is what the lines of one user give and take, by target.
 type targets struct {
-	given, taken rightSet // words of all targets, one after the other
-	hope         rightSet // what lines give at some time
-	marked       []target
+	given, taken decision.RightSet // words of all targets, one after the other
+	hope         decision.RightSet // what lines give at some time
+	marked       []decision.Target
 	ready        bool
 }
 
-func newSheet(c *Compiled, in Circumstances) *sheet {
-	return &sheet{c: c, question: *c.asking(in), in: in, force: map[climate][]bool{}, room: map[climate]*targets{}, set: c.newSets(), hope: make(rightSet, c.words)}
+func newSheet(c *decision.Compiled, in Circumstances) *sheet {
+	return &sheet{c: c, question: *Of(c).asking(in), in: in, force: map[climate][]bool{}, room: map[climate]*targets{}, set: Of(c).newSets(), hope: make(decision.RightSet, c.Words)}
 }
 
 // begin turns to another user.
-func (s *sheet) begin(who *UserClass) {
-	s.question.who = who
+func (s *sheet) begin(who *decision.UserClass) {
+	s.question.Who = who
 	for _, t := range s.room {
 		t.ready = false
 	}
 }
 
-func (s *sheet) asked(what *deviceClass) *resolvedQuery {
-	s.question.what, s.question.point = what, 0
+func (s *sheet) asked(what *decision.DeviceClass) *decision.ResolvedQuery {
+	s.question.What, s.question.PointTarget = what, 0
 	return &s.question
 }
 
 // rights gives what the user may do on a device, and what lines would give at some time; nil where no line concerns both.
 // Both last until the next call.
 // possible are the rights that can be exercised on the device, as [Compiled.exercisable] finds them.
-func (s *sheet) rights(what *deviceClass, possible rightSet) (given, hope rightSet) {
+func (s *sheet) rights(what *decision.DeviceClass, possible decision.RightSet) (given, hope decision.RightSet) {
 	c, a := s.c, &s.question
-	a.what, a.point = what, 0
-	if !a.prefilter() {
+	a.What, a.PointTarget = what, 0
+	if !a.Prefilter() {
 		return nil, nil
 	}
 	clear(s.set.given)
 	clear(s.set.taken)
 	clear(s.hope)
-	k := climate{what.clock, what.facts.state}
+	k := climate{what.Clock, what.Facts.State}
 	if s.last == nil || s.lastClimate != k || !s.last.ready { // most devices share one
 		s.last, s.lastClimate = s.laidOut(k), k
 	}
 	t := s.last
-	for _, target := range what.facts.targets {
+	for _, target := range what.Facts.Targets {
 		for w := range s.hope {
-			i := int(target)*c.words + w
+			i := int(target)*c.Words + w
 			s.set.given[w] |= t.given[i]
 			s.set.taken[w] |= t.taken[i]
 			s.hope[w] |= t.hope[i]
 		}
 	}
-	_, barred := a.who.barred(a.at)
+	_, barred := a.Who.Barred(a.Moment)
 	switch {
-	case barred || what.retired:
+	case barred || what.Retired:
 		clear(s.set.given)
-	case c.directFirst && a.who.self != 0: // which lines count depends on the device
-		c.allowed(a, possible, &s.set)
+	case c.DirectFirst && a.Who.Self != 0: // which lines count depends on the device
+		Of(c).allowed(a, possible, &s.set)
 	default:
 		for w := range possible {
 			s.set.given[w] &= possible[w] &^ s.set.taken[w]
@@ -412,34 +403,34 @@ func (s *sheet) laidOut(k climate) *targets {
 	c := s.c
 	t := s.room[k]
 	if t == nil {
-		n := c.words * (len(c.targets) + 1)
-		t = &targets{given: make(rightSet, n), taken: make(rightSet, n), hope: make(rightSet, n)}
+		n := c.Words * (len(c.Targets) + 1)
+		t = &targets{given: make(decision.RightSet, n), taken: make(decision.RightSet, n), hope: make(decision.RightSet, n)}
 		s.room[k] = t
 	}
 	if t.ready {
 		return t
 	}
 	for _, m := range t.marked {
-		for i := int(m) * c.words; i < int(m+1)*c.words; i++ {
+		for i := int(m) * c.Words; i < int(m+1)*c.Words; i++ {
 			t.given[i], t.taken[i], t.hope[i] = 0, 0, 0
 		}
 	}
 	t.marked, t.ready = t.marked[:0], true
 	force := s.inForce(k)
-	for _, h := range s.question.who.held {
-		now := h.period.holds(s.question.at)
-		for _, r := range c.bySubject[h.subject] {
-			l := &c.lines[r.line]
-			t.marked = append(t.marked, r.target)
-			for w, word := range l.rights {
-				i := int(r.target)*c.words + w
+	for _, h := range s.question.Who.Held {
+		now := h.Period.Holds(s.question.Moment)
+		for _, r := range c.BySubject[h.Subject] {
+			l := &c.Lines[r.Line]
+			t.marked = append(t.marked, r.Target)
+			for w, word := range l.Rights {
+				i := int(r.Target)*c.Words + w
 				switch {
-				case !l.deny:
+				case !l.Deny:
 					t.hope[i] |= word
-					if now && force[r.line] {
+					if now && force[r.Line] {
 						t.given[i] |= word
 					}
-				case now && force[r.line]:
+				case now && force[r.Line]:
 					t.taken[i] |= word
 				}
 			}
@@ -452,11 +443,11 @@ func (s *sheet) inForce(k climate) []bool {
 	if out, ok := s.force[k]; ok {
 		return out
 	}
-	out := make([]bool, len(s.c.lines))
+	out := make([]bool, len(s.c.Lines))
 	a := s.question
-	for i := range s.c.lines {
-		l := &s.c.lines[i]
-		out[i] = l.valid.holds(a.at) && (len(l.when) == 0 || s.c.open(l, &a)) && (l.ifs == nil || s.c.conditionsMet(l, &a))
+	for i := range s.c.Lines {
+		l := &s.c.Lines[i]
+		out[i] = l.Valid.Holds(a.Moment) && (len(l.When) == 0 || s.c.Open(l, &a)) && (l.Ifs == nil || s.c.ConditionsMet(l, &a))
 	}
 	s.force[k] = out
 	return out

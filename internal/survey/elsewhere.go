@@ -1,8 +1,9 @@
-package decision
+package survey
 
 import (
 	"math/bits"
 	"net/netip"
+	"sentier/internal/decision"
 	"slices"
 
 	"sentier/internal/policy"
@@ -32,10 +33,10 @@ const (
 // value is one that an aspect can have.
 type value struct {
 	cell cell
-	tri  Tri
+	tri  decision.Tri
 }
 
-func (v *value) in(a aspect, c Context) Context {
+func (v *value) in(a aspect, c decision.Context) decision.Context {
 	switch a {
 	case byAddress:
 		c.IP = v.cell.networks[0].Addr()
@@ -54,7 +55,7 @@ func (s *search) values() (out [aspects][]value) {
 	var networks []netip.Prefix
 	var places []policy.SiteID
 	var used [aspects]bool
-	var with *Compiled
+	var with *decision.Compiled
 	look := func(h *hand, right int) {
 		if h == nil || h.what == nil || right < 0 {
 			return
@@ -62,13 +63,13 @@ func (s *search) values() (out [aspects][]value) {
 		with = h.c
 		for i := range h.parts {
 			p := &h.parts[i]
-			if !p.bears(right) || p.line.ifs == nil {
+			if !p.Bears(right) || p.Line.Ifs == nil {
 				continue
 			}
-			networks = append(networks, p.line.ifs.Networks...)
-			places = append(places, p.line.ifs.Places...)
-			used[bySignIn] = used[bySignIn] || p.line.ifs.StrongSignIn != nil
-			used[byAttendance] = used[byAttendance] || p.line.ifs.Attended != nil
+			networks = append(networks, p.Line.Ifs.Networks...)
+			places = append(places, p.Line.Ifs.Places...)
+			used[bySignIn] = used[bySignIn] || p.Line.Ifs.StrongSignIn != nil
+			used[byAttendance] = used[byAttendance] || p.Line.Ifs.Attended != nil
 		}
 	}
 	look(s.before, s.had)
@@ -77,13 +78,13 @@ func (s *search) values() (out [aspects][]value) {
 		out[byAddress] = append(out[byAddress], value{cell: c})
 	}
 	if with != nil {
-		for _, c := range with.placeCells(places) {
+		for _, c := range Of(with).placeCells(places) {
 			out[byPlace] = append(out[byPlace], value{cell: c})
 		}
 	}
 	for _, a := range []aspect{bySignIn, byAttendance} {
 		if used[a] {
-			out[a] = []value{{tri: True}, {tri: False}}
+			out[a] = []value{{tri: decision.True}, {tri: decision.False}}
 		}
 	}
 	return out
@@ -91,7 +92,7 @@ func (s *search) values() (out [aspects][]value) {
 
 // elsewhere finds the fewest values that must be given for what the search looks for, at the instant rather than later, and the
 // first instant at which it then holds.
-func (s *search) elsewhere() (*Given, moment, bool) {
+func (s *search) elsewhere() (*Given, decision.Moment, bool) {
 	values := s.values()
 	var sets []uint // of aspects, small ones first
 	for set := uint(1); set < 1<<aspects; set++ {
@@ -124,7 +125,7 @@ func (s *search) elsewhere() (*Given, moment, bool) {
 type choice struct {
 	set    uint
 	values [aspects]*value
-	first  moment
+	first  decision.Moment
 	ok     bool
 }
 
@@ -150,7 +151,7 @@ func (s *search) choose(set uint, values *[aspects][]value, now choice, from asp
 }
 
 // chosen is the context with what a choice gives.
-func (s *search) chosen(c *choice) Context {
+func (s *search) chosen(c *choice) decision.Context {
 	out := s.context
 	for a, v := range c.values {
 		if v != nil {
@@ -276,7 +277,7 @@ func joined(list []netip.Prefix) []netip.Prefix {
 }
 
 // placeCells gives a site for each way in which places tell sites apart; none where there are no places.
-func (c *Compiled) placeCells(places []policy.SiteID) []cell {
+func (c Survey) placeCells(places []policy.SiteID) []cell {
 	if len(places) == 0 {
 		return nil
 	}
@@ -285,7 +286,7 @@ func (c *Compiled) placeCells(places []policy.SiteID) []cell {
 	var out []cell
 	above := map[string]bool{} // sites with a place in play at or below them
 	for _, p := range places {
-		if chain := c.places.chains[p]; len(chain) > 0 {
+		if chain := c.Places.Chains[p]; len(chain) > 0 {
 			out = append(out, cell{places: []policy.SiteID{p}})
 			for _, id := range chain {
 				above[id] = true
@@ -293,8 +294,8 @@ func (c *Compiled) placeCells(places []policy.SiteID) []cell {
 		}
 	}
 	var outside, whole []policy.SiteID // in no place; and those of them with all that lies below them, the topmost
-	for site := range policy.Each[*policy.Site](c.policy) {
-		if slices.ContainsFunc(c.places.chains[site.ID], func(id string) bool { return slices.Contains(places, policy.SiteID(id)) }) {
+	for site := range policy.Each[*policy.Site](c.Policy()) {
+		if slices.ContainsFunc(c.Places.Chains[site.ID], func(id string) bool { return slices.Contains(places, policy.SiteID(id)) }) {
 			continue
 		}
 		outside = append(outside, site.ID)
