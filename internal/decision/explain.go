@@ -109,7 +109,7 @@ func (c *Compiled) explain(a *Inquiry, reason Reason, known bool, out *Answer) {
 		return
 	}
 	out.Outcome = c.DecideResolved(&a.ResolvedQuery)
-	out.Until, _ = c.UntilResolved(&a.ResolvedQuery)
+	out.Until, _ = c.untilDecided(&a.ResolvedQuery, out.Allowed)
 	switch out.Reason {
 	case Granted:
 		out.Because = c.Trails(a, func(l *Line, m UnmetConditions) bool { return !l.Deny && m == 0 })
@@ -540,7 +540,7 @@ func (c *Compiled) answer(q *Question, a *ResolvedQuery, reason Reason, known bo
 		return out
 	}
 	out.Outcome = c.DecideResolved(a)
-	out.Until, _ = c.UntilResolved(a)
+	out.Until, _ = c.untilDecided(a, out.Allowed)
 	if !out.Allowed {
 		return out
 	}

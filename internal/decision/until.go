@@ -17,11 +17,15 @@ func (c *Compiled) Until(q Question) (until time.Time, ok bool) {
 
 // UntilResolved is [Compiled.Until] of a question that was resolved.
 func (c *Compiled) UntilResolved(a *ResolvedQuery) (time.Time, bool) {
+	return c.untilDecided(a, c.DecideResolved(a).Allowed)
+}
+
+// untilDecided is [Compiled.UntilResolved] where the answer is known.
+func (c *Compiled) untilDecided(a *ResolvedQuery, allowed bool) (time.Time, bool) {
 	if !a.Prefilter() {
 		return time.Time{}, false // no line concerns it, at any time
 	}
 	k := c.course(a)
-	allowed := k.Allowed(a.Moment)
 	if !allowed && k.Never() {
 		return time.Time{}, false
 	}
