@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"net/http"
 	"net/url"
+	"sentier/internal/answers"
 	"strconv"
 	"strings"
 	"time"
@@ -313,7 +314,7 @@ func (s *Server) find(r *request) error {
 			return service.Wrong("limit", "%q is out of range: 1 to 200", text)
 		}
 	}
-	found, err := s.service.Find(r.caller, r.QueryParam("q"), limit)
+	found, err := answers.Of(s.service).Find(r.caller, r.QueryParam("q"), limit)
 	if err != nil {
 		return err
 	}

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/http"
+	"sentier/internal/answers"
 	"strconv"
 
 	quickjson "github.com/go-json-experiment/json"
@@ -48,13 +49,13 @@ type (
 )
 
 // answer serves a question whose body is read strictly and whose answer is sent as it is.
-func answer[In, Out any](ask func(*service.Service, service.Caller, In) (Out, error)) func(*request) error {
+func answer[In, Out any](ask func(answers.Service, service.Caller, In) (Out, error)) func(*request) error {
 	return func(r *request) error {
 		var in In
 		if err := r.decode(&in); err != nil {
 			return err
 		}
-		out, err := ask(r.service, r.caller, in)
+		out, err := ask(answers.Of(r.service), r.caller, in)
 		if err != nil {
 			return err
 		}
@@ -62,8 +63,8 @@ func answer[In, Out any](ask func(*service.Service, service.Caller, In) (Out, er
 	}
 }
 
-func (r *request) reachQuery() (q service.ReachQuery, err error) {
-	q = service.ReachQuery{At: r.QueryParam("at"), Right: r.QueryParam("right"), Point: r.QueryParam("point"), Cursor: r.QueryParam("cursor")}
+func (r *request) reachQuery() (q answers.ReachQuery, err error) {
+	q = answers.ReachQuery{At: r.QueryParam("at"), Right: r.QueryParam("right"), Point: r.QueryParam("point"), Cursor: r.QueryParam("cursor")}
 	q.Context.IP, q.Context.Place = r.QueryParam("ip"), r.QueryParam("place")
 	q.Degrees = r.QueryParams()["degree"]
 	for name, into := range map[string]**bool{"strong_sign_in": &q.Context.StrongSignIn, "attended": &q.Context.Attended} {
@@ -90,7 +91,7 @@ func (s *Server) reach(typeName string) func(*request) error {
 		if err != nil {
 			return err
 		}
-		out, err := s.service.Reach(r.caller, typeName, r.id(), q)
+		out, err := answers.Of(s.service).Reach(r.caller, typeName, r.id(), q)
 		if err != nil {
 			return err
 		}
@@ -104,7 +105,7 @@ func (s *Server) seen(r *request) error {
 	if err != nil {
 		return err
 	}
-	out, err := s.service.Seen(r.Request().Context(), r.caller, r.id(), q)
+	out, err := answers.Of(s.service).Seen(r.Request().Context(), r.caller, r.id(), q)
 	if err != nil {
 		return err
 	}
@@ -112,7 +113,7 @@ func (s *Server) seen(r *request) error {
 }
 
 func (s *Server) looks(r *request) error {
-	list, err := s.service.Looks(r.Request().Context(), r.caller)
+	list, err := answers.Of(s.service).Looks(r.Request().Context(), r.caller)
 	if err != nil {
 		return err
 	}
@@ -124,7 +125,7 @@ func (s *Server) uses(r *request) error {
 	if err != nil {
 		return err
 	}
-	list, err := s.service.Uses(r.caller, r.Param("type"), r.id(), q)
+	list, err := answers.Of(s.service).Uses(r.caller, r.Param("type"), r.id(), q)
 	if err != nil {
 		return err
 	}
@@ -199,7 +200,7 @@ func oneByOne(data []byte) (wire.Evaluations, error) {
 const fewEvaluations = 4 << 10
 
 // fewObjects is more than the objects of the evaluations that there can be about oneself: more are refused unread.
-const fewObjects = 8 * service.MaxOwnEvaluations
+const fewObjects = 8 * answers.MaxOwnEvaluations
 
 func (s *Server) evaluateMany(r *request) error {
 	var in wire.Evaluations
@@ -212,7 +213,7 @@ func (s *Server) evaluateMany(r *request) error {
 			return err
 		}
 		if r.own && bytes.Count(data, []byte("{")) > fewObjects {
-			return service.Wrong("evaluations", "are many: about oneself one request has up to %d", service.MaxOwnEvaluations)
+			return service.Wrong("evaluations", "are many: about oneself one request has up to %d", answers.MaxOwnEvaluations)
 		}
 	}
 	if quickjson.Unmarshal(data, &in) != nil {
@@ -237,14 +238,14 @@ func (s *Server) evaluateMany(r *request) error {
 				return jsonError(err)
 			}
 		}
-		out, err := s.service.Evaluate(r.caller, &one)
+		out, err := answers.Of(s.service).Evaluate(r.caller, &one)
 		if err != nil {
 			return err
 		}
 		s.metrics.decided(out.Decision)
 		return r.JSON(http.StatusOK, out)
 	}
-	out, err := s.service.EvaluateMany(r.caller, &in)
+	out, err := answers.Of(s.service).EvaluateMany(r.caller, &in)
 	if err != nil {
 		return err
 	}
@@ -254,13 +255,13 @@ func (s *Server) evaluateMany(r *request) error {
 	return r.quick(&out)
 }
 
-func (s *Server) search(what service.SearchFor) func(*request) error {
+func (s *Server) search(what answers.SearchFor) func(*request) error {
 	return func(r *request) error {
 		var in wire.Search
 		if err := r.lenient(&in); err != nil {
 			return err
 		}
-		out, err := s.service.Search(r.caller, what, &in)
+		out, err := answers.Of(s.service).Search(r.caller, what, &in)
 		if err != nil {
 			return err
 		}

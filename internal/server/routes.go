@@ -2,6 +2,7 @@ package server
 
 import (
 	"net/http"
+	"sentier/internal/answers"
 	"strconv"
 	"time"
 
@@ -34,11 +35,11 @@ func (s *Server) routes() []route {
 		{id: "verifyFiles", method: "GET", path: "/api/v1/verify", tag: "operation", summary: "Are the files what was written? The first thing that is wrong", needs: service.Read, heavy: true, out: wire.Verified{}, handle: s.verify},
 		{id: "getBackup", method: "GET", path: "/api/v1/backup", produces: []string{"application/vnd.sqlite3"}, tag: "operation", summary: "A verified copy of the database, one file", needs: service.Manage, heavy: true, handle: s.backup},
 		{id: "check", method: "POST", path: "/api/v1/check", tag: "decisions", summary: "May this user do this to that device, why, and until when?", in: wire.Check{}, takes: plainJSON, out: wire.Answer{}, handle: s.check},
-		{id: "advise", method: "POST", path: "/api/v1/advice", tag: "decisions", summary: "What would turn an answer, the change that changes least beside it first", in: wire.AdviceQuestion{}, needs: service.Read, takes: plainJSON, out: wire.Advice{}, handle: answer((*service.Service).Advise)},
-		{id: "getWeek", method: "POST", path: "/api/v1/week", tag: "decisions", summary: "How answers run over some days", in: wire.WeekQuestion{}, takes: plainJSON, out: wire.Week{}, handle: answer((*service.Service).Week)},
-		{id: "getMatrix", method: "POST", path: "/api/v1/matrix", heavy: true, tag: "decisions", summary: "Users or user groups against devices, device groups or sites", in: wire.MatrixQuestion{}, needs: service.Read, takes: plainJSON, out: wire.Matrix{}, handle: answer((*service.Service).Matrix)},
-		{id: "previewSchedule", method: "POST", path: "/api/v1/preview/schedule", tag: "decisions", summary: "How a schedule, saved or not, will run", in: wire.ScheduleQuestion{}, needs: service.Read, takes: plainJSON, out: wire.Fortnight{}, handle: answer((*service.Service).PreviewSchedule)},
-		{id: "previewMatch", method: "POST", path: "/api/v1/preview/match", tag: "decisions", summary: "Which devices a match, saved or not, selects", in: wire.MatchQuestion{}, needs: service.Read, takes: plainJSON, out: wire.Matched{}, handle: answer((*service.Service).PreviewMatch)},
+		{id: "advise", method: "POST", path: "/api/v1/advice", tag: "decisions", summary: "What would turn an answer, the change that changes least beside it first", in: wire.AdviceQuestion{}, needs: service.Read, takes: plainJSON, out: wire.Advice{}, handle: answer(answers.Service.Advise)},
+		{id: "getWeek", method: "POST", path: "/api/v1/week", tag: "decisions", summary: "How answers run over some days", in: wire.WeekQuestion{}, takes: plainJSON, out: wire.Week{}, handle: answer(answers.Service.Week)},
+		{id: "getMatrix", method: "POST", path: "/api/v1/matrix", heavy: true, tag: "decisions", summary: "Users or user groups against devices, device groups or sites", in: wire.MatrixQuestion{}, needs: service.Read, takes: plainJSON, out: wire.Matrix{}, handle: answer(answers.Service.Matrix)},
+		{id: "previewSchedule", method: "POST", path: "/api/v1/preview/schedule", tag: "decisions", summary: "How a schedule, saved or not, will run", in: wire.ScheduleQuestion{}, needs: service.Read, takes: plainJSON, out: wire.Fortnight{}, handle: answer(answers.Service.PreviewSchedule)},
+		{id: "previewMatch", method: "POST", path: "/api/v1/preview/match", tag: "decisions", summary: "Which devices a match, saved or not, selects", in: wire.MatchQuestion{}, needs: service.Read, takes: plainJSON, out: wire.Matched{}, handle: answer(answers.Service.PreviewMatch)},
 		{id: "getReachOfUser", method: "GET", path: "/api/v1/reach/users/{id}", tag: "reach", summary: "What a user reaches", in: reachQuery{}, out: wire.Reach{}, handle: s.reach("users")},
 		{id: "getReachOfUserGroup", method: "GET", path: "/api/v1/reach/user_groups/{id}", tag: "reach", summary: "What a user group amounts to: what somebody reaches who is in it alone", in: reachQuery{}, out: wire.Reach{}, handle: s.reach("user_groups")},
 		{id: "getReachOfDevice", method: "GET", path: "/api/v1/reach/devices/{id}", tag: "reach", summary: "Who reaches a device, or one of its points", in: deviceReachQuery{}, out: wire.Reach{}, handle: s.reach("devices")},
@@ -48,9 +49,9 @@ func (s *Server) routes() []route {
 
 		{id: "getAuthzenConfiguration", method: "GET", path: "/.well-known/authzen-configuration", tag: "decisions", summary: "OpenID AuthZEN metadata", open: true, out: wire.AuthZEN{}, handle: s.authzen},
 		{id: "evaluateMany", method: "POST", path: "/access/v1/evaluations", tag: "decisions", summary: "OpenID AuthZEN access evaluations, up to 10,000", in: wire.Evaluations{}, needs: service.Ask, takes: manyJSON, out: wire.Decisions{}, handle: s.evaluateMany},
-		{id: "searchSubjects", method: "POST", path: "/access/v1/search/subject", tag: "decisions", summary: "OpenID AuthZEN subject search", in: wire.Search{}, takes: plainJSON, out: wire.SearchResult{}, handle: s.search(service.SearchSubjects)},
-		{id: "searchResources", method: "POST", path: "/access/v1/search/resource", tag: "decisions", summary: "OpenID AuthZEN resource search", in: wire.Search{}, takes: plainJSON, out: wire.SearchResult{}, handle: s.search(service.SearchResources)},
-		{id: "searchActions", method: "POST", path: "/access/v1/search/action", tag: "decisions", summary: "OpenID AuthZEN action search", in: wire.Search{}, takes: plainJSON, out: wire.SearchResult{}, handle: s.search(service.SearchActions)},
+		{id: "searchSubjects", method: "POST", path: "/access/v1/search/subject", tag: "decisions", summary: "OpenID AuthZEN subject search", in: wire.Search{}, takes: plainJSON, out: wire.SearchResult{}, handle: s.search(answers.SearchSubjects)},
+		{id: "searchResources", method: "POST", path: "/access/v1/search/resource", tag: "decisions", summary: "OpenID AuthZEN resource search", in: wire.Search{}, takes: plainJSON, out: wire.SearchResult{}, handle: s.search(answers.SearchResources)},
+		{id: "searchActions", method: "POST", path: "/access/v1/search/action", tag: "decisions", summary: "OpenID AuthZEN action search", in: wire.Search{}, takes: plainJSON, out: wire.SearchResult{}, handle: s.search(answers.SearchActions)},
 		{id: "evaluate", method: "POST", path: "/access/v1/evaluation", tag: "decisions", summary: "OpenID AuthZEN access evaluation", in: wire.Evaluation{}, takes: plainJSON, out: wire.Decision{}, handle: s.evaluate},
 
 		{id: "getPolicy", method: "GET", path: "/api/v1/policy", produces: []string{"application/yaml", "application/json"}, tag: "policy", summary: "The whole policy as a document", in: dumpQuery{}, needs: service.Read, heavy: true, handle: s.dump},
@@ -65,7 +66,7 @@ func (s *Server) routes() []route {
 	for _, t := range wire.RecordTypes() {
 		base := "/api/v1/" + t.Name
 		list = append(list,
-			route{id: "list" + t.Many, method: "GET", path: base, tag: "records", summary: "List of " + t.Noun + "s", in: listQuery{}, filters: service.Filters(t.Name), needs: service.Read, record: t.Name, list: true, handle: s.list(t.Name)},
+			route{id: "list" + t.Many, method: "GET", path: base, tag: "records", summary: "List of " + t.Noun + "s", in: listQuery{}, filters: answers.Filters(t.Name), needs: service.Read, record: t.Name, list: true, handle: s.list(t.Name)},
 			route{id: "get" + t.Type, method: "GET", path: base + "/{id}", tag: "records", summary: "One " + t.Noun, in: idPath{}, record: t.Name, handle: s.get(t.Name)},
 			route{id: "listMentionsOf" + t.Type, method: "GET", path: base + "/{id}/mentions", tag: "records", summary: "What refers to a " + t.Noun, in: idPath{}, out: []wire.Mention{}, handle: s.mentions(t.Name)},
 		)
@@ -234,7 +235,7 @@ func (s *Server) check(r *request) error {
 	if err := r.decode(&in); err != nil {
 		return err
 	}
-	answer, err := s.service.Check(r.caller, in)
+	answer, err := answers.Of(s.service).Check(r.caller, in)
 	if err != nil {
 		return err
 	}
@@ -248,7 +249,7 @@ func (s *Server) evaluate(r *request) error {
 	if err := r.lenient(&in); err != nil {
 		return err
 	}
-	answer, err := s.service.Evaluate(r.caller, &in)
+	answer, err := answers.Of(s.service).Evaluate(r.caller, &in)
 	if err != nil {
 		return err
 	}
@@ -294,7 +295,7 @@ func (s *Server) load(r *request) error {
 }
 
 func (s *Server) names(r *request) error {
-	names, err := s.service.Names(r.caller)
+	names, err := answers.Of(s.service).Names(r.caller)
 	if err != nil {
 		return err
 	}
@@ -302,7 +303,7 @@ func (s *Server) names(r *request) error {
 }
 
 func (s *Server) counts(r *request) error {
-	counts, err := s.service.Counts(r.caller)
+	counts, err := answers.Of(s.service).Counts(r.caller)
 	if err != nil {
 		return err
 	}
@@ -311,7 +312,7 @@ func (s *Server) counts(r *request) error {
 
 func (s *Server) list(typeName string) func(*request) error {
 	return func(r *request) error {
-		q := service.Query{Cursor: r.QueryParam("cursor"), Search: r.QueryParam("q"), Filter: map[string]string{}}
+		q := answers.Query{Cursor: r.QueryParam("cursor"), Search: r.QueryParam("q"), Filter: map[string]string{}}
 		for name, values := range r.QueryParams() {
 			switch name {
 			case "cursor", "q":
@@ -324,7 +325,7 @@ func (s *Server) list(typeName string) func(*request) error {
 				q.Filter[name] = values[0]
 			}
 		}
-		page, err := s.service.List(r.caller, typeName, q)
+		page, err := answers.Of(s.service).List(r.caller, typeName, q)
 		if err != nil {
 			return err
 		}
@@ -335,7 +336,7 @@ func (s *Server) list(typeName string) func(*request) error {
 
 func (s *Server) get(typeName string) func(*request) error {
 	return func(r *request) error {
-		record, err := s.service.Get(r.caller, typeName, r.id())
+		record, err := answers.Of(s.service).Get(r.caller, typeName, r.id())
 		if err != nil {
 			return err
 		}
@@ -346,7 +347,7 @@ func (s *Server) get(typeName string) func(*request) error {
 
 func (s *Server) mentions(typeName string) func(*request) error {
 	return func(r *request) error {
-		list, err := s.service.Mentions(r.caller, typeName, r.Param("id"))
+		list, err := answers.Of(s.service).Mentions(r.caller, typeName, r.Param("id"))
 		if err != nil {
 			return err
 		}

@@ -19,7 +19,7 @@ const linkDays = 7
 // It takes the place of one made before.
 func (s *Service) Invite(ctx context.Context, c Caller, id string) (secret string, until time.Time, err error) {
 	st := s.State()
-	if err := s.may(st, c, Manage, ""); err != nil {
+	if err := s.Permit(st, c, Manage, ""); err != nil {
 		return "", until, err
 	}
 	u, ok := policy.Find[*policy.User](st.Policy, id)

@@ -41,8 +41,8 @@ type found struct {
 	rights authority.Rights
 }
 
-// rights are what a caller may do with the service.
-func (s *Service) rights(st *State, c Caller) authority.Rights {
+// Rights are what a caller may do with the service.
+func (s *Service) Rights(st *State, c Caller) authority.Rights {
 	if c.found != nil && c.found.state == st {
 		return c.found.rights
 	}
@@ -50,8 +50,8 @@ func (s *Service) rights(st *State, c Caller) authority.Rights {
 }
 
 // may tells whether a caller may do a thing. about is the user that it is about, where it is about one.
-func (s *Service) may(st *State, c Caller, do Action, about policy.UserID) error {
-	r := s.rights(st, c)
+func (s *Service) Permit(st *State, c Caller, do Action, about policy.UserID) error {
+	r := s.Rights(st, c)
 	if !r.SignedIn() {
 		return ErrCredential
 	}
@@ -62,11 +62,11 @@ func (s *Service) may(st *State, c Caller, do Action, about policy.UserID) error
 func (s *Service) May(c *Caller, do Action) error {
 	st := s.State()
 	c.found = &found{st, authority.Of(st.Compiled, c.User, s.now())}
-	return s.may(st, *c, do, "")
+	return s.Permit(st, *c, do, "")
 }
 
 // Roles lists the roles of a caller's mandates.
-func (s *Service) Roles(c Caller) []string { return s.rights(s.State(), c).Roles() }
+func (s *Service) Roles(c Caller) []string { return s.Rights(s.State(), c).Roles() }
 
 // knownUsers is a set of users that many may look at.
 type knownUsers struct {

@@ -96,7 +96,7 @@ func (s *Service) changeMany(ctx context.Context, c Caller, o *EditOptions, work
 		}
 		ready, err := work(now)
 		if err == nil {
-			err = s.rights(now, c).Change(now.Policy, ready.policy, ready.done)
+			err = s.Rights(now, c).Change(now.Policy, ready.policy, ready.done)
 		}
 		if err != nil {
 			return saved, nil, err
@@ -140,7 +140,7 @@ func (s *Service) nextOnto(ctx context.Context, c Caller, o *EditOptions, from *
 
 // asked tells whether a caller may make a change, and finds the answer where this is the repetition of a request.
 func (s *Service) asked(ctx context.Context, now *State, c Caller, o *EditOptions) (answer []byte, repeated bool, err error) {
-	if err := s.may(now, c, Write, ""); err != nil || o.Key == "" {
+	if err := s.Permit(now, c, Write, ""); err != nil || o.Key == "" {
 		return nil, false, err
 	}
 	return s.repetition(ctx, c, o.Asked)
@@ -154,7 +154,7 @@ func (s *Service) next(ctx context.Context, c Caller, o *EditOptions, work func(
 	}
 	st, err := work(now)
 	if err == nil { // only now is it known what the change does
-		err = s.rights(now, c).Change(now.Policy, st.policy, st.done)
+		err = s.Rights(now, c).Change(now.Policy, st.policy, st.done)
 	}
 	if err == nil {
 		saved, err = s.make(ctx, now, c, o, st)

@@ -271,7 +271,7 @@ func (c Caller) seal() (cipher.AEAD, error) {
 // answered as the request was, to the caller who made it.
 func (s *Service) CreateToken(ctx context.Context, c Caller, in wire.NewToken, asked Asked) (wire.Token, error) {
 	st := s.State()
-	if err := s.may(st, c, Manage, ""); err != nil {
+	if err := s.Permit(st, c, Manage, ""); err != nil {
 		return wire.Token{}, err
 	}
 	if _, ok := st.Policy.Get(policy.Users, in.User); !ok {
@@ -351,7 +351,7 @@ func wireToken(t store.Token) wire.Token {
 
 // Tokens lists the tokens of a user, or of everybody.
 func (s *Service) Tokens(ctx context.Context, c Caller, user string) ([]wire.Token, error) {
-	if err := s.may(s.State(), c, Read, ""); err != nil {
+	if err := s.Permit(s.State(), c, Read, ""); err != nil {
 		return nil, err
 	}
 	list, err := s.store.Tokens(ctx, user)
@@ -370,7 +370,7 @@ func (s *Service) Tokens(ctx context.Context, c Caller, user string) ([]wire.Tok
 // RevokeToken ends a token. Everybody may end the one they came with.
 func (s *Service) RevokeToken(ctx context.Context, c Caller, id string) error {
 	if id != c.Token {
-		if err := s.may(s.State(), c, Manage, ""); err != nil {
+		if err := s.Permit(s.State(), c, Manage, ""); err != nil {
 			return err
 		}
 	}

@@ -13,7 +13,7 @@ import (
 // Dump writes the whole policy as a document, and tells at which revision it was so.
 func (s *Service) Dump(c Caller, syntax document.Syntax) (write func(io.Writer) error, revision uint64, err error) {
 	st := s.State()
-	if err := s.may(st, c, Read, ""); err != nil {
+	if err := s.Permit(st, c, Read, ""); err != nil {
 		return nil, 0, err
 	}
 	return func(to io.Writer) error { return document.WritePolicyTo(to, st.Policy, syntax) }, st.Revision.Number, nil
@@ -26,7 +26,7 @@ func (s *Service) Load(ctx context.Context, c Caller, data []byte, syntax docume
 	if o.DryRun {
 		do = Read
 	}
-	if err := s.may(s.State(), c, do, ""); err != nil {
+	if err := s.Permit(s.State(), c, do, ""); err != nil {
 		return wire.Saved{}, err
 	}
 	p, err := document.ReadPolicyAs(data, syntax, s.State().Policy)

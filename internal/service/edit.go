@@ -140,7 +140,7 @@ func answerOf(saved wire.Saved, replayed []byte, err error) (wire.Saved, error) 
 
 func (s *Service) lookAhead(c Caller, o *EditOptions, work func(now *State) (step, error)) (wire.Saved, error) {
 	now := s.State()
-	if err := s.may(now, c, Read, ""); err != nil {
+	if err := s.Permit(now, c, Read, ""); err != nil {
 		return wire.Saved{}, err
 	}
 	would, err := work(now)
@@ -154,10 +154,13 @@ func (s *Service) lookAhead(c Caller, o *EditOptions, work func(now *State) (ste
 	return out, nil
 }
 
+// MostItems is how many devices or differences are told one by one.
+const MostItems = 50
+
 // impact tells who gains and loses what between two policies.
 func (s *Service) impact(c Caller, before, after *decision.Compiled, done []policy.RecordChange) *wire.Impact {
 	at := s.now().UTC().Truncate(time.Microsecond)
-	return wording.Accepted(c.Language).Impact(after.Policy(), survey.Compare(before, after, done, survey.Circumstances{At: at}, mostItems), at)
+	return wording.Accepted(c.Language).Impact(after.Policy(), survey.Compare(before, after, done, survey.Circumstances{At: at}, MostItems), at)
 }
 
 // repetition finds the answer to an earlier request with the same key. A request that changed nothing left no

@@ -13,7 +13,7 @@ import (
 
 // Verify reads back everything that decides; see [store.Store.Verify].
 func (s *Service) Verify(ctx context.Context, c Caller) (wire.Verified, error) {
-	if err := s.may(s.State(), c, Read, ""); err != nil {
+	if err := s.Permit(s.State(), c, Read, ""); err != nil {
 		return wire.Verified{}, err
 	}
 	found, err := s.store.Verify(ctx)
@@ -33,7 +33,7 @@ func wireVerified(v store.Verified) wire.Verified {
 
 // Backup makes a verified copy of the database, as it is at one moment, and opens it. done takes it away again.
 func (s *Service) Backup(ctx context.Context, c Caller) (file *os.File, done func(), err error) {
-	if err := s.may(s.State(), c, Manage, ""); err != nil {
+	if err := s.Permit(s.State(), c, Manage, ""); err != nil {
 		return nil, nil, err
 	}
 	dir, err := os.MkdirTemp(s.store.Dir(), "backup-")

@@ -42,7 +42,7 @@ func (s *Service) Follow(ctx context.Context, c Caller, after uint64, quiet time
 		if !s.still(c) {
 			return ErrCredential
 		}
-		if err := s.may(s.State(), c, Follow, ""); err != nil {
+		if err := s.Permit(s.State(), c, Follow, ""); err != nil {
 			return err
 		}
 		for last := s.State().Revision.Number; after < last; {

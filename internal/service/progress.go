@@ -45,7 +45,7 @@ func (p *progress) wrote(c Caller, key string, n, of int) {
 // Progress tells how far the caller's request with a key is; of one that has ended, whether it changed anything. Whoever lost
 // the connection in the middle learns by it what became of the request.
 func (s *Service) Progress(ctx context.Context, c Caller, key string) (wire.Progress, error) {
-	if err := s.may(s.State(), c, Write, ""); err != nil {
+	if err := s.Permit(s.State(), c, Write, ""); err != nil {
 		return wire.Progress{}, err
 	}
 	s.progress.mu.Lock()

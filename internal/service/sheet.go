@@ -14,7 +14,7 @@ import (
 
 // Sheets lists the sheets that can be written and brought in, each with its columns.
 func (s *Service) Sheets(c Caller) (map[document.Sheet][]string, error) {
-	if err := s.may(s.State(), c, Read, ""); err != nil {
+	if err := s.Permit(s.State(), c, Read, ""); err != nil {
 		return nil, err
 	}
 	return document.Sheets(), nil
@@ -23,7 +23,7 @@ func (s *Service) Sheets(c Caller) (map[document.Sheet][]string, error) {
 // Export writes a sheet as CSV; raw without what guards the programs of people against formulas in cells.
 func (s *Service) Export(c Caller, sheet string, raw bool) ([]byte, error) {
 	st := s.State()
-	if err := s.may(st, c, Read, ""); err != nil {
+	if err := s.Permit(st, c, Read, ""); err != nil {
 		return nil, err
 	}
 	data, err := document.WriteCSV(st.Policy, document.Sheet(sheet), !raw)

@@ -1,8 +1,9 @@
-package service
+package answers
 
 import (
 	"context"
 	"fmt"
+	"sentier/internal/service"
 	"sentier/internal/survey"
 	"slices"
 	"time"
@@ -29,23 +30,23 @@ type ReachQuery struct {
 }
 
 // Reach tells what is possible: what a user or a user group reaches, or who reaches a device or point.
-func (s *Service) Reach(c Caller, typeName, id string, q ReachQuery) (wire.Reach, error) {
+func (s Service) Reach(c service.Caller, typeName, id string, q ReachQuery) (wire.Reach, error) {
 	st := s.State()
 	about := policy.UserID("")
 	if typeName == policy.Users.String() {
 		about = policy.UserID(id)
 	}
-	if err := s.may(st, c, Ask, about); err != nil {
+	if err := s.Permit(st, c, service.Ask, about); err != nil {
 		return wire.Reach{}, err
 	}
 	return s.reach(st, c, typeName, id, q)
 }
 
-func (s *Service) reach(st *State, c Caller, typeName, id string, q ReachQuery) (wire.Reach, error) {
+func (s Service) reach(st *service.State, c service.Caller, typeName, id string, q ReachQuery) (wire.Reach, error) {
 	t, _ := policy.TypeNamed(typeName)
 	r, ok := st.Policy.Get(t, id)
 	if !ok {
-		return wire.Reach{}, ErrNotFound
+		return wire.Reach{}, service.ErrNotFound
 	}
 	place := cursorOf("reach", typeName, id, q.At, q.Degrees, q.Right, q.Point, q.Context)
 	after, err := place.read("cursor", q.Cursor)
@@ -86,33 +87,33 @@ func (s *Service) reach(st *State, c Caller, typeName, id string, q ReachQuery) 
 		found, reason := survey.Of(st.Compiled).UsersOf(policy.DeviceID(id), policy.PointID(q.Point), in)
 		return v.users(policy.DeviceID(id), policy.PointID(q.Point), found, reason, q)
 	}
-	return wire.Reach{}, ErrNotFound
+	return wire.Reach{}, service.ErrNotFound
 }
 
 func pageError(limit int) error {
-	return Wrong("limit", "%d is out of range: a page has 1 to %d records", limit, MaxPage)
+	return service.Wrong("limit", "%d is out of range: a page has 1 to %d records", limit, MaxPage)
 }
 
 // circumstances reads an instant, a context and which degrees are asked for.
-func (s *Service) circumstances(st *State, at, zone string, in wire.Context, degrees []string) (survey.Circumstances, error) {
+func (s Service) circumstances(st *service.State, at, zone string, in wire.Context, degrees []string) (survey.Circumstances, error) {
 	loc, err := policy.LoadZone(zone)
 	if err != nil {
-		return survey.Circumstances{}, Wrong("zone", "%v", err)
+		return survey.Circumstances{}, service.Wrong("zone", "%v", err)
 	}
-	q, err := translate.Question(st.Policy, wire.Check{Context: in}, s.now())
+	q, err := translate.Question(st.Policy, wire.Check{Context: in}, s.Now())
 	if err != nil {
 		return survey.Circumstances{}, err
 	}
 	if at != "" {
-		if q.At, err = document.ParseInstant(at, s.now(), loc); err != nil {
-			return survey.Circumstances{}, Wrong("at", "%v", err)
+		if q.At, err = document.ParseInstant(at, s.Now(), loc); err != nil {
+			return survey.Circumstances{}, service.Wrong("at", "%v", err)
 		}
 	}
 	out := survey.Circumstances{At: q.At, Context: q.Context}
 	for _, word := range degrees {
 		d, ok := survey.DegreeNamed(word)
 		if !ok {
-			return out, Wrong("degree", "%q is no degree: write now, later or if", word)
+			return out, service.Wrong("degree", "%q is no degree: write now, later or if", word)
 		}
 		out.Degrees = out.Degrees.With(d)
 	}
@@ -135,7 +136,7 @@ func degreesOf(set survey.Degrees) []string {
 
 // reachView fills a page of a reach with names, ends and ways.
 type reachView struct {
-	st    *State
+	st    *service.State
 	in    survey.Circumstances
 	words wording.Catalogue
 	group policy.UserGroupID // of which it is asked; empty: a user or a device
@@ -177,9 +178,9 @@ func (v *reachView) users(device policy.DeviceID, point policy.PointID, found *s
 func (v *reachView) begin(total int, totals [survey.Now + 1]int, reason decision.Reason, q ReachQuery) error {
 	switch reason {
 	case decision.UnknownRight:
-		return Wrong("right", "there is no right %q", q.Right)
+		return service.Wrong("right", "there is no right %q", q.Right)
 	case decision.UnknownPoint:
-		return Wrong("point", "the device has no point %q", q.Point)
+		return service.Wrong("point", "the device has no point %q", q.Point)
 	}
 	v.out.Total, v.out.Totals = total, wording.Totals(totals)
 	return nil
@@ -234,13 +235,13 @@ func (v *reachView) through(t decision.Trail) []wire.Ref {
 func (v *reachView) name(t policy.Type, id string) string { return v.st.Policy.Title(t, id) }
 
 // Seen shows the service as a user would meet it. It is recorded, unless the user asks about themself.
-func (s *Service) Seen(ctx context.Context, c Caller, id string, q ReachQuery) (wire.Seen, error) {
+func (s Service) Seen(ctx context.Context, c service.Caller, id string, q ReachQuery) (wire.Seen, error) {
 	st := s.State()
-	if err := s.may(st, c, Ask, policy.UserID(id)); err != nil {
+	if err := s.Permit(st, c, service.Ask, policy.UserID(id)); err != nil {
 		return wire.Seen{}, err
 	}
 	if id != string(c.User) {
-		if err := s.may(st, c, Read, ""); err != nil {
+		if err := s.Permit(st, c, service.Read, ""); err != nil {
 			return wire.Seen{}, err
 		}
 	}
@@ -262,17 +263,17 @@ func (s *Service) Seen(ctx context.Context, c Caller, id string, q ReachQuery) (
 	u, _ := policy.Find[*policy.User](st.Policy, id)
 	out.Text = wording.Accepted(c.Language).Seen(u, out)
 	if id != string(c.User) {
-		err = s.store.AddLook(ctx, store.Look{At: s.now().UTC(), By: string(c.User), UserID: id})
+		err = s.Store().AddLook(ctx, store.Look{At: s.Now().UTC(), By: string(c.User), UserID: id})
 	}
 	return out, err
 }
 
 // Looks lists who has looked at the service as another user sees it, newest first.
-func (s *Service) Looks(ctx context.Context, c Caller) ([]wire.Look, error) {
-	if err := s.may(s.State(), c, Read, ""); err != nil {
+func (s Service) Looks(ctx context.Context, c service.Caller) ([]wire.Look, error) {
+	if err := s.Permit(s.State(), c, service.Read, ""); err != nil {
 		return nil, err
 	}
-	list, err := s.store.Looks(ctx, MaxPage)
+	list, err := s.Store().Looks(ctx, MaxPage)
 	out := []wire.Look{}
 	for _, l := range list {
 		out = append(out, wire.Look{At: l.At, By: l.By, User: l.UserID})
@@ -281,7 +282,7 @@ func (s *Service) Looks(ctx context.Context, c Caller) ([]wire.Look, error) {
 }
 
 // Uses lists the lines of grants that make use of a record.
-func (s *Service) Uses(c Caller, typeName, id string, q ReachQuery) ([]wire.Use, error) {
+func (s Service) Uses(c service.Caller, typeName, id string, q ReachQuery) ([]wire.Use, error) {
 	r, err := s.Get(c, typeName, id)
 	if err != nil {
 		return nil, err
@@ -308,10 +309,10 @@ func (s *Service) Uses(c Caller, typeName, id string, q ReachQuery) ([]wire.Use,
 }
 
 // Matrix tells the rights of rows in columns.
-func (s *Service) Matrix(c Caller, q wire.MatrixQuestion) (wire.Matrix, error) {
+func (s Service) Matrix(c service.Caller, q wire.MatrixQuestion) (wire.Matrix, error) {
 	st := s.State()
 	zone := st.Policy.Settings().Zone
-	if err := s.may(st, c, Read, ""); err != nil {
+	if err := s.Permit(st, c, service.Read, ""); err != nil {
 		return wire.Matrix{}, err
 	}
 	in, err := s.circumstances(st, q.At, zone, q.Context, q.Degree)
@@ -364,20 +365,20 @@ func texts[T ~string](list []T) []string {
 }
 
 // axis finds the rows or columns of a matrix.
-func (s *Service) axis(c Caller, st *State, a wire.Axis, field string, types ...policy.Type) ([]wire.Named, int, error) {
+func (s Service) axis(c service.Caller, st *service.State, a wire.Axis, field string, types ...policy.Type) ([]wire.Named, int, error) {
 	t, ok := policy.TypeNamed(a.Type)
 	if !ok || !slices.Contains(types, t) {
-		return nil, 0, Wrong(field+".type", "%q cannot be %s: write %v", a.Type, field, types)
+		return nil, 0, service.Wrong(field+".type", "%q cannot be %s: write %v", a.Type, field, types)
 	}
 	out := []wire.Named{}
 	if len(a.IDs) > 0 {
 		if len(a.IDs) > MaxPage {
-			return nil, 0, Wrong(field+".ids", "names %d: a matrix has up to %d", len(a.IDs), MaxPage)
+			return nil, 0, service.Wrong(field+".ids", "names %d: a matrix has up to %d", len(a.IDs), MaxPage)
 		}
 		for i, id := range a.IDs {
 			r, ok := st.Policy.Get(t, id)
 			if !ok {
-				return nil, 0, Wrong(fmt.Sprintf("%s.ids[%d]", field, i), "there is no %s %q", t.Noun(), id)
+				return nil, 0, service.Wrong(fmt.Sprintf("%s.ids[%d]", field, i), "there is no %s %q", t.Noun(), id)
 			}
 			out = append(out, wire.Named{ID: id, Name: r.Title()})
 		}
@@ -394,21 +395,21 @@ func (s *Service) axis(c Caller, st *State, a wire.Axis, field string, types ...
 }
 
 // days lists the local days that a question is about: from a day, or from today, so many, or the usual number.
-func (s *Service) days(from, zone string, days, standard int) (*time.Location, []wire.Day, error) {
+func (s Service) days(from, zone string, days, standard int) (*time.Location, []wire.Day, error) {
 	loc, err := policy.LoadZone(zone)
 	if err != nil {
-		return nil, nil, Wrong("zone", "%v", err)
+		return nil, nil, service.Wrong("zone", "%v", err)
 	}
 	if days == 0 {
 		days = standard
 	}
 	if days < 1 || days > 31 {
-		return nil, nil, Wrong("days", "%d is out of range: 1 to 31 days", days)
+		return nil, nil, service.Wrong("days", "%d is out of range: 1 to 31 days", days)
 	}
-	first := s.now().In(loc)
+	first := s.Now().In(loc)
 	if from != "" {
 		if first, err = time.Parse(time.DateOnly, from); err != nil || first.Year() < 1 || first.Year() > 9990 {
-			return nil, nil, Wrong("from", "%q is no day: write it as 2026-11-23", from)
+			return nil, nil, service.Wrong("from", "%q is no day: write it as 2026-11-23", from)
 		}
 	}
 	return loc, localDays(first, loc, days), nil
@@ -443,15 +444,15 @@ func offset(t time.Time) string {
 }
 
 // Week tells how answers run over some days.
-func (s *Service) Week(c Caller, q wire.WeekQuestion) (wire.Week, error) {
+func (s Service) Week(c service.Caller, q wire.WeekQuestion) (wire.Week, error) {
 	st := s.State()
-	if err := s.may(st, c, Ask, policy.UserID(q.User)); err != nil {
+	if err := s.Permit(st, c, service.Ask, policy.UserID(q.User)); err != nil {
 		return wire.Week{}, err
 	}
 	if (q.User == "") == (q.Group == "") {
-		return wire.Week{}, Wrong("user", "give either a user or a group")
+		return wire.Week{}, service.Wrong("user", "give either a user or a group")
 	}
-	ask, err := translate.Question(st.Policy, wire.Check{User: q.User, Right: q.Right, Device: q.Device, Context: q.Context}, s.now())
+	ask, err := translate.Question(st.Policy, wire.Check{User: q.User, Right: q.Right, Device: q.Device, Context: q.Context}, s.Now())
 	if err != nil {
 		return wire.Week{}, err
 	}
@@ -489,7 +490,7 @@ func (s *Service) Week(c Caller, q wire.WeekQuestion) (wire.Week, error) {
 			list, reason = survey.Of(st.Compiled).StretchesOfGroup(policy.UserGroupID(q.Group), ask, end)
 		}
 		if reason != decision.Granted {
-			return out, Wrong(map[decision.Reason]string{decision.UnknownRight: "right", decision.UnknownUser: "user"}[reason], "is not known: %s", reason)
+			return out, service.Wrong(map[decision.Reason]string{decision.UnknownRight: "right", decision.UnknownUser: "user"}[reason], "is not known: %s", reason)
 		}
 		of := wire.WeekOfRight{Right: wire.Named{ID: string(right), Name: st.Policy.Title(policy.Rights, string(right))}}
 		some := q.Right != "" || right == policy.View || right == policy.Control

@@ -1,7 +1,8 @@
-package service
+package answers
 
 import (
 	"maps"
+	"sentier/internal/service"
 	"sentier/internal/survey"
 	"slices"
 	"time"
@@ -14,13 +15,10 @@ import (
 	"sentier/internal/wording"
 )
 
-// mostItems is how many devices or differences are told one by one.
-const mostItems = 50
-
 // PreviewSchedule tells how a schedule, saved or not, will run.
-func (s *Service) PreviewSchedule(c Caller, q wire.ScheduleQuestion) (wire.Fortnight, error) {
+func (s Service) PreviewSchedule(c service.Caller, q wire.ScheduleQuestion) (wire.Fortnight, error) {
 	st := s.State()
-	if err := s.may(st, c, Read, ""); err != nil {
+	if err := s.Permit(st, c, service.Read, ""); err != nil {
 		return wire.Fortnight{}, err
 	}
 	r, err := sound(st.Policy, &q.Schedule)
@@ -78,9 +76,9 @@ func sound(p *policy.Policy, r policy.Record) (policy.Record, error) {
 }
 
 // PreviewMatch tells which devices a match, saved or not, selects.
-func (s *Service) PreviewMatch(c Caller, m wire.MatchQuestion) (wire.Matched, error) {
+func (s Service) PreviewMatch(c service.Caller, m wire.MatchQuestion) (wire.Matched, error) {
 	st := s.State()
-	if err := s.may(st, c, Read, ""); err != nil {
+	if err := s.Permit(st, c, service.Read, ""); err != nil {
 		return wire.Matched{}, err
 	}
 	r, err := sound(st.Policy, &policy.DeviceGroup{Match: &m})
@@ -89,7 +87,7 @@ func (s *Service) PreviewMatch(c Caller, m wire.MatchQuestion) (wire.Matched, er
 	}
 	out := wire.Matched{Items: []wire.Named{}}
 	for d := range st.Compiled.Matching(r.(*policy.DeviceGroup).Match) {
-		if out.Total++; len(out.Items) < mostItems {
+		if out.Total++; len(out.Items) < service.MostItems {
 			out.Items = append(out.Items, wire.Named{ID: string(d.ID), Name: d.Title()})
 		}
 	}
@@ -97,22 +95,22 @@ func (s *Service) PreviewMatch(c Caller, m wire.MatchQuestion) (wire.Matched, er
 }
 
 // Advise tells what would turn an answer.
-func (s *Service) Advise(c Caller, in wire.AdviceQuestion) (wire.Advice, error) {
+func (s Service) Advise(c service.Caller, in wire.AdviceQuestion) (wire.Advice, error) {
 	st := s.State()
-	if err := s.may(st, c, Read, ""); err != nil {
+	if err := s.Permit(st, c, service.Read, ""); err != nil {
 		return wire.Advice{}, err
 	}
-	q, err := translate.Question(st.Policy, wire.Check{User: in.User, Right: in.Right, Device: in.Device, At: in.At, Context: in.Context}, s.now())
+	q, err := translate.Question(st.Policy, wire.Check{User: in.User, Right: in.Right, Device: in.Device, At: in.At, Context: in.Context}, s.Now())
 	if err != nil {
 		return wire.Advice{}, err
 	}
 	var until time.Time
 	if in.Until != "" {
 		if until, err = policy.ParseInstant(in.Until); err != nil {
-			return wire.Advice{}, Wrong("until", "%q %v", in.Until, err)
+			return wire.Advice{}, service.Wrong("until", "%q %v", in.Until, err)
 		}
 		if !until.After(q.At) {
-			return wire.Advice{}, Wrong("until", "is past at the time of the question: give a later end, or none")
+			return wire.Advice{}, service.Wrong("until", "is past at the time of the question: give a later end, or none")
 		}
 	}
 	return advice(st.Compiled, q, until, wording.Accepted(c.Language))

@@ -1,9 +1,10 @@
-package service
+package answers
 
 import (
 	"crypto/sha256"
 	"encoding/base64"
 	"encoding/json"
+	"sentier/internal/service"
 )
 
 // cursor is where a page of a list or of a search ended. It holds for the question that it was given for, and for no other:
@@ -32,7 +33,7 @@ func (c cursor) read(field, token string) (key string, err error) {
 	}
 	data, err := base64.RawURLEncoding.DecodeString(token)
 	if err != nil || len(data) <= len(c.question) || [8]byte(data) != c.question {
-		return "", Wrong(field, "%q was not given for this question: begin with the first page", Clip(token))
+		return "", service.Wrong(field, "%q was not given for this question: begin with the first page", service.Clip(token))
 	}
 	return string(data[len(c.question):]), nil
 }

@@ -1,8 +1,9 @@
-package service
+package answers
 
 import (
 	"maps"
 	"reflect"
+	"sentier/internal/service"
 	"sentier/internal/survey"
 	"slices"
 	"strconv"
@@ -28,7 +29,7 @@ const (
 )
 
 // filter is a question that can narrow a list down.
-type filter func(st *State, r policy.Record, want string) bool
+type filter func(st *service.State, r policy.Record, want string) bool
 
 // filters are those of each type, by name: every field that is one of few things or refers to a record, and what stands in moreFilters.
 var filters = func() map[policy.Type]map[string]filter {
@@ -39,7 +40,7 @@ var filters = func() map[policy.Type]map[string]filter {
 			if f.Many || f.Kind != policy.ChoiceField && f.Kind != policy.RefField && f.Kind != policy.SwitchField {
 				continue
 			}
-			out[t][f.Name] = func(_ *State, r policy.Record, want string) bool {
+			out[t][f.Name] = func(_ *service.State, r policy.Record, want string) bool {
 				have := f.In(reflect.ValueOf(r).Elem())
 				if on, isSwitch := have.Interface().(policy.Switch); isSwitch {
 					return strconv.FormatBool(on == policy.On) == want
@@ -54,19 +55,19 @@ var filters = func() map[policy.Type]map[string]filter {
 
 var moreFilters = map[policy.Type]map[string]filter{
 	policy.Users: {
-		"group": func(st *State, r policy.Record, want string) bool {
+		"group": func(st *service.State, r policy.Record, want string) bool {
 			g, ok := policy.Find[*policy.UserGroup](st.Policy, want)
 			return ok && g.IsMember(r.(*policy.User).ID)
 		},
 	},
 	policy.Devices: {
-		"tag": func(_ *State, r policy.Record, want string) bool {
+		"tag": func(_ *service.State, r policy.Record, want string) bool {
 			return slices.Contains(r.(*policy.Device).Tags, want)
 		},
-		"site": func(st *State, r policy.Record, want string) bool {
+		"site": func(st *service.State, r policy.Record, want string) bool {
 			return want == Unsorted && r.(*policy.Device).Site == "" || within(st.Policy, r.(*policy.Device).Site, want)
 		},
-		"group": func(st *State, r policy.Record, want string) bool {
+		"group": func(st *service.State, r policy.Record, want string) bool {
 			return st.Compiled.InGroup(r.(*policy.Device), policy.DeviceGroupID(want))
 		},
 	},
@@ -82,9 +83,9 @@ func Filters(typeName string) []string {
 const Unsorted = "-"
 
 // Counts counts the devices of every site and device group.
-func (s *Service) Counts(c Caller) (survey.Counts, error) {
+func (s Service) Counts(c service.Caller) (survey.Counts, error) {
 	st := s.State()
-	if err := s.may(st, c, Read, ""); err != nil {
+	if err := s.Permit(st, c, service.Read, ""); err != nil {
 		return survey.Counts{}, err
 	}
 	return survey.Of(st.Compiled).Count(), nil
@@ -103,24 +104,26 @@ func within(p *policy.Policy, site policy.SiteID, other string) bool {
 }
 
 // view is what a caller may see of the policy.
-func (s *Service) view(st *State, c Caller) authority.View { return s.rights(st, c).View(st.Policy) }
+func (s Service) view(st *service.State, c service.Caller) authority.View {
+	return s.Rights(st, c).View(st.Policy)
+}
 
 // List gives a page of the records of a type, by id.
-func (s *Service) List(c Caller, typeName string, q Query) (out wire.List[policy.Record], err error) {
+func (s Service) List(c service.Caller, typeName string, q Query) (out wire.List[policy.Record], err error) {
 	out = wire.List[policy.Record]{Items: []policy.Record{}}
 	st := s.State()
 	t, known := policy.TypeNamed(typeName)
 	if !known {
-		return out, ErrNotFound
+		return out, service.ErrNotFound
 	}
-	if err := s.may(st, c, Read, ""); err != nil {
+	if err := s.Permit(st, c, service.Read, ""); err != nil {
 		return out, err
 	}
 	if q.Limit == 0 {
 		q.Limit = DefaultPage
 	}
 	if q.Limit < 1 || q.Limit > MaxPage {
-		return out, Wrong("limit", "%d is out of range: a page has 1 to %d records", q.Limit, MaxPage)
+		return out, service.Wrong("limit", "%d is out of range: a page has 1 to %d records", q.Limit, MaxPage)
 	}
 	place := cursorOf("list", typeName, q.Search, q.Filter)
 	if q.Cursor, err = place.read("cursor", q.Cursor); err != nil {
@@ -162,12 +165,12 @@ func (s *Service) List(c Caller, typeName string, q Query) (out wire.List[policy
 	return out, nil
 }
 
-func selection(st *State, t policy.Type, q Query) ([]func(policy.Record) bool, error) {
+func selection(st *service.State, t policy.Type, q Query) ([]func(policy.Record) bool, error) {
 	var tests []func(policy.Record) bool
 	for name, want := range q.Filter {
 		test, ok := filters[t][name]
 		if !ok {
-			return nil, Wrong(name, "%s cannot be narrowed down by it", t)
+			return nil, service.Wrong(name, "%s cannot be narrowed down by it", t)
 		}
 		tests = append(tests, func(r policy.Record) bool { return test(st, r, want) })
 	}
@@ -181,21 +184,21 @@ func selection(st *State, t policy.Type, q Query) ([]func(policy.Record) bool, e
 }
 
 // Get gives one record.
-func (s *Service) Get(c Caller, typeName, id string) (policy.Record, error) {
+func (s Service) Get(c service.Caller, typeName, id string) (policy.Record, error) {
 	st := s.State()
 	t, known := policy.TypeNamed(typeName)
 	if !known {
-		return nil, ErrNotFound
+		return nil, service.ErrNotFound
 	}
 	r, ok := s.view(st, c).Get(t, id)
 	if !ok { // or may not be seen, which is the same
-		return nil, ErrNotFound
+		return nil, service.ErrNotFound
 	}
 	return r, nil
 }
 
 // Mentions lists what refers to a record.
-func (s *Service) Mentions(c Caller, typeName, id string) ([]wire.Mention, error) {
+func (s Service) Mentions(c service.Caller, typeName, id string) ([]wire.Mention, error) {
 	r, err := s.Get(c, typeName, id)
 	if err != nil {
 		return nil, err
@@ -212,9 +215,9 @@ const maxNames = 5000
 
 // Names gives the names of the records of each type that has few: what a page needs to show what a
 // record refers to.
-func (s *Service) Names(c Caller) (map[string]map[string]string, error) {
+func (s Service) Names(c service.Caller) (map[string]map[string]string, error) {
 	st := s.State()
-	if err := s.may(st, c, Read, ""); err != nil {
+	if err := s.Permit(st, c, service.Read, ""); err != nil {
 		return nil, err
 	}
 	out, v := map[string]map[string]string{}, s.view(st, c)

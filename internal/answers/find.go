@@ -1,6 +1,7 @@
-package service
+package answers
 
 import (
+	"sentier/internal/service"
 	"slices"
 	"strings"
 
@@ -15,9 +16,9 @@ var searchOrder = []policy.Type{
 }
 
 // Find searches all records for a word, those whose name begins with it first.
-func (s *Service) Find(c Caller, word string, limit int) ([]wire.Found, error) {
+func (s Service) Find(c service.Caller, word string, limit int) ([]wire.Found, error) {
 	st := s.State()
-	if err := s.may(st, c, Read, ""); err != nil {
+	if err := s.Permit(st, c, service.Read, ""); err != nil {
 		return nil, err
 	}
 	word, v := policy.FoldName(word), s.view(st, c)

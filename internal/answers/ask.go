@@ -1,25 +1,26 @@
-package service
+package answers
 
 import (
 	"sentier/internal/decision"
 	"sentier/internal/policy"
+	"sentier/internal/service"
 	"sentier/internal/translate"
 	"sentier/internal/wire"
 	"sentier/internal/wording"
 )
 
 // Check answers a question with its reasons, in words.
-func (s *Service) Check(c Caller, in wire.Check) (wire.Answer, error) {
+func (s Service) Check(c service.Caller, in wire.Check) (wire.Answer, error) {
 	st := s.State()
-	if err := s.may(st, c, Ask, policy.UserID(in.User)); err != nil {
+	if err := s.Permit(st, c, service.Ask, policy.UserID(in.User)); err != nil {
 		return wire.Answer{}, err
 	}
-	q, err := translate.Question(st.Policy, in, s.now())
+	q, err := translate.Question(st.Policy, in, s.Now())
 	if err != nil {
 		return wire.Answer{}, err
 	}
 	if (in.User == "") == (in.Group == "") {
-		return wire.Answer{}, Wrong("user", "give either a user or a group")
+		return wire.Answer{}, service.Wrong("user", "give either a user or a group")
 	}
 	hidden := s.hidden(st, c, q)
 	if hidden && in.At != "" { // not even by which clock it goes
@@ -44,13 +45,13 @@ func (s *Service) Check(c Caller, in wire.Check) (wire.Answer, error) {
 }
 
 // Evaluate answers a question in the terms of the AuthZEN Authorization API, without words.
-func (s *Service) Evaluate(c Caller, in *wire.Evaluation) (wire.Decision, error) {
+func (s Service) Evaluate(c service.Caller, in *wire.Evaluation) (wire.Decision, error) {
 	st := s.State()
-	asks := asker{s: s, st: st, caller: c, own: s.own(st, c)}
+	asks := asker{s: s.Service, st: st, caller: c, own: s.own(st, c)}
 	if err := asks.may(policy.UserID(in.Subject.ID)); err != nil {
 		return wire.Decision{}, err
 	}
-	q, err := translate.Evaluation(in, s.now())
+	q, err := translate.Evaluation(in, s.Now())
 	if err != nil {
 		return wire.Decision{}, err
 	}
@@ -58,10 +59,12 @@ func (s *Service) Evaluate(c Caller, in *wire.Evaluation) (wire.Decision, error)
 }
 
 // own tells whether a caller may ask about themself alone, and so is told nothing of what is not their own.
-func (s *Service) own(st *State, c Caller) bool { return s.may(st, c, Ask, "") != nil }
+func (s Service) own(st *service.State, c service.Caller) bool {
+	return s.Permit(st, c, service.Ask, "") != nil
+}
 
 // hidden tells whether a caller may not know whether what they ask about is there.
-func (s *Service) hidden(st *State, c Caller, q decision.Question) bool {
+func (s Service) hidden(st *service.State, c service.Caller, q decision.Question) bool {
 	if q.Right == "" {
 		q.Right = policy.View
 	}
@@ -69,9 +72,9 @@ func (s *Service) hidden(st *State, c Caller, q decision.Question) bool {
 }
 
 // whom lists those whom somebody can ask for what they have not.
-func (s *Service) whom(st *State) []wire.Named {
+func (s Service) whom(st *service.State) []wire.Named {
 	out := []wire.Named{}
-	for _, id := range st.Compiled.LastingOwners(s.now()) {
+	for _, id := range st.Compiled.LastingOwners(s.Now()) {
 		out = append(out, wire.Named{ID: string(id), Name: st.Policy.Title(policy.Users, string(id))})
 	}
 	return out

@@ -1,8 +1,9 @@
-package service
+package answers
 
 import (
 	"encoding/json"
 	"net/http"
+	"sentier/internal/service"
 	"sentier/internal/survey"
 	"slices"
 	"time"
@@ -20,15 +21,15 @@ const MaxEvaluations = 10_000
 const MaxOwnEvaluations = 500
 
 // EvaluateMany answers many questions of one AuthZEN request, in their order, until its semantics end it.
-func (s *Service) EvaluateMany(c Caller, in *wire.Evaluations) (wire.Decisions, error) {
+func (s Service) EvaluateMany(c service.Caller, in *wire.Evaluations) (wire.Decisions, error) {
 	out := wire.Decisions{Evaluations: []wire.Decision{}}
 	if len(in.Evaluations) > MaxEvaluations {
-		return out, Wrong("evaluations", "has %d: one request has up to %d", len(in.Evaluations), MaxEvaluations)
+		return out, service.Wrong("evaluations", "has %d: one request has up to %d", len(in.Evaluations), MaxEvaluations)
 	}
 	st := s.State()
 	own := s.own(st, c)
 	if own && len(in.Evaluations) > MaxOwnEvaluations {
-		return out, Wrong("evaluations", "has %d: about oneself one request has up to %d", len(in.Evaluations), MaxOwnEvaluations)
+		return out, service.Wrong("evaluations", "has %d: about oneself one request has up to %d", len(in.Evaluations), MaxOwnEvaluations)
 	}
 	semantic := ""
 	if in.Options != nil {
@@ -37,11 +38,11 @@ func (s *Service) EvaluateMany(c Caller, in *wire.Evaluations) (wire.Decisions, 
 	switch semantic {
 	case "", "execute_all", "deny_on_first_deny", "permit_on_first_permit":
 	default:
-		return out, Wrong("options.evaluations_semantic", "%q is not known: write execute_all, deny_on_first_deny or permit_on_first_permit", semantic)
+		return out, service.Wrong("options.evaluations_semantic", "%q is not known: write execute_all, deny_on_first_deny or permit_on_first_permit", semantic)
 	}
 	out.Evaluations = make([]wire.Decision, 0, len(in.Evaluations))
-	asks := asker{s: s, st: st, caller: c, own: own}
-	asks.at, asks.context, asks.err = readContext(in.Context, s.now())
+	asks := asker{s: s.Service, st: st, caller: c, own: own}
+	asks.at, asks.context, asks.err = readContext(in.Context, s.Now())
 	questions, faults := make([]decision.Question, len(in.Evaluations)), make([]error, len(in.Evaluations))
 	read := 0
 	var err error // that ends the request, unless its semantics end it before
@@ -67,7 +68,7 @@ func readContext(context json.RawMessage, now time.Time) (time.Time, decision.Co
 	var members map[string]any
 	if len(context) > 0 {
 		if err := json.Unmarshal(context, &members); err != nil {
-			return now, decision.Context{}, Wrong("context", "is no object")
+			return now, decision.Context{}, service.Wrong("context", "is no object")
 		}
 	}
 	return translate.EvaluationContext(members, now)
@@ -75,9 +76,9 @@ func readContext(context json.RawMessage, now time.Time) (time.Time, decision.Co
 
 // asker asks on behalf of one caller.
 type asker struct {
-	s      *Service
-	st     *State
-	caller Caller
+	s      *service.Service
+	st     *service.State
+	caller service.Caller
 	own    bool // they may ask about themself alone
 
 	// What the top of the request says of the circumstances, read once.
@@ -90,7 +91,7 @@ func (a *asker) may(about policy.UserID) error {
 	if !a.own {
 		return nil
 	}
-	return a.s.may(a.st, a.caller, Ask, about)
+	return a.s.Permit(a.st, a.caller, service.Ask, about)
 }
 
 // toDecision is an answer as the caller may hear it.
@@ -110,7 +111,7 @@ func (a *asker) toDecision(q *decision.Question, answer decision.Answer) wire.De
 // part reads one of many: one that has a fault is denied with it, and the others are answered. The error ends the request.
 func (a *asker) part(in *wire.Evaluations, e *wire.PartEvaluation) (q decision.Question, fault, err error) {
 	if e.Unread != "" {
-		return q, Wrong("evaluations", "%s", e.Unread), nil
+		return q, service.Wrong("evaluations", "%s", e.Unread), nil
 	}
 	subject, action, resource := first(e.Subject, in.Subject), first(e.Action, in.Action), first(e.Resource, in.Resource)
 	if err := a.may(policy.UserID(subject.ID)); err != nil {
@@ -118,14 +119,14 @@ func (a *asker) part(in *wire.Evaluations, e *wire.PartEvaluation) (q decision.Q
 	}
 	if q, fault = translate.EvaluationParts(subject, action, resource); fault == nil {
 		if q.At, q.Context, fault = a.at, a.context, a.err; len(e.Context) > 0 {
-			q.At, q.Context, fault = readContext(e.Context, a.s.now())
+			q.At, q.Context, fault = readContext(e.Context, a.s.Now())
 		}
 	}
 	return q, fault, nil
 }
 
 // unread is the decision about what cannot be read.
-func unread(st *State, fault error) wire.Decision {
+func unread(st *service.State, fault error) wire.Decision {
 	return wire.Decision{Context: wire.DecisionContext{Revision: st.Revision.Number,
 		Error: &wire.EvaluationError{Status: http.StatusBadRequest, Message: fault.Error()}}}
 }
@@ -155,14 +156,14 @@ const (
 )
 
 // Search answers an AuthZEN search: exactly those for which the decision is allowed, by id.
-func (s *Service) Search(c Caller, what SearchFor, in *wire.Search) (wire.SearchResult, error) {
+func (s Service) Search(c service.Caller, what SearchFor, in *wire.Search) (wire.SearchResult, error) {
 	st := s.State()
 	out := wire.SearchResult{Results: []map[string]any{}}
 	about := policy.UserID(in.Subject.ID)
 	if what == SearchSubjects {
 		about = ""
 	}
-	if err := s.may(st, c, Ask, about); err != nil {
+	if err := s.Permit(st, c, service.Ask, about); err != nil {
 		return out, err
 	}
 	place := cursorOf("search", what, in.Subject, in.Action, in.Resource, in.Context)
@@ -183,7 +184,7 @@ func (s *Service) Search(c Caller, what SearchFor, in *wire.Search) (wire.Search
 	case SearchActions:
 		full.Action.Name = "any"
 	}
-	q, err := translate.Evaluation(&full, s.now())
+	q, err := translate.Evaluation(&full, s.Now())
 	if err != nil {
 		return out, err
 	}
@@ -221,7 +222,7 @@ func (s *Service) Search(c Caller, what SearchFor, in *wire.Search) (wire.Search
 }
 
 // searchResources finds devices, or all points on which the right is allowed.
-func (s *Service) searchResources(st *State, q decision.Question, in survey.Circumstances, kind, after string, limit int, out *wire.SearchResult) {
+func (s Service) searchResources(st *service.State, q decision.Question, in survey.Circumstances, kind, after string, limit int, out *wire.SearchResult) {
 	if kind == "device" {
 		found, _ := survey.Of(st.Compiled).DevicesOf(q.User, in)
 		// Points that are granted by themselves are no devices.
@@ -263,7 +264,7 @@ func searchPage(p *wire.SearchPage, place cursor) (limit int, after string, err 
 		limit = defaultSearch
 	}
 	if limit < 1 || limit > MaxPage {
-		return 0, "", Wrong("page.limit", "%d is out of range: 1 to %d", limit, MaxPage)
+		return 0, "", service.Wrong("page.limit", "%d is out of range: 1 to %d", limit, MaxPage)
 	}
 	after, err = place.read("page.token", p.Token)
 	return limit, after, err
