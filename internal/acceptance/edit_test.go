@@ -127,7 +127,7 @@ func TestNothingIsLostBetweenEditors(t *testing.T) {
 	if tags := clients * (edits / 2); len(d.Tags) != tags+2 {
 		t.Errorf("%d tags were put and %d are there", tags, len(d.Tags)-2)
 	}
-	if n, err := w.owner.Service.Store().Verify(t.Context()); err != nil || n.Revisions != clients*edits+1 {
+	if n, err := w.owner.Store().Verify(t.Context()); err != nil || n.Revisions != clients*edits+1 {
 		t.Errorf("%d revisions in the record, %v", n.Revisions, err)
 	}
 }

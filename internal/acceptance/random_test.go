@@ -98,7 +98,7 @@ func TestRandomEditsAreTakenBack(t *testing.T) {
 			t.Fatalf("with revision %d taken back the policy is not what it was before", revisions[i])
 		}
 	}
-	if n, err := w.owner.Service.Store().Verify(t.Context()); err != nil || n.Revisions != uint64(2*len(revisions)+1) {
+	if n, err := w.owner.Store().Verify(t.Context()); err != nil || n.Revisions != uint64(2*len(revisions)+1) {
 		t.Errorf("%d revisions in the record (%v), want %d", n.Revisions, err, 2*len(revisions)+1)
 	}
 }

@@ -263,7 +263,7 @@ func (s Service) Seen(ctx context.Context, c service.Caller, id string, q ReachQ
 	u, _ := policy.Find[*policy.User](st.Policy, id)
 	out.Text = wording.Accepted(c.Language).Seen(u, out)
 	if id != string(c.User) {
-		err = s.Store().AddLook(ctx, store.Look{At: s.Now().UTC(), By: string(c.User), UserID: id})
+		err = s.Service.AddLook(ctx, store.Look{At: s.Now().UTC(), By: string(c.User), UserID: id})
 	}
 	return out, err
 }
@@ -273,7 +273,7 @@ func (s Service) Looks(ctx context.Context, c service.Caller) ([]wire.Look, erro
 	if err := s.Permit(s.State(), c, service.Read, ""); err != nil {
 		return nil, err
 	}
-	list, err := s.Store().Looks(ctx, MaxPage)
+	list, err := s.Service.Looks(ctx, MaxPage)
 	out := []wire.Look{}
 	for _, l := range list {
 		out = append(out, wire.Look{At: l.At, By: l.By, User: l.UserID})

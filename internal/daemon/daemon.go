@@ -67,7 +67,7 @@ func (d *Daemon) prepare(ctx context.Context) (err error) {
 		return fmt.Errorf("listen on %s: %w: stop what uses the address, or give another with --listen", d.options.Listen, err)
 	}
 	defer startLightly(d.options.Dir)()
-	if d.Service, err = service.Open(ctx, d.store, d.options.Log, d.options.Clock); err != nil {
+	if d.Service, err = service.Open(ctx, service.On(d.store, d.options.Log, d.options.Clock)); err != nil {
 		return err
 	}
 	d.server, err = server.New(d.Service, server.Options{
@@ -76,6 +76,9 @@ func (d *Daemon) prepare(ctx context.Context) (err error) {
 	})
 	return err
 }
+
+// Store is what the daemon keeps everything in.
+func (d *Daemon) Store() *store.Store { return d.store }
 
 // Close gives up what Open took. It is for a daemon that does not run.
 func (d *Daemon) Close() error {

@@ -33,13 +33,13 @@ func (s *Service) Invite(ctx context.Context, c Caller, id string) (secret strin
 		return "", until, Wrong("user", "%s is suspended: reinstate them first", u.Title())
 	}
 	secret, hash := newSecret()
-	now := s.now().UTC()
+	now := s.borders.Clock().UTC()
 	until = now.AddDate(0, 0, linkDays)
-	err = s.store.AddLink(ctx, store.Link{Hash: hash, UserID: id, CreatedAt: now, CreatedBy: string(c.User), ExpiresAt: until})
+	err = s.borders.Credentials.AddLink(ctx, store.Link{Hash: hash, UserID: id, CreatedAt: now, CreatedBy: string(c.User), ExpiresAt: until})
 	if err != nil {
 		return "", until, s.kept(err)
 	}
-	s.log.Info("link made", "user", id, "by", c.User)
+	s.borders.Log.Info("link made", "user", id, "by", c.User)
 	return secret, until, nil
 }
 
@@ -49,15 +49,15 @@ var ErrLink = Wrong("link", "holds no more: it is good once, and for a week; ask
 // Welcome sets the password of the user whom a link was made for, ends the link and begins a session. Who was invited has come
 // by that, which is a change like any other.
 func (s *Service) Welcome(ctx context.Context, in wire.Welcome, address string) (wire.Session, error) {
-	try, err := s.guard.try("a link", address, false)
+	try, err := s.logins.try("a link", address, false)
 	if err != nil {
 		return wire.Session{}, err
 	}
 	s.tokens.making.Lock() // so that a link is good once, whoever else has it
 	defer s.tokens.making.Unlock()
 	sum := sha256.Sum256([]byte(in.Link))
-	link, err := s.store.Link(ctx, sum[:])
-	if errors.Is(err, store.ErrNotFound) || err == nil && !s.now().Before(link.ExpiresAt) {
+	link, err := s.borders.Credentials.Link(ctx, sum[:])
+	if errors.Is(err, store.ErrNotFound) || err == nil && !s.borders.Clock().Before(link.ExpiresAt) {
 		return wire.Session{}, ErrLink
 	}
 	if err != nil {
@@ -74,7 +74,7 @@ func (s *Service) Welcome(ctx context.Context, in wire.Welcome, address string) 
 	if err := s.SetPassword(ctx, link.UserID, in.Password); err != nil {
 		return wire.Session{}, err
 	}
-	s.log.Info("password set by a link", "user", c.User)
+	s.borders.Log.Info("password set by a link", "user", c.User)
 	s.remember(ctx, link.UserID, placeOf(link.UserID, address))
 	return s.begin(ctx, c.User, address, in.Terminal)
 }
@@ -102,7 +102,7 @@ func (s *Service) ChangePassword(ctx context.Context, c Caller, in wire.NewPassw
 	if c.Via == string(store.KindToken) {
 		return wire.Session{}, &ForbiddenError{Missing: policy.Say("a session that was signed in to, and this is a token")}
 	}
-	try, err := s.guard.try(string(c.User), address, true)
+	try, err := s.logins.try(string(c.User), address, true)
 	if err != nil {
 		return wire.Session{}, err
 	}
@@ -117,7 +117,7 @@ func (s *Service) ChangePassword(ctx context.Context, c Caller, in wire.NewPassw
 	if err := s.SetPassword(ctx, string(c.User), in.Password); err != nil {
 		return wire.Session{}, err
 	}
-	s.log.Info("password changed", "user", c.User)
+	s.borders.Log.Info("password changed", "user", c.User)
 	return s.begin(ctx, c.User, address, c.Via == string(store.KindTerminal))
 }
 

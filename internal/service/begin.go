@@ -28,7 +28,7 @@ const (
 
 // IsDemo tells whether a folder was begun by the demonstration, and so is nobody's.
 func (s *Service) IsDemo(ctx context.Context) (bool, error) {
-	by, err := s.store.FactOf(ctx, factBegun)
+	by, err := s.borders.Files.FactOf(ctx, factBegun)
 	return by == begunByDemo, err
 }
 
@@ -42,7 +42,7 @@ func Recover(ctx context.Context, st *store.Store, b Beginning, at time.Time) (u
 	if last.Number == 0 {
 		return 0, fmt.Errorf("%s holds no policy yet: make the first owner with “sentier init”", st.Path())
 	}
-	hash, err := newGuard().hash(ctx, b.Password)
+	hash, err := newHasher().hash(ctx, b.Password)
 	if err != nil {
 		return 0, err
 	}
@@ -63,7 +63,7 @@ func Recover(ctx context.Context, st *store.Store, b Beginning, at time.Time) (u
 	if done := p.Compare(next); len(done) > 0 {
 		number++
 		r := store.Revision{Number: number, At: at.UTC().Truncate(time.Millisecond), By: string(b.Owner), Via: "recovery", Note: "owner recovered by whoever holds the files"}
-		if err := st.Save(ctx, &r, done, store.Saving{}); err != nil {
+		if err := st.Append(ctx, &r, done, store.Saving{}); err != nil {
 			return 0, err
 		}
 	}
@@ -86,7 +86,7 @@ func Begin(ctx context.Context, st *store.Store, b Beginning, at time.Time) erro
 	if p, err = withOwner(p, b, at); err != nil {
 		return err
 	}
-	g := newGuard()
+	g := newHasher()
 	hash, err := g.hash(ctx, b.Password)
 	if err != nil {
 		return err
@@ -100,7 +100,7 @@ func Begin(ctx context.Context, st *store.Store, b Beginning, at time.Time) erro
 		}
 	}
 	r := store.Revision{Number: 1, At: at.UTC().Truncate(time.Millisecond), By: string(b.Owner), Via: "terminal", Note: "the beginning"}
-	return st.Save(ctx, &r, (&policy.Policy{}).Compare(p), store.Saving{})
+	return st.Append(ctx, &r, (&policy.Policy{}).Compare(p), store.Saving{})
 }
 
 // withOwner adds the owner, and a mandate, where the policy does not have them.

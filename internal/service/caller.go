@@ -46,7 +46,7 @@ func (s *Service) Rights(st *State, c Caller) authority.Rights {
 	if c.found != nil && c.found.state == st {
 		return c.found.rights
 	}
-	return authority.Of(st.Compiled, c.User, s.now())
+	return authority.Of(st.Compiled, c.User, s.borders.Clock())
 }
 
 // may tells whether a caller may do a thing. about is the user that it is about, where it is about one.
@@ -61,7 +61,7 @@ func (s *Service) Permit(st *State, c Caller, do Action, about policy.UserID) er
 // May tells whether a caller may do a thing, before anything is known of what it is about, and remembers what they may.
 func (s *Service) May(c *Caller, do Action) error {
 	st := s.State()
-	c.found = &found{st, authority.Of(st.Compiled, c.User, s.now())}
+	c.found = &found{st, authority.Of(st.Compiled, c.User, s.borders.Clock())}
 	return s.Permit(st, *c, do, "")
 }
 

@@ -84,8 +84,8 @@ func (s *Service) changeMany(ctx context.Context, c Caller, o *EditOptions, work
 	s.many.Lock()
 	defer s.many.Unlock()
 	defer func() { // however it ends; the next large change would clear it away as well
-		if err := s.store.Unstage(ctx); err != nil {
-			s.log.Warn("what was laid ready for a large change is still there", "error", err)
+		if err := s.borders.Stage.Unstage(ctx); err != nil {
+			s.borders.Log.Warn("what was laid ready for a large change is still there", "error", err)
 		}
 	}()
 	var laid *store.Staged
@@ -103,7 +103,7 @@ func (s *Service) changeMany(ctx context.Context, c Caller, o *EditOptions, work
 		}
 		compiled := make(chan *decision.Compiled, 1) // beside the writing of the rows
 		go func() { compiled <- now.Compiled.Next(ready.policy, ready.done) }()
-		ready.staged, err = s.store.Stage(ctx, ready.done, laid, func(n, of int) { s.progress.wrote(c, o.Key, n, of) })
+		ready.staged, err = s.borders.Stage.Stage(ctx, ready.done, laid, func(n, of int) { s.progress.wrote(c, o.Key, n, of) })
 		ready.compiled = <-compiled
 		if laid = ready.staged; errors.Is(err, store.ErrMoved) {
 			continue

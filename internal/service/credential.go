@@ -46,12 +46,12 @@ func (c *tokenCache) put(t store.Token) { c.byHash.Store([sha256.Size]byte(t.Has
 // SetPassword gives a user a password; all their sessions end with it, and so do links that were made for them. Who may do that is
 // for the caller to know.
 func (s *Service) SetPassword(ctx context.Context, user, password string) error {
-	hash, err := s.guard.hash(ctx, password)
+	hash, err := s.hasher.hash(ctx, password)
 	if err != nil {
 		return err
 	}
-	at := s.now().UTC()
-	if err := s.store.SetPassword(ctx, store.Password{UserID: user, Hash: hash, ChangedAt: at}); err != nil {
+	at := s.borders.Clock().UTC()
+	if err := s.borders.Credentials.SetPassword(ctx, store.Password{UserID: user, Hash: hash, ChangedAt: at}); err != nil {
 		return s.kept(err)
 	}
 	s.passwords.put(user)
@@ -63,7 +63,7 @@ func (s *Service) SetPassword(ctx context.Context, user, password string) error 
 func (s *Service) kept(err error) error {
 	if errors.Is(err, store.ErrFull) {
 		s.full.Store(true)
-		return &FullError{s.store.Dir()}
+		return &FullError{s.borders.Files.Dir()}
 	}
 	return err
 }
@@ -74,11 +74,11 @@ func (s *Service) SignIn(ctx context.Context, in wire.Credentials, address strin
 		return wire.Session{}, ErrSignIn // there is no such account
 	}
 	place := placeOf(in.User, address)
-	known, err := s.store.IsPlace(ctx, in.User, place)
+	known, err := s.borders.Credentials.IsPlace(ctx, in.User, place)
 	if err != nil {
 		return wire.Session{}, err
 	}
-	try, err := s.guard.try(in.User, address, known)
+	try, err := s.logins.try(in.User, address, known)
 	if err != nil {
 		return wire.Session{}, err
 	}
@@ -89,9 +89,9 @@ func (s *Service) SignIn(ctx context.Context, in wire.Credentials, address strin
 	if !ok {
 		// What was typed may be a password in the wrong field: only a name that there is says anything to whoever reads the log.
 		if exists {
-			s.log.Warn("sign-in refused", "user", in.User, "from", Clip(address))
+			s.borders.Log.Warn("sign-in refused", "user", in.User, "from", Clip(address))
 		} else {
-			s.log.Warn("sign-in refused", "from", Clip(address))
+			s.borders.Log.Warn("sign-in refused", "from", Clip(address))
 		}
 		return wire.Session{}, ErrSignIn
 	}
@@ -105,19 +105,19 @@ func (s *Service) SignIn(ctx context.Context, in wire.Credentials, address strin
 
 // isPassword tells whether a user has a password, and whether this is it.
 func (s *Service) isPassword(ctx context.Context, user, password string) (ok, exists bool, err error) {
-	kept, err := s.store.Password(ctx, user)
+	kept, err := s.borders.Credentials.Password(ctx, user)
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return false, false, err
 	}
 	exists = err == nil
-	ok, err = s.guard.matches(ctx, password, kept.Hash)
+	ok, err = s.hasher.matches(ctx, password, kept.Hash)
 	return ok, exists, err
 }
 
 // remember keeps where a user has signed in from: their tries there are counted by themselves.
 func (s *Service) remember(ctx context.Context, user string, place []byte) {
-	if err := s.store.AddPlace(ctx, store.Place{UserID: user, Place: place, At: s.now().UTC()}); err != nil {
-		s.log.Warn("where somebody signed in could not be remembered", "error", err)
+	if err := s.borders.Credentials.AddPlace(ctx, store.Place{UserID: user, Place: place, At: s.borders.Clock().UTC()}); err != nil {
+		s.borders.Log.Warn("where somebody signed in could not be remembered", "error", err)
 	}
 }
 
@@ -130,13 +130,13 @@ func (s *Service) begin(ctx context.Context, user policy.UserID, address string,
 	if terminal {
 		kind, lasts = store.KindTerminal, terminalDays
 	}
-	until := s.now().Add(lasts).UTC()
+	until := s.borders.Clock().Add(lasts).UTC()
 	secret, _, err := s.newToken(ctx, store.Token{UserID: string(user), Name: "signed in from " + Clip(address), Kind: kind, CreatedBy: string(user), ExpiresAt: &until}, "")
 	if err != nil {
 		return wire.Session{}, err
 	}
 	if err := s.endOldest(ctx, user); err != nil {
-		s.log.Warn("old sessions could not be ended", "user", user, "error", err)
+		s.borders.Log.Warn("old sessions could not be ended", "user", user, "error", err)
 	}
 	out := s.Session(Caller{User: user}, until)
 	out.Token, out.Terminal = secret, terminal
@@ -145,7 +145,7 @@ func (s *Service) begin(ctx context.Context, user policy.UserID, address string,
 
 // sessions lists the sessions of a user that hold, newest first.
 func (s *Service) sessions(ctx context.Context, user policy.UserID) ([]store.Token, error) {
-	list, err := s.store.Tokens(ctx, string(user))
+	list, err := s.borders.Credentials.Tokens(ctx, string(user))
 	return slices.DeleteFunc(list, func(t store.Token) bool {
 		return t.Kind == store.KindToken || t.RevokedAt != nil || s.expired(&t)
 	}), err
@@ -162,7 +162,7 @@ func (s *Service) endOldest(ctx context.Context, user policy.UserID) error {
 // mayEnter: whoever has an account that is in force. Without a mandate they see their own access and nothing else.
 func (s *Service) mayEnter(user policy.UserID) error {
 	st := s.State()
-	if reason, ok := st.Compiled.MaySignIn(user, s.now()); !ok {
+	if reason, ok := st.Compiled.MaySignIn(user, s.borders.Clock()); !ok {
 		return &ForbiddenError{Missing: map[decision.Reason]policy.Said{
 			decision.UnknownUser:     policy.Say("an account, and this one was removed"),
 			decision.UserSuspended:   policy.Say("an active account, and this one is suspended"),
@@ -181,7 +181,7 @@ func (s *Service) Session(c Caller, expires time.Time) wire.Session {
 	if ok {
 		name = u.Title()
 	}
-	return wire.Session{User: wire.Named{ID: string(c.User), Name: name}, Mandates: s.Roles(c), Expires: expires.UTC(), Now: s.now().UTC()}
+	return wire.Session{User: wire.Named{ID: string(c.User), Name: name}, Mandates: s.Roles(c), Expires: expires.UTC(), Now: s.borders.Clock().UTC()}
 }
 
 // newSecret makes a random secret and its hash.
@@ -202,12 +202,12 @@ func (s *Service) newToken(ctx context.Context, t store.Token, secret string) (s
 	if secret == "" {
 		secret, t.Hash = newSecret()
 	}
-	t.ID, t.CreatedAt = id.String(), s.now().UTC()
-	if err := s.store.AddToken(ctx, t); err != nil {
+	t.ID, t.CreatedAt = id.String(), s.borders.Clock().UTC()
+	if err := s.borders.Credentials.AddToken(ctx, t); err != nil {
 		if err = s.kept(err); t.Kind == store.KindToken || !errors.As(err, new(*FullError)) {
 			return "", t, fmt.Errorf("keep the token: %w", err)
 		}
-		s.log.Warn("a session could not be written, and ends with the service", "user", t.UserID)
+		s.borders.Log.Warn("a session could not be written, and ends with the service", "user", t.UserID)
 	}
 	s.tokens.put(t)
 	return secret, t, nil
@@ -236,7 +236,7 @@ func (s *Service) Authenticate(secret string) (Caller, time.Time, error) {
 
 // expired tells whether the end of a token is past.
 func (s *Service) expired(t *store.Token) bool {
-	return t.ExpiresAt != nil && !s.now().Before(*t.ExpiresAt)
+	return t.ExpiresAt != nil && !s.borders.Clock().Before(*t.ExpiresAt)
 }
 
 // holds tells whether a token lets its user in now.
@@ -244,7 +244,7 @@ func (s *Service) holds(t *store.Token) bool {
 	if t.RevokedAt != nil || s.expired(t) {
 		return false
 	}
-	_, ok := s.State().Compiled.MaySignIn(policy.UserID(t.UserID), s.now())
+	_, ok := s.State().Compiled.MaySignIn(policy.UserID(t.UserID), s.borders.Clock())
 	return ok
 }
 
@@ -299,8 +299,8 @@ func (s *Service) CreateToken(ctx context.Context, c Caller, in wire.NewToken, a
 			return out, err
 		}
 	}
-	until := s.now().AddDate(0, 0, in.Days).UTC()
-	t := store.Token{UserID: in.User, Name: in.Name, Kind: store.KindToken, CreatedBy: string(c.User), CreatedAt: s.now().UTC(), ExpiresAt: &until}
+	until := s.borders.Clock().AddDate(0, 0, in.Days).UTC()
+	t := store.Token{UserID: in.User, Name: in.Name, Kind: store.KindToken, CreatedBy: string(c.User), CreatedAt: s.borders.Clock().UTC(), ExpiresAt: &until}
 	secret := ""
 	if asked.Key != "" {
 		secret, t.Hash = newSecret()
@@ -314,7 +314,7 @@ func (s *Service) CreateToken(ctx context.Context, c Caller, in wire.NewToken, a
 	if err != nil {
 		return wire.Token{}, err
 	}
-	s.log.Info("token made", "id", t.ID, "user", t.UserID, "by", c.User)
+	s.borders.Log.Info("token made", "id", t.ID, "user", t.UserID, "by", c.User)
 	out := wireToken(t)
 	out.Secret = secret
 	return out, nil
@@ -322,7 +322,7 @@ func (s *Service) CreateToken(ctx context.Context, c Caller, in wire.NewToken, a
 
 // tokenAgain is the answer that an earlier request with the same key had.
 func (s *Service) tokenAgain(ctx context.Context, c Caller, asked Asked) (out wire.Token, repeated bool, err error) {
-	t, err := s.store.TokenOf(ctx, string(c.User), asked.Key)
+	t, err := s.borders.Credentials.TokenOf(ctx, string(c.User), asked.Key)
 	if errors.Is(err, store.ErrNotFound) {
 		return out, false, nil
 	}
@@ -354,7 +354,7 @@ func (s *Service) Tokens(ctx context.Context, c Caller, user string) ([]wire.Tok
 	if err := s.Permit(s.State(), c, Read, ""); err != nil {
 		return nil, err
 	}
-	list, err := s.store.Tokens(ctx, user)
+	list, err := s.borders.Credentials.Tokens(ctx, user)
 	if err != nil {
 		return nil, err
 	}
@@ -377,20 +377,20 @@ func (s *Service) RevokeToken(ctx context.Context, c Caller, id string) error {
 	if err := s.endToken(ctx, id); err != nil {
 		return err
 	}
-	s.log.Info("token revoked", "id", Clip(id), "by", c.User)
+	s.borders.Log.Info("token revoked", "id", Clip(id), "by", c.User)
 	return nil
 }
 
 // endToken ends a token at once. Where the disk has no room even for that, it stays ended until the service ends.
 func (s *Service) endToken(ctx context.Context, id string) error {
-	at := s.now().UTC()
-	err := s.store.RevokeToken(ctx, id, at)
+	at := s.borders.Clock().UTC()
+	err := s.borders.Credentials.RevokeToken(ctx, id, at)
 	if errors.Is(err, store.ErrNotFound) {
 		return ErrNotFound
 	}
 	s.revokeCached(at, func(t *store.Token) bool { return t.ID == id })
 	if err = s.kept(err); errors.As(err, new(*FullError)) {
-		s.log.Error("a token is revoked, but that could not be written: revoke it again when the disk has room", "id", Clip(id))
+		s.borders.Log.Error("a token is revoked, but that could not be written: revoke it again when the disk has room", "id", Clip(id))
 		return nil
 	}
 	return err
@@ -415,7 +415,7 @@ func (s *Service) forget(removed, suspended []string) {
 		return
 	}
 	s.passwords.drop(removed...)
-	s.revokeCached(s.now().UTC(), func(t *store.Token) bool {
+	s.revokeCached(s.borders.Clock().UTC(), func(t *store.Token) bool {
 		return slices.Contains(removed, t.UserID) || t.Kind != store.KindToken && slices.Contains(suspended, t.UserID)
 	})
 }

@@ -159,14 +159,14 @@ const MostItems = 50
 
 // impact tells who gains and loses what between two policies.
 func (s *Service) impact(c Caller, before, after *decision.Compiled, done []policy.RecordChange) *wire.Impact {
-	at := s.now().UTC().Truncate(time.Microsecond)
+	at := s.borders.Clock().UTC().Truncate(time.Microsecond)
 	return wording.Accepted(c.Language).Impact(after.Policy(), survey.Compare(before, after, done, survey.Circumstances{At: at}, MostItems), at)
 }
 
 // repetition finds the answer to an earlier request with the same key. A request that changed nothing left no
 // trace, and can safely be made again.
 func (s *Service) repetition(ctx context.Context, c Caller, asked Asked) (answer []byte, repeated bool, err error) {
-	r, err := s.store.RevisionOf(ctx, string(c.User), asked.Key)
+	r, err := s.borders.History.RevisionOf(ctx, string(c.User), asked.Key)
 	if errors.Is(err, store.ErrNotFound) {
 		return nil, false, nil
 	}

@@ -38,7 +38,7 @@ func larkmere(t *testing.T) (*Service, Caller) {
 	if err := Begin(t.Context(), st, Beginning{Owner: "ines.carvalho", Password: "larkmere-demo", Policy: p}, now); err != nil {
 		t.Fatal(err)
 	}
-	s, err := Open(t.Context(), st, slog.New(slog.NewTextHandler(io.Discard, nil)), func() time.Time { return now })
+	s, err := Open(t.Context(), On(st, slog.New(slog.NewTextHandler(io.Discard, nil)), func() time.Time { return now }))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -59,7 +59,7 @@ func peopleSheet(n int, name string) []byte {
 // dumped is the policy as it is kept, read anew.
 func dumped(t *testing.T, s *Service) string {
 	t.Helper()
-	p, _, err := s.store.Load(t.Context())
+	p, _, err := s.borders.Revisions.Load(t.Context())
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -142,7 +142,7 @@ func TestALargeChangeBesideOthers(t *testing.T) {
 			if u, ok := policy.Find[*policy.User](s.State().Policy, "newcomer.00000"); name == "one of its records" && (!ok || u.Valid.Until.IsZero()) {
 				t.Error("the end that somebody gave a newcomer meanwhile is lost")
 			}
-			if _, err := s.store.Verify(t.Context()); err != nil {
+			if _, err := s.borders.Files.Verify(t.Context()); err != nil {
 				t.Error(err)
 			}
 		})
@@ -180,7 +180,7 @@ func TestALargeChangeIsUndone(t *testing.T) {
 	if dumped(t, s) != before {
 		t.Error("what was there before the sheets is not there after them")
 	}
-	if _, err := s.store.Verify(context.Background()); err != nil {
+	if _, err := s.borders.Files.Verify(context.Background()); err != nil {
 		t.Error(err)
 	}
 }

@@ -16,7 +16,7 @@ func (s *Service) Verify(ctx context.Context, c Caller) (wire.Verified, error) {
 	if err := s.Permit(s.State(), c, Read, ""); err != nil {
 		return wire.Verified{}, err
 	}
-	found, err := s.store.Verify(ctx)
+	found, err := s.borders.Files.Verify(ctx)
 	out := wireVerified(found)
 	if wrong := new(store.WrongError); errors.As(err, &wrong) || errors.Is(err, store.ErrDamaged) {
 		s.doubt(err)
@@ -36,17 +36,17 @@ func (s *Service) Backup(ctx context.Context, c Caller) (file *os.File, done fun
 	if err := s.Permit(s.State(), c, Manage, ""); err != nil {
 		return nil, nil, err
 	}
-	dir, err := os.MkdirTemp(s.store.Dir(), "backup-")
+	dir, err := os.MkdirTemp(s.borders.Files.Dir(), "backup-")
 	if err != nil {
 		return nil, nil, fmt.Errorf("make room for the copy: %w", err)
 	}
 	away := func() {
 		if err := os.RemoveAll(dir); err != nil {
-			s.log.Warn("a copy could not be taken away", "error", err)
+			s.borders.Log.Warn("a copy could not be taken away", "error", err)
 		}
 	}
 	path := filepath.Join(dir, store.FileName+".backup")
-	if _, err := s.store.Backup(ctx, path); err != nil {
+	if _, err := s.borders.Files.Backup(ctx, path); err != nil {
 		away()
 		return nil, nil, s.kept(err)
 	}
@@ -54,10 +54,10 @@ func (s *Service) Backup(ctx context.Context, c Caller) (file *os.File, done fun
 		away()
 		return nil, nil, err
 	}
-	s.log.Info("backup made", "by", c.User)
+	s.borders.Log.Info("backup made", "by", c.User)
 	return file, func() {
 		if err := file.Close(); err != nil {
-			s.log.Warn("a copy could not be closed", "error", err)
+			s.borders.Log.Warn("a copy could not be closed", "error", err)
 		}
 		away()
 	}, nil

@@ -75,12 +75,12 @@ const maxEventChanges = 1000
 
 func (s *Service) event(ctx context.Context, number uint64) (wire.Event, error) {
 	out := wire.Event{Revision: number, Changes: []policy.Change{}}
-	list, err := s.store.Revisions(ctx, number+1, 1)
+	list, err := s.borders.History.Revisions(ctx, number+1, 1)
 	if err != nil || len(list) == 0 {
 		return out, err
 	}
 	out.At, out.By = list[0].At, list[0].By
-	done, err := s.store.Changes(ctx, number)
+	done, err := s.borders.History.Changes(ctx, number)
 	if err != nil {
 		return out, err
 	}

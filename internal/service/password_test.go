@@ -8,9 +8,9 @@ import (
 )
 
 // tries counts how many tries are let through in a row.
-func tries(g *guard, n int, user func(i int) string, address func(i int) string, known bool) (through int) {
+func tries(l *loginLimiter, n int, user func(i int) string, address func(i int) string, known bool) (through int) {
 	for i := range n {
-		if _, err := g.try(user(i), address(i), known); err == nil {
+		if _, err := l.try(user(i), address(i), known); err == nil {
 			through++
 		}
 	}
@@ -36,17 +36,17 @@ func TestGuessesAreBoundedByAccountAndByAddress(t *testing.T) {
 		"a mapped address is the mapped": {numbered("ana.%d"), func(i int) string { return []string{"192.0.2.1", "::ffff:192.0.2.1"}[i%2] }, triesAtOnce},
 		"two networks of IPv6":           {numbered("ana.%d"), func(i int) string { return fmt.Sprintf("2001:db8:0:%d::1", i%2) }, 2 * triesAtOnce},
 	} {
-		if got := tries(newGuard(), 200, c.user, c.address, false); got < c.most-1 || got > c.most+1 {
+		if got := tries(newLimiter(), 200, c.user, c.address, false); got < c.most-1 || got > c.most+1 {
 			t.Errorf("%s: %d of 200 tries are let through, want %d", name, got, c.most)
 		}
 	}
-	g := newGuard()
-	tries(g, triesAtOnce, always("ana"), numbered("192.0.2.%d"), false)
-	tries(g, 20_000, numbered("made.up.%d"), numbered("2001:db8:%x::1"), false)
-	if got := tries(g, 10, always("ana"), numbered("198.51.100.%d"), false); got != 0 {
+	l := newLimiter()
+	tries(l, triesAtOnce, always("ana"), numbered("192.0.2.%d"), false)
+	tries(l, 20_000, numbered("made.up.%d"), numbered("2001:db8:%x::1"), false)
+	if got := tries(l, 10, always("ana"), numbered("198.51.100.%d"), false); got != 0 {
 		t.Errorf("after 20,000 names that were made up, %d fresh guesses at one account", got)
 	}
-	if g.accounts.list == nil || len(g.accounts.list) != bucketCount || len(g.addresses.list) != bucketCount {
+	if l.accounts.list == nil || len(l.accounts.list) != bucketCount || len(l.addresses.list) != bucketCount {
 		t.Error("what is counted has grown")
 	}
 }
@@ -54,12 +54,12 @@ func TestGuessesAreBoundedByAccountAndByAddress(t *testing.T) {
 // TestOthersDoNotLockTheOwnerOut: where an account has been signed in before, its owner still comes in while somebody guesses elsewhere; and even
 // there guesses are bounded.
 func TestOthersDoNotLockTheOwnerOut(t *testing.T) {
-	g := newGuard()
-	tries(g, 100, always("ana"), numbered("198.51.100.%d"), false)
-	if _, err := g.try("ana", "192.0.2.1", true); err != nil {
+	l := newLimiter()
+	tries(l, 100, always("ana"), numbered("198.51.100.%d"), false)
+	if _, err := l.try("ana", "192.0.2.1", true); err != nil {
 		t.Errorf("from where she always signs in: %v", err)
 	}
-	if got := tries(g, 100, always("ana"), always("192.0.2.1"), true); got > triesAtOnce {
+	if got := tries(l, 100, always("ana"), always("192.0.2.1"), true); got > triesAtOnce {
 		t.Errorf("%d guesses from a known place", got)
 	}
 }
@@ -95,9 +95,9 @@ func TestWaitingIsToldAsItIs(t *testing.T) {
 
 // TestASignInThatSucceedsCostsNothing.
 func TestASignInThatSucceedsCostsNothing(t *testing.T) {
-	g := newGuard()
+	l := newLimiter()
 	for i := range 50 {
-		try, err := g.try("ana", "192.0.2.1", false)
+		try, err := l.try("ana", "192.0.2.1", false)
 		if err != nil {
 			t.Fatalf("sign-in %d: %v", i, err)
 		}
@@ -106,31 +106,31 @@ func TestASignInThatSucceedsCostsNothing(t *testing.T) {
 	}
 	var many *TooManyError
 	for range triesAtOnce {
-		g.try("ana", "192.0.2.1", false)
+		l.try("ana", "192.0.2.1", false)
 	}
-	if _, err := g.try("ana", "192.0.2.1", false); !errors.As(err, &many) || many.After <= 0 {
+	if _, err := l.try("ana", "192.0.2.1", false); !errors.As(err, &many) || many.After <= 0 {
 		t.Errorf("after as many wrong tries as there are: %v", err)
 	}
 }
 
 // TestPasswordsAreKeptAsHashes reads what is written, in every way in which it could be damaged.
 func TestPasswordsAreKeptAsHashes(t *testing.T) {
-	g := newGuard()
-	hash, err := g.hash(t.Context(), "towpath and heron")
+	h := newHasher()
+	hash, err := h.hash(t.Context(), "towpath and heron")
 	if err != nil {
 		t.Fatal(err)
 	}
 	for text, want := range map[string]bool{"towpath and heron": true, "towpath and heron ": false, "": false, "Towpath and heron": false} {
-		if ok, err := g.matches(t.Context(), text, hash); ok != want || err != nil {
+		if ok, err := h.matches(t.Context(), text, hash); ok != want || err != nil {
 			t.Errorf("%q: %v %v, want %v", text, ok, err, want)
 		}
 	}
-	other, err := g.hash(t.Context(), "towpath and heron")
+	other, err := h.hash(t.Context(), "towpath and heron")
 	if err != nil || other == hash {
 		t.Errorf("the same password has the same hash (%v)", err)
 	}
 	for _, bad := range []string{"", "x", hash[:len(hash)/2], hash + "$", "$argon2id$v=19$m=x,t=2,p=1$c2FsdA$aGFzaA"} {
-		if ok, err := g.matches(t.Context(), "towpath and heron", bad); ok || bad != "" && err == nil && ok {
+		if ok, err := h.matches(t.Context(), "towpath and heron", bad); ok || bad != "" && err == nil && ok {
 			t.Errorf("a damaged hash %q matches (%v)", bad, err)
 		}
 	}

@@ -54,7 +54,7 @@ func (s *Service) Progress(ctx context.Context, c Caller, key string) (wire.Prog
 	if running {
 		return now, nil
 	}
-	r, err := s.store.RevisionOf(ctx, string(c.User), key)
+	r, err := s.borders.History.RevisionOf(ctx, string(c.User), key)
 	if errors.Is(err, store.ErrNotFound) {
 		return wire.Progress{State: "nothing"}, nil
 	}

@@ -6,7 +6,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"log/slog"
 	"slices"
 	"sync"
 	"sync/atomic"
@@ -19,9 +18,7 @@ import (
 
 // Service answers from the policy's last revision and makes the next ones.
 type Service struct {
-	store *store.Store
-	log   *slog.Logger
-	now   func() time.Time
+	borders Borders
 
 	current atomic.Pointer[State]
 	writing sync.Mutex // held by the one change that is being saved
@@ -30,7 +27,8 @@ type Service struct {
 	// passwords are users seen to have a password.
 	passwords knownUsers
 	progress  progress
-	guard     *guard
+	hasher    *passwordHasher
+	logins    *loginLimiter
 	revised   notifier
 
 	checked chan struct{}          // closed once the files were looked at
@@ -45,20 +43,20 @@ type State struct {
 	Revision store.Revision
 }
 
-// Open starts a service on a store. now is the service's clock. The first answers do not wait for the look at every page of
-// the database that begins here; the first change does.
-func Open(ctx context.Context, st *store.Store, log *slog.Logger, now func() time.Time) (*Service, error) {
-	s := &Service{store: st, log: log, now: now, guard: newGuard(), checked: make(chan struct{})}
+// Open starts a service within its borders. The first answers do not wait for the look at every page of the database that begins here; the
+// first change does.
+func Open(ctx context.Context, borders Borders) (*Service, error) {
+	s := &Service{borders: borders, hasher: newHasher(), logins: newLimiter(), checked: make(chan struct{})}
 	if err := s.Reload(ctx); err != nil {
 		return nil, err
 	}
-	tokens, err := st.Tokens(ctx, "")
+	tokens, err := borders.Credentials.Tokens(ctx, "")
 	if err != nil {
 		return nil, fmt.Errorf("read the tokens: %w", err)
 	}
 	for _, t := range tokens {
 		if !t.Sound() {
-			log.Error("a token is not as it was written, and holds no more", "id", t.ID, "user", Clip(t.UserID))
+			borders.Log.Error("a token is not as it was written, and holds no more", "id", t.ID, "user", Clip(t.UserID))
 			continue
 		}
 		s.tokens.put(t)
@@ -68,14 +66,14 @@ func Open(ctx context.Context, st *store.Store, log *slog.Logger, now func() tim
 
 // Watch looks at the files once, and after them until ctx ends.
 func (s *Service) Watch(ctx context.Context) {
-	if notice := s.store.Notice(); notice != "" {
-		s.log.Warn(notice)
+	if notice := s.borders.Files.Notice(); notice != "" {
+		s.borders.Log.Warn(notice)
 	}
-	if err := errors.Join(s.store.CheckPages(ctx), s.store.CheckRows(ctx)); err != nil && ctx.Err() == nil {
+	if err := errors.Join(s.borders.Files.CheckPages(ctx), s.borders.Files.CheckRows(ctx)); err != nil && ctx.Err() == nil {
 		s.doubt(err)
 	}
 	close(s.checked)
-	go s.store.Keep(ctx, s.now, s.log)
+	go s.borders.Files.Keep(ctx, s.borders.Clock, s.borders.Log)
 	kept := uint64(0) // the revision of the picture, as far as it was kept here
 	for n := 0; ; n++ {
 		if n%picturesAfter == 0 {
@@ -87,7 +85,7 @@ func (s *Service) Watch(ctx context.Context) {
 			return
 		case <-time.After(watchEvery):
 		}
-		if err := s.store.Replaced(); err != nil {
+		if err := s.borders.Files.Replaced(); err != nil {
 			s.doubt(err)
 		}
 	}
@@ -99,8 +97,8 @@ func (s *Service) keepPicture(of uint64) uint64 {
 	if st.Revision.Number == of || s.unsafe.Load() != nil {
 		return of
 	}
-	if err := s.store.KeepPicture(st.Policy, st.Revision); err != nil {
-		s.log.Warn("the next start will take longer", "error", err)
+	if err := s.borders.Files.KeepPicture(st.Policy, st.Revision); err != nil {
+		s.borders.Log.Warn("the next start will take longer", "error", err)
 	}
 	return st.Revision.Number
 }
@@ -114,7 +112,7 @@ const (
 func (s *Service) doubt(err error) {
 	why := err.Error()
 	if s.unsafe.Swap(&why) == nil {
-		s.log.Error("nothing can be changed from now on", "why", why)
+		s.borders.Log.Error("nothing can be changed from now on", "why", why)
 	}
 }
 
@@ -129,7 +127,7 @@ func (s *Service) mayChange() error {
 
 // Reload takes the last revision from the store.
 func (s *Service) Reload(ctx context.Context) error {
-	p, last, err := s.store.Load(ctx)
+	p, last, err := s.borders.Revisions.Load(ctx)
 	if err != nil {
 		return err
 	}
@@ -141,10 +139,17 @@ func (s *Service) Reload(ctx context.Context) error {
 func (s *Service) State() *State { return s.current.Load() }
 
 // Now is the service's clock.
-func (s *Service) Now() time.Time { return s.now() }
+func (s *Service) Now() time.Time { return s.borders.Clock() }
 
-// Store is what the service keeps its policy in.
-func (s *Service) Store() *store.Store { return s.store }
+// AddLook keeps who looked at what another may do.
+func (s *Service) AddLook(ctx context.Context, l store.Look) error {
+	return s.borders.Looks.AddLook(ctx, l)
+}
+
+// Looks are the last looks that were kept.
+func (s *Service) Looks(ctx context.Context, limit int) ([]store.Look, error) {
+	return s.borders.Looks.Looks(ctx, limit)
+}
 
 // Ready tells whether questions are answered, and whether changes can be kept as well; the error says what is missing.
 func (s *Service) Ready() (status string, err error) {
@@ -154,7 +159,7 @@ func (s *Service) Ready() (status string, err error) {
 	case why != nil:
 		return "answers, but cannot save: " + *why, nil
 	case s.full.Load():
-		return "answers, but cannot save: " + (&FullError{s.store.Dir()}).Error(), nil
+		return "answers, but cannot save: " + (&FullError{s.borders.Files.Dir()}).Error(), nil
 	}
 	return "ready", nil
 }
@@ -169,7 +174,7 @@ func (s *Service) apply(ctx context.Context, now *State, caller Caller, o *EditO
 		return now, Wrong("note", "is longer than %d characters", maxNote)
 	}
 	next := &State{Policy: st.policy, Revision: store.Revision{
-		Number: now.Revision.Number + 1, At: s.now().UTC().Truncate(time.Millisecond),
+		Number: now.Revision.Number + 1, At: s.borders.Clock().UTC().Truncate(time.Millisecond),
 		By: string(caller.User), Via: caller.Via, Note: o.Note,
 	}}
 	kept, err := answer(next)
@@ -192,7 +197,7 @@ func (s *Service) apply(ctx context.Context, now *State, caller Caller, o *EditO
 		next.Compiled = <-compiled
 		return s.keepsOwner(ctx, caller, now, next)
 	}
-	err = s.store.Save(context.WithoutCancel(ctx), &next.Revision, st.done, saving)
+	err = s.borders.Revisions.Append(context.WithoutCancel(ctx), &next.Revision, st.done, saving)
 	if errors.Is(err, store.ErrUnmarked) {
 		s.doubt(err) // the revision stands, and is told; none follows until the mark can be written
 		err = nil
@@ -204,7 +209,7 @@ func (s *Service) apply(ctx context.Context, now *State, caller Caller, o *EditO
 	s.current.Store(next)
 	s.forget(saving.Removed, saving.Suspended)
 	s.revised.notify()
-	s.log.Info("revision", "number", next.Revision.Number, "by", caller.User, "via", caller.Via, "records", len(st.done))
+	s.borders.Log.Info("revision", "number", next.Revision.Number, "by", caller.User, "via", caller.Via, "records", len(st.done))
 	return next, nil
 }
 
@@ -213,8 +218,8 @@ func (s *Service) noRoom(err error) error {
 	full := errors.Is(err, store.ErrFull)
 	s.full.Store(full)
 	if full {
-		s.log.Error("a change found no room on the disk", "error", err)
-		return &FullError{s.store.Dir()}
+		s.borders.Log.Error("a change found no room on the disk", "error", err)
+		return &FullError{s.borders.Files.Dir()}
 	}
 	return err
 }
@@ -242,11 +247,11 @@ func endedAccounts(done []policy.RecordChange) (removed, suspended []string) {
 
 // keepsOwner refuses a policy that would leave no lasting owner: "Who may administer".
 func (s *Service) keepsOwner(ctx context.Context, caller Caller, now, next *State) error {
-	at := s.now()
+	at := s.borders.Clock()
 	if s.passwords.has(string(caller.User)) && slices.Contains(next.Compiled.LastingOwners(at), caller.User) {
 		return nil // the usual case
 	}
-	withPassword, err := s.store.WithPassword(ctx)
+	withPassword, err := s.borders.Credentials.WithPassword(ctx)
 	if err != nil {
 		return err
 	}

@@ -31,7 +31,7 @@ func (s *Service) Undo(ctx context.Context, c Caller, revision uint64, o EditOpt
 	if revision < 2 || revision > s.State().Revision.Number {
 		return wire.Saved{}, ErrNotFound // the first is the beginning
 	}
-	done, err := s.store.Changes(ctx, revision)
+	done, err := s.borders.History.Changes(ctx, revision)
 	if err != nil {
 		return wire.Saved{}, err
 	}
@@ -44,7 +44,7 @@ func (s *Service) Undo(ctx context.Context, c Caller, revision uint64, o EditOpt
 		for _, c := range done {
 			t, id := c.Record().Type(), c.Record().Key()
 			if current, _ := now.Policy.Get(t, id); !c.Stands(current) {
-				later, err := s.store.LaterChange(ctx, t.String(), id, revision)
+				later, err := s.borders.History.LaterChange(ctx, t.String(), id, revision)
 				if err != nil {
 					return nil, err
 				}

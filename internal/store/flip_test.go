@@ -273,7 +273,7 @@ func TestBackupBesideAWriter(t *testing.T) {
 			next, done, err := p.Apply([]policy.Change{{Op: policy.Add, Type: policy.Devices, ID: "mill-bridge", List: "tags", Entry: policy.Entry{Value: fmt.Sprint("t", n)}}})
 			if err == nil {
 				r := Revision{Number: n, At: time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC), By: "ines.carvalho", Via: "test"}
-				err = s.Save(context.Background(), &r, done, Saving{})
+				err = s.Append(context.Background(), &r, done, Saving{})
 			}
 			if err != nil {
 				ended <- err
@@ -342,7 +342,7 @@ func TestADatabaseThatIsMovedAwayIsNoticed(t *testing.T) {
 	if err != nil || next == nil {
 		t.Fatal(err)
 	}
-	if err := s.Save(t.Context(), &Revision{Number: 2}, done, Saving{}); err == nil || !strings.Contains(err.Error(), "was moved away") {
+	if err := s.Append(t.Context(), &Revision{Number: 2}, done, Saving{}); err == nil || !strings.Contains(err.Error(), "was moved away") {
 		t.Errorf("a revision is written into a file that is gone: %v", err)
 	}
 	from, err := os.Open(filepath.Join(dir, "away.db"))

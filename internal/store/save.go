@@ -24,9 +24,9 @@ type Saving struct {
 	Staged             *Staged      // the rows, where they were laid ready; nil: they are written now
 }
 
-// Save writes a revision with all that it did, in one transaction. The revision's number must follow the
+// Append writes a revision with all that it did, in one transaction. The revision's number must follow the
 // last one's. Its chain is filled in.
-func (s *Store) Save(ctx context.Context, r *Revision, done []policy.RecordChange, how Saving) error {
+func (s *Store) Append(ctx context.Context, r *Revision, done []policy.RecordChange, how Saving) error {
 	if err := s.save(ctx, r, done, how); err != nil {
 		return fmt.Errorf("save revision %d: %w", r.Number, err)
 	}

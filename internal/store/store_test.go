@@ -28,7 +28,7 @@ func opened(t *testing.T, dir string) *Store {
 func save(t *testing.T, s *Store, number uint64, from, to *policy.Policy) {
 	t.Helper()
 	r := Revision{Number: number, At: time.Date(2026, 11, 23, 9, 0, int(number), 0, time.UTC), By: "ines.carvalho", Via: "test"}
-	if err := s.Save(context.Background(), &r, from.Compare(to), Saving{}); err != nil {
+	if err := s.Append(context.Background(), &r, from.Compare(to), Saving{}); err != nil {
 		t.Fatal(err)
 	}
 }
@@ -79,7 +79,7 @@ func TestWhatIsSavedIsLoaded(t *testing.T) {
 		}
 	}
 	stale := Revision{Number: 2}
-	if err := s.Save(ctx, &stale, nil, Saving{}); err == nil {
+	if err := s.Append(ctx, &stale, nil, Saving{}); err == nil {
 		t.Error("a revision was written over another")
 	}
 	if v, err := s.Verify(ctx); v.Revisions != 2 || err != nil {
@@ -205,7 +205,7 @@ func TestLoadIsOfOneRevision(t *testing.T) {
 			})
 			if err == nil {
 				r := Revision{Number: n, At: time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC), By: "ines.carvalho", Via: "test"}
-				err = s.Save(ctx, &r, done, Saving{})
+				err = s.Append(ctx, &r, done, Saving{})
 			}
 			if err != nil {
 				written <- err

@@ -2200,19 +2200,6 @@ export interface components {
             /** Format: date-time */
             until?: null | string;
         };
-        Count: {
-            all: number;
-            own: number;
-        };
-        Counts: {
-            device_groups: {
-                [key: string]: components["schemas"]["Count"];
-            };
-            sites: {
-                [key: string]: components["schemas"]["Count"];
-            };
-            unsorted: number;
-        };
         /**
          * @example {
          *       "password": "the password that the demonstration prints",
@@ -3515,6 +3502,19 @@ export interface components {
             /** Format: date-time */
             until: string;
         };
+        SurveyCount: {
+            all: number;
+            own: number;
+        };
+        SurveyCounts: {
+            device_groups: {
+                [key: string]: components["schemas"]["SurveyCount"];
+            };
+            sites: {
+                [key: string]: components["schemas"]["SurveyCount"];
+            };
+            unsorted: number;
+        };
         Tally: {
             all: number;
             if: number;
@@ -4648,7 +4648,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Counts"];
+                    "application/json": components["schemas"]["SurveyCounts"];
                 };
             };
             /** @description As the caller has it already. */

@@ -1,0 +1,86 @@
+package service
+
+import (
+	"context"
+	"log/slog"
+	"time"
+
+	"sentier/internal/policy"
+	"sentier/internal/store"
+)
+
+// What stands around the service, each as little as it asks of it. A [store.Store] is all of them but the clock.
+type (
+	// Revisions is where revisions come from and go to. Append returns once the revision cannot be lost any more, and an error where
+	// it was not kept, or [store.ErrUnmarked] where it was but no other can follow.
+	Revisions interface {
+		Load(ctx context.Context) (*policy.Policy, store.Revision, error)
+		Append(ctx context.Context, r *store.Revision, done []policy.RecordChange, how store.Saving) error
+	}
+
+	// History is what the revisions did.
+	History interface {
+		Revisions(ctx context.Context, before uint64, limit int) ([]store.Revision, error)
+		RevisionOf(ctx context.Context, user, key string) (store.Revision, error)
+		Changes(ctx context.Context, revision uint64) ([]policy.RecordChange, error)
+		LaterChange(ctx context.Context, typeName, id string, after uint64) (uint64, error)
+	}
+
+	// Stage is where a large change is laid ready beside what others write.
+	Stage interface {
+		Stage(ctx context.Context, done []policy.RecordChange, before *store.Staged, wrote func(n, of int)) (*store.Staged, error)
+		Unstage(ctx context.Context) error
+	}
+
+	// Credentials are what people and machines prove with who they are, kept as hashes.
+	Credentials interface {
+		SetPassword(ctx context.Context, p store.Password) error
+		Password(ctx context.Context, user string) (store.Password, error)
+		WithPassword(ctx context.Context) ([]string, error)
+		AddLink(ctx context.Context, l store.Link) error
+		Link(ctx context.Context, hash []byte) (store.Link, error)
+		AddPlace(ctx context.Context, p store.Place) error
+		IsPlace(ctx context.Context, user string, place []byte) (bool, error)
+		AddToken(ctx context.Context, t store.Token) error
+		Tokens(ctx context.Context, user string) ([]store.Token, error)
+		TokenOf(ctx context.Context, user, key string) (store.Token, error)
+		RevokeToken(ctx context.Context, id string, at time.Time) error
+	}
+
+	// Looks are kept of whoever looked at what another may do.
+	Looks interface {
+		AddLook(ctx context.Context, l store.Look) error
+		Looks(ctx context.Context, limit int) ([]store.Look, error)
+	}
+
+	// Files are looked after while the service runs, verified and copied.
+	Files interface {
+		Dir() string
+		Notice() string
+		FactOf(ctx context.Context, name string) (string, error)
+		Verify(ctx context.Context) (store.Verified, error)
+		Backup(ctx context.Context, path string) (store.Verified, error)
+		CheckPages(ctx context.Context) error
+		CheckRows(ctx context.Context) error
+		Replaced() error
+		KeepPicture(p *policy.Policy, r store.Revision) error
+		Keep(ctx context.Context, now func() time.Time, log *slog.Logger)
+	}
+)
+
+// Borders are all that stands around a service. Every field is needed.
+type Borders struct {
+	Revisions   Revisions
+	History     History
+	Stage       Stage
+	Credentials Credentials
+	Looks       Looks
+	Files       Files
+	Clock       func() time.Time // what the time is
+	Log         *slog.Logger
+}
+
+// On are the borders of a service on a store.
+func On(st *store.Store, log *slog.Logger, clock func() time.Time) Borders {
+	return Borders{Revisions: st, History: st, Stage: st, Credentials: st, Looks: st, Files: st, Clock: clock, Log: log}
+}
