@@ -343,6 +343,9 @@ func (r *csvReader) record(row map[string]string, line int) {
 		r.emails[strings.ToLower(u.Email)] = emailUse{id, line}
 	}
 	r.put(t, id, next, line)
+	if r.layout.groups == policy.SettingsType {
+		return // “groups”, where there are any, are a field
+	}
 	for _, g := range cellList(row["groups"]) {
 		r.entry(r.layout.groups, g, id, nil, line)
 	}
