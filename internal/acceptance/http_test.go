@@ -96,6 +96,7 @@ func TestOpenAPI(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+	described(t, doc)
 	doc.Servers = openapi3.Servers{{URL: w.url}}
 	router, err := gorillamux.NewRouter(doc)
 	if err != nil {
@@ -120,25 +121,91 @@ func TestOpenAPI(t *testing.T) {
 		{"GET", "/api/v1/schedules", "", 200}, {"GET", "/api/v1/grants", "", 200}, {"GET", "/api/v1/mandates", "", 200},
 		{"GET", "/api/v1/grants/bridge-watch", "", 200}, {"GET", "/api/v1/grants/none", "", 404},
 		{"GET", "/api/v1/devices/twin-bridge-north/mentions", "", 200},
+		{"GET", "/api/v1/find?q=mill&limit=5", "", 200},
+		{"POST", "/api/v1/week", `{"user": "tomas.field", "device": "mill-bridge", "right": "control"}`, 200},
+		{"POST", "/api/v1/advice", question, 200},
+		{"POST", "/api/v1/matrix", `{"rows": {"type": "user_groups"}, "columns": {"type": "sites"}}`, 200},
+		{"POST", "/api/v1/matrix", `{"rows": {"type": "grants"}, "columns": {"type": "sites"}}`, 400},
+		{"POST", "/api/v1/preview/schedule", `{"schedule": {"id": "s", "name": "S", "windows": [{"from": "08:00", "to": "16:00"}]}}`, 200},
+		{"POST", "/api/v1/preview/match", `{"kinds": ["lift-bridge"]}`, 200},
+		{"GET", "/api/v1/reach/users/tomas.field?degree=now&degree=if&limit=5", "", 200},
+		{"GET", "/api/v1/reach/devices/control-room-mast?right=control", "", 200},
+		{"GET", "/api/v1/reach/user_groups/bridge-crew", "", 200}, {"GET", "/api/v1/uses/schedules/night-watch", "", 200},
+		{"GET", "/api/v1/seen/tomas.field", "", 200}, {"GET", "/api/v1/sheets", "", 200}, {"GET", "/api/v1/sessions", "", 200},
+		{"POST", "/api/v1/users?dry_run=true&impact=true", `{"name": "Ole Bay"}`, 200},
+		{"POST", "/api/v1/users", `{"name": "Ole Bay"}`, 201}, {"POST", "/api/v1/users", `{"id": "ole-bay", "name": "Ole Bay"}`, 409},
+		{"PUT", "/api/v1/kinds/crane", `{"name": "Crane"}`, 200}, {"PUT", "/api/v1/kinds/Crane", `{"name": "Crane"}`, 422},
+		{"PATCH", "/api/v1/kinds/crane", `{"note": "On rails."}`, 200}, {"PATCH", "/api/v1/kinds/crane", `{"nam": "x"}`, 422},
+		{"DELETE", "/api/v1/kinds/lift-bridge", "", 422}, {"DELETE", "/api/v1/kinds/crane?cascade=true", "", 200},
+		{"POST", "/api/v1/changes?dry_run=true&impact=true", `{"changes": [{"op": "add", "type": "user_groups", "id": "bridge-crew", "list": "members", "value": "noor.haddad"}]}`, 200},
+		{"POST", "/access/v1/search/subject", `{"subject": {"type": "user"}, "action": {"name": "control"}, "resource": {"type": "device", "id": "mill-bridge"}}`, 200},
+		{"POST", "/access/v1/evaluations", `{"subject": {"type": "user", "id": "tomas.field"}, "action": {"name": "view"}, "evaluations": [{"resource": {"type": "device", "id": "mill-bridge"}}]}`, 200},
+		{"GET", "/.well-known/authzen-configuration", "", 200}, {"GET", "/schemas/policy.json", "", 200},
 	} {
 		req, err := http.NewRequest(c.method, w.url+c.path, strings.NewReader(c.body))
 		if err != nil {
 			t.Fatal(err)
 		}
-		req.Header.Set("Content-Type", "application/json")
+		req.Header.Set("Content-Type", map[bool]string{true: "application/merge-patch+json", false: "application/json"}[c.method == "PATCH"])
 		route, params, err := router.FindRoute(req)
 		if err != nil {
-			t.Fatalf("%s %s: %v", c.method, c.path, err)
+			t.Errorf("%s %s: %v", c.method, c.path, err)
+			continue
 		}
 		status, header, body := w.ask(c.method, c.path, w.token, c.body)
 		if status != c.status {
 			t.Errorf("%s %s: %d, want %d: %s", c.method, c.path, status, c.status, body)
 		}
-		input := &openapi3filter.RequestValidationInput{Request: req, PathParams: params, Route: route}
+		input := &openapi3filter.RequestValidationInput{Request: req, PathParams: params, Route: route, Options: &openapi3filter.Options{AuthenticationFunc: openapi3filter.NoopAuthenticationFunc}}
+		if status < 300 { // what is taken is as described, its parameters and its body
+			if err := openapi3filter.ValidateRequest(t.Context(), input); err != nil {
+				t.Errorf("%s %s is taken, and is not as described: %v", c.method, c.path, err)
+			}
+		}
 		answer := &openapi3filter.ResponseValidationInput{RequestValidationInput: input, Status: status, Header: header}
 		if err := openapi3filter.ValidateResponse(t.Context(), answer.SetBodyBytes([]byte(body))); err != nil {
 			t.Errorf("%s %s: the answer is not as described: %v", c.method, c.path, err)
 		}
+	}
+}
+
+// described holds what common linters ask of a description of an interface.
+func described(t *testing.T, doc *openapi3.T) {
+	t.Helper()
+	ids, operations := map[string]string{}, 0
+	if len(doc.Servers) == 0 || doc.Info.License == nil || doc.Info.Contact == nil && doc.Info.Description == "" {
+		t.Error("the description has no server, licence or text")
+	}
+	for path, item := range doc.Paths.Map() {
+		for method, o := range item.Operations() {
+			at := method + " " + path
+			operations++
+			if o.OperationID == "" || ids[o.OperationID] != "" {
+				t.Errorf("%s: the operation id %q is missing, or that of %s", at, o.OperationID, ids[o.OperationID])
+			}
+			ids[o.OperationID] = at
+			if o.Summary == "" || o.Description == "" || len(o.Tags) != 1 || o.Security == nil {
+				t.Errorf("%s: summary %q, description %q, tags %v, security %v", at, o.Summary, o.Description, o.Tags, o.Security)
+			}
+			good, bad := false, false
+			for status, r := range o.Responses.Map() {
+				good, bad = good || status[0] == '2' || status[0] == '3', bad || status[0] == '4'
+				if r.Value.Description == nil || *r.Value.Description == "" {
+					t.Errorf("%s: %s has no description", at, status)
+				}
+			}
+			if !good || !bad && method+path != "GET/healthz" {
+				t.Errorf("%s: no answer of the two hundreds, or none of the four hundreds", at)
+			}
+			for _, p := range o.Parameters {
+				if p.Value.Description == "" || p.Value.Schema == nil {
+					t.Errorf("%s: the parameter %s has no description or no schema", at, p.Value.Name)
+				}
+			}
+		}
+	}
+	if operations < 80 {
+		t.Errorf("only %d operations are described", operations)
 	}
 }
 

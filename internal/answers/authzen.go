@@ -171,7 +171,7 @@ func (s Service) Search(c service.Caller, what SearchFor, in *wire.Search) (wire
 	if err != nil {
 		return out, err
 	}
-	full := wire.Evaluation{Subject: in.Subject, Resource: in.Resource, Context: in.Context}
+	full := wire.Evaluation{Subject: wire.Entity(in.Subject), Resource: wire.Entity(in.Resource), Context: in.Context}
 	if in.Action != nil {
 		full.Action = *in.Action
 	}

@@ -64,6 +64,26 @@ func (s *Set) Record(t policy.Type) Schema {
 	return s.ref(d.Name)
 }
 
+// Input puts the schema of a type of record as it is sent into the set, and gives a reference to it: the id stands in the path, or is made
+// from the name.
+func (s *Set) Input(t policy.Type) Schema {
+	d := policy.Describe(t)
+	name := d.Name + "Input"
+	if s.Named[name] == nil {
+		out := s.object(t, d.Fields, false)
+		out["description"] = "A " + d.Singular + " as it is sent: the id stands in the path, or is made from the name where it is left out."
+		if required, ok := out["required"].([]string); ok {
+			if required = slices.DeleteFunc(required, func(f string) bool { return f == "id" }); len(required) > 0 {
+				out["required"] = required
+			} else {
+				delete(out, "required")
+			}
+		}
+		s.Named[name] = out
+	}
+	return s.ref(name)
+}
+
 // Patch puts the schema of a JSON Merge Patch (RFC 7396) of a type of record into the set, and gives a reference to it.
 func (s *Set) Patch(t policy.Type) Schema {
 	d := policy.Describe(t)

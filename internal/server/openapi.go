@@ -217,7 +217,7 @@ func (d *description) body(r route, op map[string]any) {
 	case r.record != "" && r.takes == mergePatch:
 		of = d.set.Patch(schema.TypeNamed(r.record))
 	case r.record != "":
-		of = d.set.Record(schema.TypeNamed(r.record))
+		of = d.set.Input(schema.TypeNamed(r.record))
 	case r.takes == policyText:
 		of = map[string]any{
 			"type": "object", "description": "A policy document: its JSON Schema is at /schemas/policy.json.", "required": []any{"format"},
@@ -250,7 +250,11 @@ func (d *description) answers(r route, op map[string]any) {
 	case len(r.produces) > 0:
 		content := map[string]any{}
 		for _, media := range r.produces {
-			content[media] = map[string]any{"schema": map[string]any{"type": "string"}}
+			kind := "string"
+			if strings.HasSuffix(media, "json") {
+				kind = "object"
+			}
+			content[media] = map[string]any{"schema": map[string]any{"type": kind}}
 		}
 		good["content"] = content
 	case r.out == nil && r.good() == http.StatusOK:

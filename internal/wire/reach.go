@@ -301,11 +301,18 @@ type Decisions struct {
 
 // Search is a request of the AuthZEN search interfaces.
 type Search struct {
-	Subject  Entity         `json:"subject"`
+	Subject  SearchEntity   `json:"subject"`
 	Action   *Action        `json:"action,omitempty"`
-	Resource Entity         `json:"resource"`
+	Resource SearchEntity   `json:"resource"`
 	Context  map[string]any `json:"context,omitempty"`
 	Page     *SearchPage    `json:"page,omitempty"`
+}
+
+// SearchEntity is an [Entity]; that which is looked for has no id.
+type SearchEntity struct {
+	Type       string         `json:"type"`
+	ID         string         `json:"id,omitempty"`
+	Properties map[string]any `json:"properties,omitempty"`
 }
 
 // SearchPage asks for a page.

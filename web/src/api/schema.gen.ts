@@ -2102,6 +2102,17 @@ export interface components {
              */
             to?: string;
         };
+        /** @description A calendar as it is sent: the id stands in the path, or is made from the name where it is left out. */
+        CalendarInput: {
+            /** @description Single days, or ranges with both ends included. */
+            days?: components["schemas"]["CalendarDay"][];
+            /** @description Small letters, digits and . _ @ + -. Left empty, it is made from the name. It never changes afterwards. */
+            id?: string;
+            /** @description What people know it by. */
+            name?: string;
+            /** @description For whoever reads this next year. */
+            note?: string;
+        };
         /** @description A page of calendars. */
         CalendarList: {
             items: components["schemas"]["Calendar"][];
@@ -2317,6 +2328,21 @@ export interface components {
             /** @description What it lies within. Grants on that cover this as well. */
             parent?: string;
         };
+        /** @description A device group as it is sent: the id stands in the path, or is made from the name where it is left out. */
+        DeviceGroupInput: {
+            /** @description Devices listed one by one. A device can be in several groups. */
+            devices?: string[];
+            /** @description Small letters, digits and . _ @ + -. Left empty, it is made from the name. It never changes afterwards. */
+            id?: string;
+            /** @description The group fills itself with the devices for which all of this holds. */
+            match?: components["schemas"]["Match"];
+            /** @description What people know it by. */
+            name?: string;
+            /** @description For whoever reads this next year. */
+            note?: string;
+            /** @description What it lies within. Grants on that cover this as well. */
+            parent?: string;
+        };
         /** @description A page of device groups. */
         DeviceGroupList: {
             items: components["schemas"]["DeviceGroup"][];
@@ -2339,6 +2365,32 @@ export interface components {
             note?: string | null;
             /** @description What it lies within. Grants on that cover this as well. */
             parent?: string | null;
+        };
+        /** @description A device as it is sent: the id stands in the path, or is made from the name where it is left out. */
+        DeviceInput: {
+            /** @description For people: nothing is contacted there. */
+            address?: string;
+            /** @description Small letters, digits and . _ @ + -. Left empty, it is made from the name. It never changes afterwards. */
+            id?: string;
+            /** @description What it is: some rights are for some kinds only. */
+            kind?: string;
+            /** @description While it is in force nobody can control the device, whatever is granted. */
+            lockout?: components["schemas"]["Lockout"];
+            /** @description What people know it by. */
+            name?: string;
+            /** @description For whoever reads this next year. */
+            note?: string;
+            /** @description Parts that can be granted by themselves: a channel, a port, an actuator. */
+            points?: components["schemas"]["Point"][];
+            /** @description Where it stands. Left empty, the device is not sorted yet. */
+            site?: string;
+            /**
+             * @description Retired, nobody has any right on it. Grants can be limited to states.
+             * @enum {string}
+             */
+            state?: "in-service" | "maintenance" | "retired";
+            /** @description Free words. Groups can fill themselves by them. */
+            tags?: string[];
         };
         /** @description A page of devices. */
         DeviceList: {
@@ -2588,6 +2640,31 @@ export interface components {
             /** @description When it holds: from the first instant up to, not including, the second. */
             valid?: components["schemas"]["Span"];
         };
+        /** @description A grant as it is sent: the id stands in the path, or is made from the name where it is left out. */
+        GrantInput: {
+            /**
+             * @description A deny takes what others give, and always wins.
+             * @enum {string}
+             */
+            effect?: "allow" | "deny";
+            /**
+             * @description Disabled, it gives nothing and passes nothing on.
+             * @default true
+             */
+            enabled: boolean;
+            /** @description Small letters, digits and . _ @ + -. Left empty, it is made from the name. It never changes afterwards. */
+            id?: string;
+            /** @description Each line is what × where × when × only if. */
+            lines?: components["schemas"]["Line"][];
+            /** @description What people know it by. */
+            name?: string;
+            /** @description For whoever reads this next year. */
+            note?: string;
+            /** @description Groups, people, or everyone. People in several of them still have it once. */
+            to?: components["schemas"]["To"];
+            /** @description When it holds: from the first instant up to, not including, the second. */
+            valid?: components["schemas"]["Span"];
+        };
         /** @description A page of grants. */
         GrantList: {
             items: components["schemas"]["Grant"][];
@@ -2694,6 +2771,15 @@ export interface components {
         Kind: {
             /** @description Small letters, digits and . _ @ + -. Left empty, it is made from the name. It never changes afterwards. */
             id: string;
+            /** @description What people know it by. */
+            name?: string;
+            /** @description For whoever reads this next year. */
+            note?: string;
+        };
+        /** @description A kind as it is sent: the id stands in the path, or is made from the name where it is left out. */
+        KindInput: {
+            /** @description Small letters, digits and . _ @ + -. Left empty, it is made from the name. It never changes afterwards. */
+            id?: string;
             /** @description What people know it by. */
             name?: string;
             /** @description For whoever reads this next year. */
@@ -2833,6 +2919,35 @@ export interface components {
              */
             until: string;
             user: components["schemas"]["Named"];
+        };
+        /** @description A mandate as it is sent: the id stands in the path, or is made from the name where it is left out. */
+        MandateInput: {
+            /**
+             * @description Disabled, it gives nothing and passes nothing on.
+             * @default true
+             */
+            enabled: boolean;
+            /** @description Groups whose members a delegate may change. */
+            groups?: string[];
+            /** @description Small letters, digits and . _ @ + -. Left empty, it is made from the name. It never changes afterwards. */
+            id?: string;
+            /** @description What people know it by. */
+            name?: string;
+            /** @description For whoever reads this next year. */
+            note?: string;
+            /** @description The rights that a delegate may hand on. */
+            rights?: string[];
+            /**
+             * @description What it lets its holders do with the service itself.
+             * @enum {string}
+             */
+            role: "owner" | "delegate" | "auditor" | "enforcement";
+            /** @description Where a delegate may act, with all that lies below. */
+            sites?: string[];
+            /** @description Groups, people, or everyone. People in several of them still have it once. */
+            to?: components["schemas"]["Holders"];
+            /** @description When it holds: from the first instant up to, not including, the second. */
+            valid?: components["schemas"]["Span"];
         };
         /** @description A page of mandates. */
         MandateList: {
@@ -3114,6 +3229,19 @@ export interface components {
             /** @description For whoever reads this next year. */
             note?: string;
         };
+        /** @description A right as it is sent: the id stands in the path, or is made from the name where it is left out. */
+        RightInput: {
+            /** @description Small letters, digits and . _ @ + -. Left empty, it is made from the name. It never changes afterwards. */
+            id?: string;
+            /** @description Whoever has this right has these too. */
+            implies?: string[];
+            /** @description Left empty: every kind. */
+            kinds?: string[];
+            /** @description What people know it by. */
+            name?: string;
+            /** @description For whoever reads this next year. */
+            note?: string;
+        };
         /** @description A page of rights. */
         RightList: {
             items: components["schemas"]["Right"][];
@@ -3150,6 +3278,17 @@ export interface components {
         Role: {
             /** @description Small letters, digits and . _ @ + -. Left empty, it is made from the name. It never changes afterwards. */
             id: string;
+            /** @description What people know it by. */
+            name?: string;
+            /** @description For whoever reads this next year. */
+            note?: string;
+            /** @description The rights that the role bundles. */
+            rights?: string[];
+        };
+        /** @description A role as it is sent: the id stands in the path, or is made from the name where it is left out. */
+        RoleInput: {
+            /** @description Small letters, digits and . _ @ + -. Left empty, it is made from the name. It never changes afterwards. */
+            id?: string;
             /** @description What people know it by. */
             name?: string;
             /** @description For whoever reads this next year. */
@@ -3223,6 +3362,30 @@ export interface components {
              */
             zone?: string;
         };
+        /** @description A schedule as it is sent: the id stands in the path, or is made from the name where it is left out. */
+        ScheduleInput: {
+            /** @description On these days no window begins. One that began the day before runs on. */
+            closed?: string[];
+            /** @description Only between these days, both included. */
+            dates?: components["schemas"]["Dates"];
+            /** @description Small letters, digits and . _ @ + -. Left empty, it is made from the name. It never changes afterwards. */
+            id?: string;
+            /** @description What people know it by. */
+            name?: string;
+            /** @description For whoever reads this next year. */
+            note?: string;
+            /** @description The part of every year, both ends included. It may run over the new year. */
+            season?: components["schemas"]["Season"];
+            /** @description On these days only these windows begin. */
+            special?: components["schemas"]["Special"][];
+            /** @description When it opens. A window that ends before it begins runs over midnight and belongs to the day on which it begins. */
+            windows?: components["schemas"]["Window"][];
+            /**
+             * @description “site” for the clock of the device’s site, or an IANA zone of its own.
+             * @example Europe/Lisbon
+             */
+            zone?: string;
+        };
         /** @description A page of schedules. */
         ScheduleList: {
             items: components["schemas"]["Schedule"][];
@@ -3270,8 +3433,15 @@ export interface components {
                 [key: string]: unknown;
             };
             page?: components["schemas"]["SearchPage"];
-            resource: components["schemas"]["Entity"];
-            subject: components["schemas"]["Entity"];
+            resource: components["schemas"]["SearchEntity"];
+            subject: components["schemas"]["SearchEntity"];
+        };
+        SearchEntity: {
+            id?: string;
+            properties?: {
+                [key: string]: unknown;
+            };
+            type: string;
         };
         SearchNext: {
             count: number;
@@ -3403,6 +3573,22 @@ export interface components {
         Site: {
             /** @description Small letters, digits and . _ @ + -. Left empty, it is made from the name. It never changes afterwards. */
             id: string;
+            /** @description What people know it by. */
+            name?: string;
+            /** @description For whoever reads this next year. */
+            note?: string;
+            /** @description What it lies within. Grants on that cover this as well. */
+            parent?: string;
+            /**
+             * @description An IANA zone such as Europe/Lisbon. Left empty, that of the site around it.
+             * @example Europe/Lisbon
+             */
+            zone?: string;
+        };
+        /** @description A site as it is sent: the id stands in the path, or is made from the name where it is left out. */
+        SiteInput: {
+            /** @description Small letters, digits and . _ @ + -. Left empty, it is made from the name. It never changes afterwards. */
+            id?: string;
             /** @description What people know it by. */
             name?: string;
             /** @description For whoever reads this next year. */
@@ -3661,6 +3847,26 @@ export interface components {
             /** @description How its members sign in. */
             sign_in?: components["schemas"]["SignIn"];
         };
+        /** @description A user group as it is sent: the id stands in the path, or is made from the name where it is left out. */
+        UserGroupInput: {
+            /**
+             * @description Disabled, it gives nothing and passes nothing on.
+             * @default true
+             */
+            enabled: boolean;
+            /** @description Small letters, digits and . _ @ + -. Left empty, it is made from the name. It never changes afterwards. */
+            id?: string;
+            /** @description Members of these groups are members here as well. */
+            includes?: string[];
+            /** @description Who belongs to the group, for a time or for good. */
+            members?: components["schemas"]["Member"][];
+            /** @description What people know it by. */
+            name?: string;
+            /** @description For whoever reads this next year. */
+            note?: string;
+            /** @description How its members sign in. */
+            sign_in?: components["schemas"]["SignIn"];
+        };
         /** @description A page of user groups. */
         UserGroupList: {
             items: components["schemas"]["UserGroup"][];
@@ -3688,6 +3894,29 @@ export interface components {
             note?: string | null;
             /** @description How its members sign in. */
             sign_in?: components["schemas"]["SignInPatch"] | null;
+        };
+        /** @description A user as it is sent: the id stands in the path, or is made from the name where it is left out. */
+        UserInput: {
+            /** @description One person has one account: an e-mail can be used once. */
+            email?: string;
+            /** @description Small letters, digits and . _ @ + -. Left empty, it is made from the name. It never changes afterwards. */
+            id?: string;
+            /**
+             * @description A person, or a program that asks by itself.
+             * @enum {string}
+             */
+            kind?: "person" | "service";
+            /** @description What people know it by. */
+            name?: string;
+            /** @description For whoever reads this next year. */
+            note?: string;
+            /**
+             * @description Only active accounts can do anything. Suspending takes effect with the next question.
+             * @enum {string}
+             */
+            status?: "active" | "invited" | "suspended";
+            /** @description When it holds: from the first instant up to, not including, the second. */
+            valid?: components["schemas"]["Span"];
         };
         /** @description A page of users. */
         UserList: {
@@ -4269,7 +4498,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Calendar"];
+                "application/json": components["schemas"]["CalendarInput"];
             };
         };
         responses: {
@@ -4374,7 +4603,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Calendar"];
+                "application/json": components["schemas"]["CalendarInput"];
             };
         };
         responses: {
@@ -4735,7 +4964,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["DeviceGroup"];
+                "application/json": components["schemas"]["DeviceGroupInput"];
             };
         };
         responses: {
@@ -4840,7 +5069,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["DeviceGroup"];
+                "application/json": components["schemas"]["DeviceGroupInput"];
             };
         };
         responses: {
@@ -5206,7 +5435,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Device"];
+                "application/json": components["schemas"]["DeviceInput"];
             };
         };
         responses: {
@@ -5311,7 +5540,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Device"];
+                "application/json": components["schemas"]["DeviceInput"];
             };
         };
         responses: {
@@ -5849,7 +6078,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Grant"];
+                "application/json": components["schemas"]["GrantInput"];
             };
         };
         responses: {
@@ -5954,7 +6183,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Grant"];
+                "application/json": components["schemas"]["GrantInput"];
             };
         };
         responses: {
@@ -6198,7 +6427,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Kind"];
+                "application/json": components["schemas"]["KindInput"];
             };
         };
         responses: {
@@ -6303,7 +6532,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Kind"];
+                "application/json": components["schemas"]["KindInput"];
             };
         };
         responses: {
@@ -6586,7 +6815,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Mandate"];
+                "application/json": components["schemas"]["MandateInput"];
             };
         };
         responses: {
@@ -6691,7 +6920,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Mandate"];
+                "application/json": components["schemas"]["MandateInput"];
             };
         };
         responses: {
@@ -6994,7 +7223,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": string;
+                    "application/json": Record<string, never>;
                     "application/yaml": string;
                 };
             };
@@ -7470,7 +7699,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Right"];
+                "application/json": components["schemas"]["RightInput"];
             };
         };
         responses: {
@@ -7575,7 +7804,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Right"];
+                "application/json": components["schemas"]["RightInput"];
             };
         };
         responses: {
@@ -7819,7 +8048,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Role"];
+                "application/json": components["schemas"]["RoleInput"];
             };
         };
         responses: {
@@ -7924,7 +8153,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Role"];
+                "application/json": components["schemas"]["RoleInput"];
             };
         };
         responses: {
@@ -8168,7 +8397,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Schedule"];
+                "application/json": components["schemas"]["ScheduleInput"];
             };
         };
         responses: {
@@ -8273,7 +8502,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Schedule"];
+                "application/json": components["schemas"]["ScheduleInput"];
             };
         };
         responses: {
@@ -9008,7 +9237,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Site"];
+                "application/json": components["schemas"]["SiteInput"];
             };
         };
         responses: {
@@ -9113,7 +9342,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Site"];
+                "application/json": components["schemas"]["SiteInput"];
             };
         };
         responses: {
@@ -9464,7 +9693,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["UserGroup"];
+                "application/json": components["schemas"]["UserGroupInput"];
             };
         };
         responses: {
@@ -9569,7 +9798,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["UserGroup"];
+                "application/json": components["schemas"]["UserGroupInput"];
             };
         };
         responses: {
@@ -9931,7 +10160,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["User"];
+                "application/json": components["schemas"]["UserInput"];
             };
         };
         responses: {
@@ -10036,7 +10265,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["User"];
+                "application/json": components["schemas"]["UserInput"];
             };
         };
         responses: {
@@ -10554,7 +10783,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/schema+json": string;
+                    "application/schema+json": Record<string, never>;
                 };
             };
             /** @description As the caller has it already. */
@@ -10587,7 +10816,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/schema+json": string;
+                    "application/schema+json": Record<string, never>;
                 };
             };
             /** @description As the caller has it already. */
