@@ -6,7 +6,7 @@ LDFLAGS := -s -w -X main.version=$(VERSION) -X main.commit=$(COMMIT)
 SUDO    := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 STATICCHECK := honnef.co/go/tools/cmd/staticcheck@v0.8.2
 
-.PHONY: demo test test-hours siege build lint lines bench screenshots console types clean
+.PHONY: demo test race test-hours siege build lint lines bench screenshots console types clean
 
 demo: build ## start the service with the demo data
 	bin/sentier demo
@@ -59,6 +59,9 @@ lint: web/node_modules/.package-lock.json
 	go vet ./...
 	go run $(STATICCHECK) ./...
 	cd web && npx tsc --noEmit && npx eslint . --max-warnings 0
+
+race: ## all rooms but the acceptance under the race detector; needs cgo
+	CGO_ENABLED=1 go test -race -count=1 -timeout 20m $$(go list ./... | grep -vE '/(acceptance|bench)$$')
 
 lines: ## lines of code, and the share of tests
 	@code=$$(git ls-files '*.go' '*.ts' '*.tsx' '*.css' | grep -vE '(_test\.go|/testdata/|\.gen\.|/dist/|internal/specimen/)' | xargs cat | wc -l); \
