@@ -23,6 +23,7 @@ func TestEveryFigureIsMeasured(t *testing.T) {
 	r.plain(w, n)
 	r.explain(w, n)
 	r.matrix(w, n)
+	r.possible(w, n)
 	r.reach(w, n)
 	r.readers(w, n)
 	s := r.start(w)
@@ -34,7 +35,7 @@ func TestEveryFigureIsMeasured(t *testing.T) {
 	r.imports(s, n)
 	*w = world{}
 	r.starts(s, n)
-	if len(r.figures) != 18 {
+	if len(r.figures) != 19 {
 		t.Errorf("%d figures were measured: %v", len(r.figures), r.figures)
 	}
 	report := r.document()

@@ -59,6 +59,30 @@ func (r *run) reach(w *world, n int) {
 	r.report(figure{"all who may control one device", n, ratio(took, floor), 6, false, fmt.Sprintf("%v for %d, copying them %v", took, len(ids), floor)})
 }
 
+// possible measures all that is possible for one user on every device, in whatever circumstances, against what they are allowed at any time.
+func (r *run) possible(w *world, n int) {
+	var user policy.UserID
+	most := 0
+	for i := range 200 { // one who reaches much
+		id := w.userIDs[i*len(w.userIDs)/200]
+		if found, _ := survey.Of(w.compiled).DevicesOf(id, survey.Circumstances{At: at, Degrees: survey.AllDegrees}); found.Total > most {
+			user, most = id, found.Total
+		}
+	}
+	anyTime := survey.Degrees(0).With(survey.Now).With(survey.Later)
+	var took, floor time.Duration
+	profiled(func() {
+		took, floor = against(99, func() {
+			found, _ := survey.Of(w.compiled).DevicesOf(user, survey.Circumstances{At: at, Degrees: survey.AllDegrees})
+			sink += found.Total
+		}, func() {
+			found, _ := survey.Of(w.compiled).DevicesOf(user, survey.Circumstances{At: at, Degrees: anyTime})
+			sink += found.Total
+		})
+	})
+	r.report(figure{"all that is possible for one user", n, ratio(took, floor), 5, false, fmt.Sprintf("%v for %d, what is allowed at any time %v", took, most, floor)})
+}
+
 // matrix measures 1,000 × 1,000 cells against as many plain decisions.
 func (r *run) matrix(w *world, n int) {
 	const side = 1000

@@ -85,7 +85,7 @@ func (r *run) plain(w *world, n int) {
 			}
 		})
 	})
-	r.report(figure{"plain decision by ids", n, ratio(took, floor), 2, false,
+	r.report(figure{"plain decision by ids", n, ratio(took, floor), 1.5, false,
 		fmt.Sprintf("%v, finding both ids in Go maps %v", each(took, asked), each(floor, asked))})
 	i := 0
 	allocs := testing.AllocsPerRun(asked-1, func() {

@@ -32,6 +32,9 @@ func (r *run) measure(n int) {
 	if r.wants("reach") && n >= large {
 		r.reach(w, n)
 	}
+	if r.wants("possible") {
+		r.possible(w, n)
+	}
 	if r.wants("read") && n < 100_000 {
 		r.readers(w, n)
 	}
