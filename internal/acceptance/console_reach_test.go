@@ -88,7 +88,7 @@ func TestConsoleFromARefusalToTheMend(t *testing.T) {
 	b.see("Line 1")
 	b.do("disable it", chromedp.Click(chromedp.Search(`//label[normalize-space(.)="Enabled"]//input`)))
 	b.see("lost")
-	b.see("people on 36 devices")
+	b.see("devices: 36")
 }
 
 // TestConsoleLoadsAPolicy compares a document with the policy, and loads it.

@@ -249,7 +249,7 @@ func (a *app) printImpact(i *wire.Impact) {
 		fmt.Fprintln(a.Out, "\nNobody gains or loses anything on any device, at any time within 400 days and in any circumstances.")
 		return
 	}
-	fmt.Fprintf(a.Out, "\nRights gained: %s; lost: %s; of %d people on %d devices:\n", tallyText(i.Gained), tallyText(i.Lost), i.Users, i.Devices)
+	fmt.Fprintf(a.Out, "\nRights gained: %s; lost: %s; people: %d, devices: %d:\n", tallyText(i.Gained), tallyText(i.Lost), i.Users, i.Devices)
 	for _, d := range i.Items {
 		fmt.Fprintf(a.Out, "  %s on %s: %s\n", d.User.Name, d.Device.Name, differenceText(d))
 	}

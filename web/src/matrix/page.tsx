@@ -87,7 +87,7 @@ const kinds = (...types: string[]) => types.map((type) => ({ value: type, label:
 function Word({ label, hint, value, onChange }: { label: string; hint?: string; value: string; onChange: (v: string) => void }) {
   const [typed, setTyped] = useState(value);
   return (
-    <label className="flex w-36 flex-col gap-1">
+    <label className="flex w-44 flex-col gap-1">
       <span className="text-xs font-medium text-soft">{label}</span>
       <input
         className="field"
