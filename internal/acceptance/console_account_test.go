@@ -27,6 +27,7 @@ func (b *browser) look(name string) {
 
 // TestASecondPersonComesIn hands the service over: a link, a password of one's own, one's sessions, and a new password.
 func TestASecondPersonComesIn(t *testing.T) {
+	t.Parallel()
 	w := start(t, nil)
 	b := w.console()
 	b.open("/records/users/tomas.field")
@@ -85,6 +86,7 @@ func TestASecondPersonComesIn(t *testing.T) {
 
 // TestAForgottenDraftIsOffered: it never comes back unasked, says from when it is, and does not save over a colleague.
 func TestAForgottenDraftIsOffered(t *testing.T) {
+	t.Parallel()
 	w := start(t, nil)
 	b := w.console()
 	b.open("/records/user_groups/bridge-crew/edit")
@@ -137,6 +139,7 @@ func TestAForgottenDraftIsOffered(t *testing.T) {
 
 // TestWhatIsTypedKeyByKeyArrives types limits and networks as a person does, presses Enter on the way, and saves while the service is gone.
 func TestWhatIsTypedKeyByKeyArrives(t *testing.T) {
+	t.Parallel()
 	w := start(t, nil)
 	var gone atomic.Bool
 	w.url = w.between(&gone)
@@ -164,6 +167,7 @@ func TestWhatIsTypedKeyByKeyArrives(t *testing.T) {
 
 // TestARemovalThatGivesIsTold shows what somebody would gain before it can be done.
 func TestARemovalThatGivesIsTold(t *testing.T) {
+	t.Parallel()
 	w := start(t, nil)
 	b := w.console()
 	b.open("/records/user_groups/apprentices")

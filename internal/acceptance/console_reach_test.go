@@ -13,6 +13,7 @@ import (
 
 // TestConsoleFromARefusalToTheMend follows a refusal from its trail to what would mend it, and back to an allowed answer.
 func TestConsoleFromARefusalToTheMend(t *testing.T) {
+	t.Parallel()
 	w := start(t, alive(t))
 	b := w.console()
 	b.open(question("user", "noor.haddad", "right", "control", "device", "alder-gate-1", "at", demo.Week("2026-11-24", testNow(t))+" 10:00"))
@@ -118,6 +119,7 @@ func TestConsoleLoadsAPolicy(t *testing.T) {
 
 // TestConsoleMatrixOfAThousand scrolls and filters a thousand people by a thousand devices.
 func TestConsoleMatrixOfAThousand(t *testing.T) {
+	t.Parallel()
 	p, err := demo.Grown(1500, 1500)
 	if err != nil {
 		t.Fatal(err)

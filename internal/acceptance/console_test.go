@@ -11,6 +11,7 @@ import (
 
 // TestConsole drives the console as an administrator would: sign in, ask, read the trail, follow it.
 func TestConsole(t *testing.T) {
+	t.Parallel()
 	w := start(t, nil)
 	b := w.browse()
 	b.signIn("ines.carvalho", "not the password")
@@ -233,6 +234,7 @@ func TestConsoleThroughTheWork(t *testing.T) {
 
 // TestConsoleSheets brings a CSV file in: refused row by row, looked at, then done.
 func TestConsoleSheets(t *testing.T) {
+	t.Parallel()
 	w := start(t, nil)
 	dir := t.TempDir()
 	bad := write(t, dir+"/bad.csv", "name,status\nOle Bay,activ\n")
@@ -257,6 +259,7 @@ func TestConsoleSheets(t *testing.T) {
 
 // TestConsoleInFrench chooses the other language before signing in, and follows a refusal in it.
 func TestConsoleInFrench(t *testing.T) {
+	t.Parallel()
 	w := start(t, nil)
 	b := w.browse()
 	b.open("/")
@@ -297,6 +300,7 @@ func TestConsoleInFrench(t *testing.T) {
 
 // TestConsoleOfSomebodyWithoutAMandate shows their own access and nothing else: neither lists nor a search that would be refused.
 func TestConsoleOfSomebodyWithoutAMandate(t *testing.T) {
+	t.Parallel()
 	w := start(t, nil)
 	if err := w.owner.Service.SetPassword(t.Context(), "tomas.field", password); err != nil {
 		t.Fatal(err)

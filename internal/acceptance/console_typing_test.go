@@ -12,9 +12,10 @@ import (
 // TestTypingStaysAsTyped opens the form of every type with a row of everything in it, and types into each input key by key: after every
 // key it holds what was typed, and nothing that somebody types while the form looks ahead is taken away or printed otherwise.
 func TestTypingStaysAsTyped(t *testing.T) {
+	t.Parallel()
 	w := start(t, nil)
 	b := w.console()
-	const typed = "1, a-b/"
+	const typed = "1, a-"
 	inputs := 0
 	for _, typ := range policy.Types() {
 		where := "/records/" + typ.String() + "/new"
@@ -39,7 +40,7 @@ func TestTypingStaysAsTyped(t *testing.T) {
 			b.do("focus", chromedp.Evaluate[chromedp.Void](fmt.Sprintf(`window.typing[%d].focus(); window.typing[%d].select()`, i, i)))
 			for k, key := range typed {
 				b.typeKeys(string(key))
-				if k != 2 && k != len(typed)-1 {
+				if k != 1 && k != len(typed)-1 {
 					continue // asking after each costs more than it tells
 				}
 				got, err := chromedp.Run(b.ctx, chromedp.Evaluate[string](fmt.Sprintf(`window.typing[%d].isConnected ? window.typing[%d].value : "(gone)"`, i, i)))

@@ -79,6 +79,7 @@ export type RecordField = {
 
 // TestOpenAPI holds docs/openapi.json against what is served, and real answers against both.
 func TestOpenAPI(t *testing.T) {
+	t.Parallel()
 	w := start(t, nil)
 	_, _, served := w.ask("GET", "/api/v1/openapi.json", w.token, "")
 	kept, err := os.ReadFile(openAPIFile)

@@ -42,6 +42,9 @@ export const find = (q: string) => answer(api.GET("/api/v1/find", { params: { qu
 
 export type Imported = components["schemas"]["Imported"];
 
+/** sheets are the sheets that there are, each with its columns. */
+export const sheets = () => answer(api.GET("/api/v1/sheets"));
+
 /** bringIn reads a CSV file: on a dry run, to look at what it would do. */
 export const bringIn = (sheet: string, text: string, dryRun: boolean, key?: string) =>
   answer(

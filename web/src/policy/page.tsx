@@ -1,50 +1,24 @@
 import { base } from "../base";
-import { useQueryClient } from "@tanstack/react-query";
 import { FileUp } from "lucide-react";
-import { useState } from "react";
-import { ApiError, type Problem } from "../api/client";
 import { loadPolicy, type Saved } from "../api/edits";
 import { ChangeList } from "../edit/changes";
 import { ImpactView } from "../edit/impact";
 import { useToast } from "../ui/toast";
+import { useUpload } from "../ui/use-upload";
 import { t } from "../words";
 import { ChooseFile } from "../ui/choose-file";
 
 /** The whole policy as a document: out, compared with the one that runs, and in. */
 export function PolicyPage() {
-  const queries = useQueryClient();
   const toast = useToast();
-  const [file, setFile] = useState("");
-  const [text, setText] = useState("");
-  const [look, setLook] = useState<Saved>();
-  const [problem, setProblem] = useState<Problem>();
-  const [busy, setBusy] = useState(false);
-
-  const send = async (body: string, dryRun: boolean, seen?: number) => {
-    setBusy(true);
-    setProblem(undefined);
-    try {
-      const done = await loadPolicy(body, dryRun, seen);
-      setLook(dryRun ? done : undefined);
-      if (!dryRun) {
-        setText("");
-        toast(done);
-        await queries.invalidateQueries();
-      }
-    } catch (error) {
-      setLook(undefined);
-      setProblem(error instanceof ApiError ? error.problem : { type: "", title: "", status: 0, detail: t("console.sheets.lost") });
-    } finally {
-      setBusy(false);
-    }
-  };
-  const choose = async (chosen?: File) => {
-    if (!chosen) return;
-    const body = await chosen.text();
-    setFile(chosen.name);
-    setText(body);
-    await send(body, true);
-  };
+  const { file, look, problem, busy, choose, go } = useUpload<Saved>(
+    async (text, dryRun, seen) => {
+      const done = await loadPolicy(text, dryRun, seen?.revision);
+      if (!dryRun) toast(done);
+      return done;
+    },
+    () => t("console.sheets.lost"),
+  );
   return (
     <div className="mx-auto max-w-4xl">
       <h1 className="mb-4">{t("console.policy.title")}</h1>
@@ -76,7 +50,7 @@ export function PolicyPage() {
             </ul>
           </section>
         )}
-        {look && (
+        {look && !look.saved && (
           <section className="sheet p-4">
             <h2>
               {t(look.changes.length === 0 ? "console.policy.same" : "console.policy.differs", { file, n: look.changes.length, revision: look.revision })}
@@ -84,7 +58,7 @@ export function PolicyPage() {
             {look.impact && <ImpactView impact={look.impact} />}
             {look.changes.length > 0 && (
               <>
-                <button type="button" className="button primary my-3" disabled={busy} onClick={() => void send(text, false, look.revision)}>
+                <button type="button" className="button primary my-3" disabled={busy} onClick={go}>
                   {t("console.policy.load")}
                 </button>
                 <div className="max-h-[50vh] overflow-auto" tabIndex={0} role="region" aria-label={t("console.edit.effect")}>

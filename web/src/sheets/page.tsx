@@ -1,17 +1,20 @@
 import { base } from "../base";
-import { useQueryClient } from "@tanstack/react-query";
+import { useQuery } from "@tanstack/react-query";
 import { Upload } from "lucide-react";
-import { useEffect, useState } from "react";
+import { useEffect, useRef, useState } from "react";
 import { useSearchParams } from "react-router";
-import { ApiError, type Problem } from "../api/client";
-import { bringIn, progress, type Imported, type Progress } from "../api/edits";
+import { ApiError } from "../api/client";
+import { bringIn, progress, sheets, type Imported, type Progress } from "../api/edits";
 import { ChangeList } from "../edit/changes";
 import { ImpactView } from "../edit/impact";
 import { Choose } from "../ui/choose";
 import { number, t } from "../words";
 import { ChooseFile } from "../ui/choose-file";
+import { useUpload } from "../ui/use-upload";
 
-const sheets = ["users", "devices", "members", "device_lists"];
+/** What people bring in most stands first, and has a help of its own. */
+const usual = ["users", "devices", "members", "device_lists"];
+const name = (sheet: string) => t(usual.includes(sheet) ? `console.sheets.${sheet}` : `console.types.${sheet}`);
 
 /** useProgress asks, while there is a key, how far its request is. */
 function useProgress(key: string) {
@@ -44,43 +47,22 @@ async function outcome(key: string): Promise<string> {
 
 /** CSV files in and out: an import is looked at first, then all of it is brought in, or nothing. */
 export function SheetsPage() {
-  const queries = useQueryClient();
   const [params, setParams] = useSearchParams();
   const sheet = params.get("sheet") ?? "users";
-  const [text, setText] = useState("");
-  const [file, setFile] = useState("");
-  const [look, setLook] = useState<Imported>();
-  const [problem, setProblem] = useState<Problem>();
-  const [busy, setBusy] = useState(false);
+  const there = useQuery({ queryKey: ["sheets"], queryFn: sheets, staleTime: Infinity });
+  const others = Object.keys(there.data ?? {}).filter((s) => !usual.includes(s));
   const [key, setKey] = useState("");
+  const running = useRef(""); // the key of the request on its way, by which is found out what became of it
+  const { file, look, problem, busy, choose, go, clear } = useUpload<Imported>(
+    (text, dryRun) => {
+      const run = dryRun ? "" : `import-${crypto.randomUUID()}`;
+      setKey(run);
+      running.current = run;
+      return bringIn(sheet, text, dryRun, run);
+    },
+    () => outcome(running.current),
+  );
   const far = useProgress(busy ? key : "");
-
-  const send = async (body: string, dryRun: boolean) => {
-    const run = dryRun ? "" : `import-${crypto.randomUUID()}`;
-    setBusy(true);
-    setKey(run);
-    setProblem(undefined);
-    try {
-      setLook(await bringIn(sheet, body, dryRun, run));
-      if (!dryRun) {
-        setText("");
-        await queries.invalidateQueries();
-      }
-    } catch (error) {
-      setLook(undefined);
-      setProblem(error instanceof ApiError ? error.problem : { type: "", title: "", status: 0, detail: await outcome(run) });
-    } finally {
-      setBusy(false);
-    }
-  };
-  const choose = async (chosen?: File) => {
-    if (!chosen) return;
-    const body = await chosen.text();
-    setFile(chosen.name);
-    setText(body);
-    await send(body, true);
-  };
-
   return (
     <div className="mx-auto max-w-4xl">
       <h1 className="mb-4">{t("console.sheets.title")}</h1>
@@ -89,12 +71,10 @@ export function SheetsPage() {
           <Choose
             label={t("console.sheets.which")}
             value={sheet}
-            options={sheets.map((s) => ({ value: s, label: t(`console.sheets.${s}`) }))}
+            options={[...usual, ...others].map((s) => ({ value: s, label: name(s) }))}
             onChange={(v) => {
               setParams({ sheet: v });
-              setLook(undefined);
-              setProblem(undefined);
-              setText("");
+              clear();
             }}
           />
         </div>
@@ -104,7 +84,9 @@ export function SheetsPage() {
         <a className="button ml-auto" href={`${base}api/v1/sheets/${sheet}`} download>
           {t("console.sheets.export")}
         </a>
-        <p className="basis-full text-[0.86rem] text-soft">{t(`console.sheets.help_${sheet}`)}</p>
+        <p className="basis-full text-[0.86rem] text-soft">
+          {usual.includes(sheet) ? t(`console.sheets.help_${sheet}`) : t("console.sheets.columns", { columns: (there.data?.[sheet] ?? []).join(", ") })}
+        </p>
       </section>
       <div aria-live="polite">
         {busy && (
@@ -160,7 +142,7 @@ export function SheetsPage() {
               ))}
             </dl>
             {!look.saved && (
-              <button type="button" className="button primary mb-4" disabled={busy || look.added + look.changed === 0} onClick={() => void send(text, false)}>
+              <button type="button" className="button primary mb-4" disabled={busy || look.added + look.changed === 0} onClick={go}>
                 {t("console.sheets.bring_in")}
               </button>
             )}
