@@ -72,7 +72,15 @@ function EditForm({ type, begin, isNew }: { type: string; begin: Tagged; isNew: 
   const body = useDebounced(JSON.stringify(row), 300);
   const look = useQuery({
     queryKey: ["look", type, tag, body],
-    queryFn: () => send(JSON.parse(body) as Row, true),
+    // What is refused is an answer too, and stays in view, with its button in place, while somebody else's revision has it asked again.
+    queryFn: () =>
+      send(JSON.parse(body) as Row, true).then(
+        (saved) => ({ saved, refused: undefined }),
+        (error: unknown) => {
+          if (error instanceof ApiError) return { saved: undefined, refused: error };
+          throw error;
+        },
+      ),
     enabled: !isNew || Boolean(row.name || row.id),
     retry: false,
     staleTime: 0,
@@ -89,8 +97,8 @@ function EditForm({ type, begin, isNew }: { type: string; begin: Tagged; isNew: 
     },
   });
   // Of what was typed since the last look nothing is known yet.
-  const nothing = !isNew && body === JSON.stringify(row) && look.data?.changes.length === 0;
-  const refused = save.error instanceof ApiError ? save.error : look.error instanceof ApiError ? look.error : undefined;
+  const nothing = !isNew && body === JSON.stringify(row) && look.data?.saved?.changes.length === 0;
+  const refused = save.error instanceof ApiError ? save.error : look.data?.refused;
   const conflict = refused?.status === 412 ? (refused.problem?.current as Row | undefined) : undefined;
   const faults = refused?.problem?.faults ?? [];
   const faultOf = (path: string) => faults.filter((f) => f.path.replace(/^[a-z_]+\/[^.]+\./, "").startsWith(path)).map((f) => f.problem);
@@ -180,11 +188,11 @@ function EditForm({ type, begin, isNew }: { type: string; begin: Tagged; isNew: 
               {faults.length > 0 && <p className="text-breaks">{t("console.edit.faults", { n: faults.length })}</p>}
               {look.error && !refused && <p className="text-soft">{t("console.edit.no_look")}</p>}
               {!refused && !look.data && !look.isFetching && !look.error && <p className="text-soft">{t("console.edit.nothing")}</p>}
-              {!refused && look.data && <ChangeList changes={look.data.changes} none={t("console.edit.nothing")} />}
-              {!refused && look.data?.impact && (
+              {!refused && look.data?.saved && <ChangeList changes={look.data.saved.changes} none={t("console.edit.nothing")} />}
+              {!refused && look.data?.saved?.impact && (
                 <div className="mt-3 border-t border-line pt-2">
                   <h3 className="text-xs font-medium text-soft">{t("console.impact.title")}</h3>
-                  <ImpactView impact={look.data.impact} />
+                  <ImpactView impact={look.data.saved.impact} />
                 </div>
               )}
             </div>
