@@ -30,16 +30,16 @@ func (s Service) Check(c service.Caller, in wire.Check) (wire.Answer, error) {
 		}
 		q.At = at.At
 	}
-	answer := st.Compiled.Explain(q)
-	if s.own(st, c) {
-		out := wording.Accepted(c.Language).OwnAnswer(st.Policy, q, st.Compiled.Own(q, answer), !hidden, s.whom(st))
-		out.Revision = st.Revision.Number
-		return out, nil
+	words := wording.Accepted(c.Language)
+	var out wire.Answer
+	switch {
+	case s.own(st, c):
+		out = words.OwnAnswer(st.Policy, q, st.Compiled.Own(q, st.Compiled.Explain(q)), !hidden, s.whom(st))
+	case in.Group != "":
+		out = words.Answer(st.Policy, q, st.Compiled.ExplainGroup(policy.UserGroupID(in.Group), q))
+	default:
+		out = words.Answer(st.Policy, q, st.Compiled.Explain(q))
 	}
-	if in.Group != "" {
-		answer = st.Compiled.ExplainGroup(policy.UserGroupID(in.Group), q)
-	}
-	out := wording.Accepted(c.Language).Answer(st.Policy, q, answer)
 	out.Revision = st.Revision.Number
 	return out, nil
 }

@@ -3,13 +3,13 @@ package answers
 import (
 	"encoding/json"
 	"net/http"
-	"sentier/internal/service"
-	"sentier/internal/survey"
 	"slices"
 	"time"
 
 	"sentier/internal/decision"
 	"sentier/internal/policy"
+	"sentier/internal/service"
+	"sentier/internal/survey"
 	"sentier/internal/translate"
 	"sentier/internal/wire"
 )

@@ -1,11 +1,11 @@
 package answers
 
 import (
-	"sentier/internal/service"
 	"slices"
 	"strings"
 
 	"sentier/internal/policy"
+	"sentier/internal/service"
 	"sentier/internal/wire"
 )
 

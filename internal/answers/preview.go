@@ -2,14 +2,14 @@ package answers
 
 import (
 	"maps"
-	"sentier/internal/service"
-	"sentier/internal/survey"
 	"slices"
 	"time"
 
 	"sentier/internal/decision"
 	"sentier/internal/policy"
 	"sentier/internal/schedule"
+	"sentier/internal/service"
+	"sentier/internal/survey"
 	"sentier/internal/translate"
 	"sentier/internal/wire"
 	"sentier/internal/wording"

@@ -3,8 +3,6 @@ package answers
 import (
 	"context"
 	"fmt"
-	"sentier/internal/service"
-	"sentier/internal/survey"
 	"slices"
 	"time"
 
@@ -12,7 +10,9 @@ import (
 	"sentier/internal/document"
 	"sentier/internal/policy"
 	"sentier/internal/schedule"
+	"sentier/internal/service"
 	"sentier/internal/store"
+	"sentier/internal/survey"
 	"sentier/internal/translate"
 	"sentier/internal/wire"
 	"sentier/internal/wording"

@@ -3,14 +3,14 @@ package answers
 import (
 	"maps"
 	"reflect"
-	"sentier/internal/service"
-	"sentier/internal/survey"
 	"slices"
 	"strconv"
 	"strings"
 
 	"sentier/internal/authority"
 	"sentier/internal/policy"
+	"sentier/internal/service"
+	"sentier/internal/survey"
 	"sentier/internal/wire"
 )
 

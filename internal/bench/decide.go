@@ -9,7 +9,6 @@ import (
 	"net"
 	"net/http"
 	"path/filepath"
-	"sentier/internal/survey"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -19,6 +18,7 @@ import (
 
 	"sentier/internal/decision"
 	"sentier/internal/policy"
+	"sentier/internal/survey"
 	"sentier/internal/wire"
 )
 

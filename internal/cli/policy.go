@@ -9,7 +9,6 @@ import (
 	"maps"
 	"net/url"
 	"os"
-	"sentier/internal/survey"
 	"slices"
 	"strings"
 
@@ -19,6 +18,7 @@ import (
 	"sentier/internal/client"
 	"sentier/internal/decision"
 	"sentier/internal/document"
+	"sentier/internal/survey"
 	"sentier/internal/translate"
 	"sentier/internal/wire"
 	"sentier/internal/wording"

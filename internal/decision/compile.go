@@ -1,11 +1,11 @@
 package decision
 
 import (
-	"sentier/internal/container"
 	"slices"
 	"sync"
 	"time"
 
+	"sentier/internal/container"
 	"sentier/internal/policy"
 )
 

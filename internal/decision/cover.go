@@ -3,10 +3,10 @@ package decision
 import (
 	"cmp"
 	"iter"
-	"sentier/internal/container"
 	"slices"
 	"time"
 
+	"sentier/internal/container"
 	"sentier/internal/policy"
 )
 

@@ -2,14 +2,14 @@ package decision_test
 
 import (
 	"net/netip"
-	"sentier/internal/specimen"
-	"sentier/internal/survey"
 	"slices"
 	"testing"
 	"time"
 
 	"sentier/internal/decision"
 	"sentier/internal/policy"
+	"sentier/internal/specimen"
+	"sentier/internal/survey"
 )
 
 func TestNetworksHoldAddressesOfTheirFamily(t *testing.T) {

@@ -4,10 +4,10 @@ import (
 	"cmp"
 	"iter"
 	"net/netip"
-	"sentier/internal/container"
 	"slices"
 	"time"
 
+	"sentier/internal/container"
 	"sentier/internal/policy"
 	"sentier/internal/schedule"
 )

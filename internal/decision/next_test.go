@@ -3,11 +3,11 @@ package decision_test
 import (
 	"fmt"
 	"math/rand/v2"
-	"sentier/internal/specimen"
-	"sentier/internal/survey"
 	"testing"
 
 	"sentier/internal/decision"
+	"sentier/internal/specimen"
+	"sentier/internal/survey"
 )
 
 func TestAnIncrementalCompileEqualsAFullOne(t *testing.T) {

@@ -12,7 +12,7 @@ type Rights struct {
 
 // RightInfo is a right with all that it implies worked out.
 type RightInfo struct {
-	Id       policy.RightID
+	ID       policy.RightID
 	gives    RightSet // what the right implies, itself included
 	takenBy  RightSet // what implies the right, itself included
 	Kinds    []policy.KindID
@@ -47,7 +47,7 @@ func (b RightSet) AddAll(o RightSet) {
 // Right finds a right's number. There are few, and comparing them costs less than a map.
 func (r *Rights) Right(id policy.RightID) (int, bool) {
 	for i := range r.RightList {
-		if r.RightList[i].Id == id {
+		if r.RightList[i].ID == id {
 			return i, true
 		}
 	}
@@ -59,14 +59,14 @@ func compileRights(p *policy.Policy) *Rights {
 	number := map[policy.RightID]int{}
 	for r := range policy.Each[*policy.Right](p) {
 		number[r.ID] = len(c.RightList)
-		c.RightList = append(c.RightList, RightInfo{Id: r.ID, Kinds: r.Kinds})
+		c.RightList = append(c.RightList, RightInfo{ID: r.ID, Kinds: r.Kinds})
 	}
 	c.Words = (len(c.RightList) + 63) / 64
 	for i := range c.RightList {
 		c.RightList[i].gives, c.RightList[i].takenBy = make(RightSet, c.Words), make(RightSet, c.Words)
 	}
 	for i := range c.RightList {
-		todo := []policy.RightID{c.RightList[i].Id}
+		todo := []policy.RightID{c.RightList[i].ID}
 		for len(todo) > 0 {
 			j := number[todo[0]]
 			todo = todo[1:]
@@ -75,7 +75,7 @@ func compileRights(p *policy.Policy) *Rights {
 			}
 			c.RightList[i].gives.Add(j)
 			c.RightList[j].takenBy.Add(i)
-			r, _ := policy.Find[*policy.Right](p, string(c.RightList[j].Id))
+			r, _ := policy.Find[*policy.Right](p, string(c.RightList[j].ID))
 			todo = append(todo, r.Implies...)
 		}
 		c.RightList[i].Controls = c.RightList[i].gives.Has(number[policy.Control])

@@ -4,9 +4,9 @@ import (
 	"cmp"
 	"hash/maphash"
 	"iter"
-	"sentier/internal/container"
 	"slices"
 
+	"sentier/internal/container"
 	"sentier/internal/policy"
 )
 

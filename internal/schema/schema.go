@@ -70,15 +70,12 @@ func (s *Set) Input(t policy.Type) Schema {
 	d := policy.Describe(t)
 	name := d.Name + "Input"
 	if s.Named[name] == nil {
-		out := s.object(t, d.Fields, false)
-		out["description"] = "A " + d.Singular + " as it is sent: the id stands in the path, or is made from the name where it is left out."
-		if required, ok := out["required"].([]string); ok {
-			if required = slices.DeleteFunc(required, func(f string) bool { return f == "id" }); len(required) > 0 {
-				out["required"] = required
-			} else {
-				delete(out, "required")
-			}
+		fields := slices.Clone(d.Fields)
+		for i := range fields {
+			fields[i].Required = fields[i].Required && fields[i].Kind != policy.IDField
 		}
+		out := s.object(t, fields, false)
+		out["description"] = "A " + d.Singular + " as it is sent: the id stands in the path, or is made from the name where it is left out."
 		s.Named[name] = out
 	}
 	return s.ref(name)

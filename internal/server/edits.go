@@ -7,11 +7,11 @@ import (
 	"fmt"
 	"net/http"
 	"net/url"
-	"sentier/internal/answers"
 	"strconv"
 	"strings"
 	"time"
 
+	"sentier/internal/answers"
 	"sentier/internal/service"
 	"sentier/internal/wire"
 )

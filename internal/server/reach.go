@@ -5,12 +5,12 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/http"
-	"sentier/internal/answers"
 	"strconv"
 
 	quickjson "github.com/go-json-experiment/json"
 	"github.com/labstack/echo/v5"
 
+	"sentier/internal/answers"
 	"sentier/internal/service"
 	"sentier/internal/wire"
 )

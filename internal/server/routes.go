@@ -2,10 +2,10 @@ package server
 
 import (
 	"net/http"
-	"sentier/internal/answers"
 	"strconv"
 	"time"
 
+	"sentier/internal/answers"
 	"sentier/internal/schema"
 	"sentier/internal/service"
 	"sentier/internal/wire"

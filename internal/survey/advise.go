@@ -2,10 +2,10 @@ package survey
 
 import (
 	"cmp"
-	"sentier/internal/decision"
 	"slices"
 	"time"
 
+	"sentier/internal/decision"
 	"sentier/internal/policy"
 	"sentier/internal/schedule"
 )

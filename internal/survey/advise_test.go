@@ -2,12 +2,12 @@ package survey_test
 
 import (
 	"math/rand/v2"
-	"sentier/internal/specimen"
-	"sentier/internal/survey"
 	"testing"
 	"time"
 
 	"sentier/internal/decision"
+	"sentier/internal/specimen"
+	"sentier/internal/survey"
 )
 
 func TestTheFirstAdviceTurnsTheAnswerAndChangesWhatItCounts(t *testing.T) {

@@ -2,10 +2,11 @@ package survey
 
 import (
 	"cmp"
-	"sentier/internal/container"
-	"sentier/internal/decision"
+	"maps"
 	"slices"
 
+	"sentier/internal/container"
+	"sentier/internal/decision"
 	"sentier/internal/policy"
 )
 
@@ -43,14 +44,14 @@ func Compare(before, after *decision.Compiled, done []policy.RecordChange, in Ci
 	if in.Degrees == 0 {
 		in.Degrees = AllDegrees
 	}
-	p := &comparison{before: before, after: after, in: in, at: decision.MomentOf(in.At), most: most, rights: union(before.Rights, after.Rights), known: map[string]*outcome{}}
+	p := &comparison{before: Of(before), after: Of(after), in: in, at: decision.MomentOf(in.At), most: most, rights: union(before.Rights, after.Rights), known: map[string]*outcome{}}
 	p.findLines()
 	var users []joint[policy.UserID, decision.UserClass]
 	var devices []joint[policy.DeviceID, decision.DeviceClass]
 	if t := before.Touched(done); done == nil || t.EveryDevice || t.Wholesale(after.Policy()) {
 		users, devices = pair(&before.Users, &after.Users, nil), pair(&before.Devices, &after.Devices, nil)
 	} else {
-		users, devices = pair(&before.Users, &after.Users, mapKeys(t.Users)), pair(&before.Devices, &after.Devices, mapKeys(t.Devices))
+		users, devices = pair(&before.Users, &after.Users, slices.Collect(maps.Keys(t.Users))), pair(&before.Devices, &after.Devices, slices.Collect(maps.Keys(t.Devices)))
 	}
 	p.everything = before.DirectFirst != after.DirectFirst || !p.rights.alike
 	p.look(users, devices)
@@ -66,14 +67,6 @@ type joint[ID ~string, C any] struct {
 	ids           container.Roll[ID]
 	moved         bool // the class is another one
 	near          bool // a changed grant may concern them
-}
-
-func mapKeys[K comparable, V any](m map[K]V) []K {
-	out := make([]K, 0, len(m))
-	for k := range m {
-		out = append(out, k)
-	}
-	return out
 }
 
 // pair finds those who share both classes. moved are those whose class may be another one; nil: anybody's.
@@ -136,7 +129,7 @@ func everybody[ID ~string, C any](c *container.Crowd[ID, C], visit func(ID)) {
 }
 
 type comparison struct {
-	before, after *decision.Compiled
+	before, after Survey
 	in            Circumstances
 	at            decision.Moment
 	rights        rightUnion
@@ -223,7 +216,7 @@ func (p *comparison) sameSchedule(a, b *decision.Schedules) bool {
 
 // look marks the classes that are others than before, and those whom a line concerns that is another.
 func (p *comparison) look(users []joint[policy.UserID, decision.UserClass], devices []joint[policy.DeviceID, decision.DeviceClass]) {
-	old, new := Of(p.before).namesOf(), Of(p.after).namesOf()
+	old, new := p.before.namesOf(), p.after.namesOf()
 	changed := make([]bool, len(p.before.Lines))
 	for i := range changed {
 		changed[i] = true
@@ -234,7 +227,7 @@ func (p *comparison) look(users []joint[policy.UserID, decision.UserClass], devi
 			changed[n] = false
 		}
 	}
-	before, after := Of(p.before).concern(changed), Of(p.after).concern(fresh)
+	before, after := p.before.concern(changed), p.after.concern(fresh)
 	for i := range users {
 		u := &users[i]
 		u.near = u.before != nil && before.user(u.before) || u.after != nil && after.user(u.after)
@@ -437,11 +430,11 @@ func (p *comparison) search(before, after *hand, had, right int) Prospect {
 	return (&search{before: before, after: after, had: had, right: right, at: p.at, context: p.in.Context}).prospect(p.in.Degrees)
 }
 
-func (p *comparison) hand(c *decision.Compiled, a *decision.ResolvedQuery) hand {
+func (p *comparison) hand(c Survey, a *decision.ResolvedQuery) hand {
 	if a.Who == nil || a.What == nil || a.Who.Bar != 0 || a.What.Retired || !a.Prefilter() {
-		return hand{c: c}
+		return hand{c: c.Compiled}
 	}
-	return Of(c).hand(a)
+	return c.hand(a)
 }
 
 // alike tells whether the same bears on a pair before and after, so that no answer is another.
@@ -497,7 +490,7 @@ func (p *comparison) tell(users container.Roll[policy.UserID], devices container
 
 // controls tells whether a right is control or implies it, in either policy.
 func (p *comparison) controls(id policy.RightID) bool {
-	for _, c := range []*decision.Compiled{p.before, p.after} {
+	for _, c := range []Survey{p.before, p.after} {
 		if n, ok := c.Right(id); ok && c.RightList[n].Controls {
 			return true
 		}
@@ -543,7 +536,7 @@ func union(a, b *decision.Rights) rightUnion {
 	take := func(r *decision.Rights) []int {
 		var out []int
 		for i := range r.RightList {
-			id := r.RightList[i].Id
+			id := r.RightList[i].ID
 			if _, ok := number[id]; !ok {
 				number[id] = len(u.ids)
 				u.ids = append(u.ids, id)
@@ -555,7 +548,7 @@ func union(a, b *decision.Rights) rightUnion {
 	u.old, u.new = take(a), take(b)
 	u.words = (len(u.ids) + 63) / 64
 	u.alike = slices.EqualFunc(a.RightList, b.RightList, func(x, y decision.RightInfo) bool {
-		return x.Id == y.Id && x.Controls == y.Controls && slices.Equal(x.Kinds, y.Kinds)
+		return x.ID == y.ID && x.Controls == y.Controls && slices.Equal(x.Kinds, y.Kinds)
 	})
 	return u
 }

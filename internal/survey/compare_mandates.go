@@ -3,10 +3,11 @@ package survey
 import (
 	"cmp"
 	"fmt"
-	"sentier/internal/decision"
-	"sentier/internal/policy"
 	"slices"
 	"time"
+
+	"sentier/internal/decision"
+	"sentier/internal/policy"
 )
 
 // MandateDifference is a mandate that somebody holds in only one of two policies, at some instant within 400 days.

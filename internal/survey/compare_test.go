@@ -3,12 +3,12 @@ package survey_test
 import (
 	"fmt"
 	"math/rand/v2"
-	"sentier/internal/specimen"
-	"sentier/internal/survey"
 	"testing"
 
 	"sentier/internal/decision"
 	"sentier/internal/policy"
+	"sentier/internal/specimen"
+	"sentier/internal/survey"
 )
 
 // TestCompareFindsWhatAskingEverythingFinds holds the impact of random changes against questions at many instants and in many circumstances: what they

@@ -3,9 +3,9 @@ package survey
 import (
 	"math/bits"
 	"net/netip"
-	"sentier/internal/decision"
 	"slices"
 
+	"sentier/internal/decision"
 	"sentier/internal/policy"
 )
 

@@ -2,8 +2,8 @@ package survey
 
 import (
 	"encoding/binary"
-	"sentier/internal/decision"
 
+	"sentier/internal/decision"
 	"sentier/internal/policy"
 )
 
@@ -36,10 +36,10 @@ type Matrix struct {
 
 // Matrix finds the rights of every row in every column, in the degrees that are asked for. A row or column that is not there has none.
 func (c Survey) Matrix(rows []Who, columns []What, in Circumstances) Matrix {
-	m := &matrix{c: c.Compiled, in: in, numbers: map[string]int32{}, nothing: -1}
+	m := &matrix{c: c, in: in, numbers: map[string]int32{}, nothing: -1}
 	m.wanted, _ = c.wanted(in.Right)
 	m.survey = c.survey(in, m.wanted)
-	m.sheet = newSheet(c.Compiled, in)
+	m.sheet = newSheet(c, in)
 	m.layOut(columns)
 	m.makeRoom()
 	known := map[int32][]int32{}
@@ -62,7 +62,7 @@ func (c Survey) Matrix(rows []Who, columns []What, in Circumstances) Matrix {
 }
 
 type matrix struct {
-	c        *decision.Compiled
+	c        Survey
 	in       Circumstances
 	wanted   decision.RightSet
 	sheet    *sheet
@@ -157,7 +157,7 @@ func (m *matrix) makeRoom() {
 	for i, number := range m.classes {
 		what := m.c.Devices.Classes.At(number)
 		m.devices = append(m.devices, what)
-		Of(m.c).exercisable(what, m.sheet.question.Moment, m.wanted, m.possible[i*words:(i+1)*words])
+		m.c.exercisable(what, m.sheet.question.Moment, m.wanted, m.possible[i*words:(i+1)*words])
 		for _, t := range what.Facts.Targets {
 			m.covers[t] = append(m.covers[t], int32(i))
 		}
@@ -305,9 +305,9 @@ func (m *matrix) number(all, some, later, could decision.RightSet) int32 {
 	if !ok {
 		n = int32(len(m.out.Kinds))
 		m.numbers[string(key)] = n
-		cell := Cell{Rights: Of(m.c).rightIDs(all)}
+		cell := Cell{Rights: m.c.rightIDs(all)}
 		if some != nil {
-			cell.Some, cell.Later, cell.If = Of(m.c).rightIDs(some), Of(m.c).rightIDs(later), Of(m.c).rightIDs(could)
+			cell.Some, cell.Later, cell.If = m.c.rightIDs(some), m.c.rightIDs(later), m.c.rightIDs(could)
 		}
 		m.out.Kinds = append(m.out.Kinds, cell)
 	}
@@ -317,7 +317,7 @@ func (m *matrix) number(all, some, later, could decision.RightSet) int32 {
 // sheet finds the rights of one user after the other on many devices: what lines give and take is laid out by
 // target once a user, so that a device costs a look at each of its targets.
 type sheet struct {
-	c        *decision.Compiled
+	c        Survey
 	question decision.ResolvedQuery
 	in       Circumstances
 	force    map[climate][]bool // lines that are in force but for the right, by climate
@@ -343,8 +343,8 @@ type targets struct {
 	ready        bool
 }
 
-func newSheet(c *decision.Compiled, in Circumstances) *sheet {
-	return &sheet{c: c, question: *Of(c).asking(in), in: in, force: map[climate][]bool{}, room: map[climate]*targets{}, set: Of(c).newSets(), hope: make(decision.RightSet, c.Words)}
+func newSheet(c Survey, in Circumstances) *sheet {
+	return &sheet{c: c, question: *c.asking(in), in: in, force: map[climate][]bool{}, room: map[climate]*targets{}, set: c.newSets(), hope: make(decision.RightSet, c.Words)}
 }
 
 // begin turns to another user.
@@ -390,7 +390,7 @@ func (s *sheet) rights(what *decision.DeviceClass, possible decision.RightSet) (
 	case barred || what.Retired:
 		clear(s.set.given)
 	case c.DirectFirst && a.Who.Self != 0: // which lines count depends on the device
-		Of(c).allowed(a, possible, &s.set)
+		c.allowed(a, possible, &s.set)
 	default:
 		for w := range possible {
 			s.set.given[w] &= possible[w] &^ s.set.taken[w]

@@ -3,10 +3,10 @@ package survey
 import (
 	"fmt"
 	"net/netip"
-	"sentier/internal/decision"
 	"slices"
 	"time"
 
+	"sentier/internal/decision"
 	"sentier/internal/policy"
 )
 

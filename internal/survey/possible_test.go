@@ -4,14 +4,14 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"net/netip"
-	"sentier/internal/specimen"
-	"sentier/internal/survey"
 	"slices"
 	"testing"
 	"time"
 
 	"sentier/internal/decision"
 	"sentier/internal/policy"
+	"sentier/internal/specimen"
+	"sentier/internal/survey"
 )
 
 // context makes a context, in which anything may not be known.

@@ -2,12 +2,12 @@ package survey
 
 import (
 	"cmp"
-	"sentier/internal/container"
-	"sentier/internal/decision"
 	"slices"
 	"strings"
 	"time"
 
+	"sentier/internal/container"
+	"sentier/internal/decision"
 	"sentier/internal/policy"
 )
 
@@ -23,7 +23,7 @@ type Circumstances struct {
 type Reach[ID ~string] struct {
 	Total  int          // how many there are with at least one right
 	Totals [Now + 1]int // how many with at least one right of a degree
-	c      *decision.Compiled
+	c      Survey
 	shares []share[ID]
 }
 
@@ -83,7 +83,7 @@ func (r *Reach[ID]) Page(after string, limit int) []Reached[ID] {
 	id, point, _ := strings.Cut(after, "/")
 	var out []Reached[ID]
 	for _, s := range r.shares {
-		rights := Of(r.c).possibilities(s.prospects)
+		rights := r.c.possibilities(s.prospects)
 		for _, one := range s.members.From(ID(id), limit+1) {
 			if string(one) > id || string(one) == id && string(s.point) > point {
 				out = append(out, Reached[ID]{one, s.point, rights})
@@ -117,7 +117,7 @@ func (c Survey) possibilities(list []Prospect) []Possibility {
 	var out []Possibility
 	for i, p := range list {
 		if p.Degree != Impossible {
-			out = append(out, Possibility{c.RightList[i].Id, p})
+			out = append(out, Possibility{c.RightList[i].ID, p})
 		}
 	}
 	return out
@@ -127,7 +127,7 @@ func (c Survey) rightIDs(set decision.RightSet) []policy.RightID {
 	out := []policy.RightID{}
 	for i := range c.RightList {
 		if set.Has(i) {
-			out = append(out, c.RightList[i].Id)
+			out = append(out, c.RightList[i].ID)
 		}
 	}
 	return out
@@ -135,7 +135,7 @@ func (c Survey) rightIDs(set decision.RightSet) []policy.RightID {
 
 // UsersOf finds all users who have a right on a device or one of its points.
 func (c Survey) UsersOf(device policy.DeviceID, point policy.PointID, in Circumstances) (*Reach[policy.UserID], decision.Reason) {
-	out := &Reach[policy.UserID]{c: c.Compiled}
+	out := &Reach[policy.UserID]{c: c}
 	a := c.asking(in)
 	if a.What = c.Devices.Find(device); a.What == nil {
 		return out, decision.UnknownDevice
@@ -185,7 +185,7 @@ func (c Survey) subjectsOn(a *decision.ResolvedQuery, wanted decision.RightSet) 
 func (c Survey) DevicesOf(user policy.UserID, in Circumstances) (*Reach[policy.DeviceID], decision.Reason) {
 	class := c.Users.Find(user)
 	if class == nil {
-		return &Reach[policy.DeviceID]{c: c.Compiled}, decision.UnknownUser
+		return &Reach[policy.DeviceID]{c: c}, decision.UnknownUser
 	}
 	return c.devicesOf(class, in)
 }
@@ -194,13 +194,13 @@ func (c Survey) DevicesOf(user policy.UserID, in Circumstances) (*Reach[policy.D
 func (c Survey) DevicesOfGroup(group policy.UserGroupID, in Circumstances) (*Reach[policy.DeviceID], decision.Reason) {
 	class := c.MemberOf(group)
 	if class == nil {
-		return &Reach[policy.DeviceID]{c: c.Compiled}, decision.UnknownUser
+		return &Reach[policy.DeviceID]{c: c}, decision.UnknownUser
 	}
 	return c.devicesOf(class, in)
 }
 
 func (c Survey) devicesOf(who *decision.UserClass, in Circumstances) (*Reach[policy.DeviceID], decision.Reason) {
-	out := &Reach[policy.DeviceID]{c: c.Compiled}
+	out := &Reach[policy.DeviceID]{c: c}
 	wanted, ok := c.wanted(in.Right)
 	if !ok {
 		return out, decision.UnknownRight
@@ -262,7 +262,7 @@ func (c Survey) asking(in Circumstances) *decision.ResolvedQuery {
 func (c Survey) wanted(id policy.RightID) (decision.RightSet, bool) {
 	out := make(decision.RightSet, c.Words)
 	for i := range c.RightList {
-		if id == "" || c.RightList[i].Id == id {
+		if id == "" || c.RightList[i].ID == id {
 			out.Add(i)
 		}
 	}

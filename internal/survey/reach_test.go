@@ -4,14 +4,14 @@ import (
 	"fmt"
 	"maps"
 	"math/rand/v2"
-	"sentier/internal/specimen"
-	"sentier/internal/survey"
 	"slices"
 	"testing"
 	"time"
 
 	"sentier/internal/decision"
 	"sentier/internal/policy"
+	"sentier/internal/specimen"
+	"sentier/internal/survey"
 )
 
 // TestReachMatrixAndDecisionsNeverDisagree asks random policies the same in every way there is.

@@ -2,13 +2,14 @@ package survey
 
 import (
 	"net/netip"
-	"sentier/internal/decision"
 	"slices"
+
+	"sentier/internal/decision"
 )
 
 // survey finds what is possible for many pairs of a user and a resource, in the same circumstances.
 type survey struct {
-	c      *decision.Compiled
+	c      Survey
 	in     Circumstances
 	wanted decision.RightSet
 	set    sets
@@ -17,14 +18,14 @@ type survey struct {
 }
 
 func (c Survey) survey(in Circumstances, wanted decision.RightSet) *survey {
-	return &survey{c: c.Compiled, in: in, wanted: wanted, set: c.newSets(), known: map[string][]Prospect{}}
+	return &survey{c: c, in: in, wanted: wanted, set: c.newSets(), known: map[string][]Prospect{}}
 }
 
 // prospects tells what is possible for the user and the resource of a question, by right; nil where nothing is. The list is shared, and
 // not to be changed.
 func (s *survey) prospects(a *decision.ResolvedQuery) []Prospect {
 	if s.in.Degrees == 0 || s.in.Degrees == 1<<Now {
-		if !Of(s.c).allowed(a, s.wanted, &s.set) {
+		if !s.c.allowed(a, s.wanted, &s.set) {
 			return nil
 		}
 		return s.now(a)
@@ -32,7 +33,7 @@ func (s *survey) prospects(a *decision.ResolvedQuery) []Prospect {
 	if !a.Prefilter() || a.Who.Bar != 0 || a.What.Retired {
 		return nil
 	}
-	h := Of(s.c).hand(a)
+	h := s.c.hand(a)
 	if len(h.parts) == 0 {
 		return nil
 	}

@@ -1,9 +1,9 @@
 package survey
 
 import (
-	"sentier/internal/decision"
 	"slices"
 
+	"sentier/internal/decision"
 	"sentier/internal/policy"
 )
 
@@ -68,8 +68,11 @@ func (p Prospect) before(o Prospect) bool {
 func (c Survey) force(number int32, who *decision.UserClass, climates []climate, in Circumstances) Prospect {
 	l := c.Lines[number]
 	var best Prospect
-	right := slices.IndexFunc(c.RightList, func(r decision.RightInfo) bool { n, _ := c.Right(r.Id); return l.Rights.Has(n) })
-	if right < 0 {
+	right := 0 // any that the line gives or takes
+	for right < len(c.RightList) && !l.Rights.Has(right) {
+		right++
+	}
+	if right == len(c.RightList) {
 		return best
 	}
 	p := decision.Part{Line: &l, Number: number}

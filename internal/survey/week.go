@@ -1,9 +1,9 @@
 package survey
 
 import (
-	"sentier/internal/decision"
 	"time"
 
+	"sentier/internal/decision"
 	"sentier/internal/policy"
 )
 

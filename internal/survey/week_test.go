@@ -3,13 +3,13 @@ package survey_test
 import (
 	"fmt"
 	"math/rand/v2"
-	"sentier/internal/specimen"
-	"sentier/internal/survey"
 	"testing"
 	"time"
 
 	"sentier/internal/decision"
 	"sentier/internal/policy"
+	"sentier/internal/specimen"
+	"sentier/internal/survey"
 )
 
 func TestStretchesAreWhatAskingAtEachTimeFinds(t *testing.T) {

@@ -1,12 +1,12 @@
 package wording
 
 import (
-	"sentier/internal/survey"
 	"strconv"
 	"strings"
 
 	"sentier/internal/decision"
 	"sentier/internal/policy"
+	"sentier/internal/survey"
 	"sentier/internal/wire"
 )
 

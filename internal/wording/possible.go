@@ -2,12 +2,12 @@ package wording
 
 import (
 	"net/netip"
-	"sentier/internal/survey"
 	"strings"
 	"time"
 
 	"sentier/internal/decision"
 	"sentier/internal/policy"
+	"sentier/internal/survey"
 	"sentier/internal/wire"
 )
 
