@@ -33,6 +33,7 @@ type Compiled struct {
 	Users   container.Crowd[policy.UserID, UserClass]
 	Devices container.Crowd[policy.DeviceID, DeviceClass]
 
+	pairs   pairs
 	inverse *Inverse
 }
 
@@ -52,6 +53,7 @@ func Compile(p *policy.Policy) *Compiled {
 	both.Go(c.gatherUsers)
 	both.Go(c.gatherDevices)
 	both.Wait()
+	c.compilePairs()
 	c.inverse = &Inverse{}
 	return c
 }
@@ -96,6 +98,18 @@ func (c *Compiled) Next(p *policy.Policy, done []policy.RecordChange) *Compiled 
 	if t.mandates {
 		n.mandates = compileMandates(p)
 	}
+	before := n.Users.Classes.Size
+	n.moveDerived(t)
+	if t.rules || t.groups || t.places || t.EveryDevice || len(t.Devices) > 0 {
+		n.compilePairs()
+	} else {
+		n.pairUsers(before)
+	}
+	return &n
+}
+
+// moveDerived makes again the classes that a change touches.
+func (n *Compiled) moveDerived(t *touched) {
 	// Those that the change touches move first: then no class is left of what is gone.
 	n.moveUsers(t.Users)
 	if t.rules || t.groups {
@@ -103,13 +117,12 @@ func (c *Compiled) Next(p *policy.Policy, done []policy.RecordChange) *Compiled 
 	}
 	if t.EveryDevice {
 		n.gatherDevices()
-		return &n
+		return
 	}
 	n.moveDevices(t.Devices)
 	if t.rules || t.places {
 		n.Devices.Derive(func(class *DeviceClass) DeviceClass { return n.deviceClass(*class.Facts) })
 	}
-	return &n
 }
 
 // touched is what a change touches: which layers, which users and devices.

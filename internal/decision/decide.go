@@ -25,9 +25,14 @@ func (c *Compiled) Decide(q *Question) Outcome {
 	if us == nil || ds == nil || !ok || q.Point != "" {
 		return c.decideSlowly(q)
 	}
+	// Most pairs have nothing to do with each other: nothing ends their question before its lines, and no line concerns them.
+	everyKind := len(c.RightList[right].Kinds) == 0
+	apart, known := c.pairs.apart(us.Class, ds.Class)
+	if apart && everyKind {
+		return Outcome{Reason: NoGrant}
+	}
 	who, what := c.Users.Classes.At(us.Class), c.Devices.Classes.At(ds.Class)
-	if !who.marks.meet(&what.around) && len(c.RightList[right].Kinds) == 0 {
-		// Nothing ends it before its lines, and no line concerns it: most pairs have nothing to do with each other.
+	if !known && everyKind && !who.marks.meet(&what.around) {
 		return Outcome{Reason: NoGrant}
 	}
 	a := ResolvedQuery{Who: who, What: what, Right: right, Moment: MomentOf(q.At), Context: q.Context}

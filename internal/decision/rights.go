@@ -8,6 +8,17 @@ import (
 type Rights struct {
 	RightList []RightInfo
 	Words     int // of a set of rights
+	likely    [shapes]uint16
+}
+
+// shapes is how many forms of an id are told apart to guess which right it names.
+const shapes = 64
+
+func shape(id policy.RightID) int {
+	if id == "" {
+		return 0
+	}
+	return (int(id[0])*5 + len(id)) & (shapes - 1)
 }
 
 // RightInfo is a right with all that it implies worked out.
@@ -44,8 +55,11 @@ func (b RightSet) AddAll(o RightSet) {
 	}
 }
 
-// Right finds a right's number. There are few, and comparing them costs less than a map.
+// Right finds a right's number. There are few: to guess it by the form of its id, or else to compare all, costs less than a map.
 func (r *Rights) Right(id policy.RightID) (int, bool) {
+	if i := int(r.likely[shape(id)]); i < len(r.RightList) && r.RightList[i].ID == id {
+		return i, true
+	}
 	for i := range r.RightList {
 		if r.RightList[i].ID == id {
 			return i, true
@@ -59,6 +73,7 @@ func compileRights(p *policy.Policy) *Rights {
 	number := map[policy.RightID]int{}
 	for r := range policy.Each[*policy.Right](p) {
 		number[r.ID] = len(c.RightList)
+		c.likely[shape(r.ID)] = uint16(len(c.RightList))
 		c.RightList = append(c.RightList, RightInfo{ID: r.ID, Kinds: r.Kinds})
 	}
 	c.Words = (len(c.RightList) + 63) / 64
