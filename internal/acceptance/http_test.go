@@ -27,14 +27,17 @@ const consoleRecordsFile = "../../web/src/api/records.gen.ts"
 // TestTheConsoleKnowsTheRecords: its forms are made from the same descriptors as everything else.
 func TestTheConsoleKnowsTheRecords(t *testing.T) {
 	fields := map[string][]policy.Field{}
+	var types strings.Builder
 	for _, typ := range append(policy.Types(), policy.SettingsType) {
-		fields[typ.String()] = policy.Describe(typ).Fields
+		d := policy.Describe(typ)
+		fields[typ.String()] = d.Fields
+		fmt.Fprintf(&types, "  %s: Schemas[%q];\n", typ, d.Name)
 	}
 	body, err := json.MarshalIndent(fields, "", "  ")
 	if err != nil {
 		t.Fatal(err)
 	}
-	want := fmt.Sprintf("// Generated from internal/policy by TestTheConsoleKnowsTheRecords: see “make types”.\n%s\nexport const records: Record<string, RecordField[]> = %s;\n", recordFieldType, body)
+	want := fmt.Sprintf("// Generated from internal/policy by TestTheConsoleKnowsTheRecords: see “make types”.\nimport type { components } from \"./schema.gen\";\n\ntype Schemas = components[\"schemas\"];\n\n/** Records are the types of record, each as the service writes it. */\nexport type Records = {\n%s};\n%s\nexport const records: { [T in keyof Records]: RecordField[] } = %s;\n", types.String(), recordFieldType, body)
 	kept, err := os.ReadFile(consoleRecordsFile)
 	if os.Getenv("SENTIER_UPDATE") != "" {
 		err, kept = os.WriteFile(consoleRecordsFile, []byte(want), 0o644), []byte(want)

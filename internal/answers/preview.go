@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"sentier/internal/decision"
+	"sentier/internal/document"
 	"sentier/internal/policy"
 	"sentier/internal/schedule"
 	"sentier/internal/service"
@@ -91,6 +92,36 @@ func (s Service) PreviewMatch(c service.Caller, m wire.MatchQuestion) (wire.Matc
 			out.Items = append(out.Items, wire.Named{ID: string(d.ID), Name: d.Title()})
 		}
 	}
+	return out, nil
+}
+
+// ReadTime tells which instant somebody means by a text, and by whose clock it was read.
+func (s Service) ReadTime(c service.Caller, in wire.TimeQuestion) (wire.Time, error) {
+	st := s.State()
+	if err := s.Permit(st, c, service.Read, ""); err != nil {
+		return wire.Time{}, err
+	}
+	zone := in.Zone
+	if zone == "" {
+		site := policy.SiteID(in.Site)
+		if d, ok := policy.Find[*policy.Device](st.Policy, in.Device); ok {
+			site = d.Site
+		}
+		zone = decision.SiteZone(st.Policy, site)
+	}
+	loc, err := policy.LoadZone(zone)
+	if err != nil {
+		return wire.Time{}, service.Wrong("zone", "%v", err)
+	}
+	out := wire.Time{Zone: zone}
+	if in.Text == "" {
+		return out, nil
+	}
+	at, err := document.ParseInstant(in.Text, s.Now(), loc)
+	if err != nil {
+		return out, service.Wrong("text", "%v", err)
+	}
+	out.At = &at
 	return out, nil
 }
 

@@ -19,6 +19,7 @@ type Query struct {
 	Limit  int    // 1 to MaxPage; 0: DefaultPage
 	Cursor string // where the page before ended
 	Search string // a word that the id, the name or another text of a record holds
+	Sort   string // a field, with - before it from the end; empty: by id
 	Filter map[string]string
 }
 
@@ -108,7 +109,7 @@ func (s Service) view(st *service.State, c service.Caller) authority.View {
 	return s.Rights(st, c).View(st.Policy)
 }
 
-// List gives a page of the records of a type, by id.
+// List gives a page of the records of a type.
 func (s Service) List(c service.Caller, typeName string, q Query) (out wire.List[policy.Record], err error) {
 	out = wire.List[policy.Record]{Items: []policy.Record{}}
 	st := s.State()
@@ -125,7 +126,7 @@ func (s Service) List(c service.Caller, typeName string, q Query) (out wire.List
 	if q.Limit < 1 || q.Limit > MaxPage {
 		return out, service.Wrong("limit", "%d is out of range: a page has 1 to %d records", q.Limit, MaxPage)
 	}
-	place := cursorOf("list", typeName, q.Search, q.Filter)
+	place := cursorOf("list", typeName, q.Search, q.Filter, q.Sort)
 	if q.Cursor, err = place.read("cursor", q.Cursor); err != nil {
 		return out, err
 	}
@@ -139,6 +140,21 @@ func (s Service) List(c service.Caller, typeName string, q Query) (out wire.List
 		return out, err
 	}
 	table := s.view(st, c).Table(t)
+	if q.Sort != "" {
+		sorted, err := sortingOf(t, q.Sort, q.Cursor, q.Limit)
+		if err != nil {
+			return out, err
+		}
+		for r := range table.All() {
+			if passes(tests, r) {
+				out.Total++
+				sorted.show(st.Policy, r)
+			}
+		}
+		records, next, err := sorted.page()
+		out.Items, out.Next = append(out.Items, records...), next
+		return out, err
+	}
 	if len(tests) == 0 {
 		out.Total = table.Len()
 		for r := range table.After(q.Cursor) {
@@ -151,7 +167,7 @@ func (s Service) List(c service.Caller, typeName string, q Query) (out wire.List
 		return out, nil
 	}
 	for r := range table.All() {
-		if !slices.ContainsFunc(tests, func(test func(policy.Record) bool) bool { return !test(r) }) {
+		if passes(tests, r) {
 			out.Total++
 			switch {
 			case r.Key() <= q.Cursor:
@@ -163,6 +179,10 @@ func (s Service) List(c service.Caller, typeName string, q Query) (out wire.List
 		}
 	}
 	return out, nil
+}
+
+func passes(tests []func(policy.Record) bool, r policy.Record) bool {
+	return !slices.ContainsFunc(tests, func(test func(policy.Record) bool) bool { return !test(r) })
 }
 
 func selection(st *service.State, t policy.Type, q Query) ([]func(policy.Record) bool, error) {
@@ -213,14 +233,33 @@ func (s Service) Mentions(c service.Caller, typeName, id string) ([]wire.Mention
 // maxNames is how many records of a type are few enough to name all at once.
 const maxNames = 5000
 
-// Names gives the names of the records of each type that has few: what a page needs to show what a
-// record refers to.
-func (s Service) Names(c service.Caller) (map[string]map[string]string, error) {
+// Names gives the names of some records, written type/id; of none, those of each type that has few: what a page needs to show what
+// a record refers to.
+func (s Service) Names(c service.Caller, of []string) (map[string]map[string]string, error) {
 	st := s.State()
 	if err := s.Permit(st, c, service.Read, ""); err != nil {
 		return nil, err
 	}
 	out, v := map[string]map[string]string{}, s.view(st, c)
+	if len(of) > MaxPage {
+		return nil, service.Wrong("of", "names %d records: up to %d are named at once", len(of), MaxPage)
+	}
+	for _, ref := range of {
+		typeName, id, _ := strings.Cut(ref, "/")
+		t, known := policy.TypeNamed(typeName)
+		if !known {
+			return nil, service.Wrong("of", "%q is no type and id, such as devices/mill-bridge", service.Clip(ref))
+		}
+		if r, ok := v.Get(t, id); ok {
+			if out[typeName] == nil {
+				out[typeName] = map[string]string{}
+			}
+			out[typeName][id] = r.Title()
+		}
+	}
+	if len(of) > 0 {
+		return out, nil
+	}
 	for _, t := range policy.Types() {
 		if v.Table(t).Len() > maxNames {
 			continue // there may be a million users: they are found by search

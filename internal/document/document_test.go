@@ -154,7 +154,32 @@ func TestParseInstant(t *testing.T) {
 		"2026-02-30":                "",
 		"soon":                      "",
 		"25:00":                     "",
-		"tomorrow noon":             "",
+		"tomorrow noon":             "2026-11-24T11:00:00Z",
+		"Fri 18:00":                 "2026-11-27T17:00:00Z",
+		"ven 18h":                   "2026-11-27T17:00:00Z",
+		"demain, 6h30":              "2026-11-24T05:30:00Z",
+		"aujourd’hui à 06:00":       "2026-11-23T05:00:00Z",
+		"friday":                    "2026-11-26T23:00:00Z",
+		"31 March":                  "2027-03-30T22:00:00Z",
+		"march 31 at 18:00":         "2027-03-31T16:00:00Z",
+		"le 1er avril 2028":         "2028-03-31T22:00:00Z",
+		"23 nov":                    "2026-11-22T23:00:00Z",
+		"29 February":               "2028-02-28T23:00:00Z",
+		"31 mar":                    "2027-03-30T22:00:00Z",
+		"mar 06:00":                 "2026-11-24T05:00:00Z",
+		"in 2 weeks":                "2026-12-07T22:59:00Z",
+		"dans 2 semaines 18:00":     "2026-12-07T17:00:00Z",
+		"in 90 minutes":             "2026-11-24T00:29:00Z",
+		"in a month":                "2026-12-23T22:59:00Z",
+		"in 3 months":               "2027-02-23T22:59:00Z",
+		"in 10001 days":             "",
+		"in -1 days":                "",
+		"in 2":                      "",
+		"31 February":               "",
+		"30 February 2027":          "",
+		"tomorrow tomorrow":         "",
+		"fri 18:00 06:00":           "",
+		"at":                        "",
 		"":                          "",
 	} {
 		got, err := document.ParseInstant(text, now, madrid)
@@ -165,6 +190,28 @@ func TestParseInstant(t *testing.T) {
 			t.Errorf("%q: the fault does not say which forms can be read: %v", text, err)
 		}
 	}
+}
+
+// FuzzParseInstant: no text breaks the reader, and the instant that it reads is one that it reads again.
+func FuzzParseInstant(f *testing.F) {
+	for _, text := range []string{"in 2 weeks 18:00", "31 mars 2027", "le 1er avril à 6h", "2026-07-04T21:30", "in 9999 years", "29 feb", "fri"} {
+		f.Add(text)
+	}
+	madrid, err := policy.LoadZone("Europe/Madrid")
+	if err != nil {
+		f.Fatal(err)
+	}
+	now := time.Date(2027, 1, 31, 10, 0, 0, 0, time.UTC)
+	f.Fuzz(func(t *testing.T, text string) {
+		got, err := document.ParseInstant(text, now, madrid)
+		if err != nil {
+			return
+		}
+		again, err := document.ParseInstant(got.Format(time.RFC3339Nano), now, madrid)
+		if err != nil || !again.Equal(got) {
+			t.Fatalf("%q is %v, and that %v (%v)", text, got, again, err)
+		}
+	})
 }
 
 // FuzzReadPolicy: no input breaks the reader, every fault has a place within the input, and what is read is

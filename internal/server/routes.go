@@ -39,6 +39,7 @@ func (s *Server) routes() []route {
 		{id: "getWeek", method: "POST", path: "/api/v1/week", tag: "decisions", summary: "How answers run over some days", in: wire.WeekQuestion{}, takes: plainJSON, out: wire.Week{}, handle: answer(answers.Service.Week)},
 		{id: "getMatrix", method: "POST", path: "/api/v1/matrix", heavy: true, tag: "decisions", summary: "Users or user groups against devices, device groups or sites", in: wire.MatrixQuestion{}, needs: service.Read, takes: plainJSON, out: wire.Matrix{}, handle: answer(answers.Service.Matrix)},
 		{id: "previewSchedule", method: "POST", path: "/api/v1/preview/schedule", tag: "decisions", summary: "How a schedule, saved or not, will run", in: wire.ScheduleQuestion{}, needs: service.Read, takes: plainJSON, out: wire.Fortnight{}, handle: answer(answers.Service.PreviewSchedule)},
+		{id: "readTime", method: "POST", path: "/api/v1/time", tag: "decisions", summary: "Which instant is meant by a time in words, and by whose clock", in: wire.TimeQuestion{}, needs: service.Read, takes: plainJSON, out: wire.Time{}, handle: answer(answers.Service.ReadTime)},
 		{id: "previewMatch", method: "POST", path: "/api/v1/preview/match", tag: "decisions", summary: "Which devices a match, saved or not, selects", in: wire.MatchQuestion{}, needs: service.Read, takes: plainJSON, out: wire.Matched{}, handle: answer(answers.Service.PreviewMatch)},
 		{id: "getReachOfUser", method: "GET", path: "/api/v1/reach/users/{id}", tag: "reach", summary: "What a user reaches", in: reachQuery{}, out: wire.Reach{}, handle: s.reach("users")},
 		{id: "getReachOfUserGroup", method: "GET", path: "/api/v1/reach/user_groups/{id}", tag: "reach", summary: "What a user group amounts to: what somebody reaches who is in it alone", in: reachQuery{}, out: wire.Reach{}, handle: s.reach("user_groups")},
@@ -56,7 +57,7 @@ func (s *Server) routes() []route {
 
 		{id: "getPolicy", method: "GET", path: "/api/v1/policy", produces: []string{"application/yaml", "application/json"}, tag: "policy", summary: "The whole policy as a document", in: dumpQuery{}, needs: service.Read, heavy: true, handle: s.dump},
 		{id: "loadPolicy", method: "PUT", path: "/api/v1/policy", tag: "policy", summary: "Put a policy document in the place of the policy", in: loadQuery{}, needs: service.Write, takes: policyText, heavy: true, out: wire.Saved{}, handle: s.load},
-		{id: "listNames", method: "GET", path: "/api/v1/names", tag: "records", summary: "Names by type and id, types with more than 5,000 left out", out: map[string]map[string]string{}, needs: service.Read, handle: s.names},
+		{id: "listNames", method: "GET", path: "/api/v1/names", tag: "records", summary: "Names by type and id", in: namesQuery{}, out: map[string]map[string]string{}, needs: service.Read, handle: s.names},
 
 		{id: "getCounts", method: "GET", path: "/api/v1/counts", tag: "records", summary: "How many devices each site and device group has, by itself and with all below", out: service.Counts{}, needs: service.Read, handle: s.counts},
 		{id: "listTokens", method: "GET", path: "/api/v1/tokens", tag: "tokens", summary: "Tokens, without their secrets", in: tokensQuery{}, needs: service.Read, out: []wire.Token{}, handle: s.tokens},
@@ -101,6 +102,10 @@ type (
 		Limit  int    `query:"limit" minimum:"1" maximum:"1000"`
 		Cursor string `query:"cursor"`
 		Q      string `query:"q" description:"a word to search for"`
+		Sort   string `query:"sort" description:"a field, with - before it from the end: -name; numbers in names count as numbers"`
+	}
+	namesQuery struct {
+		Of []string `query:"of" maxItems:"1000" description:"records as type/id; left out: all of each type that has up to 5,000"`
 	}
 )
 
@@ -295,7 +300,7 @@ func (s *Server) load(r *request) error {
 }
 
 func (s *Server) names(r *request) error {
-	names, err := answers.Of(s.service).Names(r.caller)
+	names, err := answers.Of(s.service).Names(r.caller, r.QueryParams()["of"])
 	if err != nil {
 		return err
 	}
@@ -312,10 +317,10 @@ func (s *Server) counts(r *request) error {
 
 func (s *Server) list(typeName string) func(*request) error {
 	return func(r *request) error {
-		q := answers.Query{Cursor: r.QueryParam("cursor"), Search: r.QueryParam("q"), Filter: map[string]string{}}
+		q := answers.Query{Cursor: r.QueryParam("cursor"), Search: r.QueryParam("q"), Sort: r.QueryParam("sort"), Filter: map[string]string{}}
 		for name, values := range r.QueryParams() {
 			switch name {
-			case "cursor", "q":
+			case "cursor", "q", "sort":
 			case "limit":
 				var err error
 				if q.Limit, err = strconv.Atoi(values[0]); err != nil || q.Limit == 0 {

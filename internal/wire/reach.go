@@ -180,6 +180,20 @@ type Stretch struct {
 	Reason  string    `json:"reason,omitempty"`
 }
 
+// TimeQuestion asks what instant somebody means.
+type TimeQuestion struct {
+	Text   string `json:"text,omitempty" maxLength:"100" description:"RFC 3339, or a local time such as tomorrow 06:00, fri 18:00, 31 March, 2026-07-04 21:30 or in 2 weeks; left out: the zone alone is told"`
+	Device string `json:"device,omitempty" description:"by the clock of its site"`
+	Site   string `json:"site,omitempty" description:"by its clock"`
+	Zone   string `json:"zone,omitempty" description:"by the clock of an IANA zone; with none of the three, that of the policy"`
+}
+
+// Time is an instant, and the zone by whose clock it was read.
+type Time struct {
+	At   *time.Time `json:"at,omitempty"`
+	Zone string     `json:"zone" description:"IANA"`
+}
+
 // ScheduleQuestion asks how a schedule, saved or not, will run.
 type ScheduleQuestion struct {
 	Schedule policy.Schedule `json:"schedule"`

@@ -1,4 +1,24 @@
 // Generated from internal/policy by TestTheConsoleKnowsTheRecords: see “make types”.
+import type { components } from "./schema.gen";
+
+type Schemas = components["schemas"];
+
+/** Records are the types of record, each as the service writes it. */
+export type Records = {
+  rights: Schemas["Right"];
+  roles: Schemas["Role"];
+  kinds: Schemas["Kind"];
+  sites: Schemas["Site"];
+  devices: Schemas["Device"];
+  device_groups: Schemas["DeviceGroup"];
+  users: Schemas["User"];
+  user_groups: Schemas["UserGroup"];
+  calendars: Schemas["Calendar"];
+  schedules: Schemas["Schedule"];
+  grants: Schemas["Grant"];
+  mandates: Schemas["Mandate"];
+  settings: Schemas["Settings"];
+};
 
 /** RecordField is a field of a record, or of an object within one. */
 export type RecordField = {
@@ -31,7 +51,7 @@ export type RecordField = {
   fields?: RecordField[];
 };
 
-export const records: Record<string, RecordField[]> = {
+export const records: { [T in keyof Records]: RecordField[] } = {
   "calendars": [
     {
       "name": "id",

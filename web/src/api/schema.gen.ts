@@ -840,8 +840,8 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Names by type and id, types with more than 5,000 left out
-         * @description Names by type and id, types with more than 5,000 left out. It takes a mandate of the role auditor or owner.
+         * Names by type and id
+         * @description Names by type and id. It takes a mandate of the role auditor or owner.
          */
         get: operations["listNames"];
         put?: never;
@@ -1514,6 +1514,26 @@ export interface paths {
         get: operations["listMentionsOfSite"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/time": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Which instant is meant by a time in words, and by whose clock
+         * @description Which instant is meant by a time in words, and by whose clock. It takes a mandate of the role auditor or owner.
+         */
+        post: operations["readTime"];
         delete?: never;
         options?: never;
         head?: never;
@@ -3707,6 +3727,22 @@ export interface components {
             later: number;
             now: number;
         };
+        Time: {
+            /** Format: date-time */
+            at?: null | string;
+            /** @description IANA */
+            zone: string;
+        };
+        TimeQuestion: {
+            /** @description by the clock of its site */
+            device?: string;
+            /** @description by its clock */
+            site?: string;
+            /** @description RFC 3339, or a local time such as tomorrow 06:00, fri 18:00, 31 March, 2026-07-04 21:30 or in 2 weeks; left out: the zone alone is told */
+            text?: string;
+            /** @description by the clock of an IANA zone; with none of the three, that of the policy */
+            zone?: string;
+        };
         To: {
             /** @description Given to everyone, whoever comes later included. */
             everyone?: boolean;
@@ -4440,6 +4476,8 @@ export interface operations {
                 cursor?: string;
                 /** @description a word to search for */
                 q?: string;
+                /** @description a field, with - before it from the end: -name; numbers in names count as numbers */
+                sort?: string;
             };
             header?: never;
             path?: never;
@@ -4904,6 +4942,8 @@ export interface operations {
                 cursor?: string;
                 /** @description a word to search for */
                 q?: string;
+                /** @description a field, with - before it from the end: -name; numbers in names count as numbers */
+                sort?: string;
                 /** @description Only those with this parent. */
                 parent?: string;
             };
@@ -5367,6 +5407,8 @@ export interface operations {
                 cursor?: string;
                 /** @description a word to search for */
                 q?: string;
+                /** @description a field, with - before it from the end: -name; numbers in names count as numbers */
+                sort?: string;
                 /** @description Only those with this group. */
                 group?: string;
                 /** @description Only those with this kind. */
@@ -6016,6 +6058,8 @@ export interface operations {
                 cursor?: string;
                 /** @description a word to search for */
                 q?: string;
+                /** @description a field, with - before it from the end: -name; numbers in names count as numbers */
+                sort?: string;
                 /** @description Only those with this effect. */
                 effect?: string;
                 /** @description Only those with this enabled. */
@@ -6369,6 +6413,8 @@ export interface operations {
                 cursor?: string;
                 /** @description a word to search for */
                 q?: string;
+                /** @description a field, with - before it from the end: -name; numbers in names count as numbers */
+                sort?: string;
             };
             header?: never;
             path?: never;
@@ -6753,6 +6799,8 @@ export interface operations {
                 cursor?: string;
                 /** @description a word to search for */
                 q?: string;
+                /** @description a field, with - before it from the end: -name; numbers in names count as numbers */
+                sort?: string;
                 /** @description Only those with this enabled. */
                 enabled?: string;
                 /** @description Only those with this role. */
@@ -7131,7 +7179,10 @@ export interface operations {
     };
     listNames: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description records as type/id; left out: all of each type that has up to 5,000 */
+                of?: string[];
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -7641,6 +7692,8 @@ export interface operations {
                 cursor?: string;
                 /** @description a word to search for */
                 q?: string;
+                /** @description a field, with - before it from the end: -name; numbers in names count as numbers */
+                sort?: string;
             };
             header?: never;
             path?: never;
@@ -7990,6 +8043,8 @@ export interface operations {
                 cursor?: string;
                 /** @description a word to search for */
                 q?: string;
+                /** @description a field, with - before it from the end: -name; numbers in names count as numbers */
+                sort?: string;
             };
             header?: never;
             path?: never;
@@ -8339,6 +8394,8 @@ export interface operations {
                 cursor?: string;
                 /** @description a word to search for */
                 q?: string;
+                /** @description a field, with - before it from the end: -name; numbers in names count as numbers */
+                sort?: string;
             };
             header?: never;
             path?: never;
@@ -9177,6 +9234,8 @@ export interface operations {
                 cursor?: string;
                 /** @description a word to search for */
                 q?: string;
+                /** @description a field, with - before it from the end: -name; numbers in names count as numbers */
+                sort?: string;
                 /** @description Only those with this parent. */
                 parent?: string;
             };
@@ -9519,6 +9578,38 @@ export interface operations {
             default: components["responses"]["InternalProblem"];
         };
     };
+    readTime: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TimeQuestion"];
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Time"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
     listTokens: {
         parameters: {
             query?: {
@@ -9633,6 +9724,8 @@ export interface operations {
                 cursor?: string;
                 /** @description a word to search for */
                 q?: string;
+                /** @description a field, with - before it from the end: -name; numbers in names count as numbers */
+                sort?: string;
                 /** @description Only those with this enabled. */
                 enabled?: string;
             };
@@ -10096,6 +10189,8 @@ export interface operations {
                 cursor?: string;
                 /** @description a word to search for */
                 q?: string;
+                /** @description a field, with - before it from the end: -name; numbers in names count as numbers */
+                sort?: string;
                 /** @description Only those with this group. */
                 group?: string;
                 /** @description Only those with this kind. */
