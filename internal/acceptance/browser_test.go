@@ -186,6 +186,14 @@ func (b *browser) choose(label, option string) {
 	b.click(option)
 }
 
+// pick types into a box that finds, and chooses what is called so from its list.
+func (b *browser) pick(label, typed, name string) {
+	b.t.Helper()
+	b.fill(label, typed)
+	b.settled()
+	b.press(name, fmt.Sprintf(`//ul[@role="listbox" and not(@hidden)]/li[@role="option"][.//span[normalize-space(.)=%q]]`, name))
+}
+
 func (b *browser) text(css string) string {
 	text, err := chromedp.Run(b.ctx, chromedp.Evaluate[string](fmt.Sprintf(`document.querySelector(%q)?.innerText ?? ""`, css)))
 	if err != nil {

@@ -145,11 +145,19 @@ func TestWhatIsTypedKeyByKeyArrives(t *testing.T) {
 	w.url = w.between(&gone)
 	b := w.console()
 	b.open("/records/grants/bridge-watch/edit")
-	b.see("Line 1")
-	b.fill("Networks", "10.20.0.0/16, 10.30.0.0/16")
-	b.fill("Limits", "minutes=30, folders=a|b")
+	b.press("line 1", `(//button[contains(., "Line 1")])[1]`)
+	b.click("Add a condition")
+	b.fill("Networks", "10.20.0.0/16, 10.30.0.999/16")
 	b.key("Enter")
-	b.until("what was typed stands", `[...document.querySelectorAll("input")].some(i => i.value === "minutes=30, folders=a|b") && [...document.querySelectorAll("input")].some(i => i.value === "10.20.0.0/16, 10.30.0.0/16")`)
+	b.see("“10.30.0.999/16” is no network")
+	b.click("Add a limit")
+	b.fillLast("Limit", "folders")
+	b.fillLast("Number, or words", "a, b")
+	b.click("Save") // what cannot be read is not saved
+	b.fill("Networks", "10.20.0.0/16, 10.30.0.0/16")
+	b.key("Enter")
+	b.see("only if the address is in 10.20.0.0/16, 10.30.0.0/16")
+	b.see("limits: minutes 30; folders a, b")
 	if at := b.location(); !strings.HasSuffix(at, "/edit") {
 		t.Fatalf("Enter saved the form: %s", at)
 	}

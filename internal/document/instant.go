@@ -50,7 +50,11 @@ func wordsOf(s string) []string {
 		s = s[:date] + " " + s[date+1:]
 	}
 	s = strings.NewReplacer("\u2019", "'", ",", " ").Replace(strings.ToLower(s))
-	return slices.DeleteFunc(strings.Fields(s), func(w string) bool { return slices.Contains(joining, w) })
+	words := slices.DeleteFunc(strings.Fields(s), func(w string) bool { return slices.Contains(joining, w) })
+	for i, w := range words {
+		words[i] = strings.TrimSuffix(w, ".") // janv.
+	}
+	return words
 }
 
 // joining are words that say nothing of their own.
@@ -126,10 +130,20 @@ func (r *timeReader) day(word string) (time.Time, bool) {
 		r.take()
 		return r.dayOf(month, n)
 	}
-	if d, ok := weekdays[word]; ok {
+	d, ok := weekdays[word]
+	if ok && len(r.words) > 1 && digit(r.words[0]) { // which is written before a date for those who read it
+		return r.day(r.take())
+	}
+	if ok {
 		return r.today((int(d) - int(r.now.Weekday()) + 7) % 7), true
 	}
 	return time.Time{}, false
+}
+
+// digit tells whether a word begins with one, and is no clock.
+func digit(word string) bool {
+	_, clock := readClock(word)
+	return !clock && word[0] >= '0' && word[0] <= '9'
 }
 
 // dayOf is a day of a month: of the year that is given, or the next that there is.

@@ -271,7 +271,7 @@ func (d *description) answers(r route, op map[string]any) {
 		headers["Location"] = header("Where the record is.")
 		responses["200"] = map[string]any{"description": "A dry run: what it would do.", "content": good["content"]}
 	}
-	if slices.Contains(r.parameters(), "cursor") {
+	if known, _ := r.parameters(); slices.Contains(known, "cursor") {
 		headers["Link"] = header("The next page, RFC 8288.")
 	}
 	if len(headers) > 0 {

@@ -40,35 +40,38 @@ func (r route) echoPath() string {
 	return strings.NewReplacer("{", ":", "}", "").Replace(r.path)
 }
 
-// parameters are the names that the query of a route may have.
-func (r route) parameters() []string {
-	out := slices.Clone(r.filters)
-	parts, several := r.in.([]any)
-	if !several {
+// parameters are the names that the query of a route may have, and those among them that it may have several times: the lists.
+func (r route) parameters() (known, several []string) {
+	known = slices.Clone(r.filters)
+	parts, ok := r.in.([]any)
+	if !ok {
 		parts = []any{r.in}
 	}
 	for _, part := range parts {
 		if part != nil {
-			out = queryNames(reflect.TypeOf(part), out)
+			known, several = queryNames(reflect.TypeOf(part), known, several)
 		}
 	}
-	return out
+	return known, several
 }
 
-func queryNames(t reflect.Type, out []string) []string {
+func queryNames(t reflect.Type, known, several []string) (_, _ []string) {
 	if t.Kind() != reflect.Struct {
-		return out
+		return known, several
 	}
 	for i := range t.NumField() {
 		f := t.Field(i)
 		if f.Anonymous {
-			out = queryNames(f.Type, out)
+			known, several = queryNames(f.Type, known, several)
 		}
 		if name := f.Tag.Get("query"); name != "" {
-			out = append(out, name)
+			known = append(known, name)
+			if f.Type.Kind() == reflect.Slice {
+				several = append(several, name)
+			}
 		}
 	}
-	return out
+	return known, several
 }
 
 // request is a request whose caller is known.
@@ -119,7 +122,7 @@ const maxRequestID = 128
 
 // handler makes sure of the caller, and of what they may do, before a route sees anything of what they have sent.
 func (s *Server) handler(r route) echo.HandlerFunc {
-	known := r.parameters()
+	known, several := r.parameters()
 	return func(c *echo.Context) error {
 		if id := c.Request().Header.Get("X-Request-ID"); id != "" && len(id) <= maxRequestID {
 			c.Response().Header().Set("X-Request-ID", id)
@@ -134,7 +137,7 @@ func (s *Server) handler(r route) echo.HandlerFunc {
 		}
 		defer leave()
 		defer req.done()
-		if err := checkParameters(req, known); err != nil {
+		if err := checkParameters(req, known, several); err != nil {
 			return err
 		}
 		if err := s.permit(r, req); err != nil {
@@ -203,7 +206,7 @@ func (s *Server) permit(r route, req *request) error {
 
 // checkParameters refuses a parameter that is not known, as it may be one that was mistyped: without it the request would do
 // something else than was meant.
-func checkParameters(r *request, known []string) error {
+func checkParameters(r *request, known, several []string) error {
 	for name, values := range r.QueryParams() {
 		switch {
 		case !slices.Contains(known, name):
@@ -217,7 +220,7 @@ func checkParameters(r *request, known []string) error {
 				return service.Wrong(service.Clip(name), "is no parameter: did you mean %q?", near)
 			}
 			return service.Wrong(service.Clip(name), "is no parameter: there is none of that name here")
-		case len(values) > 1 && name != "degree":
+		case len(values) > 1 && !slices.Contains(several, name):
 			return service.Wrong(name, "is given twice: keep one")
 		}
 	}

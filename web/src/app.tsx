@@ -2,22 +2,29 @@ import { useQuery } from "@tanstack/react-query";
 import { Navigate, Route, Routes, useLocation } from "react-router";
 import { ApiError, session } from "./api/client";
 import { CheckPage } from "./check/page";
-import { DeviceListPage, DevicesPage } from "./devices/page";
-import { EditPage } from "./edit/page";
-import { GrantsPage } from "./grants/page";
+import { CalendarListPage } from "./calendars/list";
+import { DeviceGroupListPage } from "./device-groups/list";
+import { DeviceListPage } from "./devices/list";
+import { GrantListPage } from "./grants/list";
+import { GroupListPage } from "./groups/list";
+import { KindListPage } from "./kinds/list";
+import { MandateListPage } from "./mandates/list";
 import { MatrixPage } from "./matrix/page";
-import { PeoplePage } from "./people/page";
+import { PeopleListPage } from "./people/list";
 import { PolicyPage } from "./policy/page";
 import { SeenPage } from "./reach/seen";
-import { RecordPage } from "./records/page";
-import { RightsPage } from "./rights/page";
+import { EditPage } from "./records/edit-page";
+import { RecordPage } from "./records/record-page";
+import { RightListPage } from "./rights/list";
+import { RoleListPage } from "./roles/list";
+import { ScheduleListPage } from "./schedules/list";
 import { AccountPage } from "./session/account";
 import { Frame } from "./session/frame";
 import { useReads } from "./session/mandates";
 import { SignInPage } from "./session/sign-in";
 import { WelcomePage } from "./session/welcome";
 import { SheetsPage } from "./sheets/page";
-import { TimesPage } from "./times/page";
+import { SiteListPage } from "./sites/list";
 import { ToastArea } from "./ui/toast";
 import { Busy, Trouble } from "./ui/notice";
 import { t } from "./words";
@@ -38,18 +45,18 @@ export function App() {
           <Route path="/mine" element={<SeenPage own={who.data.user.id} />} />
           <Route path="/account" element={<AccountPage />} />
           <Route path="/check" element={<CheckPage />} />
-          <Route path="/devices" element={<DevicesPage />} />
-          <Route path="/people" element={<PeoplePage type="users" />} />
-          <Route path="/people/groups" element={<PeoplePage type="user_groups" />} />
-          <Route path="/grants" element={<GrantsPage />} />
-          <Route path="/times" element={<TimesPage type="schedules" />} />
-          <Route path="/times/calendars" element={<TimesPage type="calendars" />} />
-          <Route path="/rights" element={<RightsPage type="rights" />} />
-          <Route path="/rights/roles" element={<RightsPage type="roles" />} />
-          <Route path="/rights/kinds" element={<RightsPage type="kinds" />} />
-          <Route path="/devices/groups" element={<DeviceListPage type="device_groups" />} />
-          <Route path="/devices/sites" element={<DeviceListPage type="sites" />} />
-          <Route path="/people/mandates" element={<PeoplePage type="mandates" />} />
+          <Route path="/devices" element={<DeviceListPage />} />
+          <Route path="/people" element={<PeopleListPage />} />
+          <Route path="/people/groups" element={<GroupListPage />} />
+          <Route path="/grants" element={<GrantListPage />} />
+          <Route path="/times" element={<ScheduleListPage />} />
+          <Route path="/times/calendars" element={<CalendarListPage />} />
+          <Route path="/rights" element={<RightListPage />} />
+          <Route path="/rights/roles" element={<RoleListPage />} />
+          <Route path="/rights/kinds" element={<KindListPage />} />
+          <Route path="/devices/groups" element={<DeviceGroupListPage />} />
+          <Route path="/devices/sites" element={<SiteListPage />} />
+          <Route path="/people/mandates" element={<MandateListPage />} />
           <Route path="/people/:id/seen" element={<SeenPage />} />
           <Route path="/matrix" element={<MatrixPage />} />
           <Route path="/policy" element={<PolicyPage />} />

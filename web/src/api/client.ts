@@ -9,16 +9,8 @@ export type Answer = Schemas["Answer"];
 export type Trail = Schemas["Trail"];
 export type Stop = Schemas["Stop"];
 export type Session = Schemas["Session"];
-export type Mention = Schemas["Mention"];
-export type Device = Schemas["Device"];
-export type User = Schemas["User"];
-export type UserGroup = Schemas["UserGroup"];
-export type Grant = Schemas["Grant"];
 export type Problem = Schemas["Problem"];
 export type Check = Schemas["Check"];
-export type Row = Record<string, unknown> & { id: string; name?: string };
-export type Page = { items: Row[]; total: number; next?: string };
-export type Names = Record<string, Record<string, string>>;
 
 export const api = createClient<paths>({ baseUrl: base, headers: { "Accept-Language": language() } });
 
@@ -55,21 +47,6 @@ export const session = async () => {
   return who;
 };
 export const check = (body: Check) => answer(api.POST("/api/v1/check", { body }));
-export const names = () => answer(api.GET("/api/v1/names")) as Promise<Names>;
-
-/** list reads a page of the records of a type. */
-export const list = (type: string, query: { limit?: number; cursor?: string; q?: string; filter?: Record<string, string> }) => {
-  const { filter, ...rest } = query;
-  // The path is one of twelve that have the same shape; which one is not known before.
-  return answer(api.GET(`/api/v1/${type}` as "/api/v1/users", { params: { query: { ...rest, ...filter } } })) as unknown as Promise<Page>;
-};
-
-export const get = (type: string, id: string) =>
-  answer(api.GET(`/api/v1/${type}/{id}` as "/api/v1/users/{id}", { params: { path: { id } } })) as unknown as Promise<Row>;
-
-export const mentions = (type: string, id: string) =>
-  answer(api.GET(`/api/v1/${type}/{id}/mentions` as "/api/v1/users/{id}/mentions", { params: { path: { id } } })) as Promise<Mention[]>;
-
 export const sessions = () => answer(api.GET("/api/v1/sessions"));
 export const endSession = (id: string) => answer(api.DELETE("/api/v1/sessions/{id}", { params: { path: { id } } }));
 export const endOtherSessions = () => answer(api.DELETE("/api/v1/sessions"));

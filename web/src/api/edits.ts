@@ -1,37 +1,16 @@
-import { answer, api, ApiError, type Row } from "./client";
+import { answer, api } from "./client";
+import type { Type } from "./records";
+import type { Records } from "./records.gen";
 import type { components } from "./schema.gen";
 
 export type Saved = components["schemas"]["Saved"];
 export type Change = components["schemas"]["RecordChange"];
 export type Edit = components["schemas"]["Edit"];
 
-/** Tagged is a record with the entity tag that it had when it was read. */
-export type Tagged = { row: Row; tag: string };
+/** patched is an edit that changes some fields of a record: those that are null are taken away. */
+export const patched = <T extends Type>(type: T, id: string, record: Patch<T>): Edit => ({ op: "patch", type, id, record });
 
-export async function read(type: string, id: string): Promise<Tagged> {
-  const { data, error, response } = await api.GET(`/api/v1/${type}/{id}` as "/api/v1/users/{id}", { params: { path: { id } } });
-  if (!response.ok) throw new ApiError(response.status, error);
-  return { row: data as unknown as Row, tag: response.headers.get("ETag") ?? "" };
-}
-
-/** put makes a record what it says; tag, where there is one, is refused if somebody else has changed it. */
-export const put = (type: string, row: Row, tag: string | undefined, dryRun: boolean) =>
-  answer(
-    api.PUT(`/api/v1/${type}/{id}` as "/api/v1/users/{id}", {
-      params: { path: { id: row.id }, query: { dry_run: dryRun, impact: dryRun }, header: tag ? { "If-Match": tag } : { "If-None-Match": "*" } },
-      body: row as never,
-    }),
-  );
-
-export const create = (type: string, row: Row, dryRun: boolean) =>
-  answer(api.POST(`/api/v1/${type}` as "/api/v1/users", { params: { query: { dry_run: dryRun, impact: dryRun } } as never, body: row as never }));
-
-export const remove = (type: string, id: string, cascade: boolean, dryRun: boolean, accept = false) =>
-  answer(
-    api.DELETE(`/api/v1/${type}/{id}` as "/api/v1/users/{id}", {
-      params: { path: { id }, query: { cascade, dry_run: dryRun, impact: dryRun, accept_gains: accept } },
-    }),
-  );
+type Patch<T extends Type> = { [K in keyof Records[T]]?: Records[T][K] | null };
 
 export const change = (edits: Edit[], dryRun = false, note?: string) =>
   answer(api.POST("/api/v1/changes", { params: { query: { dry_run: dryRun, impact: dryRun } }, body: { changes: edits, note } }));

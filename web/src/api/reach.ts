@@ -1,4 +1,5 @@
-import { answer, api, type ApiError } from "./client";
+import { answer, api } from "./client";
+import type { Type } from "./records";
 import type { components } from "./schema.gen";
 
 type Schemas = components["schemas"];
@@ -19,7 +20,6 @@ export type Advise = Schemas["Advise"];
 export type AdviceQuestion = Schemas["AdviceQuestion"];
 export type Impact = Schemas["Impact"];
 export type PossibleRight = Schemas["PossibleRight"];
-export type { ApiError };
 
 export type ReachQuery = Schemas["Context"] & {
   at?: string;
@@ -31,13 +31,19 @@ export type ReachQuery = Schemas["Context"] & {
 };
 
 /** reach reads a page of what is reached from a user or group, or of who reaches a device. */
-export const reach = (type: string, id: string, query: ReachQuery) =>
+export const reach = (type: Type, id: string, query: ReachQuery) =>
   answer(api.GET(`/api/v1/reach/${type}/{id}` as "/api/v1/reach/devices/{id}", { params: { path: { id }, query } }));
 export const seen = (id: string, query: ReachQuery) => answer(api.GET("/api/v1/seen/{id}", { params: { path: { id }, query } }));
-export const uses = (type: string, id: string) => answer(api.GET("/api/v1/uses/{type}/{id}", { params: { path: { type, id } } }));
+export const uses = (type: Type, id: string) => answer(api.GET("/api/v1/uses/{type}/{id}", { params: { path: { type, id } } }));
 export const matrix = (body: MatrixQuestion) => answer(api.POST("/api/v1/matrix", { body }));
 export const week = (body: WeekQuestion) => answer(api.POST("/api/v1/week", { body }));
 export const advice = (body: AdviceQuestion) => answer(api.POST("/api/v1/advice", { body }));
-export const previewSchedule = (schedule: object, zone: string) =>
-  answer(api.POST("/api/v1/preview/schedule", { body: { schedule: schedule as Schemas["Schedule"], zone: zone || undefined } }));
-export const previewMatch = (match: object) => answer(api.POST("/api/v1/preview/match", { body: match }));
+export const previewSchedule = (schedule: Schemas["Schedule"], zone: string) =>
+  answer(api.POST("/api/v1/preview/schedule", { body: { schedule, zone: zone || undefined } }));
+export const previewMatch = (match: Schemas["Match"]) => answer(api.POST("/api/v1/preview/match", { body: match }));
+
+/** Clock says whose clock a time is read by. */
+export type Clock = { device?: string; site?: string; zone?: string };
+
+/** readTime reads a time in words, by a clock; without a text, it tells the zone alone. */
+export const readTime = (body: Clock & { text?: string }) => answer(api.POST("/api/v1/time", { body }));

@@ -1,8 +1,8 @@
 import { useQuery } from "@tanstack/react-query";
 import { advice, type AdviceQuestion, type Advise } from "../api/reach";
 import type { Edit } from "../api/edits";
-import { useEdits } from "../edit/use-edits";
-import { ImpactView } from "../edit/impact";
+import { useEdits } from "../impact/use-edits";
+import { ImpactView } from "../impact/impact";
 import { Busy, Fault, Trouble } from "../ui/notice";
 import { t } from "../words";
 

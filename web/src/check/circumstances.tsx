@@ -1,6 +1,7 @@
 import type { components } from "../api/schema.gen";
 import { Choose } from "../ui/choose";
-import { Picker } from "../ui/picker";
+import { Combobox } from "../ui/combobox";
+import { TextField } from "../ui/fields";
 import { t } from "../words";
 
 /** What can be said of the circumstances of a question, as it stands in an address. */
@@ -24,11 +25,8 @@ export const contextOf = (c: Circumstances): components["schemas"]["Context"] =>
 export function CircumstanceFields({ value, onChange }: { value: Circumstances; onChange: (part: keyof Circumstances, v: string) => void }) {
   return (
     <>
-      <label className="flex flex-col gap-1">
-        <span className="text-xs font-medium text-soft">{t("console.field.ip")}</span>
-        <input className="field" name="ip" placeholder={t("console.check.not_known")} value={value.ip} onChange={(e) => onChange("ip", e.target.value)} />
-      </label>
-      <Picker label={t("console.field.place")} type="sites" value={value.place} onChange={(v) => onChange("place", v)} />
+      <TextField label={t("console.field.ip")} hint={t("console.check.not_known")} value={value.ip} onChange={(v) => onChange("ip", v)} />
+      <Combobox label={t("console.field.place")} type="sites" value={value.place} onChange={(v) => onChange("place", v ?? "")} />
       {(["strong", "attended"] as const).map((name) => (
         <Choose
           key={name}

@@ -1,12 +1,15 @@
 import { useQuery } from "@tanstack/react-query";
 import { Check as Tick, Link2 } from "lucide-react";
-import { useState, type FormEvent } from "react";
+import { useLayoutEffect, useRef, useState, type FormEvent } from "react";
 import { useSearchParams } from "react-router";
-import { check, list, type Answer } from "../api/client";
+import { check, type Answer } from "../api/client";
+import { list, titleOf } from "../api/records";
 import { week } from "../api/reach";
 import { Choose } from "../ui/choose";
 import { Busy, Trouble } from "../ui/notice";
-import { Picker } from "../ui/picker";
+import { Combobox, DeviceBox } from "../ui/combobox";
+import { ReadingArea, useSettled } from "../ui/reading";
+import { TimeField } from "../ui/time-field";
 import { Instant } from "../ui/time";
 import { WeekStrip } from "../ui/strip";
 import { Sign, TrailView } from "../ui/trail";
@@ -47,7 +50,9 @@ export function CheckPage() {
   return (
     <div className="mx-auto max-w-6xl">
       <h1 className="mb-4">{t("console.place.check")}</h1>
-      <QuestionForm key={address} asked={asked} onAsk={ask} />
+      <ReadingArea key={address}>
+        <QuestionForm asked={asked} onAsk={ask} />
+      </ReadingArea>
       {!complete && <p className="px-1 text-soft">{t("console.check.begin")}</p>}
       {complete && answer.isPending && <Busy />}
       {answer.error && <Trouble error={answer.error} />}
@@ -58,24 +63,32 @@ export function CheckPage() {
 
 function QuestionForm({ asked, onAsk }: { asked: Question; onAsk: (question: Question) => void }) {
   const [draft, setDraft] = useState(asked);
+  const latest = useRef(draft);
+  useLayoutEffect(() => {
+    latest.current = draft;
+  });
+  const settled = useSettled();
   const set = (part: (typeof parts)[number]) => (value: string) => setDraft((d) => ({ ...d, [part]: value }));
-  const ask = (e: FormEvent) => {
+  const ask = async (e: FormEvent) => {
     e.preventDefault();
-    onAsk(draft);
+    if (await settled()) onAsk(latest.current);
   };
   return (
-    <form onSubmit={ask} className="sheet mb-5 grid gap-3 p-4 md:grid-cols-[1.2fr_1fr_1.4fr_auto]">
-      <Picker label={t("console.field.user")} type="users" value={draft.user} onChange={set("user")} />
+    <form onSubmit={(e) => void ask(e)} className="sheet mb-5 grid gap-3 p-4 md:grid-cols-[1.2fr_1fr_1.4fr_auto]">
+      <Combobox label={t("console.field.user")} type="users" value={draft.user} onChange={(v) => set("user")(v ?? "")} />
       <RightChoice value={draft.right} onChange={set("right")} />
-      <Picker label={t("console.field.device_or_point")} type="devices/points" value={draft.device} onChange={set("device")} />
+      <DeviceBox label={t("console.field.device_or_point")} value={draft.device} onChange={(v) => set("device")(v ?? "")} />
       <button type="submit" className="button primary justify-center self-end px-5 max-md:order-last" disabled={!draft.user || !draft.right || !draft.device}>
         {t("console.check.ask")}
       </button>
       <div className="grid gap-3 md:col-span-4 md:grid-cols-5">
-        <label className="flex flex-col gap-1">
-          <span className="text-xs font-medium text-soft">{t("console.field.at")}</span>
-          <input className="field" name="at" placeholder={t("console.check.at_hint")} value={draft.at} onChange={(e) => set("at")(e.target.value)} />
-        </label>
+        <TimeField
+          label={t("console.field.at")}
+          hint={t("console.check.at_hint")}
+          value={draft.at || undefined}
+          onChange={(v) => set("at")(v ?? "")}
+          by={draft.device ? { device: draft.device.split("/")[0] } : {}}
+        />
         <CircumstanceFields value={draft} onChange={(part, v) => set(part)(v)} />
       </div>
     </form>
@@ -84,7 +97,7 @@ function QuestionForm({ asked, onAsk }: { asked: Question; onAsk: (question: Que
 
 function RightChoice({ value, onChange }: { value: string; onChange: (v: string) => void }) {
   const rights = useQuery({ queryKey: ["rights"], queryFn: () => list("rights", { limit: 1000 }), staleTime: 30_000 });
-  const options = (rights.data?.items ?? []).map((r) => ({ value: r.id, label: r.name ?? r.id }));
+  const options = (rights.data?.items ?? []).map((r) => ({ value: r.id, label: titleOf(r) }));
   if (value && !options.some((o) => o.value === value)) options.push({ value, label: value });
   return <Choose label={t("console.field.right")} value={value} options={options} onChange={onChange} />;
 }

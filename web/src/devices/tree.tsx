@@ -3,11 +3,12 @@ import clsx from "clsx";
 import { ChevronDown, ChevronRight } from "lucide-react";
 import { useState } from "react";
 import { useSearchParams } from "react-router";
-import { counts, list, type Row } from "../api/client";
+import { counts } from "../api/client";
+import { list, titleOf } from "../api/records";
 import { t } from "../words";
 
 type Count = { own: number; all: number };
-type Branch = Row & { parent?: string };
+type Branch = { id: string; name?: string; parent?: string };
 
 /** Trees are the sites and the device groups, with their counts; choosing one narrows the table down to it. */
 export function Trees() {
@@ -45,16 +46,16 @@ export function Trees() {
   );
 }
 
-type TreeProps = { type: string; counts?: Record<string, Count>; chosen: string; onChoose: (id: string) => void };
+type TreeProps = { type: "sites" | "device_groups"; counts?: Record<string, Count>; chosen: string; onChoose: (id: string) => void };
 
 function Tree(props: TreeProps) {
-  const found = useQuery({ queryKey: ["options", props.type], queryFn: () => list(props.type, { limit: 1000 }), staleTime: 30_000 });
-  return <Branches {...props} rows={(found.data?.items ?? []) as Branch[]} parent={undefined} depth={0} />;
+  const found = useQuery({ queryKey: ["options", props.type], queryFn: () => list(props.type, { limit: 1000, sort: "name" }), staleTime: 30_000 });
+  return <Branches {...props} rows={found.data?.items ?? []} parent={undefined} depth={0} />;
 }
 
 function Branches({ rows, parent, depth, ...tree }: TreeProps & { rows: Branch[]; parent?: string; depth: number }) {
   const [closed, setClosed] = useState<string[]>([]);
-  const here = rows.filter((r) => r.parent === parent).sort((a, b) => (a.name ?? a.id).localeCompare(b.name ?? b.id));
+  const here = rows.filter((r) => r.parent === parent);
   if (here.length === 0) return null;
   return (
     <ul>
@@ -69,7 +70,7 @@ function Branches({ rows, parent, depth, ...tree }: TreeProps & { rows: Branch[]
                   type="button"
                   className="grid size-[24px] shrink-0 cursor-pointer place-items-center rounded text-soft hover:text-ink"
                   aria-expanded={open}
-                  aria-label={t(open ? "console.tree.close" : "console.tree.open", { name: r.name ?? r.id })}
+                  aria-label={t(open ? "console.tree.close" : "console.tree.open", { name: titleOf(r) })}
                   onClick={() => setClosed(open ? [...closed, r.id] : closed.filter((id) => id !== r.id))}
                 >
                   {open ? <ChevronDown size={12} aria-hidden /> : <ChevronRight size={12} aria-hidden />}
@@ -77,12 +78,7 @@ function Branches({ rows, parent, depth, ...tree }: TreeProps & { rows: Branch[]
               ) : (
                 <span className="w-[24px] shrink-0" />
               )}
-              <Leaf
-                chosen={tree.chosen === r.id}
-                name={r.name ?? r.id}
-                count={tree.counts?.[r.id] ?? { own: 0, all: 0 }}
-                onChoose={() => tree.onChoose(r.id)}
-              />
+              <Leaf chosen={tree.chosen === r.id} name={titleOf(r)} count={tree.counts?.[r.id] ?? { own: 0, all: 0 }} onChoose={() => tree.onChoose(r.id)} />
             </div>
             {open && <Branches {...tree} rows={rows} parent={r.id} depth={depth + 1} />}
           </li>

@@ -1,10 +1,9 @@
-import type { Grant } from "../api/client";
-import { RecordLink, RecordLinks, useNames } from "../ui/record-link";
+import { Fragment } from "react";
+import type { Grant, Line } from "../api/records";
+import { Name, PointLink, RecordLinks } from "../ui/record-link";
 import { t } from "../words";
 
-type Line = NonNullable<Grant["lines"]>[number];
-
-/** GivenTo names those that a grant reaches. */
+/** GivenTo names those whom a grant, or a mandate, is given to. */
 export function GivenTo({ to }: { to: Grant["to"] }) {
   const parts = [
     to?.everyone && <span key="e">{t("console.everyone")}</span>,
@@ -46,13 +45,7 @@ export function On({ line, most }: { line: Line; most?: number }) {
           on.sites?.length && <RecordLinks type="sites" ids={on.sites} most={most} />,
           on.device_groups?.length && <RecordLinks type="device_groups" ids={on.device_groups} most={most} />,
           on.devices?.length && <RecordLinks type="devices" ids={on.devices} most={most} />,
-          on.points?.length &&
-            on.points.map((p, i) => (
-              <span key={p}>
-                {i > 0 && ", "}
-                <RecordLink type="devices" id={p.split("/")[0] ?? ""} name={p} />
-              </span>
-            )),
+          ...(on.points ?? []).map((p) => <PointLink key={p} id={p} />),
         ]}
       />
       {line.depth === "here" && <span className="text-soft"> ({t("console.here")})</span>}
@@ -61,20 +54,77 @@ export function On({ line, most }: { line: Line; most?: number }) {
 }
 
 export function When({ line, most }: { line: Line; most?: number }) {
-  return line.when?.length ? <RecordLinks type="schedules" ids={line.when} most={most} /> : <>{t("console.always")}</>;
+  return line.when?.length ? <RecordLinks type="schedules" ids={line.when} most={most} between={t("console.or")} /> : <>{t("console.always")}</>;
 }
 
 export function OnlyIf({ line }: { line: Line }) {
-  const nameOf = useNames();
   const { networks, places, states, strong_sign_in, attended } = line.if ?? {};
   const parts = [
     networks?.length && t("condition.networks", { want: networks.join(", ") }),
-    places?.length && t("condition.places", { want: places.map((id) => nameOf("sites", id)).join(", ") }),
+    places?.length && (
+      <>
+        {t("console.condition.places")}{" "}
+        {places.map((id, i) => (
+          <Fragment key={id}>
+            {i > 0 && ", "}
+            <Name type="sites" id={id} />
+          </Fragment>
+        ))}
+      </>
+    ),
     states?.length && t("condition.states", { want: states.map((s) => t(`console.value.${s}`)).join(", ") }),
-    strong_sign_in !== undefined && strong_sign_in !== null && t(`condition.strong_sign_in_${strong_sign_in ? "yes" : "no"}`),
-    attended !== undefined && attended !== null && t(`condition.attended_${attended ? "yes" : "no"}`),
+    strong_sign_in !== undefined && t(`condition.strong_sign_in_${strong_sign_in ? "yes" : "no"}`),
+    attended !== undefined && t(`condition.attended_${attended ? "yes" : "no"}`),
   ].filter(Boolean);
-  return <>{parts.join(t("console.and")) || "–"}</>;
+  if (parts.length === 0) return <>–</>;
+  return parts.map((p, i) => (
+    <Fragment key={i}>
+      {i > 0 && t("console.and")}
+      {p}
+    </Fragment>
+  ));
+}
+
+/** limitsText writes limits: their names, each with its number or its list. */
+export const limitsText = (line: Line) =>
+  Object.entries(line.limits ?? {})
+    .map(([name, v]) => `${name} ${Array.isArray(v) ? v.join(", ") : String(v)}`)
+    .join("; ");
+
+/** Sentence reads a line as what it is: what, on what, when, only if, and with which limits. */
+export function Sentence({ line }: { line: Line }) {
+  const limits = limitsText(line);
+  return (
+    <span className="leading-relaxed">
+      <b className="font-semibold">
+        <What line={line} most={8} />
+      </b>{" "}
+      <span className="text-soft">{t("console.grant.on")}</span> <On line={line} most={8} />
+      {line.when?.length ? (
+        <>
+          {", "}
+          <span className="text-soft">{t("console.grant.in")}</span> <When line={line} most={8} />
+        </>
+      ) : (
+        <>
+          {", "}
+          {t("console.always")}
+        </>
+      )}
+      {line.if && (
+        <>
+          {", "}
+          <span className="text-soft">{t("console.grant.if")}</span> <OnlyIf line={line} />
+        </>
+      )}
+      {limits && (
+        <>
+          {"; "}
+          <span className="text-soft">{t("console.grant.limits")}</span> {limits}
+        </>
+      )}
+    </span>
+  );
 }
 
 function Joined({ parts, none }: { parts: React.ReactNode[]; none: string }) {

@@ -8,7 +8,8 @@ import { matrix, type Cell, type Matrix } from "../api/reach";
 import { CircumstanceFields, circumstances, contextOf, type Circumstances } from "../check/circumstances";
 import { Choose } from "../ui/choose";
 import { Busy, Empty, Trouble } from "../ui/notice";
-import { Picker } from "../ui/picker";
+import { Combobox } from "../ui/combobox";
+import { TimeField } from "../ui/time-field";
 import { Instant } from "../ui/time";
 import { t } from "../words";
 import { CellTrail, cellText, letters, type Spot } from "./cell";
@@ -49,7 +50,7 @@ export function MatrixPage() {
         </div>
         {rows === "users" && (
           <div className="w-48">
-            <Picker label={t("console.matrix.in_group")} type="user_groups" value={get("group")} onChange={(v) => set({ group: v })} />
+            <Combobox label={t("console.matrix.in_group")} type="user_groups" value={get("group")} onChange={(v) => set({ group: v ?? "" })} />
           </div>
         )}
         <Word label={t("console.matrix.filter_rows")} value={get("rq")} onChange={(v) => set({ rq: v })} />
@@ -63,11 +64,11 @@ export function MatrixPage() {
         </div>
         {columns === "devices" && (
           <div className="w-48">
-            <Picker label={t("console.matrix.in_site")} type="sites" value={get("site")} onChange={(v) => set({ site: v })} />
+            <Combobox label={t("console.matrix.in_site")} type="sites" value={get("site")} onChange={(v) => set({ site: v ?? "" })} />
           </div>
         )}
         <Word label={t("console.matrix.filter_columns")} value={get("cq")} onChange={(v) => set({ cq: v })} />
-        <Word label={t("console.matrix.at")} hint={t("console.check.at_hint")} value={get("at")} onChange={(v) => set({ at: v })} />
+        <TimeField label={t("console.matrix.at")} hint={t("console.check.at_hint")} value={get("at") || undefined} onChange={(v) => set({ at: v ?? "" })} />
         <details className="basis-full" open={Object.values(where).some(Boolean)}>
           <summary className="link w-fit cursor-pointer text-[0.86rem]">{t("console.circumstances.title")}</summary>
           <div className="mt-2 grid gap-3 md:grid-cols-4">

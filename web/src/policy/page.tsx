@@ -1,8 +1,8 @@
 import { base } from "../base";
 import { FileUp } from "lucide-react";
 import { loadPolicy, type Saved } from "../api/edits";
-import { ChangeList } from "../edit/changes";
-import { ImpactView } from "../edit/impact";
+import { ChangeList } from "../impact/changes";
+import { ImpactView } from "../impact/impact";
 import { useToast } from "../ui/toast";
 import { useUpload } from "../ui/use-upload";
 import { t } from "../words";

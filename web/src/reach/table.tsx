@@ -1,7 +1,7 @@
 import { useInfiniteQuery, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
-import { list } from "../api/client";
+import { list, titleOf } from "../api/records";
 import { reach, type PossibleRight, type Reach, type Reached } from "../api/reach";
 import { CircumstanceFields, contextOf, unknown } from "../check/circumstances";
 import { Choose } from "../ui/choose";
@@ -38,7 +38,7 @@ export function ReachSection({ type, id }: { type: "users" | "user_groups" | "de
             label={t("console.field.right")}
             none={t("console.any")}
             value={right}
-            options={(rights.data?.items ?? []).map((r) => ({ value: r.id, label: r.name ?? r.id }))}
+            options={(rights.data?.items ?? []).map((r) => ({ value: r.id, label: titleOf(r) }))}
             onChange={setRight}
           />
         </div>

@@ -1,5 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { uses } from "../api/reach";
+import type { Type } from "../api/records";
 import { Busy } from "../ui/notice";
 import { RecordLink } from "../ui/record-link";
 import { DegreeMark, degrees } from "../ui/degree";
@@ -7,7 +8,7 @@ import { StateMark } from "../ui/state-mark";
 import { number, t } from "../words";
 
 /** Uses lists the lines of grants that make use of a record, and how much each comes to. */
-export function Uses({ type, id }: { type: string; id: string }) {
+export function Uses({ type, id }: { type: Type; id: string }) {
   const found = useQuery({ queryKey: ["uses", type, id], queryFn: () => uses(type, id) });
   if (!found.data) return <Busy />;
   return (

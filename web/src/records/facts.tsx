@@ -1,39 +1,28 @@
 import type { ReactNode } from "react";
-import type { Row } from "../api/client";
+import { fieldsOf, membershipOf, type Listed, type Type } from "../api/records";
+import type { RecordField, Records } from "../api/records.gen";
+import { Rule } from "../device-groups/list";
 import { GivenTo } from "../grants/lines";
+import { monthDayText, windowText } from "../schedules/text";
+import { valueText } from "../ui/form/generated";
 import { RecordLink, RecordLinks } from "../ui/record-link";
 import { StateMark } from "../ui/state-mark";
-import { local } from "../ui/time";
-import { spanText, windowText, type Window } from "../times/text";
+import { dayText, local } from "../ui/time";
+import { useZone } from "../ui/time-field";
 import { t } from "../words";
 
-/** Where a field of a record refers to, by its name. */
-const refersTo: Record<string, string> = {
-  implies: "rights",
-  rights: "rights",
-  kinds: "kinds",
-  kind: "kinds",
-  site: "sites",
-  parent: "",
-  includes: "user_groups",
-  closed: "calendars",
-  sites: "sites",
-  groups: "user_groups",
-};
-
-/** Shown elsewhere on the page, or in its title. */
-const elsewhere = ["id", "name", "lines", "members", "devices"];
-
-/** Facts lists the fields of a record, each as people read it. */
-export function Facts({ type, row }: { type: string; row: Row }) {
-  const fields = Object.entries(row).filter(([name, v]) => !elsewhere.includes(name) && v !== "" && v !== null);
+/** Facts lists the fields of a record, each as people read it. elsewhere are those that its page shows in another way. */
+export function Facts({ type, row, elsewhere = [] }: { type: Type; row: object; elsewhere?: string[] }) {
+  const zone = useZone({});
+  const values: Record<string, unknown> = { ...row };
+  const fields = fieldsOf(type).filter((f) => !["id", "name", ...elsewhere].includes(f.name) && isThere(values[f.name]));
   return (
     <section className="sheet">
       <dl className="grid grid-cols-[9rem_1fr]">
-        {fields.map(([name, value]) => (
-          <div key={name} className="contents *:border-b *:border-line/60 *:px-4 *:py-2 last:*:border-0">
-            <dt className="text-soft">{t(`console.field.${name}`)}</dt>
-            <dd className="min-w-0 break-words">{show(type, name, value)}</dd>
+        {fields.map((f) => (
+          <div key={f.name} className="contents *:border-b *:border-line/60 *:px-4 *:py-2 last:*:border-0">
+            <dt className="text-soft">{t(`console.field.${f.name}`)}</dt>
+            <dd className="min-w-0 break-words">{show(f, values[f.name], zone)}</dd>
           </div>
         ))}
         {fields.length === 0 && <p className="col-span-2 px-4 py-3 text-soft">{t("console.no_more")}</p>}
@@ -42,75 +31,83 @@ export function Facts({ type, row }: { type: string; row: Row }) {
   );
 }
 
-function show(type: string, name: string, value: unknown): ReactNode {
-  if (name === "season" || name === "dates") {
-    return spanText(value as { from?: string; to?: string });
+const isThere = (v: unknown) => v !== undefined && v !== null && v !== "" && !(Array.isArray(v) && v.length === 0);
+
+/** What some objects are written as; all others are written field by field. */
+const objects: { [path: string]: (value: never) => ReactNode } = {
+  to: (v: Records["grants"]["to"]) => <GivenTo to={v} />,
+  match: (v: Records["device_groups"]["match"]) => <Rule match={v} most={40} />,
+  windows: windowText,
+  days: (d: NonNullable<Records["calendars"]["days"]>[number]) =>
+    `${d.date ? dayText(d.date) : `${d.from ? dayText(d.from) : "…"} – ${d.to ? dayText(d.to) : "…"}`}  ${d.name ?? ""}`,
+  members: (m: NonNullable<Records["user_groups"]["members"]>[number]) => <RecordLink type="users" id={membershipOf(m).user} />,
+  points: (p: NonNullable<Records["devices"]["points"]>[number]) => `${p.name ?? p.id}  (${p.id})`,
+  special: (s: NonNullable<Records["schedules"]["special"]>[number]) => (
+    <>
+      <RecordLink type="calendars" id={s.calendar} />
+      {t("console.colon")}
+      {s.windows?.map((w) => `${w.from}–${w.to}`).join(", ") || t("console.closed")}
+    </>
+  ),
+};
+
+const marked = ["state", "status", "effect"];
+
+/** show writes a value by the kind of its field. */
+function show(f: RecordField, value: unknown, zone: string): ReactNode {
+  if (f.many && Array.isArray(value)) {
+    if (f.kind === "ref" && f.ref) return <RecordLinks type={f.ref as Listed} ids={value.map(String)} most={40} />;
+    if (f.kind === "object") {
+      return (
+        <ul className="tabular-nums">
+          {value.map((v, i) => (
+            <li key={i} className="whitespace-pre-wrap">
+              {showObject(f, v, zone)}
+            </li>
+          ))}
+        </ul>
+      );
+    }
+    return value.map((v) => (f.kind === "choice" ? valueText(f.name, String(v)) : String(v))).join(", ");
   }
-  if (name === "zone" && value === "site") return t("console.site_clock");
-  if (name === "to") return <GivenTo to={value as never} />;
-  if (name === "kind" && type === "users") return t(`console.value.${String(value)}`);
-  if (["state", "status", "effect"].includes(name)) return <StateMark value={String(value)} />;
-  if (name === "enabled") return <StateMark value={value ? "on" : "off"} />;
-  if (name === "role") return t(`console.mandate.${String(value)}`);
-  if (name === "parent") return <RecordLink type={type} id={String(value)} />;
-  if (name in refersTo && typeof value === "string") return <RecordLink type={refersTo[name] ?? ""} id={value} />;
-  if (name in refersTo && Array.isArray(value)) return <RecordLinks type={refersTo[name] ?? ""} ids={value as string[]} most={40} />;
-  if (name === "windows") return <Rows items={(value as Window[]).map(windowText)} />;
-  if (name === "special") {
-    return (value as { calendar: string; windows: Window[] }[]).map((s) => (
-      <div key={s.calendar}>
-        <RecordLink type="calendars" id={s.calendar} />: {s.windows.map((w) => `${w.from}–${w.to}`).join(", ") || t("console.closed")}
-      </div>
-    ));
+  switch (f.kind) {
+    case "object":
+      return showObject(f, value, zone);
+    case "ref":
+      return <RecordLink type={f.ref ?? ""} id={String(value)} />;
+    case "choice":
+      return marked.includes(f.name) ? <StateMark value={String(value)} /> : valueText(f.name, String(value));
+    case "switch":
+    case "bool":
+      return <StateMark value={value ? "on" : "off"} />;
+    case "instant":
+      return `${local(String(value), zone)} ${zone}`;
+    case "date":
+      return dayText(String(value));
+    case "month_day":
+      return monthDayText(String(value));
+    case "zone":
+      return value === "site" ? t("console.site_clock") : String(value);
+    default:
+      return <span className="whitespace-pre-line">{String(value)}</span>;
   }
-  if (name === "days") {
-    const days = value as { date?: string; from?: string; to?: string; name?: string }[];
-    return <Rows items={days.map((d) => `${d.date ?? `${d.from ?? ""} – ${d.to ?? ""}`}  ${d.name ?? ""}`)} />;
-  }
-  if (name === "points") return <Rows items={(value as { id: string; name?: string }[]).map((p) => `${p.name ?? p.id}  (${p.id})`)} />;
-  if (name === "match") {
-    const m = value as { kinds?: string[]; tags?: string[]; sites?: string[] };
-    return (
-      <>
-        {m.kinds && (
-          <div>
-            {t("console.field.kind")}: <RecordLinks type="kinds" ids={m.kinds} most={40} />
-          </div>
-        )}
-        {m.tags && (
-          <div>
-            {t("console.field.tags")}: {m.tags.join(t("console.and"))}
-          </div>
-        )}
-        {m.sites && (
-          <div>
-            {t("console.field.site")}: <RecordLinks type="sites" ids={m.sites} most={40} />
-          </div>
-        )}
-      </>
-    );
-  }
-  if (Array.isArray(value)) return value.join(", ");
-  if (value && typeof value === "object") {
-    return <Rows items={Object.entries(value).map(([k, v]) => `${t(`console.field.${k}`)}: ${plain(v)}`)} />;
-  }
-  return String(value);
 }
 
-/** plain writes a value inside an object; instants by the clock of UTC. */
-function plain(v: unknown) {
-  const text = String(v);
-  return /^\d{4}-\d\d-\d\dT/.test(text) ? `${local(text, "UTC")} UTC` : text;
-}
-
-function Rows({ items }: { items: string[] }) {
+function showObject(f: RecordField, value: unknown, zone: string): ReactNode {
+  const own = objects[f.name];
+  if (own) return own(value as never);
+  const of: Record<string, unknown> = value && typeof value === "object" ? { ...value } : {};
   return (
     <ul className="tabular-nums">
-      {items.map((text, i) => (
-        <li key={i} className="whitespace-pre-wrap">
-          {text}
-        </li>
-      ))}
+      {f.fields
+        ?.filter((x) => isThere(of[x.name]))
+        .map((x) => (
+          <li key={x.name}>
+            {t(`console.field.${x.name}`)}
+            {t("console.colon")}
+            {show(x, of[x.name], zone)}
+          </li>
+        ))}
     </ul>
   );
 }

@@ -1,36 +1,37 @@
 import { useQuery } from "@tanstack/react-query";
-import { list, type Row } from "../api/client";
-import { RecordLink, useNames } from "../ui/record-link";
+import { Fragment } from "react";
+import { list, titleOf, type Right } from "../api/records";
+import { Name, RecordLink } from "../ui/record-link";
 import { t } from "../words";
 
 /** levels puts each right one level above the highest that it implies. */
-function levels(rights: Row[]) {
+function levels(rights: Right[]) {
   const byId = new Map(rights.map((r) => [r.id, r]));
   const depth = new Map<string, number>();
   const of = (id: string): number => {
     const known = depth.get(id);
     if (known !== undefined) return known;
-    const implies = (byId.get(id)?.implies as string[] | undefined) ?? [];
+    const implies = byId.get(id)?.implies ?? [];
     const d = implies.length === 0 ? 0 : 1 + Math.max(...implies.map(of));
     depth.set(id, d);
     return d;
   };
-  const out: Row[][] = [];
+  const out: Right[][] = [];
   for (const r of rights) (out[of(r.id)] ??= []).push(r);
   return out;
 }
 
 /** all lists what a right implies, over any number of steps. */
-function all(rights: Row[], id: string): string[] {
-  const own = (rights.find((r) => r.id === id)?.implies as string[] | undefined) ?? [];
+function all(rights: Right[], id: string): string[] {
+  const own = rights.find((r) => r.id === id)?.implies ?? [];
   return [...new Set(own.flatMap((i) => [i, ...all(rights, i)]))];
 }
 
 /** Levels draws rights by what they imply, each with its meaning in words. */
 export function Levels() {
-  const nameOf = useNames();
   const found = useQuery({ queryKey: ["rights"], queryFn: () => list("rights", { limit: 1000 }), staleTime: 30_000 });
   const rights = found.data?.items ?? [];
+  const nameOf = (id: string) => titleOf(rights.find((r) => r.id === id) ?? { id });
   return (
     <section className="sheet mb-4 px-4 py-3" aria-label={t("console.levels.title")}>
       <h2>{t("console.levels.title")}</h2>
@@ -39,8 +40,8 @@ export function Levels() {
         {levels(rights).map((level, i) => (
           <ol key={i} className="flex min-w-56 flex-1 flex-col gap-2" data-level={i}>
             {level.map((r) => {
-              const implied = all(rights, r.id).map((id) => nameOf("rights", id));
-              const kinds = (r.kinds as string[] | undefined) ?? [];
+              const implied = all(rights, r.id).map(nameOf);
+              const kinds = r.kinds ?? [];
               return (
                 <li key={r.id} className="rounded-md border border-line bg-sunk/40 px-3 py-2" style={{ borderLeft: `${3 + 3 * i}px solid var(--accent)` }}>
                   <div className="font-semibold">
@@ -49,7 +50,18 @@ export function Levels() {
                   <p className="text-[0.86rem] leading-snug text-soft">
                     {(r.id === "view" || r.id === "control") && <>{t(`console.levels.${r.id}`)} </>}
                     {implied.length > 0 && <>{t("console.levels.implies", { rights: implied.join(", ") })} </>}
-                    {kinds.length > 0 && t("console.levels.kinds", { kinds: kinds.map((k) => nameOf("kinds", k)).join(", ") })}
+                    {kinds.length > 0 && (
+                      <>
+                        {t("console.levels.kinds")}
+                        {kinds.map((k, n) => (
+                          <Fragment key={k}>
+                            {n > 0 && ", "}
+                            <Name type="kinds" id={k} />
+                          </Fragment>
+                        ))}
+                        .
+                      </>
+                    )}
                   </p>
                 </li>
               );

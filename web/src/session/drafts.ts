@@ -1,8 +1,8 @@
-import type { Row } from "../api/client";
+import type { Row, Type } from "../api/records";
 import { serviceNow } from "./clock";
 
 /** Draft is a form that somebody began: what was typed, which version it began with, and when. */
-export type Draft = { row: Row; tag: string; at: string };
+export type Draft<T extends Type> = { row: Row<T>; tag: string; at: string };
 
 const prefix = "sentier-draft/";
 const reloadKey = "sentier-reloading";
@@ -14,15 +14,16 @@ window.addEventListener("pagehide", () => sessionStorage.setItem(reloadKey, loca
 
 export const draftKey = (type: string, id: string, begun: string) => `${prefix}${type}/${id}/${begun}`;
 
-export function readDraft(key: string): Draft | undefined {
+export function readDraft<T extends Type>(key: string): Draft<T> | undefined {
   try {
-    return (JSON.parse(sessionStorage.getItem(key) ?? "null") as Draft | null) ?? undefined;
+    return (JSON.parse(sessionStorage.getItem(key) ?? "null") as Draft<T> | null) ?? undefined;
   } catch {
     return undefined; // of an earlier version of the console
   }
 }
 
-export const keepDraft = (key: string, row: Row, tag: string) => sessionStorage.setItem(key, JSON.stringify({ row, tag, at: serviceNow().toISOString() }));
+export const keepDraft = <T extends Type>(key: string, draft: Omit<Draft<T>, "at">) =>
+  sessionStorage.setItem(key, JSON.stringify({ ...draft, at: serviceNow().toISOString() }));
 export const dropDraft = (key: string) => sessionStorage.removeItem(key);
 
 /** dropDrafts forgets all forms: whoever signs in next must not find them. */

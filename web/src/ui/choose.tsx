@@ -9,8 +9,10 @@ export function Choose({
   none,
   options,
   onChange,
+  hidden,
 }: {
   label: string;
+  hidden?: boolean;
   value: string;
   none?: string;
   options: { value: string; label: string; note?: string }[];
@@ -20,7 +22,7 @@ export function Choose({
   const all = none === undefined ? options : [{ value: " ", label: none }, ...options];
   return (
     <div className="flex min-w-0 flex-col gap-1">
-      <span id={id} className="text-xs font-medium text-soft">
+      <span id={id} className={hidden ? "sr-only" : "text-xs font-medium text-soft"}>
         {label}
       </span>
       <Select.Root value={value || (none === undefined ? "" : " ")} onValueChange={(v) => onChange(v.trim())}>

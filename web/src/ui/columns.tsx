@@ -1,23 +1,35 @@
-import type { Row } from "../api/client";
+import type { ReactNode } from "react";
+import { titleOf, type Listed, type Row } from "../api/records";
 import { RecordLink, RecordLinks } from "./record-link";
 import type { Column } from "./table";
 
 /** Columns that many lists have. */
-export const nameColumn = (type: string, width: string): Column => ({ key: "name", width, cell: (r) => <RecordLink type={type} id={r.id} name={r.name} /> });
-export const idColumn = (width: string): Column => ({ key: "id", width, cell: (r) => <span className="font-mono text-[0.86em] text-soft">{r.id}</span> });
-export const refsColumn = (key: string, type: string, width: string): Column => ({
-  key,
+export const nameColumn = <T extends Listed>(type: T, width: string): Column<T> => ({
+  key: "name",
   width,
-  cell: (r: Row) => <RecordLinks type={type} ids={(r[key] as string[] | undefined) ?? []} />,
+  cell: (r) => <RecordLink type={type} id={r.id} name={titleOf(r)} />,
 });
-export const refColumn = (key: string, type: string, width: string): Column => ({
-  key,
+export const idColumn = <T extends Listed>(width: string): Column<T> => ({
+  key: "id",
   width,
-  cell: (r: Row) => (r[key] ? <RecordLink type={type} id={String(r[key])} /> : null),
+  cell: (r) => <span className="font-mono text-[0.86em] text-soft">{r.id}</span>,
 });
-export const textColumn = (key: string, width: string): Column => ({ key, width, cell: (r: Row) => String(r[key] ?? "") });
-export const countColumn = (key: string, width: string): Column => ({
+export const refsColumn = <T extends Listed>(key: string, type: Listed, width: string, ids: (row: Row<T>) => string[] | undefined): Column<T> => ({
   key,
   width,
-  cell: (r: Row) => <span className="tabular-nums">{(r[key] as unknown[] | undefined)?.length ?? ""}</span>,
+  cell: (r) => <RecordLinks type={type} ids={ids(r) ?? []} most={2} />,
+});
+export const refColumn = <T extends Listed>(key: string, type: Listed, width: string, id: (row: Row<T>) => string | undefined, none?: string): Column<T> => ({
+  key,
+  width,
+  cell: (r) => {
+    const ref = id(r);
+    return ref ? <RecordLink type={type} id={ref} /> : <span className="text-soft">{none}</span>;
+  },
+});
+export const textColumn = <T extends Listed>(key: string, width: string, text: (row: Row<T>) => ReactNode): Column<T> => ({ key, width, cell: text });
+export const countColumn = <T extends Listed>(key: string, width: string, list: (row: Row<T>) => unknown[] | undefined): Column<T> => ({
+  key,
+  width,
+  cell: (r) => <span className="tabular-nums">{list(r)?.length ?? 0}</span>,
 });

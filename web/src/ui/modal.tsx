@@ -2,6 +2,7 @@ import { Dialog } from "radix-ui";
 import { useState, type ReactNode } from "react";
 import { t } from "../words";
 import { Fault } from "./notice";
+import { ReadingArea } from "./reading";
 
 export function Modal({
   title,
@@ -31,7 +32,7 @@ export function Modal({
           className="sheet fixed top-[12vh] left-1/2 z-50 flex max-h-[76vh] w-[min(92vw,34rem)] -translate-x-1/2 flex-col gap-4 overflow-auto p-6"
         >
           <Dialog.Title className="text-lg font-semibold">{title}</Dialog.Title>
-          {open && children(() => setOpen(false))}
+          {open && <ReadingArea>{children(() => setOpen(false))}</ReadingArea>}
         </Dialog.Content>
       </Dialog.Portal>
     </Dialog.Root>

@@ -1,21 +1,25 @@
-import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
-import { names } from "../api/client";
+import { typeOf, type Listed } from "../api/records";
 import { useReads } from "../session/mandates";
+import { useName, usePointName } from "./names";
 
 export const recordPath = (type: string, id: string) => `/records/${type}/${encodeURIComponent(id)}`;
 
-/** useNames gives the name of a record, or its id where the name is not at hand. */
-export function useNames() {
-  const { data } = useQuery({ queryKey: ["names"], queryFn: names, staleTime: 30_000 });
-  return (type: string, id: string) => data?.[type]?.[id] ?? id;
+/** Name is the name of a record. */
+export function Name({ type, id, name }: { type: Listed; id: string; name?: string }) {
+  return <>{useName(type, id, name) ?? "…"}</>;
 }
 
-/** RecordLink leads to a record; for somebody who sees no records it is its name alone. */
+/** PointLink leads to the device of a point, written device/point. */
+export function PointLink({ id }: { id: string }) {
+  return <RecordLink type="devices" id={id.split("/")[0] ?? ""} name={usePointName(id) ?? "…"} />;
+}
+
+/** RecordLink leads to a record; for somebody who sees no records it is its name alone. Which type it is of, the service may have said. */
 export function RecordLink({ type, id, name }: { type: string; id: string; name?: string }) {
-  const nameOf = useNames();
-  const shown = name ?? nameOf(type, id);
-  if (!useReads()) return <span title={id}>{shown}</span>;
+  const reads = useReads();
+  const shown = useName(typeOf(type) as Listed, id, name) ?? "…";
+  if (!reads) return <span title={id}>{shown}</span>;
   return (
     <Link className="link" to={recordPath(type, id)} title={shown === id ? undefined : id}>
       {shown}
@@ -24,12 +28,12 @@ export function RecordLink({ type, id, name }: { type: string; id: string; name?
 }
 
 /** RecordLinks lists links, and says how many more there are. */
-export function RecordLinks({ type, ids, most = 4 }: { type: string; ids: string[]; most?: number }) {
+export function RecordLinks({ type, ids, most = 4, between = ", " }: { type: Listed; ids: string[]; most?: number; between?: string }) {
   return (
     <>
       {ids.slice(0, most).map((id, i) => (
         <span key={id}>
-          {i > 0 && ", "}
+          {i > 0 && between}
           <RecordLink type={type} id={id} />
         </span>
       ))}

@@ -1,22 +1,23 @@
 import { useInfiniteQuery } from "@tanstack/react-query";
 import { useVirtualizer } from "@tanstack/react-virtual";
-import { Search } from "lucide-react";
+import { ArrowDown, ArrowUp, Search } from "lucide-react";
 import { useEffect, useRef, useState, type ReactNode } from "react";
 import { useNavigate, useSearchParams } from "react-router";
-import { list, type Row } from "../api/client";
+import { list, titleOf, type Listed, type Row } from "../api/records";
 import { number, t } from "../words";
 import { Choose } from "./choose";
 import { Busy, Empty, Trouble } from "./notice";
 import { recordPath } from "./record-link";
 
-export type Column = { key: string; width: string; cell: (row: Row) => ReactNode; head?: ReactNode };
+/** Column is a column of a table: its field, by which it sorts unless it is none, and what a row has in it. */
+export type Column<T extends Listed> = { key: string; width: string; cell: (row: Row<T>) => ReactNode; head?: ReactNode; unsorted?: boolean };
 export type Filter = { name: string; options: { value: string; label: string }[] };
 
 const pageSize = 200;
 const rowHeight = 37;
 
 /** RecordTable is a list of records of any length: searched and narrowed by the address, read as it scrolls. */
-export function RecordTable({
+export function RecordTable<T extends Listed>({
   type,
   columns: shownColumns,
   filters = [],
@@ -24,8 +25,8 @@ export function RecordTable({
   picked,
   onPick,
 }: {
-  type: string;
-  columns: Column[];
+  type: T;
+  columns: Column<T>[];
   filters?: Filter[];
   hidden?: string[];
   picked?: string[];
@@ -42,11 +43,12 @@ export function RecordTable({
     return () => clearTimeout(later);
   }, [word, q, setParams]);
 
+  const sort = params.get("sort") ?? "name";
   const names = [...filters.map((f) => f.name), ...hidden];
   const filter = Object.fromEntries(names.flatMap((name) => (params.get(name) ? [[name, params.get(name) ?? ""]] : [])));
   const pages = useInfiniteQuery({
-    queryKey: ["list", type, q, filter],
-    queryFn: ({ pageParam }) => list(type, { limit: pageSize, cursor: pageParam || undefined, q: q || undefined, filter }),
+    queryKey: ["list", type, q, filter, sort],
+    queryFn: ({ pageParam }) => list(type, { limit: pageSize, cursor: pageParam || undefined, q: q || undefined, sort, filter }),
     initialPageParam: "",
     getNextPageParam: (last) => last.next,
     placeholderData: (before) => before,
@@ -100,9 +102,7 @@ export function RecordTable({
           <thead className="sticky top-0 z-10 bg-sheet">
             <tr>
               {columns.map((c) => (
-                <th key={c.key} scope="col" className="border-b border-line px-3 py-2 text-xs text-soft">
-                  {c.head ?? t(`console.field.${c.key}`)}
-                </th>
+                <Head key={c.key} column={c} sort={sort} onSort={(by) => setParams((p) => setOrDrop(p, "sort", by === "name" ? "" : by), { replace: true })} />
               ))}
             </tr>
           </thead>
@@ -136,8 +136,31 @@ export function RecordTable({
   );
 }
 
+/** Head is the head of a column. Pressed, it sorts by it; pressed again, from the end. */
+function Head<T extends Listed>({ column, sort, onSort }: { column: Column<T>; sort: string; onSort: (by: string) => void }) {
+  const { key, head, unsorted } = column;
+  const way = sort === key ? "ascending" : sort === `-${key}` ? "descending" : undefined;
+  return (
+    <th scope="col" aria-sort={way} className="border-b border-line px-3 py-1 text-xs text-soft">
+      {(head ?? unsorted) ? (
+        (head ?? t(`console.field.${key}`))
+      ) : (
+        <button
+          type="button"
+          className="inline-flex min-h-[24px] cursor-pointer items-center gap-1 font-[550] hover:text-ink"
+          onClick={() => onSort(way === "ascending" ? `-${key}` : key)}
+        >
+          {t(`console.field.${key}`)}
+          {way === "ascending" && <ArrowUp size={12} aria-hidden />}
+          {way === "descending" && <ArrowDown size={12} aria-hidden />}
+        </button>
+      )}
+    </th>
+  );
+}
+
 /** pickColumn is a column of boxes by which many records are picked. */
-function pickColumn(picked: string[], onPick: (ids: string[]) => void, rows: Row[]): Column {
+function pickColumn<T extends Listed>(picked: string[], onPick: (ids: string[]) => void, rows: Row<T>[]): Column<T> {
   const all = rows.length > 0 && rows.every((r) => picked.includes(r.id));
   const box = (label: string, checked: boolean, ids: string[]) => (
     <input
@@ -156,7 +179,7 @@ function pickColumn(picked: string[], onPick: (ids: string[]) => void, rows: Row
       all,
       rows.map((r) => r.id),
     ),
-    cell: (r) => box(t("console.many.pick", { name: r.name ?? r.id }), picked.includes(r.id), [r.id]),
+    cell: (r) => box(t("console.many.pick", { name: titleOf(r) }), picked.includes(r.id), [r.id]),
   };
 }
 

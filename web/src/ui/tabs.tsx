@@ -7,7 +7,7 @@ import { t } from "../words";
 const sheets: Record<string, string> = { users: "users", user_groups: "members", devices: "devices", device_groups: "device_lists" };
 
 /** PlaceHead is the head of a place: its name, its lists, and the button for a new record. */
-export function PlaceHead({ place, tabs, type }: { place: string; tabs: { to: string; type: string }[]; type: string }) {
+export function PlaceHead({ place, tabs, type }: { place: string; tabs: readonly { to: string; type: string }[]; type: string }) {
   return (
     <div className="mb-4 flex flex-wrap items-center gap-x-6 gap-y-2">
       <h1>{t(`console.place.${place}`)}</h1>
@@ -36,7 +36,7 @@ export function PlaceHead({ place, tabs, type }: { place: string; tabs: { to: st
         </Link>
       )}
       <Link className={clsx("button primary", !sheets[type] && "ml-auto")} to={`/records/${type}/new`}>
-        <Plus size={15} aria-hidden /> {t("console.edit.new", { type: t(`console.type.${type}`) })}
+        <Plus size={15} aria-hidden /> {t(`console.new.${type}`)}
       </Link>
     </div>
   );

@@ -38,3 +38,9 @@ export function Instant({ at, zone, from }: { at: string; zone: string; from?: D
     </time>
   );
 }
+
+/** dayText writes a day, YYYY-MM-DD, as people read it. */
+export const dayText = (day: string) =>
+  timeFormat({ timeZone: "UTC", weekday: "short", day: "numeric", month: "short", year: "numeric" })
+    .format(new Date(`${day}T00:00:00Z`))
+    .replaceAll(",", "");

@@ -1,0 +1,44 @@
+import type { Row } from "../api/records";
+import { TextField } from "../ui/fields";
+import { AddButton, Generated, TakeOut } from "../ui/form/generated";
+import type { Form } from "../ui/form/use-record-form";
+import { DateField } from "../ui/time-field";
+import { t } from "../words";
+
+/** CalendarFields asks for days that differ from others. */
+export function CalendarFields({ form }: { form: Form<"calendars"> }) {
+  return <Generated form={form} own={{ days: <DaysField value={form.row.days ?? []} onChange={(v) => form.set("days", v)} /> }} />;
+}
+
+type Day = NonNullable<Row<"calendars">["days"]>[number];
+
+/** DaysField lists single days and ranges, each with what it is. A day without an end is a single one. */
+function DaysField({ value, onChange }: { value: Day[]; onChange: (v: Day[]) => void }) {
+  const put = (i: number, first: string | undefined, last: string | undefined, name: string | undefined) => {
+    const days = last && last !== first ? { from: first, to: last } : { date: first };
+    onChange(value.map((old, k) => (k === i ? { ...days, name } : old)));
+  };
+  return (
+    <fieldset className="flex flex-col gap-2">
+      <legend className="mb-1 text-xs font-medium text-soft">{t("console.field.days")}</legend>
+      {value.map((d, i) => {
+        const first = d.date ?? d.from;
+        return (
+          <div key={i} className="flex items-end gap-2">
+            <div className="w-44">
+              <DateField label={t("console.edit.one_day")} value={first} onChange={(v) => put(i, v, d.to, d.name)} />
+            </div>
+            <div className="w-44">
+              <DateField label={t("console.form.last_day")} value={d.to} onChange={(v) => put(i, first, v, d.name)} />
+            </div>
+            <div className="min-w-0 flex-1">
+              <TextField label={t("console.field.name")} value={d.name ?? ""} onChange={(v) => put(i, first, d.to, v)} />
+            </div>
+            <TakeOut name={d.name ?? first ?? String(i + 1)} onClick={() => onChange(value.filter((_, k) => k !== i))} />
+          </div>
+        );
+      })}
+      <AddButton label={t("console.edit.add")} onClick={() => onChange([...value, {}])} />
+    </fieldset>
+  );
+}

@@ -1,0 +1,18 @@
+import type { Edit, Saved } from "../api/edits";
+import { Footer } from "../ui/modal";
+import { Effect } from "./effect";
+import { useDoing } from "./use-edits";
+
+/** Doing is the foot of a dialog: it shows what the edits would change, and makes them. With none there is nothing to do yet. */
+export function Doing({ edits, label, close, done }: { edits: Edit[]; label: string; close: () => void; done?: (saved: Saved) => void }) {
+  const { go, busy, fault } = useDoing(edits, (saved) => {
+    close();
+    done?.(saved);
+  });
+  return (
+    <>
+      <Effect edits={edits} />
+      <Footer close={close} go={go} label={label} disabled={busy || edits.length === 0} fault={fault} />
+    </>
+  );
+}

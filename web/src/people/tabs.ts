@@ -1,0 +1,6 @@
+/** The lists of the place of people. */
+export const peopleTabs = [
+  { to: "/people", type: "users" },
+  { to: "/people/groups", type: "user_groups" },
+  { to: "/people/mandates", type: "mandates" },
+] as const;

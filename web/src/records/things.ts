@@ -1,0 +1,45 @@
+import type { ComponentType } from "react";
+import type { Row, Type } from "../api/records";
+import { CalendarFields } from "../calendars/editor";
+import { DeviceActions } from "../devices/actions";
+import { DeviceFields } from "../devices/editor";
+import { DevicePage } from "../devices/page";
+import { MatchPreview } from "../device-groups/match-preview";
+import { DeviceGroupPage } from "../device-groups/page";
+import { GrantFields } from "../grants/editor";
+import { GrantPage } from "../grants/page";
+import { GroupFields } from "../groups/editor";
+import { GroupPage } from "../groups/page";
+import { PersonActions } from "../people/actions";
+import { PersonFields } from "../people/editor";
+import { PersonPage } from "../people/page";
+import { ScheduleFields } from "../schedules/editor";
+import { SchedulePage } from "../schedules/page";
+import { SchedulePreview } from "../schedules/preview";
+import { SitePage } from "../sites/page";
+import type { Form } from "../ui/form/use-record-form";
+
+/** Thing is what the console has of its own for a type of record. What it has none of is made from the descriptors. */
+type Thing<T extends Type> = {
+  fresh?: Partial<Row<T>>;
+  Fields?: ComponentType<{ form: Form<T> }>;
+  Beside?: ComponentType<{ form: Form<T> }>;
+  Page?: ComponentType<{ row: Row<T> }>;
+  Actions?: ComponentType<{ row: Row<T> }>;
+};
+
+export const things: { [T in Type]: Thing<T> } = {
+  users: { fresh: { kind: "person", status: "active" }, Fields: PersonFields, Page: PersonPage, Actions: PersonActions },
+  user_groups: { fresh: { enabled: true }, Fields: GroupFields, Page: GroupPage },
+  devices: { fresh: { state: "in-service" }, Fields: DeviceFields, Page: DevicePage, Actions: DeviceActions },
+  device_groups: { Page: DeviceGroupPage, Beside: ({ form }) => MatchPreview({ match: form.row.match }) },
+  sites: { Page: SitePage },
+  kinds: {},
+  rights: {},
+  roles: {},
+  schedules: { fresh: { zone: "site" }, Fields: ScheduleFields, Page: SchedulePage, Beside: ({ form }) => SchedulePreview({ schedule: form.row }) },
+  calendars: { Fields: CalendarFields },
+  grants: { fresh: { effect: "allow", enabled: true, lines: [{ on: {} }] }, Fields: GrantFields, Page: GrantPage },
+  mandates: { fresh: { role: "auditor", enabled: true } },
+  settings: {},
+};
