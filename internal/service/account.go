@@ -2,18 +2,78 @@ package service
 
 import (
 	"context"
-	"crypto/sha256"
-	"errors"
-	"strings"
 	"time"
 
+	"sentier/internal/decision"
+	"sentier/internal/identity"
 	"sentier/internal/policy"
 	"sentier/internal/store"
 	"sentier/internal/wire"
 )
 
-// linkDays is how long a link holds by which somebody sets a password.
-const linkDays = 7
+// SetPassword gives a user a password; see [identity.Registry.SetPassword].
+func (s *Service) SetPassword(ctx context.Context, user, password string) error {
+	return s.who.SetPassword(ctx, user, password)
+}
+
+// SignIn makes a session of a user and a password. address is where the request came from.
+func (s *Service) SignIn(ctx context.Context, in wire.Credentials, address string) (wire.Session, error) {
+	if err := s.who.Prove(ctx, in.User, in.Password, address); err != nil {
+		return wire.Session{}, err
+	}
+	return s.begin(ctx, policy.UserID(in.User), address, in.Terminal)
+}
+
+// begin makes a session of a user who has proved who they are.
+func (s *Service) begin(ctx context.Context, user policy.UserID, address string, terminal bool) (wire.Session, error) {
+	secret, until, err := s.who.Begin(ctx, user, address, terminal)
+	if err != nil {
+		return wire.Session{}, err
+	}
+	out := s.Session(Caller{User: user}, until)
+	out.Token, out.Terminal = secret, terminal
+	return out, nil
+}
+
+// Authenticate finds the caller who holds a secret. The error is [ErrCredential] where nobody does.
+func (s *Service) Authenticate(secret string) (Caller, time.Time, error) {
+	h, err := s.who.Authenticate(secret)
+	if err != nil {
+		return Caller{}, time.Time{}, err
+	}
+	return Caller{User: h.User, Via: h.Via, Token: h.Token, secret: secret}, h.Expires, nil
+}
+
+// still tells whether the credential that a caller came with holds still.
+func (s *Service) still(c Caller) bool {
+	_, err := s.who.Authenticate(c.secret)
+	return c.secret == "" || err == nil // whoever has the machine in hand has none
+}
+
+// mayEnter: whoever has an account that is in force. Without a mandate they see their own access and nothing else.
+func (s *Service) mayEnter(user policy.UserID) error {
+	st := s.State()
+	if reason, ok := st.Compiled.MaySignIn(user, s.borders.Clock()); !ok {
+		return &ForbiddenError{Missing: map[decision.Reason]policy.Said{
+			decision.UnknownUser:     policy.Say("an account, and this one was removed"),
+			decision.UserSuspended:   policy.Say("an active account, and this one is suspended"),
+			decision.UserInvited:     policy.Say("an active account, and this one is only invited"),
+			decision.UserNotYetValid: policy.Say("an account that has begun"),
+			decision.UserExpired:     policy.Say("an account that has not ended"),
+		}[reason]}
+	}
+	return nil
+}
+
+// Session describes who a caller is.
+func (s *Service) Session(c Caller, expires time.Time) wire.Session {
+	u, ok := policy.Find[*policy.User](s.State().Policy, string(c.User))
+	name := string(c.User)
+	if ok {
+		name = u.Title()
+	}
+	return wire.Session{User: wire.Named{ID: string(c.User), Name: name}, Mandates: s.Roles(c), Expires: expires.UTC(), Now: s.borders.Clock().UTC()}
+}
 
 // Invite makes a link, good once and for a week, by which a user sets a password of their own: the first, or a new one.
 // It takes the place of one made before.
@@ -32,51 +92,22 @@ func (s *Service) Invite(ctx context.Context, c Caller, id string) (secret strin
 	if u.Status == policy.Suspended {
 		return "", until, Wrong("user", "%s is suspended: reinstate them first", u.Title())
 	}
-	secret, hash := newSecret()
-	now := s.borders.Clock().UTC()
-	until = now.AddDate(0, 0, linkDays)
-	err = s.borders.Credentials.AddLink(ctx, store.Link{Hash: hash, UserID: id, CreatedAt: now, CreatedBy: string(c.User), ExpiresAt: until})
-	if err != nil {
-		return "", until, s.kept(err)
+	if secret, until, err = s.who.MakeLink(ctx, id, c.User); err == nil {
+		s.borders.Log.Info("link made", "user", id, "by", c.User)
 	}
-	s.borders.Log.Info("link made", "user", id, "by", c.User)
-	return secret, until, nil
+	return secret, until, err
 }
-
-// ErrLink is that a link holds no more, or was never made.
-var ErrLink = Wrong("link", "holds no more: it is good once, and for a week; ask for a new one")
 
 // Welcome sets the password of the user whom a link was made for, ends the link and begins a session. Who was invited has come
 // by that, which is a change like any other.
 func (s *Service) Welcome(ctx context.Context, in wire.Welcome, address string) (wire.Session, error) {
-	try, err := s.logins.try("a link", address, false)
+	user, err := s.who.UseLink(ctx, in.Link, in.Password, address, func(user policy.UserID) error {
+		return s.arrive(ctx, Caller{User: user, Via: "link"})
+	})
 	if err != nil {
 		return wire.Session{}, err
 	}
-	s.tokens.making.Lock() // so that a link is good once, whoever else has it
-	defer s.tokens.making.Unlock()
-	sum := sha256.Sum256([]byte(in.Link))
-	link, err := s.borders.Credentials.Link(ctx, sum[:])
-	if errors.Is(err, store.ErrNotFound) || err == nil && !s.borders.Clock().Before(link.ExpiresAt) {
-		return wire.Session{}, ErrLink
-	}
-	if err != nil {
-		return wire.Session{}, err
-	}
-	try.giveBack()
-	c := Caller{User: policy.UserID(link.UserID), Via: "link"}
-	if err := s.arrive(ctx, c); err != nil {
-		return wire.Session{}, err
-	}
-	if err := s.mayEnter(c.User); err != nil {
-		return wire.Session{}, err
-	}
-	if err := s.SetPassword(ctx, link.UserID, in.Password); err != nil {
-		return wire.Session{}, err
-	}
-	s.borders.Log.Info("password set by a link", "user", c.User)
-	s.remember(ctx, link.UserID, placeOf(link.UserID, address))
-	return s.begin(ctx, c.User, address, in.Terminal)
+	return s.begin(ctx, user, address, in.Terminal)
 }
 
 // arrive makes an invited user active.
@@ -102,19 +133,10 @@ func (s *Service) ChangePassword(ctx context.Context, c Caller, in wire.NewPassw
 	if c.Via == string(store.KindToken) {
 		return wire.Session{}, &ForbiddenError{Missing: policy.Say("a session that was signed in to, and this is a token")}
 	}
-	try, err := s.logins.try(string(c.User), address, true)
-	if err != nil {
+	if err := s.who.ProveAgain(ctx, string(c.User), in.Current, address); err != nil {
 		return wire.Session{}, err
 	}
-	ok, _, err := s.isPassword(ctx, string(c.User), in.Current)
-	if err != nil {
-		return wire.Session{}, err
-	}
-	if !ok {
-		return wire.Session{}, Wrong("current", "is not your password")
-	}
-	try.giveBack()
-	if err := s.SetPassword(ctx, string(c.User), in.Password); err != nil {
+	if err := s.who.SetPassword(ctx, string(c.User), in.Password); err != nil {
 		return wire.Session{}, err
 	}
 	s.borders.Log.Info("password changed", "user", c.User)
@@ -123,23 +145,23 @@ func (s *Service) ChangePassword(ctx context.Context, c Caller, in wire.NewPassw
 
 // Sessions lists the caller's own sessions, newest first.
 func (s *Service) Sessions(ctx context.Context, c Caller) ([]wire.OwnSession, error) {
-	list, err := s.sessions(ctx, c.User)
+	list, err := s.who.Sessions(ctx, c.User)
 	out := []wire.OwnSession{}
 	for _, t := range list {
-		out = append(out, wire.OwnSession{ID: t.ID, Kind: string(t.Kind), From: strings.TrimPrefix(t.Name, "signed in from "), Began: t.CreatedAt.UTC(), Expires: t.ExpiresAt.UTC(), This: t.ID == c.Token})
+		out = append(out, wire.OwnSession{ID: t.ID, Kind: string(t.Kind), From: identity.CameFrom(&t), Began: t.CreatedAt.UTC(), Expires: t.ExpiresAt.UTC(), This: t.ID == c.Token})
 	}
 	return out, err
 }
 
 // EndSession ends one of the caller's own sessions.
 func (s *Service) EndSession(ctx context.Context, c Caller, id string) error {
-	list, err := s.sessions(ctx, c.User)
+	list, err := s.who.Sessions(ctx, c.User)
 	if err != nil {
 		return err
 	}
 	for _, t := range list {
 		if t.ID == id {
-			return s.endToken(ctx, id)
+			return s.who.End(ctx, id)
 		}
 	}
 	return ErrNotFound
@@ -147,20 +169,11 @@ func (s *Service) EndSession(ctx context.Context, c Caller, id string) error {
 
 // EndOtherSessions ends all of the caller's own sessions but the one that they ask from.
 func (s *Service) EndOtherSessions(ctx context.Context, c Caller) error {
-	list, err := s.sessions(ctx, c.User)
+	list, err := s.who.Sessions(ctx, c.User)
 	for _, t := range list {
 		if err == nil && t.ID != c.Token {
-			err = s.endToken(ctx, t.ID)
+			err = s.who.End(ctx, t.ID)
 		}
 	}
 	return err
-}
-
-// Clip bounds what somebody else has written, to 128 bytes, where it is logged or said again.
-func Clip(text string) string {
-	const longest = 128
-	if len(text) > longest {
-		return strings.ToValidUTF8(text[:longest], "") + "…"
-	}
-	return text
 }

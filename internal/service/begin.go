@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"sentier/internal/decision"
+	"sentier/internal/identity"
 	"sentier/internal/policy"
 	"sentier/internal/store"
 )
@@ -42,7 +43,7 @@ func Recover(ctx context.Context, st *store.Store, b Beginning, at time.Time) (u
 	if last.Number == 0 {
 		return 0, fmt.Errorf("%s holds no policy yet: make the first owner with “sentier init”", st.Path())
 	}
-	hash, err := newHasher().hash(ctx, b.Password)
+	hash, err := identity.HashPassword(ctx, b.Password)
 	if err != nil {
 		return 0, err
 	}
@@ -86,8 +87,7 @@ func Begin(ctx context.Context, st *store.Store, b Beginning, at time.Time) erro
 	if p, err = withOwner(p, b, at); err != nil {
 		return err
 	}
-	g := newHasher()
-	hash, err := g.hash(ctx, b.Password)
+	hash, err := identity.HashPassword(ctx, b.Password)
 	if err != nil {
 		return err
 	}

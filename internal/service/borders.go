@@ -5,6 +5,7 @@ import (
 	"log/slog"
 	"time"
 
+	"sentier/internal/identity"
 	"sentier/internal/policy"
 	"sentier/internal/store"
 )
@@ -33,19 +34,7 @@ type (
 	}
 
 	// Credentials are what people and machines prove with who they are, kept as hashes.
-	Credentials interface {
-		SetPassword(ctx context.Context, p store.Password) error
-		Password(ctx context.Context, user string) (store.Password, error)
-		WithPassword(ctx context.Context) ([]string, error)
-		AddLink(ctx context.Context, l store.Link) error
-		Link(ctx context.Context, hash []byte) (store.Link, error)
-		AddPlace(ctx context.Context, p store.Place) error
-		IsPlace(ctx context.Context, user string, place []byte) (bool, error)
-		AddToken(ctx context.Context, t store.Token) error
-		Tokens(ctx context.Context, user string) ([]store.Token, error)
-		TokenOf(ctx context.Context, user, key string) (store.Token, error)
-		RevokeToken(ctx context.Context, id string, at time.Time) error
-	}
+	Credentials = identity.Kept
 
 	// Looks are kept of whoever looked at what another may do.
 	Looks interface {

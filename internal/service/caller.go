@@ -1,8 +1,6 @@
 package service
 
 import (
-	"sync"
-
 	"sentier/internal/authority"
 	"sentier/internal/policy"
 )
@@ -67,34 +65,3 @@ func (s *Service) May(c *Caller, do Action) error {
 
 // Roles lists the roles of a caller's mandates.
 func (s *Service) Roles(c Caller) []string { return s.Rights(s.State(), c).Roles() }
-
-// knownUsers is a set of users that many may look at.
-type knownUsers struct {
-	mu  sync.RWMutex
-	ids map[string]bool
-}
-
-func (k *knownUsers) has(id string) bool {
-	k.mu.RLock()
-	defer k.mu.RUnlock()
-	return k.ids[id]
-}
-
-func (k *knownUsers) drop(ids ...string) {
-	k.mu.Lock()
-	defer k.mu.Unlock()
-	for _, id := range ids {
-		delete(k.ids, id)
-	}
-}
-
-func (k *knownUsers) put(ids ...string) {
-	k.mu.Lock()
-	defer k.mu.Unlock()
-	if k.ids == nil {
-		k.ids = map[string]bool{}
-	}
-	for _, id := range ids {
-		k.ids[id] = true
-	}
-}

@@ -2,9 +2,8 @@ package service
 
 import (
 	"fmt"
-	"strconv"
-	"time"
 
+	"sentier/internal/identity"
 	"sentier/internal/policy"
 	"sentier/internal/translate"
 	"sentier/internal/wire"
@@ -16,25 +15,23 @@ var (
 	// ErrNoOwner is that no policy is there yet, and so nobody who could sign in.
 	ErrNoOwner = told("there is no owner yet: make the first one with “sentier init --data DIR --owner USER”")
 	// ErrNotFound is that a thing is not there, or that the caller may not see it.
-	ErrNotFound = told("there is no such thing")
+	ErrNotFound = identity.ErrNotFound
 	// ErrSignIn is that a user and a password do not go together; it does not say which is wrong.
-	ErrSignIn = told("the user or the password is wrong")
+	ErrSignIn = identity.ErrSignIn
 	// ErrCredential is that a request carries no credential that holds.
-	ErrCredential = told("sign in, or send a token that holds, as “Authorization: Bearer …”")
+	ErrCredential = identity.ErrCredential
+	// ErrLink is that a link holds no more, or was never made.
+	ErrLink = identity.ErrLink
 )
 
 // told makes an error that is one of its own, and is told as a sentence.
 func told(form string) error { return fmt.Errorf("%w", policy.Say(form)) }
 
-// TooManyError is that sign-ins come too fast; After says when the next is looked at.
-type TooManyError struct{ After time.Duration }
+// TooManyError is that sign-ins come too fast; see [identity.TooManyError].
+type TooManyError = identity.TooManyError
 
-func (e *TooManyError) Error() string { return e.In(wording.English) }
-
-// In says it in a language.
-func (e *TooManyError) In(words wording.Catalogue) string {
-	return words.Say("problem.sign_ins", "seconds", strconv.Itoa(max(1, int(e.After.Seconds()+0.999))))
-}
+// Clip bounds what somebody else has written; see [identity.Clip].
+func Clip(text string) string { return identity.Clip(text) }
 
 // ExistsError is that a record was to be added under an id that is taken.
 type ExistsError struct {

@@ -5,13 +5,13 @@ package service
 import (
 	"context"
 	"errors"
-	"fmt"
 	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
 
 	"sentier/internal/decision"
+	"sentier/internal/identity"
 	"sentier/internal/policy"
 	"sentier/internal/store"
 )
@@ -23,13 +23,10 @@ type Service struct {
 	current atomic.Pointer[State]
 	writing sync.Mutex // held by the one change that is being saved
 	many    sync.Mutex // held by the one large change that is on its way
-	tokens  tokenCache
-	// passwords are users seen to have a password.
-	passwords knownUsers
-	progress  progress
-	hasher    *passwordHasher
-	logins    *loginLimiter
-	revised   notifier
+	who     *identity.Registry
+
+	progress progress
+	revised  notifier
 
 	checked chan struct{}          // closed once the files were looked at
 	unsafe  atomic.Pointer[string] // why nothing may be changed; nil: it may
@@ -46,22 +43,25 @@ type State struct {
 // Open starts a service within its borders. The first answers do not wait for the look at every page of the database that begins here; the
 // first change does.
 func Open(ctx context.Context, borders Borders) (*Service, error) {
-	s := &Service{borders: borders, hasher: newHasher(), logins: newLimiter(), checked: make(chan struct{})}
+	s := &Service{borders: borders, checked: make(chan struct{})}
 	if err := s.Reload(ctx); err != nil {
 		return nil, err
 	}
-	tokens, err := borders.Credentials.Tokens(ctx, "")
-	if err != nil {
-		return nil, fmt.Errorf("read the tokens: %w", err)
+	var err error
+	s.who, err = identity.Open(ctx, identity.Around{
+		Kept: borders.Credentials, Clock: borders.Clock, Log: borders.Log,
+		MayEnter: s.mayEnter, Failed: s.kept, Ended: s.revised.notify,
+	})
+	return s, err
+}
+
+// kept turns the error of what could not be written into one that says so.
+func (s *Service) kept(err error) error {
+	if errors.Is(err, store.ErrFull) {
+		s.full.Store(true)
+		return &FullError{s.borders.Files.Dir()}
 	}
-	for _, t := range tokens {
-		if !t.Sound() {
-			borders.Log.Error("a token is not as it was written, and holds no more", "id", t.ID, "user", Clip(t.UserID))
-			continue
-		}
-		s.tokens.put(t)
-	}
-	return s, nil
+	return err
 }
 
 // Watch looks at the files once, and after them until ctx ends.
@@ -207,7 +207,7 @@ func (s *Service) apply(ctx context.Context, now *State, caller Caller, o *EditO
 	}
 	next.Revision.Answer = nil
 	s.current.Store(next)
-	s.forget(saving.Removed, saving.Suspended)
+	s.who.Forget(saving.Removed, saving.Suspended)
 	s.revised.notify()
 	s.borders.Log.Info("revision", "number", next.Revision.Number, "by", caller.User, "via", caller.Via, "records", len(st.done))
 	return next, nil
@@ -248,14 +248,13 @@ func endedAccounts(done []policy.RecordChange) (removed, suspended []string) {
 // keepsOwner refuses a policy that would leave no lasting owner: "Who may administer".
 func (s *Service) keepsOwner(ctx context.Context, caller Caller, now, next *State) error {
 	at := s.borders.Clock()
-	if s.passwords.has(string(caller.User)) && slices.Contains(next.Compiled.LastingOwners(at), caller.User) {
+	if s.who.HasPassword(caller.User) && slices.Contains(next.Compiled.LastingOwners(at), caller.User) {
 		return nil // the usual case
 	}
-	withPassword, err := s.borders.Credentials.WithPassword(ctx)
+	withPassword, err := s.who.WithPassword(ctx)
 	if err != nil {
 		return err
 	}
-	s.passwords.put(withPassword...)
 	owners := func(st *State) []string {
 		var out []string
 		for _, id := range st.Compiled.LastingOwners(at) {

@@ -1,4 +1,4 @@
-package service
+package identity
 
 import (
 	"context"
@@ -13,6 +13,8 @@ import (
 	"unicode/utf8"
 
 	"golang.org/x/crypto/argon2"
+
+	"sentier/internal/translate"
 )
 
 // Parameters of argon2id: 19 MiB, two passes, one lane.
@@ -55,7 +57,7 @@ func (h *passwordHasher) argon(ctx context.Context, password string, salt []byte
 // hash gives the PHC string of a password.
 func (h *passwordHasher) hash(ctx context.Context, password string) (string, error) {
 	if n := utf8.RuneCountInString(password); n < minPassword || n > maxPassword || !utf8.ValidString(password) {
-		return "", Wrong("password", "has %d characters: a password has %d to %d", n, minPassword, maxPassword)
+		return "", translate.Wrong("password", "has %d characters: a password has %d to %d", n, minPassword, maxPassword)
 	}
 	salt := make([]byte, 16)
 	rand.Read(salt) // never fails
@@ -86,4 +88,9 @@ func (h *passwordHasher) matches(ctx context.Context, password, hash string) (bo
 	}
 	sum, err := h.argon(ctx, password, salt)
 	return err == nil && subtle.ConstantTimeCompare(sum, want) == 1, err
+}
+
+// HashPassword gives the hash that is kept of a password, for whoever makes the first account, before anybody can sign in.
+func HashPassword(ctx context.Context, password string) (string, error) {
+	return newHasher().hash(ctx, password)
 }

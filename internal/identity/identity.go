@@ -1,0 +1,259 @@
+// Package identity knows who one is: passwords, the links by which they are set, sessions and tokens. What somebody may do is for
+// others to know.
+package identity
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"sentier/internal/policy"
+	"sentier/internal/store"
+	"sentier/internal/translate"
+	"sentier/internal/wording"
+)
+
+// Kept is where credentials are kept, as hashes.
+type Kept interface {
+	SetPassword(ctx context.Context, p store.Password) error
+	Password(ctx context.Context, user string) (store.Password, error)
+	WithPassword(ctx context.Context) ([]string, error)
+	AddLink(ctx context.Context, l store.Link) error
+	Link(ctx context.Context, hash []byte) (store.Link, error)
+	AddPlace(ctx context.Context, p store.Place) error
+	IsPlace(ctx context.Context, user string, place []byte) (bool, error)
+	AddToken(ctx context.Context, t store.Token) error
+	Tokens(ctx context.Context, user string) ([]store.Token, error)
+	TokenOf(ctx context.Context, user, key string) (store.Token, error)
+	RevokeToken(ctx context.Context, id string, at time.Time) error
+}
+
+// Around is what a registry stands in.
+type Around struct {
+	Kept  Kept
+	Clock func() time.Time
+	Log   *slog.Logger
+
+	MayEnter func(user policy.UserID) error // nil where the account is in force
+	Failed   func(err error) error          // what becomes of an error of writing: one that says that the disk is full
+	Ended    func()                         // is called when credentials have ended
+}
+
+// Registry holds the credentials of everybody. It may be used from many goroutines at once.
+type Registry struct {
+	Around
+
+	hasher    *passwordHasher
+	logins    *loginLimiter
+	tokens    tokenCache
+	passwords knownUsers // users seen to have a password
+}
+
+// Open reads the tokens that are kept. One that is not as it was written holds no more.
+func Open(ctx context.Context, around Around) (*Registry, error) {
+	r := &Registry{Around: around, hasher: newHasher(), logins: newLimiter()}
+	tokens, err := r.Kept.Tokens(ctx, "")
+	if err != nil {
+		return nil, fmt.Errorf("read the tokens: %w", err)
+	}
+	for _, t := range tokens {
+		if !t.Sound() {
+			r.Log.Error("a token is not as it was written, and holds no more", "id", t.ID, "user", Clip(t.UserID))
+			continue
+		}
+		r.tokens.put(t)
+	}
+	return r, nil
+}
+
+// The errors that callers tell apart.
+var (
+	// ErrNotFound is that a credential is not there.
+	ErrNotFound = told("there is no such thing")
+	// ErrSignIn is that a user and a password do not go together; it does not say which is wrong.
+	ErrSignIn = told("the user or the password is wrong")
+	// ErrCredential is that a request carries no credential that holds.
+	ErrCredential = told("sign in, or send a token that holds, as “Authorization: Bearer …”")
+	// ErrLink is that a link holds no more, or was never made.
+	ErrLink = translate.Wrong("link", "holds no more: it is good once, and for a week; ask for a new one")
+)
+
+// told makes an error that is one of its own, and is told as a sentence.
+func told(form string) error { return fmt.Errorf("%w", policy.Say(form)) }
+
+// TooManyError is that sign-ins come too fast; After says when the next is looked at.
+type TooManyError struct{ After time.Duration }
+
+func (e *TooManyError) Error() string { return e.In(wording.English) }
+
+// In says it in a language.
+func (e *TooManyError) In(words wording.Catalogue) string {
+	return words.Say("problem.sign_ins", "seconds", strconv.Itoa(max(1, int(e.After.Seconds()+0.999))))
+}
+
+// SetPassword gives a user a password; all their sessions end with it, and so do links that were made for them. Who may do that is
+// for the caller to know.
+func (r *Registry) SetPassword(ctx context.Context, user, password string) error {
+	hash, err := r.hasher.hash(ctx, password)
+	if err != nil {
+		return err
+	}
+	at := r.Clock().UTC()
+	if err := r.Kept.SetPassword(ctx, store.Password{UserID: user, Hash: hash, ChangedAt: at}); err != nil {
+		return r.Failed(err)
+	}
+	r.passwords.put(user)
+	r.revokeCached(at, func(t *store.Token) bool { return t.UserID == user && t.Kind != store.KindToken })
+	return nil
+}
+
+// Try is a try to prove who one is, which counts until it is seen to have been a good one.
+type Try struct{ counted *attempt }
+
+// Try begins a try of somebody, or of something that many can try, from an address. The error is a [TooManyError] where there were too
+// many.
+func (r *Registry) Try(who, address string, known bool) (Try, error) {
+	counted, err := r.logins.try(who, address, known)
+	return Try{counted}, err
+}
+
+// Good says that a try was a good one: it does not count.
+func (t Try) Good() { t.counted.giveBack() }
+
+// Prove takes a user and a password from an address. The error is [ErrSignIn] where they do not go together.
+func (r *Registry) Prove(ctx context.Context, user, password, address string) error {
+	if len(user) > policy.MaxID || len(password) > 4*maxPassword {
+		return ErrSignIn // there is no such account
+	}
+	place := placeOf(user, address)
+	known, err := r.Kept.IsPlace(ctx, user, place)
+	if err != nil {
+		return err
+	}
+	try, err := r.Try(user, address, known)
+	if err != nil {
+		return err
+	}
+	ok, exists, err := r.isPassword(ctx, user, password)
+	if err != nil {
+		return err
+	}
+	if !ok {
+		// What was typed may be a password in the wrong field: only a name that there is says anything to whoever reads the log.
+		if exists {
+			r.Log.Warn("sign-in refused", "user", user, "from", Clip(address))
+		} else {
+			r.Log.Warn("sign-in refused", "from", Clip(address))
+		}
+		return ErrSignIn
+	}
+	if err := r.MayEnter(policy.UserID(user)); err != nil {
+		return err
+	}
+	try.Good()
+	r.Remember(ctx, user, address)
+	return nil
+}
+
+// ProveAgain takes the password of somebody who is signed in.
+func (r *Registry) ProveAgain(ctx context.Context, user, password, address string) error {
+	try, err := r.Try(user, address, true)
+	if err != nil {
+		return err
+	}
+	ok, _, err := r.isPassword(ctx, user, password)
+	if err != nil {
+		return err
+	}
+	if !ok {
+		return translate.Wrong("current", "is not your password")
+	}
+	try.Good()
+	return nil
+}
+
+// isPassword tells whether a user has a password, and whether this is it.
+func (r *Registry) isPassword(ctx context.Context, user, password string) (ok, exists bool, err error) {
+	kept, err := r.Kept.Password(ctx, user)
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return false, false, err
+	}
+	exists = err == nil
+	ok, err = r.hasher.matches(ctx, password, kept.Hash)
+	return ok, exists, err
+}
+
+// Remember keeps where a user has signed in from: their tries there are counted by themselves.
+func (r *Registry) Remember(ctx context.Context, user, address string) {
+	if err := r.Kept.AddPlace(ctx, store.Place{UserID: user, Place: placeOf(user, address), At: r.Clock().UTC()}); err != nil {
+		r.Log.Warn("where somebody signed in could not be remembered", "error", err)
+	}
+}
+
+// HasPassword tells whether a user was seen to have a password; one who was not may have one still, see [Registry.WithPassword].
+func (r *Registry) HasPassword(user policy.UserID) bool { return r.passwords.has(string(user)) }
+
+// WithPassword lists the users who have a password.
+func (r *Registry) WithPassword(ctx context.Context) ([]string, error) {
+	users, err := r.Kept.WithPassword(ctx)
+	r.passwords.put(users...)
+	return users, err
+}
+
+// Forget lets go of the credentials of accounts that are gone, and of the sessions of those that were suspended: what keeps them has
+// done the same.
+func (r *Registry) Forget(removed, suspended []string) {
+	if len(removed)+len(suspended) == 0 {
+		return
+	}
+	r.passwords.drop(removed...)
+	r.revokeCached(r.Clock().UTC(), func(t *store.Token) bool {
+		return slices.Contains(removed, t.UserID) || t.Kind != store.KindToken && slices.Contains(suspended, t.UserID)
+	})
+}
+
+// Clip bounds what somebody else has written, to 128 bytes, where it is logged or said again.
+func Clip(text string) string {
+	const longest = 128
+	if len(text) > longest {
+		return strings.ToValidUTF8(text[:longest], "") + "…"
+	}
+	return text
+}
+
+// knownUsers is a set of users that many may look at.
+type knownUsers struct {
+	mu  sync.RWMutex
+	ids map[string]bool
+}
+
+func (k *knownUsers) has(id string) bool {
+	k.mu.RLock()
+	defer k.mu.RUnlock()
+	return k.ids[id]
+}
+
+func (k *knownUsers) drop(ids ...string) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	for _, id := range ids {
+		delete(k.ids, id)
+	}
+}
+
+func (k *knownUsers) put(ids ...string) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if k.ids == nil {
+		k.ids = map[string]bool{}
+	}
+	for _, id := range ids {
+		k.ids[id] = true
+	}
+}
