@@ -157,7 +157,7 @@ func TestEveryRouteHoldsBackFromThoseWithLess(t *testing.T) {
 			for role, token := range who {
 				calls++
 				status, _, text := w.ask(method, at, token, body)
-				reads := method == "GET" || strings.HasPrefix(path, "/access/v1") || slices.Contains(own, route) || slices.Contains([]string{"/api/v1/advice", "/api/v1/matrix", "/api/v1/preview/schedule", "/api/v1/preview/match"}, path)
+				reads := method == "GET" || strings.HasPrefix(path, "/access/v1") || slices.Contains(own, route) || slices.Contains([]string{"/api/v1/advice", "/api/v1/matrix", "/api/v1/preview/schedule", "/api/v1/preview/match", "/api/v1/time"}, path)
 				switch {
 				case status >= 500:
 					t.Errorf("%s as %s: %d %.200s", route, role, status, text)

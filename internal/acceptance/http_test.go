@@ -4,15 +4,12 @@ import (
 	"bytes"
 	"encoding/json"
 	"fmt"
-	"net/http"
 	"os"
 	"strings"
 	"testing"
 	"time"
 
 	"github.com/getkin/kin-openapi/openapi3"
-	"github.com/getkin/kin-openapi/openapi3filter"
-	"github.com/getkin/kin-openapi/routers/gorillamux"
 
 	"sentier/internal/document"
 	"sentier/internal/policy"
@@ -101,11 +98,6 @@ func TestOpenAPI(t *testing.T) {
 		t.Fatal(err)
 	}
 	described(t, doc)
-	doc.Servers = openapi3.Servers{{URL: w.url}}
-	router, err := gorillamux.NewRouter(doc)
-	if err != nil {
-		t.Fatal(err)
-	}
 	question := `{"user": "tomas.field", "right": "control", "device": "twin-bridge-north", "at": "2026-11-24 10:00"}`
 	for _, c := range []struct {
 		method, path, body string
@@ -132,6 +124,9 @@ func TestOpenAPI(t *testing.T) {
 		{"POST", "/api/v1/matrix", `{"rows": {"type": "grants"}, "columns": {"type": "sites"}}`, 400},
 		{"POST", "/api/v1/preview/schedule", `{"schedule": {"id": "s", "name": "S", "windows": [{"from": "08:00", "to": "16:00"}]}}`, 200},
 		{"POST", "/api/v1/preview/match", `{"kinds": ["lift-bridge"]}`, 200},
+		{"POST", "/api/v1/time", `{"text": "in 2 weeks", "device": "mill-bridge"}`, 200}, {"POST", "/api/v1/time", `{"text": "soonish"}`, 400},
+		{"GET", "/api/v1/devices?sort=-site&limit=3", "", 200}, {"GET", "/api/v1/devices?sort=colour", "", 400},
+		{"GET", "/api/v1/names?of=devices/mill-bridge&of=sites/border-arm", "", 200}, {"GET", "/api/v1/names?of=bridge", "", 400},
 		{"GET", "/api/v1/reach/users/tomas.field?degree=now&degree=if&limit=5", "", 200},
 		{"GET", "/api/v1/reach/devices/control-room-mast?right=control", "", 200},
 		{"GET", "/api/v1/reach/user_groups/bridge-crew", "", 200}, {"GET", "/api/v1/uses/schedules/night-watch", "", 200},
@@ -146,29 +141,9 @@ func TestOpenAPI(t *testing.T) {
 		{"POST", "/access/v1/evaluations", `{"subject": {"type": "user", "id": "tomas.field"}, "action": {"name": "view"}, "evaluations": [{"resource": {"type": "device", "id": "mill-bridge"}}]}`, 200},
 		{"GET", "/.well-known/authzen-configuration", "", 200}, {"GET", "/schemas/policy.json", "", 200},
 	} {
-		req, err := http.NewRequest(c.method, w.url+c.path, strings.NewReader(c.body))
-		if err != nil {
-			t.Fatal(err)
-		}
-		req.Header.Set("Content-Type", map[bool]string{true: "application/merge-patch+json", false: "application/json"}[c.method == "PATCH"])
-		route, params, err := router.FindRoute(req)
-		if err != nil {
-			t.Errorf("%s %s: %v", c.method, c.path, err)
-			continue
-		}
-		status, header, body := w.ask(c.method, c.path, w.token, c.body)
-		if status != c.status {
+		// That the request and the answer are as described, is looked at with every answer.
+		if status, _, body := w.ask(c.method, c.path, w.token, c.body); status != c.status {
 			t.Errorf("%s %s: %d, want %d: %s", c.method, c.path, status, c.status, body)
-		}
-		input := &openapi3filter.RequestValidationInput{Request: req, PathParams: params, Route: route, Options: &openapi3filter.Options{AuthenticationFunc: openapi3filter.NoopAuthenticationFunc}}
-		if status < 300 { // what is taken is as described, its parameters and its body
-			if err := openapi3filter.ValidateRequest(t.Context(), input); err != nil {
-				t.Errorf("%s %s is taken, and is not as described: %v", c.method, c.path, err)
-			}
-		}
-		answer := &openapi3filter.ResponseValidationInput{RequestValidationInput: input, Status: status, Header: header}
-		if err := openapi3filter.ValidateResponse(t.Context(), answer.SetBodyBytes([]byte(body))); err != nil {
-			t.Errorf("%s %s: the answer is not as described: %v", c.method, c.path, err)
 		}
 	}
 }

@@ -116,6 +116,11 @@ func (w *world) ask(method, path, token, body string, headers ...string) (int, h
 	if err != nil {
 		w.t.Fatal(err)
 	}
+	req.Body = io.NopCloser(strings.NewReader(body))
+	if req.Header.Get("Content-Type") == "" && body != "" {
+		req.Header.Set("Content-Type", "application/json") // which is what is meant where nothing is said
+	}
+	description().hold(w.t, req, resp.StatusCode, resp.Header, data)
 	return resp.StatusCode, resp.Header, string(data)
 }
 

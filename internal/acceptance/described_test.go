@@ -1,0 +1,80 @@
+package acceptance
+
+import (
+	"net/http"
+	"os"
+	"slices"
+	"sync"
+	"testing"
+
+	"github.com/getkin/kin-openapi/openapi3"
+	"github.com/getkin/kin-openapi/openapi3filter"
+	"github.com/getkin/kin-openapi/routers"
+	"github.com/getkin/kin-openapi/routers/gorillamux"
+)
+
+// description is docs/openapi.json, against which every answer is held that any test here gets.
+var description = sync.OnceValue(func() *describing {
+	doc, err := openapi3.NewLoader().LoadFromFile(openAPIFile)
+	if err != nil {
+		panic(err)
+	}
+	doc.Servers = nil
+	router, err := gorillamux.NewRouter(doc)
+	if err != nil {
+		panic(err)
+	}
+	return &describing{doc: doc, router: router}
+})
+
+type describing struct {
+	doc    *openapi3.T
+	router routers.Router
+	met    sync.Map // operation ids that were answered as they should
+}
+
+// largeAnswer is from how many bytes on an answer is not looked at: reading it twice takes longer than the test that got it.
+const largeAnswer = 1 << 20
+
+// hold holds an answer against the description; and where it was a good one, the request as well.
+func (d *describing) hold(t testing.TB, req *http.Request, status int, header http.Header, body []byte) {
+	t.Helper()
+	if os.Getenv("SENTIER_UPDATE") != "" || len(body) > largeAnswer || header.Get("Content-Encoding") != "" {
+		return
+	}
+	route, params, err := d.router.FindRoute(req)
+	if err != nil {
+		if status < 300 && req.Method != http.MethodHead && req.Method != http.MethodOptions && header.Get("Content-Type") == "application/json" {
+			t.Errorf("%s %s is answered, and not described: %v", req.Method, req.URL, err)
+		}
+		return
+	}
+	input := &openapi3filter.RequestValidationInput{Request: req, PathParams: params, Route: route, Options: &openapi3filter.Options{AuthenticationFunc: openapi3filter.NoopAuthenticationFunc}}
+	answer := &openapi3filter.ResponseValidationInput{RequestValidationInput: input, Status: status, Header: header}
+	if err := openapi3filter.ValidateResponse(req.Context(), answer.SetBodyBytes(body)); err != nil {
+		t.Errorf("%s %s: the answer is not as described: %v", req.Method, req.URL, err)
+	}
+	if status >= 300 {
+		return
+	}
+	if err := openapi3filter.ValidateRequest(req.Context(), input); err != nil {
+		t.Errorf("%s %s is taken, and is not as described: %v", req.Method, req.URL, err)
+	}
+	d.met.Store(route.Operation.OperationID, true)
+}
+
+// unmet lists the operations that nothing was answered well by.
+func unmet() (missing []string) {
+	if os.Getenv("SENTIER_UPDATE") != "" {
+		return nil
+	}
+	for path, item := range description().doc.Paths.Map() {
+		for method, o := range item.Operations() {
+			if _, met := description().met.Load(o.OperationID); !met {
+				missing = append(missing, method+" "+path)
+			}
+		}
+	}
+	slices.Sort(missing)
+	return missing
+}
