@@ -251,7 +251,7 @@ func (d *description) answers(r route, op map[string]any) {
 		content := map[string]any{}
 		for _, media := range r.produces {
 			kind := "string"
-			if strings.HasSuffix(media, "json") {
+			if strings.HasSuffix(media, "json") || strings.HasSuffix(media, "yaml") {
 				kind = "object"
 			}
 			content[media] = map[string]any{"schema": map[string]any{"type": kind}}

@@ -7275,7 +7275,7 @@ export interface operations {
                 };
                 content: {
                     "application/json": Record<string, never>;
-                    "application/yaml": string;
+                    "application/yaml": Record<string, never>;
                 };
             };
             /** @description As the caller has it already. */

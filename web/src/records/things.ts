@@ -14,6 +14,7 @@ import { PersonActions } from "../people/actions";
 import { PersonFields } from "../people/editor";
 import { PersonPage } from "../people/page";
 import { ScheduleFields } from "../schedules/editor";
+import { RoleFields } from "../roles/editor";
 import { SchedulePage } from "../schedules/page";
 import { SchedulePreview } from "../schedules/preview";
 import { SitePage } from "../sites/page";
@@ -36,7 +37,7 @@ export const things: { [T in Type]: Thing<T> } = {
   sites: { Page: SitePage },
   kinds: {},
   rights: {},
-  roles: {},
+  roles: { Fields: RoleFields },
   schedules: { fresh: { zone: "site" }, Fields: ScheduleFields, Page: SchedulePage, Beside: ({ form }) => SchedulePreview({ schedule: form.row }) },
   calendars: { Fields: CalendarFields },
   grants: { fresh: { effect: "allow", enabled: true, lines: [{ on: {} }] }, Fields: GrantFields, Page: GrantPage },
