@@ -48,7 +48,7 @@ func (w *world) console() *browser {
 	w.t.Helper()
 	b := w.browse()
 	b.signIn("ines.carvalho", password)
-	b.see("Choose a person")
+	b.see("Last changes")
 	return b
 }
 

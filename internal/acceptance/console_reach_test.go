@@ -32,7 +32,8 @@ func TestConsoleFromARefusalToTheMend(t *testing.T) {
 	b.see("Denied")
 
 	b.open("/records/users/noor.haddad")
-	b.see("Brindle gate 7") // now or later, and through what, depends on the hour
+	b.see("Winter contractors → Winter works") // now or later depends on the hour
+	b.see("5 devices") // for one reason, in one row that opens
 	b.click("As they see it")
 	b.see("Noor Haddad has") // on how many depends on the hour
 	b.see("that you looked is recorded")

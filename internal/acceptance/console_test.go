@@ -19,6 +19,9 @@ func TestConsole(t *testing.T) {
 	b.accessible("sign-in")
 	b.fill("Password", password)
 	b.click("Sign in")
+	b.see("Last changes")
+	b.accessible("today")
+	b.open("/check")
 	b.see("Choose a person, a right and a device")
 
 	b.pick("Person", "agnes", "Agnes Lindqvist")
@@ -321,7 +324,7 @@ func TestConsoleOfSomebodyWithoutAMandate(t *testing.T) {
 		t.Fatalf("a mandate: %d", status)
 	}
 	b.open("/")
-	b.see("Choose a person")
+	b.see("Last changes")
 	b.see("Auditor")
 	b.open("/grants")
 	b.see("Bridge watch")

@@ -53,7 +53,7 @@ type (
 		Raw bool   `query:"raw" description:"without what guards people's programs against formulas in cells"`
 	}
 	findQuery struct {
-		Q     string `query:"q" required:"true"`
+		Q     string `query:"q" description:"a word to search for; left out: nothing is found"`
 		Limit int    `query:"limit" minimum:"1" maximum:"200"`
 	}
 )

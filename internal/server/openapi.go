@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"maps"
 	"net/http"
+	"path"
 	"reflect"
 	"slices"
 	"strings"
@@ -66,9 +67,9 @@ func reflected(routes []route, version string) (map[string]any, error) {
 	r.Spec.SetAPIKeySecurity("session", cookieName, openapi.InCookie, "The console's session.")
 	wire.TypeMappings(func(of, as any) { r.AddTypeMapping(of, as) })
 	r.DefaultOptions = append(r.DefaultOptions,
-		jsonschema.InterceptDefName(func(_ reflect.Type, name string) string {
-			for _, prefix := range []string{"Wire", "Policy", "Server", "Decision"} {
-				name = strings.TrimPrefix(name, prefix)
+		jsonschema.InterceptDefName(func(t reflect.Type, name string) string {
+			if room := path.Base(t.PkgPath()); room != "." && room != "survey" { // WireCheck is told as Check
+				name = strings.TrimPrefix(name, strings.ToUpper(room[:1])+room[1:])
 			}
 			return strings.NewReplacer("[", "Of", "]", "", "SentierInternalPolicy", "").Replace(name)
 		}),

@@ -44,12 +44,15 @@ func (s *Server) routes() []route {
 		{id: "getReachOfUser", method: "GET", path: "/api/v1/reach/users/{id}", tag: "reach", summary: "What a user reaches", in: reachQuery{}, out: wire.Reach{}, handle: s.reach("users")},
 		{id: "getReachOfUserGroup", method: "GET", path: "/api/v1/reach/user_groups/{id}", tag: "reach", summary: "What a user group amounts to: what somebody reaches who is in it alone", in: reachQuery{}, out: wire.Reach{}, handle: s.reach("user_groups")},
 		{id: "getReachOfDevice", method: "GET", path: "/api/v1/reach/devices/{id}", tag: "reach", summary: "Who reaches a device, or one of its points", in: deviceReachQuery{}, out: wire.Reach{}, handle: s.reach("devices")},
+		{id: "getToday", method: "GET", path: "/api/v1/today", tag: "reach", summary: "The first look: what is open, what ends this week, what is locked out, what happened last", needs: service.Read, heavy: true, out: wire.Today{}, handle: s.today},
+		{id: "listGroups", method: "GET", path: "/api/v1/groups/{type}/{id}", tag: "reach", summary: "The groups that a user or a device is in, with their ends, and why", in: recordPath{}, needs: service.Read, hides: true, out: []wire.Belongs{}, handle: s.groups},
+		{id: "listHistory", method: "GET", path: "/api/v1/history/{type}/{id}", tag: "reach", summary: "The last revisions that changed a record", in: recordPath{}, needs: service.Read, hides: true, out: []wire.Happened{}, handle: s.history},
 		{id: "listUses", method: "GET", path: "/api/v1/uses/{type}/{id}", tag: "reach", summary: "The lines of grants that make use of a grant, role, right, schedule, site, device group or user group", in: usesQuery{}, needs: service.Read, hides: true, heavy: true, out: []wire.Use{}, handle: s.uses},
 		{id: "seeAsUser", method: "GET", path: "/api/v1/seen/{id}", tag: "reach", summary: "The service as a user would meet it; recorded", in: reachQuery{}, out: wire.Seen{}, handle: s.seen},
 		{id: "listLooks", method: "GET", path: "/api/v1/looks", tag: "reach", summary: "Who has looked at the service as another user sees it", out: []wire.Look{}, needs: service.Read, handle: s.looks},
 
 		{id: "getAuthzenConfiguration", method: "GET", path: "/.well-known/authzen-configuration", tag: "decisions", summary: "OpenID AuthZEN metadata", open: true, out: wire.AuthZEN{}, handle: s.authzen},
-		{id: "evaluateMany", method: "POST", path: "/access/v1/evaluations", tag: "decisions", summary: "OpenID AuthZEN access evaluations, up to 10,000", in: wire.Evaluations{}, needs: service.Ask, takes: manyJSON, out: wire.Decisions{}, handle: s.evaluateMany},
+		{id: "evaluateMany", method: "POST", path: "/access/v1/evaluations", tag: "decisions", summary: "OpenID AuthZEN access evaluations, up to 10,000", in: wire.Evaluations{}, needs: service.Ask, takes: manyJSON, out: wire.Decided{}, handle: s.evaluateMany},
 		{id: "searchSubjects", method: "POST", path: "/access/v1/search/subject", tag: "decisions", summary: "OpenID AuthZEN subject search", in: wire.Search{}, takes: plainJSON, out: wire.SearchResult{}, handle: s.search(answers.SearchSubjects)},
 		{id: "searchResources", method: "POST", path: "/access/v1/search/resource", tag: "decisions", summary: "OpenID AuthZEN resource search", in: wire.Search{}, takes: plainJSON, out: wire.SearchResult{}, handle: s.search(answers.SearchResources)},
 		{id: "searchActions", method: "POST", path: "/access/v1/search/action", tag: "decisions", summary: "OpenID AuthZEN action search", in: wire.Search{}, takes: plainJSON, out: wire.SearchResult{}, handle: s.search(answers.SearchActions)},
@@ -103,6 +106,10 @@ type (
 		Cursor string `query:"cursor"`
 		Q      string `query:"q" description:"a word to search for"`
 		Sort   string `query:"sort" description:"a field, with - before it from the end: -name; numbers in names count as numbers"`
+	}
+	recordPath struct {
+		Type string `path:"type"`
+		ID   string `path:"id"`
 	}
 	namesQuery struct {
 		Of []string `query:"of" maxItems:"1000" description:"records as type/id; left out: all of each type that has up to 5,000"`
@@ -305,6 +312,30 @@ func (s *Server) names(r *request) error {
 		return err
 	}
 	return r.JSON(http.StatusOK, names)
+}
+
+func (s *Server) today(r *request) error {
+	out, err := answers.Of(s.service).Today(r.Request().Context(), r.caller)
+	if err != nil {
+		return err
+	}
+	return r.JSON(http.StatusOK, out)
+}
+
+func (s *Server) groups(r *request) error {
+	out, err := answers.Of(s.service).Groups(r.caller, r.Param("type"), r.id())
+	if err != nil {
+		return err
+	}
+	return r.JSON(http.StatusOK, out)
+}
+
+func (s *Server) history(r *request) error {
+	out, err := answers.Of(s.service).HistoryOf(r.Request().Context(), r.caller, r.Param("type"), r.id())
+	if err != nil {
+		return err
+	}
+	return r.JSON(http.StatusOK, out)
 }
 
 func (s *Server) counts(r *request) error {

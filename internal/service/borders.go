@@ -24,6 +24,8 @@ type (
 		Revisions(ctx context.Context, before uint64, limit int) ([]store.Revision, error)
 		RevisionOf(ctx context.Context, user, key string) (store.Revision, error)
 		Changes(ctx context.Context, revision uint64) ([]policy.RecordChange, error)
+		TouchedBy(ctx context.Context, revision uint64, limit int) (first []store.Touched, all int, err error)
+		TouchesOf(ctx context.Context, typeName, id string, limit int) ([]store.Revision, error)
 		LaterChange(ctx context.Context, typeName, id string, after uint64) (uint64, error)
 	}
 

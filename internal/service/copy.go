@@ -45,7 +45,48 @@ func copyRecord(p *policy.Policy, t policy.Type, e wire.Edit) ([]policy.Change, 
 	if slices.Contains(e.With, "grants") {
 		out = append(out, sameGrants(p, t, e.ID, id)...)
 	}
+	if slices.Contains(e.With, "own_grants") {
+		out = append(out, ownGrants(p, t, e.ID, id, name)...)
+	}
 	return out, nil
+}
+
+// access gives the changes by which an access is given, or taken back.
+func access(p *policy.Policy, op policy.Op, a policy.Access) ([]policy.Change, error) {
+	change := p.Give
+	if op == takeOp {
+		change = p.TakeBack
+	}
+	out, err := change(a)
+	if err != nil {
+		return nil, Wrong("access", "%v", err)
+	}
+	return out, nil
+}
+
+// ownGrants makes, for a new user or group, a grant like each that names another: changing the one leaves the other as it is.
+func ownGrants(p *policy.Policy, t policy.Type, old, id, name string) []policy.Change {
+	var out []policy.Change
+	taken := map[string]bool{}
+	for g := range policy.Each[*policy.Grant](p) {
+		n := *g
+		switch {
+		case t == policy.Users && slices.Contains(g.To.Users, policy.UserID(old)):
+			n.To = policy.To{Users: []policy.UserID{policy.UserID(id)}}
+		case t == policy.UserGroups && slices.Contains(g.To.Groups, policy.UserGroupID(old)):
+			n.To = policy.To{Groups: []policy.UserGroupID{policy.UserGroupID(id)}}
+		default:
+			continue
+		}
+		n.Name = p.FreeName(policy.Grants, g.Title()+", "+name)
+		n.ID = policy.GrantID(policy.MakeID(n.Name, func(id string) bool {
+			_, there := p.Get(policy.Grants, id)
+			return there || taken[id]
+		}))
+		taken[n.Key()] = true
+		out = append(out, policy.Change{Op: policy.Put, Type: policy.Grants, ID: n.Key(), Record: &n})
+	}
+	return out
 }
 
 // sameGrants names a new user or group in every grant that names another.

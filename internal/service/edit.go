@@ -334,8 +334,12 @@ func prefixPath(err error, place string, only bool) error {
 	return err
 }
 
-// copyOp is the one operation of an edit that is none of a change: it makes a record like another.
-const copyOp = "copy"
+// Operations of an edit that are none of a change: they come to changes once the policy is known.
+const (
+	copyOp = "copy" // makes a record like another
+	giveOp = "give" // see [policy.Policy.Give]
+	takeOp = "take" // see [policy.Policy.TakeBack]
+)
 
 // readEdit reads an edit as far as that takes nothing of the policy. Of a copy it gives only which record it is of.
 func readEdit(e *wire.Edit) (policy.Change, error) {
@@ -362,9 +366,13 @@ func readEdit(e *wire.Edit) (policy.Change, error) {
 				return out, Wrong(end.field, "%q %v", end.text, err)
 			}
 		}
+	case giveOp, takeOp:
+		if e.Access == nil || t != policy.Grants || e.ID != "" {
+			return out, Wrong("access", "says who gets what: with give and take the type is grants, and the id is left empty")
+		}
 	case copyOp, policy.Remove:
 	default:
-		return out, Wrong("op", "%q is no operation: write put, patch, copy, remove, add or drop", e.Op)
+		return out, Wrong("op", "%q is no operation: write put, patch, copy, remove, add, drop, give or take", e.Op)
 	}
 	return out, err
 }
@@ -375,6 +383,8 @@ func (s *Service) changesOf(c Caller, now *State, e *wire.Edit, read policy.Chan
 	switch {
 	case read.Op == copyOp:
 		return copyRecord(now.Policy, read.Type, *e)
+	case read.Op == giveOp, read.Op == takeOp:
+		return access(now.Policy, read.Op, *e.Access)
 	case read.Op == policy.Remove && e.Cascade && there:
 		return s.cascade(c, now, read.Type, *e, o)
 	case read.Op == policy.Patch && !there && o.of != nil:

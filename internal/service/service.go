@@ -151,6 +151,21 @@ func (s *Service) Looks(ctx context.Context, limit int) ([]store.Look, error) {
 	return s.borders.Looks.Looks(ctx, limit)
 }
 
+// Revisions lists the last revisions before a number, newest first; 0 is after the last.
+func (s *Service) Revisions(ctx context.Context, before uint64, limit int) ([]store.Revision, error) {
+	return s.borders.History.Revisions(ctx, before, limit)
+}
+
+// TouchedBy lists the first records that a revision changed, and tells how many there are.
+func (s *Service) TouchedBy(ctx context.Context, revision uint64, limit int) ([]store.Touched, int, error) {
+	return s.borders.History.TouchedBy(ctx, revision, limit)
+}
+
+// TouchesOf lists the last revisions that changed a record, newest first.
+func (s *Service) TouchesOf(ctx context.Context, typeName, id string, limit int) ([]store.Revision, error) {
+	return s.borders.History.TouchesOf(ctx, typeName, id, limit)
+}
+
 // Ready tells whether questions are answered, and whether changes can be kept as well; the error says what is missing.
 func (s *Service) Ready() (status string, err error) {
 	switch why := s.unsafe.Load(); {

@@ -94,6 +94,30 @@ func (s *Store) Changes(ctx context.Context, revision uint64) ([]policy.RecordCh
 	return out, err
 }
 
+// Touched is a record that a revision changed, and what it did to it.
+type Touched struct {
+	Type, ID    string
+	Made, Ended bool // it was added; it was removed
+}
+
+// TouchedBy lists the first records that a revision changed, and tells how many there are, without reading what they were.
+func (s *Store) TouchedBy(ctx context.Context, revision uint64, limit int) (first []Touched, all int, err error) {
+	rows := s.reader.WithContext(ctx).Model(&Change{}).Where("revision = ?", revision)
+	var count int64
+	if err := rows.Count(&count).Error; err != nil {
+		return nil, 0, err
+	}
+	err = rows.Select("type", "id", "before IS NULL AS made", "after IS NULL AS ended").Order("seq").Limit(limit).Find(&first).Error
+	return first, int(count), err
+}
+
+// TouchesOf lists the last revisions that changed a record, newest first.
+func (s *Store) TouchesOf(ctx context.Context, typeName, id string, limit int) ([]Revision, error) {
+	var out []Revision
+	of := s.reader.Model(&Change{}).Select("revision").Where("type = ? AND id = ?", typeName, id)
+	return out, s.reader.WithContext(ctx).Where("number IN (?)", of).Order("number DESC").Limit(limit).Omit("answer").Find(&out).Error
+}
+
 // read reads back what was done to a record.
 func (c *Change) read() (policy.RecordChange, error) {
 	before, err1 := readBody(c.Type, c.Before)

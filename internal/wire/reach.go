@@ -196,7 +196,7 @@ type Time struct {
 
 // ScheduleQuestion asks how a schedule, saved or not, will run.
 type ScheduleQuestion struct {
-	Schedule policy.Schedule `json:"schedule"`
+	Schedule policy.Schedule `json:"schedule,omitzero"`
 	Zone     string          `json:"zone,omitempty" description:"IANA zone by whose clock it is told, and judged where its zone is site; left out: the settings'"`
 	From     string          `json:"from,omitempty" description:"first day; left out: today"`
 	Days     int             `json:"days,omitempty" description:"1 to 31; left out: 14"`
@@ -290,7 +290,7 @@ type Evaluations struct {
 	Action      *Action            `json:"action,omitempty"`
 	Resource    *Entity            `json:"resource,omitempty"`
 	Context     json.RawMessage    `json:"context,omitempty"`
-	Evaluations []PartEvaluation   `json:"evaluations"`
+	Evaluations []PartEvaluation   `json:"evaluations,omitempty" description:"left out: one evaluation is asked, of what stands at the top"`
 	Options     *EvaluationsOption `json:"options,omitempty"`
 }
 
@@ -311,6 +311,13 @@ type EvaluationsOption struct {
 // Decisions are the answers to [Evaluations], in their order.
 type Decisions struct {
 	Evaluations []Decision `json:"evaluations"`
+}
+
+// Decided is how [Evaluations] are answered: as [Decisions], or, where one evaluation was asked, as a [Decision].
+type Decided struct {
+	Evaluations []Decision       `json:"evaluations,omitempty"`
+	Decision    bool             `json:"decision,omitempty"`
+	Context     *DecisionContext `json:"context,omitempty"`
 }
 
 // Search is a request of the AuthZEN search interfaces.
@@ -356,4 +363,80 @@ type AuthZEN struct {
 	SearchSubject  string `json:"search_subject_endpoint"`
 	SearchResource string `json:"search_resource_endpoint"`
 	SearchAction   string `json:"search_action_endpoint"`
+}
+
+// Belongs is a group that a user or a device is in, and why.
+type Belongs struct {
+	Group   Named      `json:"group"`
+	Why     string     `json:"why" enum:"listed,rule,within,includes" description:"listed: by itself; rule: the group fills itself with it; within: a group below has it; includes: the group includes one that lists the user"`
+	Through *Named     `json:"through,omitempty" description:"the group below, or included"`
+	Enabled bool       `json:"enabled" description:"false: the group gives nothing"`
+	From    *time.Time `json:"from,omitempty" description:"of a membership"`
+	Until   *time.Time `json:"until,omitempty" description:"of a membership"`
+}
+
+// Today is the first look: what is open, what ends, what is held back, what happened last, and what is still to be done.
+type Today struct {
+	At        time.Time      `json:"at"`
+	Zone      string         `json:"zone" description:"of the settings, by whose clock a day is one"`
+	Schedules []OpenNow      `json:"schedules" description:"those that lines of grants use, the next to change first"`
+	Ending    []Ending       `json:"ending" description:"rights that end within a week, the next first"`
+	Endings   int            `json:"endings" description:"how many there are"`
+	Lockouts  []LockedOut    `json:"lockouts" description:"in force now"`
+	Invited   []Named        `json:"invited" description:"people who have not come yet"`
+	Invitees  int            `json:"invitees" description:"how many there are"`
+	Revisions []Happened     `json:"revisions" description:"the last, newest first"`
+	Look      []ToLook       `json:"look" description:"what needs a look"`
+	Counts    map[string]int `json:"counts" description:"records by type"`
+}
+
+// OpenNow is a schedule, whether it is open, and until when that stays so.
+type OpenNow struct {
+	ID    string     `json:"id"`
+	Name  string     `json:"name"`
+	Open  bool       `json:"open"`
+	Until *time.Time `json:"until,omitempty" description:"left out: within a year"`
+	Zone  string     `json:"zone"`
+}
+
+// Ending is a right that ends: somebody's time in a group, an account, or a grant.
+type Ending struct {
+	Kind  string    `json:"kind" enum:"membership,account,grant"`
+	At    time.Time `json:"at"`
+	User  *Named    `json:"user,omitempty"`
+	Group *Named    `json:"group,omitempty"`
+	Grant *Named    `json:"grant,omitempty"`
+}
+
+// LockedOut is a device that is locked out.
+type LockedOut struct {
+	Device Named      `json:"device"`
+	Reason string     `json:"reason,omitempty"`
+	Since  *time.Time `json:"since,omitempty"`
+	Until  *time.Time `json:"until,omitempty"`
+	Zone   string     `json:"zone"`
+}
+
+// Happened is a revision, and the first records that it changed.
+type Happened struct {
+	Revision uint64    `json:"revision"`
+	At       time.Time `json:"at"`
+	By       Named     `json:"by"`
+	Note     string    `json:"note,omitempty"`
+	Records  []Touched `json:"records"`
+	All      int       `json:"all" description:"how many records it changed"`
+}
+
+// Touched is a record that a revision changed.
+type Touched struct {
+	Op   string `json:"op" enum:"added,changed,removed"`
+	Type string `json:"type"`
+	ID   string `json:"id"`
+	Name string `json:"name"`
+}
+
+// ToLook is something that may not be meant so, and how many there are of it.
+type ToLook struct {
+	Kind  string `json:"kind" enum:"unsorted_devices,empty_groups,idle_grants,grants_of_nothing"`
+	Count int    `json:"count"`
 }

@@ -156,7 +156,7 @@ type Edits struct {
 // mention of the record along; copy makes a record like another; add and drop change one entry of a list:
 // members of a user group, devices of a device group, tags or points of a device.
 type Edit struct {
-	Op      string          `json:"op" enum:"put,patch,copy,remove,add,drop"`
+	Op      string          `json:"op" enum:"put,patch,copy,remove,add,drop,give,take"`
 	Type    string          `json:"type" description:"record type, such as user_groups"`
 	ID      string          `json:"id"`
 	Record  json.RawMessage `json:"record,omitempty"`
@@ -169,7 +169,8 @@ type Edit struct {
 	Beside  bool            `json:"beside,omitempty" description:"keep the person's memberships of other times in the group"`
 	Name    string          `json:"name,omitempty" description:"name of a point, or of a copy"`
 	To      string          `json:"to,omitempty" description:"id of a copy; left out: made from its name"`
-	With    []string        `json:"with,omitempty" description:"what a copy takes along: members, groups, grants"`
+	With    []string        `json:"with,omitempty" description:"what a copy takes along: members, groups, grants; own_grants makes grants of its own like those of the one copied"`
+	Access  *policy.Access  `json:"access,omitempty" description:"with give and take: who, what on what, and during which time; the id is left empty"`
 }
 
 // Entry is what is said of an entry of a list when it is added by itself.

@@ -60,7 +60,8 @@ func TestEveryWordIsThere(t *testing.T) {
 		used["reason."+r.String()] = "reasons"
 	}
 	for key, where := range used {
-		if !English.Has(key) && !strings.HasSuffix(key, ".") {
+		counted := English.Has(key+"_one") && English.Has(key+"_other")
+		if !English.Has(key) && !counted && !strings.HasSuffix(key, ".") {
 			t.Errorf("%s, said in %s, is not in the catalogue", key, where)
 		}
 	}

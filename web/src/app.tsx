@@ -23,6 +23,7 @@ import { Frame } from "./session/frame";
 import { useReads } from "./session/mandates";
 import { SignInPage } from "./session/sign-in";
 import { WelcomePage } from "./session/welcome";
+import { TodayPage } from "./today/page";
 import { SheetsPage } from "./sheets/page";
 import { SiteListPage } from "./sites/list";
 import { ToastArea } from "./ui/toast";
@@ -41,7 +42,7 @@ export function App() {
     <ToastArea>
       <Frame session={who.data}>
         <Routes>
-          <Route path="/" element={<Navigate to={reads ? "/check" : "/mine"} replace />} />
+          <Route path="/" element={reads ? <TodayPage /> : <Navigate to="/mine" replace />} />
           <Route path="/mine" element={<SeenPage own={who.data.user.id} />} />
           <Route path="/account" element={<AccountPage />} />
           <Route path="/check" element={<CheckPage />} />

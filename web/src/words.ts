@@ -13,9 +13,18 @@ void i18next.use(initReactI18next).init({
 });
 document.documentElement.lang = language();
 
-export const t = (key: string | string[], values?: Record<string, string | number>) => i18next.t(key, values ?? {});
+type Values = Record<string, string | number> & { count?: number };
+
+/** t says a sentence of the catalogue. Where it counts something, count says how many, and the sentence is that of one or of several. */
+export function t(key: string | string[], values: Values = {}): string {
+  const { count, ...rest } = values;
+  if (count === undefined || Array.isArray(key)) return i18next.t(key, rest);
+  const form = plurals.select(count) === "one" ? "one" : "other";
+  return i18next.t(`${key}_${form}`, { ...rest, count: number(count) });
+}
 
 const locale = { en: "en-GB", fr: "fr-FR" }[language()];
+const plurals = new Intl.PluralRules(locale);
 
 /** number writes a number as the language does: 12,000 or 12 000. */
 export const number = (n: number) => n.toLocaleString(locale);

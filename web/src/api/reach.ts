@@ -20,6 +20,7 @@ export type Advise = Schemas["Advise"];
 export type AdviceQuestion = Schemas["AdviceQuestion"];
 export type Impact = Schemas["Impact"];
 export type PossibleRight = Schemas["PossibleRight"];
+export type Belongs = Schemas["Belongs"];
 
 export type ReachQuery = Schemas["Context"] & {
   at?: string;
@@ -35,6 +36,8 @@ export const reach = (type: Type, id: string, query: ReachQuery) =>
   answer(api.GET(`/api/v1/reach/${type}/{id}` as "/api/v1/reach/devices/{id}", { params: { path: { id }, query } }));
 export const seen = (id: string, query: ReachQuery) => answer(api.GET("/api/v1/seen/{id}", { params: { path: { id }, query } }));
 export const uses = (type: Type, id: string) => answer(api.GET("/api/v1/uses/{type}/{id}", { params: { path: { type, id } } }));
+/** groupsOf lists the groups that a user or a device is in, and why. */
+export const groupsOf = (type: "users" | "devices", id: string) => answer(api.GET("/api/v1/groups/{type}/{id}", { params: { path: { type, id } } }));
 export const matrix = (body: MatrixQuestion) => answer(api.POST("/api/v1/matrix", { body }));
 export const week = (body: WeekQuestion) => answer(api.POST("/api/v1/week", { body }));
 export const advice = (body: AdviceQuestion) => answer(api.POST("/api/v1/advice", { body }));

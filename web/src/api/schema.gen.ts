@@ -640,6 +640,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/groups/{type}/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The groups that a user or a device is in, with their ends, and why
+         * @description The groups that a user or a device is in, with their ends, and why. It takes a mandate of the role auditor or owner.
+         */
+        get: operations["listGroups"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/history/{type}/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The last revisions that changed a record
+         * @description The last revisions that changed a record. It takes a mandate of the role auditor or owner.
+         */
+        get: operations["listHistory"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/kinds": {
         parameters: {
             query?: never;
@@ -1540,6 +1580,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/today": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The first look: what is open, what ends this week, what is locked out, what happened last
+         * @description The first look: what is open, what ends this week, what is locked out, what happened last. It takes a mandate of the role auditor or owner.
+         */
+        get: operations["getToday"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/tokens": {
         parameters: {
             query?: never;
@@ -1984,6 +2044,11 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        Access: {
+            line: components["schemas"]["Line"];
+            to: components["schemas"]["To"];
+            valid?: components["schemas"]["Span"];
+        };
         Action: {
             name: string;
             properties?: {
@@ -2079,6 +2144,28 @@ export interface components {
         BatchQuery: {
             changes: components["schemas"]["Edit"][];
             note?: string;
+        };
+        Belongs: {
+            /** @description false: the group gives nothing */
+            enabled?: boolean;
+            /**
+             * Format: date-time
+             * @description of a membership
+             */
+            from?: null | string;
+            group: components["schemas"]["Named"];
+            /** @description the group below, or included */
+            through?: components["schemas"]["Named"];
+            /**
+             * Format: date-time
+             * @description of a membership
+             */
+            until?: null | string;
+            /**
+             * @description listed: by itself; rule: the group fills itself with it; within: a group below has it; includes: the group includes one that lists the user
+             * @enum {string}
+             */
+            why: "listed" | "rule" | "within" | "includes";
         };
         /**
          * @description A calendar.
@@ -2220,17 +2307,6 @@ export interface components {
             /** @description the user signed in with a second factor */
             strong_sign_in?: null | boolean;
         };
-        ContextType2: {
-            /** @description one of many evaluations that could not be read */
-            error?: components["schemas"]["EvaluationError"];
-            limits?: {
-                [key: string]: unknown;
-            };
-            reason: string;
-            revision: number;
-            /** Format: date-time */
-            until?: null | string;
-        };
         /**
          * @example {
          *       "password": "the password that the demonstration prints",
@@ -2274,6 +2350,26 @@ export interface components {
             from: string;
             /** Format: date-time */
             until: string;
+        };
+        Decided: {
+            context?: components["schemas"]["DecisionContext"];
+            decision?: boolean;
+            evaluations?: components["schemas"]["Decision"][];
+        };
+        Decision: {
+            context: components["schemas"]["DecisionContext"];
+            decision: boolean;
+        };
+        DecisionContext: {
+            /** @description one of many evaluations that could not be read */
+            error?: components["schemas"]["EvaluationError"];
+            limits?: {
+                [key: string]: unknown;
+            };
+            reason: string;
+            revision: number;
+            /** Format: date-time */
+            until?: null | string;
         };
         /** @enum {string} */
         Degree: "now" | "later" | "if";
@@ -2465,6 +2561,8 @@ export interface components {
         Edit: {
             /** @description with cascade: though somebody would gain rights by it */
             accept_gains?: boolean;
+            /** @description with give and take: who, what on what, and during which time; the id is left empty */
+            access?: components["schemas"]["Access"];
             /** @description keep the person's memberships of other times in the group */
             beside?: boolean;
             /** @description with remove: take every mention along */
@@ -2477,7 +2575,7 @@ export interface components {
             /** @description name of a point, or of a copy */
             name?: string;
             /** @enum {string} */
-            op: "put" | "patch" | "copy" | "remove" | "add" | "drop";
+            op: "put" | "patch" | "copy" | "remove" | "add" | "drop" | "give" | "take";
             record?: unknown;
             /** @description id of a copy; left out: made from its name */
             to?: string;
@@ -2487,8 +2585,17 @@ export interface components {
             until?: string;
             /** @description the user, device, tag or point */
             value?: string;
-            /** @description what a copy takes along: members, groups, grants */
+            /** @description what a copy takes along: members, groups, grants; own_grants makes grants of its own like those of the one copied */
             with?: string[];
+        };
+        Ending: {
+            /** Format: date-time */
+            at: string;
+            grant?: components["schemas"]["Named"];
+            group?: components["schemas"]["Named"];
+            /** @enum {string} */
+            kind: "membership" | "account" | "grant";
+            user?: components["schemas"]["Named"];
         };
         Entity: {
             id: string;
@@ -2566,7 +2673,8 @@ export interface components {
         Evaluations: {
             action?: components["schemas"]["Action"];
             context?: unknown;
-            evaluations: components["schemas"]["PartEvaluation"][];
+            /** @description left out: one evaluation is asked, of what stands at the top */
+            evaluations?: components["schemas"]["PartEvaluation"][];
             options?: components["schemas"]["EvaluationsOption"];
             resource?: components["schemas"]["Entity"];
             subject?: components["schemas"]["Entity"];
@@ -2718,6 +2826,16 @@ export interface components {
             /** @description When it holds: from the first instant up to, not including, the second. */
             valid?: components["schemas"]["SpanPatch"] | null;
         };
+        Happened: {
+            /** @description how many records it changed */
+            all: number;
+            /** Format: date-time */
+            at: string;
+            by: components["schemas"]["Named"];
+            note?: string;
+            records: components["schemas"]["Touched"][];
+            revision: number;
+        };
         Health: {
             status: string;
         };
@@ -2844,6 +2962,15 @@ export interface components {
             roles?: string[];
             /** @description Any of these schedules must be open. None: always. */
             when?: string[];
+        };
+        LockedOut: {
+            device: components["schemas"]["Named"];
+            reason?: string;
+            /** Format: date-time */
+            since?: null | string;
+            /** Format: date-time */
+            until?: null | string;
+            zone: string;
         };
         Lockout: {
             /** @description Who locked it out. */
@@ -3107,6 +3234,17 @@ export interface components {
             days?: number;
             name: string;
             user: string;
+        };
+        OpenNow: {
+            id: string;
+            name: string;
+            open: boolean;
+            /**
+             * Format: date-time
+             * @description left out: within a year
+             */
+            until?: null | string;
+            zone: string;
         };
         OwnSession: {
             /** Format: date-time */
@@ -3443,7 +3581,7 @@ export interface components {
             days?: number;
             /** @description first day; left out: today */
             from?: string;
-            schedule: components["schemas"]["Schedule"];
+            schedule?: components["schemas"]["Schedule"];
             /** @description IANA zone by whose clock it is told, and judged where its zone is site; left out: the settings' */
             zone?: string;
         };
@@ -3751,6 +3889,11 @@ export interface components {
             /** @description People and services that it is given to by name. */
             users?: string[];
         };
+        ToLook: {
+            count: number;
+            /** @enum {string} */
+            kind: "unsorted_devices" | "empty_groups" | "idle_grants" | "grants_of_nothing";
+        };
         ToPatch: {
             /** @description Given to everyone, whoever comes later included. */
             everyone?: boolean | null;
@@ -3758,6 +3901,32 @@ export interface components {
             groups?: string[] | null;
             /** @description People and services that it is given to by name. */
             users?: string[] | null;
+        };
+        Today: {
+            /** Format: date-time */
+            at: string;
+            /** @description records by type */
+            counts: {
+                [key: string]: number;
+            };
+            /** @description rights that end within a week, the next first */
+            ending: components["schemas"]["Ending"][];
+            /** @description how many there are */
+            endings: number;
+            /** @description people who have not come yet */
+            invited: components["schemas"]["Named"][];
+            /** @description how many there are */
+            invitees: number;
+            /** @description in force now */
+            lockouts: components["schemas"]["LockedOut"][];
+            /** @description what needs a look */
+            look: components["schemas"]["ToLook"][];
+            /** @description the last, newest first */
+            revisions: components["schemas"]["Happened"][];
+            /** @description those that lines of grants use, the next to change first */
+            schedules: components["schemas"]["OpenNow"][];
+            /** @description of the settings, by whose clock a day is one */
+            zone: string;
         };
         Token: {
             by: string;
@@ -3780,6 +3949,13 @@ export interface components {
             if: number;
             later: number;
             now: number;
+        };
+        Touched: {
+            id: string;
+            name: string;
+            /** @enum {string} */
+            op: "added" | "changed" | "removed";
+            type: string;
         };
         Trail: {
             /** @enum {string} */
@@ -4061,12 +4237,6 @@ export interface components {
              */
             to: string;
         };
-        s: {
-            evaluations: {
-                context: components["schemas"]["ContextType2"];
-                decision: boolean;
-            }[];
-        };
     };
     responses: {
         /** @description Bad request */
@@ -4252,10 +4422,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": {
-                        context: components["schemas"]["ContextType2"];
-                        decision: boolean;
-                    };
+                    "application/json": components["schemas"]["Decision"];
                 };
             };
             400: components["responses"]["BadRequestProblem"];
@@ -4287,7 +4454,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["s"];
+                    "application/json": components["schemas"]["Decided"];
                 };
             };
             400: components["responses"]["BadRequestProblem"];
@@ -6011,9 +6178,9 @@ export interface operations {
     };
     find: {
         parameters: {
-            query: {
-                /** @description A word to search for. */
-                q: string;
+            query?: {
+                /** @description a word to search for; left out: nothing is found */
+                q?: string;
                 /** @description How many are told at most. */
                 limit?: number;
             };
@@ -6386,6 +6553,88 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Mention"][];
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    listGroups: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The type of record. */
+                type: string;
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Belongs"][];
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    listHistory: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The type of record. */
+                type: string;
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Happened"][];
                 };
             };
             /** @description As the caller has it already. */
@@ -9605,6 +9854,41 @@ export interface operations {
             403: components["responses"]["ForbiddenProblem"];
             413: components["responses"]["TooLargeProblem"];
             415: components["responses"]["MediaTypeProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    getToday: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Today"];
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
             429: components["responses"]["TooManyProblem"];
             503: components["responses"]["BusyProblem"];
             default: components["responses"]["InternalProblem"];

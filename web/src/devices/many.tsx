@@ -1,4 +1,5 @@
 import { useState } from "react";
+import { AccessButtons } from "../access/give";
 import { patched, type Edit } from "../api/edits";
 import type { Device } from "../api/records";
 import { Effect } from "../impact/effect";
@@ -79,6 +80,7 @@ function Bar({ picked, onDone }: { picked: string[]; onDone: () => void }) {
       <button type="button" className="button primary" disabled={!ready || busy} onClick={go}>
         {t("console.many.go")}
       </button>
+      <AccessButtons side={{ name: t("console.counted.devices", { count: picked.length }), on: { devices: picked } }} done={onDone} />
       <button type="button" className="button" onClick={onDone}>
         {t("console.many.none")}
       </button>

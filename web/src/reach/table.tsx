@@ -7,7 +7,7 @@ import { CircumstanceFields, contextOf, unknown } from "../check/circumstances";
 import { Choose } from "../ui/choose";
 import { DegreeFilter, DegreeMark, degrees, type Degree } from "../ui/degree";
 import { Busy, Trouble } from "../ui/notice";
-import { RecordLink } from "../ui/record-link";
+import { Name, RecordLink } from "../ui/record-link";
 import { Instant } from "../ui/time";
 import { number, t } from "../words";
 
@@ -20,7 +20,7 @@ export function ReachSection({ type, id }: { type: "users" | "user_groups" | "de
   const query = { degree: chosen.length < degrees.length ? chosen : undefined, right: right || undefined, ...contextOf(where) };
   const pages = useInfiniteQuery({
     queryKey: ["reach", type, id, query],
-    queryFn: ({ pageParam }) => reach(type, id, { ...query, limit: 50, cursor: pageParam || undefined }),
+    queryFn: ({ pageParam }) => reach(type, id, { ...query, limit: 500, cursor: pageParam || undefined }),
     initialPageParam: "",
     getNextPageParam: (last) => last.next,
     placeholderData: (before) => before,
@@ -82,10 +82,27 @@ function waysOf(item: Reached): Way[] {
   return ways.sort((a, b) => degrees.indexOf(a.degree) - degrees.indexOf(b.degree));
 }
 
-/** ReachTable lists what is possible: how, with which rights, when or what it takes, and through what. */
+/** Fold is all that is possible in one way. */
+type Fold = { way: Way; items: Reached[] };
+
+/** foldsOf gathers what is possible for one reason: with the same rights, in the same way, through the same steps. When each ends is its own. */
+function foldsOf(items: Reached[]): Fold[] {
+  const folds = new Map<string, Fold>();
+  for (const item of items) {
+    for (const way of waysOf(item)) {
+      const key = JSON.stringify([way.degree, way.rights.map((r) => [r.id, r.text, r.when]), way.through.map((s) => s.id)]);
+      const fold = folds.get(key);
+      if (fold) fold.items.push(item);
+      else folds.set(key, { way, items: [item] });
+    }
+  }
+  return [...folds.values()].sort((a, b) => degrees.indexOf(a.way.degree) - degrees.indexOf(b.way.degree) || b.items.length - a.items.length);
+}
+
+/** ReachTable lists what is possible, folded by reason: how, with which rights, when or what it takes, and through what. */
 export function ReachTable({ of, items }: { of: Reach; items: Reached[] }) {
   const type = of.of.type === "devices" ? "users" : "devices";
-  const heads = [t(`console.type.${type}`), t("console.reach.how"), t("console.field.rights"), t("console.reach.takes"), t("console.reach.through")];
+  const heads = [t(`console.types.${type}`), t("console.reach.how"), t("console.field.rights"), t("console.reach.takes"), t("console.reach.through")];
   return (
     <div className="overflow-x-auto">
       <table className="w-full">
@@ -98,43 +115,78 @@ export function ReachTable({ of, items }: { of: Reach; items: Reached[] }) {
             ))}
           </tr>
         </thead>
-        {items.map((item) => {
-          const ways = waysOf(item);
-          return (
-            <tbody key={item.id} className="border-t border-line/60">
-              {ways.map((way, i) => (
-                <tr key={i} className="align-top">
-                  {i === 0 && (
-                    <th scope="rowgroup" rowSpan={ways.length} className="px-4 py-1.5 font-normal">
-                      <RecordLink type={type} id={item.id.split("/")[0] ?? ""} name={item.name} />
-                    </th>
-                  )}
-                  <td className="px-4 py-1.5">
-                    <DegreeMark degree={way.degree} />
-                  </td>
-                  <td className="px-4 py-1.5">{way.rights.map((r) => r.name).join(", ")}</td>
-                  <td className="px-4 py-1.5">{way.rights[0] && <Takes right={way.rights[0]} zone={of.zone} />}</td>
-                  <td className="px-4 py-1.5 leading-[24px]">
-                    {way.through.map((step, k) => (
-                      <span key={step.id}>
-                        {k > 0 && <span className="text-soft"> → </span>}
-                        <RecordLink type={step.type} id={step.id} name={step.name} />
-                      </span>
-                    ))}
-                    {of.of.type !== "user_groups" && <Why of={of} item={item} way={way} />}
-                  </td>
-                </tr>
-              ))}
-            </tbody>
-          );
-        })}
+        <tbody>
+          {foldsOf(items).map((fold) => (
+            <FoldRow key={JSON.stringify([fold.way.degree, fold.way.rights, fold.way.through, fold.items[0]?.id])} fold={fold} type={type} of={of} />
+          ))}
+        </tbody>
       </table>
     </div>
   );
 }
 
+function FoldRow({ fold, type, of }: { fold: Fold; type: "users" | "devices"; of: Reach }) {
+  const { way, items } = fold;
+  const [first, ...others] = items;
+  // Where all end at one instant it is theirs; where they do not, each tells its own.
+  const same = new Set(items.map((i) => untilOf(i, way))).size === 1;
+  return (
+    <tr className="border-t border-line/60 align-top">
+      <th scope="row" className="px-4 py-1.5 font-normal">
+        {first && others.length === 0 && <RecordLink type={type} id={first.id.split("/")[0] ?? ""} name={first.name} />}
+        {first && others.length > 0 && (
+          <details>
+            <summary className="cursor-pointer whitespace-nowrap">
+              {t(`console.counted.${type === "users" ? "people" : "devices"}`, { count: items.length })}
+              <SameSite items={items} />
+            </summary>
+            <ul className="mt-1 pl-4">
+              {items.map((i) => (
+                <li key={i.id} className="leading-[24px]">
+                  <RecordLink type={type} id={i.id.split("/")[0] ?? ""} name={i.name} />
+                  {of.of.type !== "user_groups" && <Why of={of} item={i} way={way} />}
+                </li>
+              ))}
+            </ul>
+          </details>
+        )}
+      </th>
+      <td className="px-4 py-1.5">
+        <DegreeMark degree={way.degree} />
+      </td>
+      <td className="px-4 py-1.5">{way.rights.map((r) => r.name).join(", ")}</td>
+      <td className="px-4 py-1.5">
+        {way.rights[0] && <Takes right={same ? way.rights[0] : { ...way.rights[0], until: null }} zone={of.zone} differs={!same} />}
+      </td>
+      <td className="px-4 py-1.5 leading-[24px]">
+        {way.through.map((step, k) => (
+          <span key={step.id}>
+            {k > 0 && <span className="text-soft"> → </span>}
+            <RecordLink type={step.type} id={step.id} name={step.name} />
+          </span>
+        ))}
+        {first && others.length === 0 && of.of.type !== "user_groups" && <Why of={of} item={first} way={way} />}
+      </td>
+    </tr>
+  );
+}
+
+const untilOf = (item: Reached, way: Way) => item.rights.find((r) => r.id === way.rights[0]?.id && r.degree === way.degree)?.until;
+
+/** SameSite says where things are that are all at one site. */
+function SameSite({ items }: { items: Reached[] }) {
+  const site = items[0]?.site;
+  if (!site || items.some((i) => i.site !== site)) return null;
+  return (
+    <span className="text-soft">
+      {" "}
+      {t("console.reach.at")} <Name type="sites" id={site} />
+    </span>
+  );
+}
+
 /** Takes tells until when a right holds, or what it takes and from when on. */
-export function Takes({ right, zone }: { right: PossibleRight; zone: string }) {
+export function Takes({ right, zone, differs }: { right: PossibleRight; zone: string; differs?: boolean }) {
   const starts = right.degree === "later" || right.when === "later";
   return (
     <>
@@ -152,7 +204,7 @@ export function Takes({ right, zone }: { right: PossibleRight; zone: string }) {
           <Instant at={right.until} zone={zone} />
         </>
       )}
-      {right.degree === "now" && !right.until && <span className="text-soft">{t("console.reach.open")}</span>}
+      {right.degree === "now" && !right.until && <span className="text-soft">{t(differs ? "console.reach.differs" : "console.reach.open")}</span>}
     </>
   );
 }

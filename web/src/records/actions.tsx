@@ -1,9 +1,11 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState, type ReactNode } from "react";
 import { Link, useNavigate } from "react-router";
+import { AccessButtons } from "../access/give";
 import { ApiError, reasonOf } from "../api/client";
 import type { Edit } from "../api/edits";
 import { remove, titleOf, type Listed, type Row } from "../api/records";
+import type { To, Where } from "../grants/choices";
 import { ChangeList } from "../impact/changes";
 import { Doing } from "../impact/doing";
 import { ImpactView } from "../impact/impact";
@@ -20,7 +22,7 @@ export function Actions({ type, row, children }: Props & { children: ReactNode }
   return (
     <div className="ml-auto flex flex-wrap gap-2">
       <Ask type={type} id={row.id} />
-      <Give type={type} id={row.id} />
+      <Give type={type} row={row} />
       {children}
       <Link className="button" to={`${recordPath(type, row.id)}/edit`}>
         {t("console.edit.edit")}
@@ -44,21 +46,18 @@ function Ask({ type, id }: { type: Listed; id: string }) {
   );
 }
 
-/** Give begins a grant of, or to, the record. */
-function Give({ type, id }: { type: Listed; id: string }) {
-  const begins: Partial<Record<Listed, Partial<Row<"grants">>>> = {
+/** Give gives access to, or on, the record, and takes it back. */
+function Give({ type, row }: Props) {
+  const { id } = row;
+  const sides: Partial<Record<Listed, { to?: To; on?: Where }>> = {
     users: { to: { users: [id] } },
     user_groups: { to: { groups: [id] } },
-    devices: { lines: [{ on: { devices: [id] } }] },
-    device_groups: { lines: [{ on: { device_groups: [id] } }] },
-    sites: { lines: [{ on: { sites: [id] } }] },
+    devices: { on: { devices: [id] } },
+    device_groups: { on: { device_groups: [id] } },
+    sites: { on: { sites: [id] } },
   };
-  if (!begins[type]) return null;
-  return (
-    <Link className="button" to={`/records/grants/new?with=${encodeURIComponent(JSON.stringify(begins[type]))}`}>
-      {t("console.edit.give")}
-    </Link>
-  );
+  const side = sides[type];
+  return side && <AccessButtons side={{ name: titleOf(row), ...side }} />;
 }
 
 /** Remove shows what will be lost before its button can be pressed. */
@@ -121,7 +120,7 @@ function Copy({ type, row }: Props) {
 }
 
 /** What a copy can take along. */
-const alongOf: Partial<Record<Listed, string[]>> = { users: ["groups", "grants"], user_groups: ["members", "grants"] };
+const alongOf: Partial<Record<Listed, string[]>> = { users: ["groups", "grants", "own_grants"], user_groups: ["members", "grants", "own_grants"] };
 
 function CopyBody({ type, row, close }: Props & { close: () => void }) {
   const navigate = useNavigate();

@@ -12,12 +12,13 @@ import { useZone } from "../ui/time-field";
 import { t } from "../words";
 
 /** Facts lists the fields of a record, each as people read it. elsewhere are those that its page shows in another way. */
-export function Facts({ type, row, elsewhere = [] }: { type: Type; row: object; elsewhere?: string[] }) {
+export function Facts({ type, row, elsewhere = [], title }: { type: Type; row: object; elsewhere?: string[]; title?: string }) {
   const zone = useZone({});
   const values: Record<string, unknown> = { ...row };
   const fields = fieldsOf(type).filter((f) => !["id", "name", ...elsewhere].includes(f.name) && isThere(values[f.name]));
   return (
     <section className="sheet">
+      {title && <h2 className="border-b border-line px-4 py-2.5">{title}</h2>}
       <dl className="grid grid-cols-[9rem_1fr]">
         {fields.map((f) => (
           <div key={f.name} className="contents *:border-b *:border-line/60 *:px-4 *:py-2 last:*:border-0">

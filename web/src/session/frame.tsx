@@ -1,6 +1,6 @@
 import { base } from "../base";
 import clsx from "clsx";
-import { Cpu, FileText, Grid3x3, Clock, KeyRound, Layers, LogOut, Moon, Route as RouteIcon, Sun, Users } from "lucide-react";
+import { Cpu, FileText, Grid3x3, Clock, KeyRound, Layers, LogOut, Moon, Route as RouteIcon, Sun, Sunrise, Users } from "lucide-react";
 import { useState, type ReactNode } from "react";
 import { Link, NavLink, useLocation } from "react-router";
 import { signOut, type Session } from "../api/client";
@@ -17,6 +17,7 @@ const ownPlaces = [{ to: "/mine", key: "mine", icon: KeyRound, types: [] as stri
 
 // The places that are built, in the order of the work.
 const allPlaces = [
+  { to: "/", key: "today", icon: Sunrise, types: [] as string[] },
   { to: "/check", key: "check", icon: RouteIcon, types: [] },
   { to: "/devices", key: "devices", icon: Cpu, types: ["devices", "device_groups", "sites"] },
   { to: "/people", key: "people", icon: Users, types: ["users", "user_groups", "mandates"] },
@@ -55,6 +56,7 @@ export function Frame({ session, children }: { session: Session; children: React
             <NavLink
               key={p.key}
               to={p.to}
+              end={p.to === "/"}
               className={({ isActive }) =>
                 clsx(
                   "flex items-center gap-2.5 rounded-md px-2 py-1.5 font-medium",

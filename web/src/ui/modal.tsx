@@ -29,7 +29,7 @@ export function Modal({
         <Dialog.Overlay className="fixed inset-0 z-40 bg-black/40" />
         <Dialog.Content
           aria-describedby={undefined}
-          className="sheet fixed top-[12vh] left-1/2 z-50 flex max-h-[76vh] w-[min(92vw,34rem)] -translate-x-1/2 flex-col gap-4 overflow-auto p-6"
+          className="sheet fixed top-[8vh] left-1/2 z-50 flex max-h-[84vh] w-[min(92vw,34rem)] -translate-x-1/2 flex-col gap-3 overflow-auto px-6 pt-5"
         >
           <Dialog.Title className="text-lg font-semibold">{title}</Dialog.Title>
           {open && <ReadingArea>{children(() => setOpen(false))}</ReadingArea>}
@@ -43,7 +43,7 @@ export function Footer({ close, go, label, disabled, fault }: { close: () => voi
   return (
     <>
       <Fault text={fault} />
-      <div className="flex justify-end gap-2">
+      <div className="sticky bottom-0 -mx-6 flex justify-end gap-2 border-t border-line bg-sheet px-6 py-3">
         <button type="button" className="button" onClick={close}>
           {t("console.edit.cancel")}
         </button>

@@ -3,7 +3,8 @@ import { typeOf, type Listed } from "../api/records";
 import { useReads } from "../session/mandates";
 import { useName, usePointName } from "./names";
 
-export const recordPath = (type: string, id: string) => `/records/${type}/${encodeURIComponent(id)}`;
+export const recordPath = (type: string, id: string) =>
+  type === "settings" ? "/records/settings/settings/edit" : `/records/${type}/${encodeURIComponent(id)}`;
 
 /** Name is the name of a record. */
 export function Name({ type, id, name }: { type: Listed; id: string; name?: string }) {

@@ -20,6 +20,7 @@ export function local(instant: string, zone: string) {
 export function distance(instant: string, from: Date) {
   const minutes = Math.round((new Date(instant).getTime() - from.getTime()) / 60_000);
   const ahead = Math.abs(minutes);
+  if (ahead === 0) return t("console.time.now");
   const days = Math.floor(ahead / 1440);
   const hours = Math.floor((ahead % 1440) / 60);
   const parts =

@@ -1,0 +1,223 @@
+package answers
+
+import (
+	"cmp"
+	"context"
+	"slices"
+	"time"
+
+	"sentier/internal/decision"
+	"sentier/internal/policy"
+	"sentier/internal/schedule"
+	"sentier/internal/service"
+	"sentier/internal/store"
+	"sentier/internal/wire"
+)
+
+// How much of each the first look shows.
+const (
+	shownToday   = 12
+	shownRecords = 3
+	endingWithin = 7 * 24 * time.Hour
+	lookAhead    = 366 * 24 * time.Hour
+)
+
+// Today is the first look of whoever administers.
+func (s Service) Today(ctx context.Context, c service.Caller) (wire.Today, error) {
+	st := s.State()
+	if err := s.Permit(st, c, service.Read, ""); err != nil {
+		return wire.Today{}, err
+	}
+	p, now := st.Policy, s.Now().UTC()
+	out := wire.Today{At: now, Zone: p.Settings().Zone, Lockouts: []wire.LockedOut{}, Invited: []wire.Named{}, Counts: map[string]int{}}
+	for _, t := range policy.Types() {
+		out.Counts[t.String()] = p.Table(t).Len()
+	}
+	var err error
+	if out.Schedules, err = openNow(p, now); err != nil {
+		return out, err
+	}
+	ending := endings(p, now)
+	out.Endings, out.Ending = len(ending), ending[:min(len(ending), shownToday)]
+	for d := range policy.Each[*policy.Device](p) {
+		if l := d.Lockout; l != nil && decision.PeriodOf(policy.Span{From: l.From, Until: l.Until}).Holds(decision.MomentOf(now)) {
+			out.Lockouts = append(out.Lockouts, wire.LockedOut{Device: wire.Named{ID: d.Key(), Name: d.Title()}, Reason: l.Reason, Since: end(l.From), Until: end(l.Until), Zone: decision.SiteZone(p, d.Site)})
+		}
+	}
+	for u := range policy.Each[*policy.User](p) {
+		if u.Status != policy.Invited {
+			continue
+		}
+		if out.Invitees++; len(out.Invited) < shownToday {
+			out.Invited = append(out.Invited, wire.Named{ID: u.Key(), Name: u.Title()})
+		}
+	}
+	out.Look = toLook(p)
+	out.Revisions, err = s.happened(ctx, p, nil)
+	return out, err
+}
+
+// end is an instant that is there, or nil.
+func end(t time.Time) *time.Time {
+	if t.IsZero() {
+		return nil
+	}
+	return &t
+}
+
+// openNow tells of each schedule that a line uses whether it is open; those by the clock of a site, by that of the settings.
+func openNow(p *policy.Policy, now time.Time) ([]wire.OpenNow, error) {
+	used := map[policy.ScheduleID]bool{}
+	for g := range policy.Each[*policy.Grant](p) {
+		for _, l := range g.Lines {
+			for _, id := range l.When {
+				used[id] = true
+			}
+		}
+	}
+	out := []wire.OpenNow{}
+	for r := range policy.Each[*policy.Schedule](p) {
+		if !used[r.ID] {
+			continue
+		}
+		zone := r.Zone
+		if zone == policy.SiteZone {
+			zone = p.Settings().Zone
+		}
+		loc, err := policy.LoadZone(zone)
+		if err != nil {
+			return nil, err
+		}
+		compiled := schedule.Compile(r, func(id policy.CalendarID) (*policy.Calendar, bool) {
+			return policy.Find[*policy.Calendar](p, string(id))
+		})
+		open, until := compiled.In(loc).At(now.Unix())
+		item := wire.OpenNow{ID: r.Key(), Name: r.Title(), Open: open, Zone: zone}
+		if at := time.Unix(until, 0).UTC(); until < now.Add(lookAhead).Unix() {
+			item.Until = &at
+		}
+		out = append(out, item)
+	}
+	slices.SortStableFunc(out, func(a, b wire.OpenNow) int {
+		switch {
+		case a.Until == nil || b.Until == nil:
+			return cmp.Compare(btoi(a.Until == nil), btoi(b.Until == nil))
+		default:
+			return a.Until.Compare(*b.Until)
+		}
+	})
+	return out[:min(len(out), shownToday)], nil
+}
+
+func btoi(b bool) int {
+	if b {
+		return 1
+	}
+	return 0
+}
+
+// endings lists what ends within a week, the next first.
+func endings(p *policy.Policy, now time.Time) []wire.Ending {
+	out := []wire.Ending{}
+	soon := func(t time.Time) bool { return t.After(now) && t.Before(now.Add(endingWithin)) }
+	named := func(r policy.Record) *wire.Named { return &wire.Named{ID: r.Key(), Name: r.Title()} }
+	for g := range policy.Each[*policy.UserGroup](p) {
+		for _, m := range g.Members {
+			if !soon(m.Until) {
+				continue
+			}
+			if u, ok := policy.Find[*policy.User](p, string(m.User)); ok {
+				out = append(out, wire.Ending{Kind: "membership", At: m.Until, User: named(u), Group: named(g)})
+			}
+		}
+	}
+	for u := range policy.Each[*policy.User](p) {
+		if soon(u.Valid.Until) {
+			out = append(out, wire.Ending{Kind: "account", At: u.Valid.Until, User: named(u)})
+		}
+	}
+	for g := range policy.Each[*policy.Grant](p) {
+		if soon(g.Valid.Until) {
+			out = append(out, wire.Ending{Kind: "grant", At: g.Valid.Until, Grant: named(g)})
+		}
+	}
+	slices.SortStableFunc(out, func(a, b wire.Ending) int { return a.At.Compare(b.At) })
+	return out
+}
+
+// toLook counts what may not be meant as it is.
+func toLook(p *policy.Policy) []wire.ToLook {
+	counts := map[string]int{}
+	for d := range policy.Each[*policy.Device](p) {
+		if d.Site == "" {
+			counts["unsorted_devices"]++
+		}
+	}
+	for g := range policy.Each[*policy.UserGroup](p) {
+		if len(g.Members)+len(g.Includes) == 0 {
+			counts["empty_groups"]++
+		}
+	}
+	for g := range policy.Each[*policy.Grant](p) {
+		switch {
+		case g.Enabled == policy.Off:
+			counts["idle_grants"]++
+		case len(g.Lines) == 0 || !g.To.Everyone && len(g.To.Groups)+len(g.To.Users) == 0:
+			counts["grants_of_nothing"]++
+		}
+	}
+	out := []wire.ToLook{}
+	for _, kind := range []string{"unsorted_devices", "empty_groups", "idle_grants", "grants_of_nothing"} {
+		if counts[kind] > 0 {
+			out = append(out, wire.ToLook{Kind: kind, Count: counts[kind]})
+		}
+	}
+	return out
+}
+
+// HistoryOf lists the last revisions that changed a record.
+func (s Service) HistoryOf(ctx context.Context, c service.Caller, typeName, id string) ([]wire.Happened, error) {
+	st := s.State()
+	if err := s.Permit(st, c, service.Read, ""); err != nil {
+		return nil, err
+	}
+	if _, err := s.Get(c, typeName, id); err != nil {
+		return nil, err
+	}
+	return s.happened(ctx, st.Policy, &[2]string{typeName, id})
+}
+
+// happened lists the last revisions, of all records or of one.
+func (s Service) happened(ctx context.Context, p *policy.Policy, of *[2]string) ([]wire.Happened, error) {
+	var list []store.Revision
+	var err error
+	if of == nil {
+		list, err = s.Revisions(ctx, 0, shownToday)
+	} else {
+		list, err = s.TouchesOf(ctx, of[0], of[1], shownToday)
+	}
+	if err != nil {
+		return nil, err
+	}
+	out := []wire.Happened{}
+	for _, r := range list {
+		first, all, err := s.TouchedBy(ctx, r.Number, shownRecords)
+		if err != nil {
+			return nil, err
+		}
+		h := wire.Happened{Revision: r.Number, At: r.At.UTC(), By: wire.Named{ID: r.By, Name: p.Title(policy.Users, r.By)}, Note: r.Note, Records: []wire.Touched{}, All: all}
+		for _, x := range first {
+			t, _ := policy.TypeNamed(x.Type)
+			op := "changed"
+			switch {
+			case x.Made:
+				op = "added"
+			case x.Ended:
+				op = "removed"
+			}
+			h.Records = append(h.Records, wire.Touched{Op: op, Type: x.Type, ID: x.ID, Name: p.Title(t, x.ID)})
+		}
+		out = append(out, h)
+	}
+	return out, nil
+}

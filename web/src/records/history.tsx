@@ -1,0 +1,13 @@
+import { useQuery } from "@tanstack/react-query";
+import { historyOf } from "../api/today";
+import type { Listed } from "../api/records";
+import { LastChanges } from "../today/changes";
+import { useZone } from "../ui/time-field";
+import { t } from "../words";
+
+/** History lists the last changes of a record. */
+export function History({ type, id }: { type: Listed; id: string }) {
+  const zone = useZone({});
+  const found = useQuery({ queryKey: ["history", type, id], queryFn: () => historyOf(type, id) });
+  return <LastChanges title={t("console.today.changes")} list={found.data ?? []} zone={zone} />;
+}
