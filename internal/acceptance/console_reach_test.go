@@ -33,7 +33,7 @@ func TestConsoleFromARefusalToTheMend(t *testing.T) {
 
 	b.open("/records/users/noor.haddad")
 	b.see("Winter contractors → Winter works") // now or later depends on the hour
-	b.see("5 devices") // for one reason, in one row that opens
+	b.see("5 devices")                         // for one reason, in one row that opens
 	b.click("As they see it")
 	b.see("Noor Haddad has") // on how many depends on the hour
 	b.see("that you looked is recorded")

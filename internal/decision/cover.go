@@ -321,7 +321,9 @@ func (c *Compiled) InGroup(d *policy.Device, id policy.DeviceGroupID) bool {
 }
 
 // Selects tells whether a match selects a device.
-func (c *Compiled) Selects(m *policy.Match, d *policy.Device) bool { return matches(m, d, c.Places.Chains[d.Site]) }
+func (c *Compiled) Selects(m *policy.Match, d *policy.Device) bool {
+	return matches(m, d, c.Places.Chains[d.Site])
+}
 
 // Matching yields the devices that a match selects, in the order of their ids.
 func (c *Compiled) Matching(m *policy.Match) iter.Seq[*policy.Device] {

@@ -34,9 +34,9 @@ func (a Access) fault() error {
 	return nil
 }
 
-// Give gives the changes that give an access: a line that says the same of other devices takes these along; else a grant to the very same
-// people for the very same time gets a line more; else there is a new grant. From whichever side it is given, it is the same. Where it is
-// given already there is nothing to change.
+// Give gives the changes that give an access: a line that says the same of other devices takes these along; else a grant of the very same
+// rights to the very same people for the very same time gets a line more; else there is a new grant. From whichever side it is given, it is
+// the same. Where it is given already there is nothing to change.
 func (p *Policy) Give(a Access) ([]Change, error) {
 	if err := a.fault(); err != nil {
 		return nil, err
@@ -55,7 +55,7 @@ func (p *Policy) Give(a Access) ([]Change, error) {
 				return changed(g, &n), nil
 			}
 		}
-		if fits == nil {
+		if fits == nil && slices.ContainsFunc(g.Lines, func(l Line) bool { return sameWhat(l, want.Lines[0]) }) {
 			fits = g
 		}
 	}
@@ -112,6 +112,9 @@ func changed(before, after *Grant) []Change {
 func sameReach(g, want *Grant) bool {
 	return g.Effect == Allow && g.Enabled != Off && reflect.DeepEqual(g.To, want.To) && g.Valid.From.Equal(want.Valid.From) && g.Valid.Until.Equal(want.Valid.Until)
 }
+
+// sameWhat tells whether two lines give the very same rights and roles.
+func sameWhat(a, b Line) bool { return slices.Equal(a.Rights, b.Rights) && slices.Equal(a.Roles, b.Roles) }
 
 // sameRule tells whether two lines differ in nothing but what they cover.
 func sameRule(a, b Line) bool {

@@ -14,7 +14,10 @@ import (
 
 // TestGivingAccess gives one access after the other, and says which grant each came to.
 func TestGivingAccess(t *testing.T) {
-	p := base(t)
+	p, _, err := base(t).Apply([]policy.Change{put(&policy.Schedule{ID: "hours"})})
+	if err != nil {
+		t.Fatal(err)
+	}
 	until := time.Date(2026, 12, 1, 17, 0, 0, 0, time.UTC)
 	crew, ana := policy.To{Groups: []policy.UserGroupID{"crew"}}, policy.To{Users: []policy.UserID{"ana"}}
 	view := func(on policy.Where) policy.Line { return policy.Line{Rights: []policy.RightID{"view"}, On: on} }
@@ -28,7 +31,8 @@ func TestGivingAccess(t *testing.T) {
 		{"where nothing fits, a new grant", policy.Access{To: ana, Line: view(low)}, "ana-view", `"name":"ana: View"`},
 		{"more of the same goes into its line", policy.Access{To: ana, Line: view(gate)}, "ana-view", `"on":{"sites":["low"],"devices":["gate-1"]}`},
 		{"what is given already changes nothing", policy.Access{To: ana, Line: view(gate)}, "", ""},
-		{"another right is another line of the same grant", policy.Access{To: ana, Line: policy.Line{Rights: []policy.RightID{"control"}, On: gate}}, "ana-view", `{"rights":["control"],"on":{"devices":["gate-1"]},"depth":"all"}]`},
+		{"at other hours it is another line", policy.Access{To: ana, Line: policy.Line{Rights: []policy.RightID{"view"}, On: gate, When: []policy.ScheduleID{"hours"}}}, "ana-view", `{"rights":["view"],"on":{"devices":["gate-1"]},"depth":"all","when":["hours"]}]`},
+		{"another right is another grant", policy.Access{To: ana, Line: policy.Line{Rights: []policy.RightID{"control"}, On: gate}}, "ana-control", `"name":"ana: Control"`},
 		{"another time is another grant", policy.Access{To: ana, Line: view(low), Valid: policy.Span{Until: until}}, "ana-view-until-1-december-2026", `"until":"2026-12-01T17:00:00Z"`},
 		{"a line with limits is not the same", policy.Access{To: crew, Line: view(policy.Where{Points: []policy.PointRef{"gate-1/deck"}})}, "g", `"points":["gate-1/deck"]},"depth":"all"}]`},
 	} {
