@@ -142,7 +142,8 @@ func TestConsoleThroughTheWork(t *testing.T) {
 
 	b.open("/records/roles/new")
 	b.fill("Name", "Heron keeping")
-	b.pick("Rights", "contr", "Control")
+	b.press("the right", `//label[span[normalize-space(.)="Control"]]//input`)
+	b.see("comes with what stands above")
 	save()
 	left("roles/heron-keeping", `"rights":["control"]`)
 

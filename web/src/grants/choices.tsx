@@ -38,25 +38,37 @@ function Chosen({ of, onDrop }: { of: Found[]; onDrop: (f: Found) => void }) {
 export type To = NonNullable<Grant["to"]>;
 
 /** Who finds groups and people together. */
-export function Who({ to, onChange }: { to: To; onChange: (to: To) => void }) {
-  const found: Found[] = [
+export function Who({ to, onChange }: { to: To; onChange: (change: (to: To) => To) => void }) {
+  const foundIn = (to: To): Found[] => [
     ...(to.groups ?? []).map((id) => ({ type: "user_groups" as const, id })),
     ...(to.users ?? []).map((id) => ({ type: "users" as const, id })),
   ];
-  const put = (list: Found[]) => onChange({ ...to, groups: idsOf(list, "user_groups"), users: idsOf(list, "users") });
+  const put = (change: Change) =>
+    onChange((to) => {
+      const list = change(foundIn(to));
+      return { ...to, groups: idsOf(list, "user_groups"), users: idsOf(list, "users") };
+    });
   return (
     <fieldset className="flex flex-col gap-1.5">
       <legend className="sr-only">{t("console.grant.who")}</legend>
       <div className="flex items-end gap-4">
         <div className="min-w-0 flex-1">
-          <Adder label={t("console.grant.who")} hint={t("console.grant.who_hint")} types={["user_groups", "users"]} onPick={(f) => put(added(found, f))} />
+          <Adder
+            label={t("console.grant.who")}
+            hint={t("console.grant.who_hint")}
+            types={["user_groups", "users"]}
+            onPick={(f) => put((list) => added(list, f))}
+          />
         </div>
-        <CheckBox label={t("console.everyone")} checked={to.everyone === true} onChange={(on) => onChange({ ...to, everyone: on || undefined })} />
+        <CheckBox label={t("console.everyone")} checked={to.everyone === true} onChange={(on) => onChange((to) => ({ ...to, everyone: on || undefined }))} />
       </div>
-      <Chosen of={found} onDrop={(f) => put(without(found, f))} />
+      <Chosen of={foundIn(to)} onDrop={(f) => put((list) => without(list, f))} />
     </fieldset>
   );
 }
+
+/** Change gives what is chosen after what was. */
+type Change = (list: Found[]) => Found[];
 
 const same = (a: Found, b: Found) => a.type === b.type && a.id === b.id;
 const added = (list: Found[], f: Found) => (list.some((x) => same(x, f)) ? list : [...list, f]);
@@ -72,19 +84,24 @@ const places = [
   ["points", "points"],
 ] as const satisfies [Findable, keyof Where][];
 
-type Part = { line: Line; onChange: (line: Line) => void };
+/** Part is a part of a line: what depends on the line is given as a function of it, since it may have changed since it was shown. */
+export type Part = { line: Line; onChange: (change: (line: Line) => Line) => void };
 
 /** What finds roles and rights together. */
 export function What({ line, onChange }: Part) {
-  const found: Found[] = [
+  const foundIn = (line: Line): Found[] => [
     ...(line.roles ?? []).map((id) => ({ type: "roles" as const, id })),
     ...(line.rights ?? []).map((id) => ({ type: "rights" as const, id })),
   ];
-  const put = (list: Found[]) => onChange({ ...line, roles: idsOf(list, "roles"), rights: idsOf(list, "rights") });
+  const put = (change: Change) =>
+    onChange((line) => {
+      const list = change(foundIn(line));
+      return { ...line, roles: idsOf(list, "roles"), rights: idsOf(list, "rights") };
+    });
   return (
     <div className="flex flex-col gap-1.5">
-      <Adder label={label("what")} hint={t("console.grant.what_hint")} types={["roles", "rights"]} onPick={(f) => put(added(found, f))} />
-      <Chosen of={found} onDrop={(f) => put(without(found, f))} />
+      <Adder label={label("what")} hint={t("console.grant.what_hint")} types={["roles", "rights"]} onPick={(f) => put((list) => added(list, f))} />
+      <Chosen of={foundIn(line)} onDrop={(f) => put((list) => without(list, f))} />
     </div>
   );
 }
@@ -94,7 +111,7 @@ export function AllRights({ line, onChange }: Part) {
   return (
     <details className="sm:col-span-2">
       <summary className="link w-fit cursor-pointer text-xs">{t("console.grant.all_rights")}</summary>
-      <RightsTree label={label("rights")} value={line.rights ?? []} onChange={(rights) => onChange({ ...line, rights })} />
+      <RightsTree label={label("rights")} value={line.rights ?? []} onChange={(rights) => onChange((line) => ({ ...line, rights }))} />
     </details>
   );
 }
@@ -102,11 +119,12 @@ export function AllRights({ line, onChange }: Part) {
 /** WhereField finds sites, groups of devices, devices and points together. */
 export function WhereField({ line, onChange }: Part) {
   const on = line.on ?? {};
-  const found: Found[] = places.flatMap(([type, key]) => (on[key] ?? []).map((id) => ({ type, id })));
-  const put = (list: Found[]) =>
-    onChange({
-      ...line,
-      on: { ...on, sites: idsOf(list, "sites"), device_groups: idsOf(list, "device_groups"), devices: idsOf(list, "devices"), points: idsOf(list, "points") },
+  const foundIn = (line: Line): Found[] => places.flatMap(([type, key]) => (line.on?.[key] ?? []).map((id) => ({ type, id })));
+  const put = (change: Change) =>
+    onChange((line) => {
+      const list = change(foundIn(line));
+      const chosen = Object.fromEntries(places.map(([type, key]) => [key, idsOf(list, type)]));
+      return { ...line, on: { ...line.on, ...chosen } };
     });
   return (
     <div className="flex flex-col gap-1.5">
@@ -114,17 +132,21 @@ export function WhereField({ line, onChange }: Part) {
         label={label("on")}
         hint={t("console.grant.where_hint")}
         types={["sites", "device_groups", "devices", "points"]}
-        onPick={(f) => put(added(found, f))}
+        onPick={(f) => put((list) => added(list, f))}
       />
-      <Chosen of={found} onDrop={(f) => put(without(found, f))} />
+      <Chosen of={foundIn(line)} onDrop={(f) => put((list) => without(list, f))} />
       <div className="flex flex-wrap gap-x-4">
         <CheckBox
           label={t("console.everything")}
           checked={on.everything === true}
-          onChange={(all) => onChange({ ...line, on: { ...on, everything: all || undefined } })}
+          onChange={(all) => onChange((line) => ({ ...line, on: { ...line.on, everything: all || undefined } }))}
         />
         {Boolean(on.sites?.length || on.device_groups?.length) && (
-          <CheckBox label={t("console.here")} checked={line.depth === "here"} onChange={(here) => onChange({ ...line, depth: here ? "here" : "all" })} />
+          <CheckBox
+            label={t("console.here")}
+            checked={line.depth === "here"}
+            onChange={(here) => onChange((line) => ({ ...line, depth: here ? "here" : "all" }))}
+          />
         )}
       </div>
     </div>
@@ -133,12 +155,12 @@ export function WhereField({ line, onChange }: Part) {
 
 /** WhenField finds schedules, any of which must be open. */
 export function WhenField({ line, onChange }: Part) {
-  const found: Found[] = (line.when ?? []).map((id) => ({ type: "schedules" as const, id }));
-  const put = (list: Found[]) => onChange({ ...line, when: idsOf(list, "schedules") });
+  const foundIn = (line: Line): Found[] => (line.when ?? []).map((id) => ({ type: "schedules" as const, id }));
+  const put = (change: Change) => onChange((line) => ({ ...line, when: idsOf(change(foundIn(line)), "schedules") }));
   return (
     <div className="flex flex-col gap-1.5">
-      <Adder label={label("when")} hint={t("console.grant.when_hint")} types={["schedules"]} onPick={(f) => put(added(found, f))} />
-      <Chosen of={found} onDrop={(f) => put(without(found, f))} />
+      <Adder label={label("when")} hint={t("console.grant.when_hint")} types={["schedules"]} onPick={(f) => put((list) => added(list, f))} />
+      <Chosen of={foundIn(line)} onDrop={(f) => put((list) => without(list, f))} />
     </div>
   );
 }

@@ -18,9 +18,9 @@ function networkFault(word: string) {
 }
 
 /** ConditionFields ask what has to be met besides. They are folded until one is wanted. */
-export function ConditionFields({ value, onChange }: { value: If; onChange: (v: If | undefined) => void }) {
+export function ConditionFields({ value, onChange }: { value: If; onChange: (change: (v: If) => If) => void }) {
   const [open, setOpen] = useState(Object.keys(value).length > 0);
-  const set = (part: Partial<If>) => onChange({ ...value, ...part });
+  const set = (part: Partial<If>) => onChange((v) => ({ ...v, ...part }));
   if (!open) {
     return (
       <div className="flex flex-col gap-1">

@@ -4,11 +4,12 @@ import type { Line } from "../api/records";
 import { Choose } from "../ui/choose";
 import { CheckBox, NoteField, TextField } from "../ui/fields";
 import { AddButton, TakeOut } from "../ui/form/generated";
+import { changedIn } from "../ui/form/lists";
 import type { Form } from "../ui/form/use-record-form";
 import { Fault } from "../ui/notice";
 import { TimeField } from "../ui/time-field";
 import { t } from "../words";
-import { AllRights, What, WhenField, WhereField, Who } from "./choices";
+import { AllRights, What, WhenField, WhereField, Who, type Part as LinePart } from "./choices";
 import { ConditionFields } from "./conditions";
 import { LimitsField } from "./limits";
 import { Sentence } from "./lines";
@@ -38,15 +39,15 @@ export function GrantFields({ form }: { form: Form<"grants"> }) {
         </div>
       </Part>
       <Part fault={faultOf("to")}>
-        <Who to={row.to ?? {}} onChange={(to) => set("to", to)} />
+        <Who to={row.to ?? {}} onChange={(change) => set("to", (to) => change(to ?? {}))} />
       </Part>
       <Part fault={faultOf("lines")}>
-        <Lines lines={row.lines ?? []} onChange={(lines) => set("lines", lines)} />
+        <Lines lines={row.lines ?? []} onChange={(change) => set("lines", (lines) => change(lines ?? []))} />
       </Part>
       <Part fault={faultOf("valid")}>
         <div className="grid gap-3 sm:grid-cols-2">
-          <TimeField label={label("from")} value={row.valid?.from} onChange={(from) => set("valid", { ...row.valid, from })} />
-          <TimeField label={label("until")} value={row.valid?.until} onChange={(until) => set("valid", { ...row.valid, until })} />
+          <TimeField label={label("from")} value={row.valid?.from} onChange={(from) => set("valid", (valid) => ({ ...valid, from }))} />
+          <TimeField label={label("until")} value={row.valid?.until} onChange={(until) => set("valid", (valid) => ({ ...valid, until }))} />
         </div>
       </Part>
       <Part fault={faultOf("note")}>
@@ -67,7 +68,7 @@ function Part({ fault, children }: { fault?: string; children: ReactNode }) {
 }
 
 /** Lines are rows in words, each of which opens in place. */
-function Lines({ lines, onChange }: { lines: Line[]; onChange: (lines: Line[]) => void }) {
+function Lines({ lines, onChange }: { lines: Line[]; onChange: (change: (lines: Line[]) => Line[]) => void }) {
   const [open, setOpen] = useState<number | undefined>(lines.length === 1 && isBare(lines[0]) ? 0 : undefined);
   return (
     <fieldset className="flex flex-col gap-2">
@@ -90,18 +91,18 @@ function Lines({ lines, onChange }: { lines: Line[]; onChange: (lines: Line[]) =
             <TakeOut
               name={t("console.edit.line", { n: i + 1 })}
               onClick={() => {
-                onChange(lines.filter((_, k) => k !== i));
+                onChange((list) => list.filter((_, k) => k !== i));
                 setOpen(undefined);
               }}
             />
           </div>
-          {open === i && <LineFields line={line} onChange={(l) => onChange(lines.map((old, k) => (k === i ? l : old)))} />}
+          {open === i && <LineFields line={line} onChange={(change) => onChange((list) => changedIn(list, i, line, change))} />}
         </section>
       ))}
       <AddButton
         label={t("console.edit.add_line")}
         onClick={() => {
-          onChange([...lines, { on: {} }]);
+          onChange((list) => [...list, { on: {} }]);
           setOpen(lines.length);
         }}
       />
@@ -113,15 +114,15 @@ function Lines({ lines, onChange }: { lines: Line[]; onChange: (lines: Line[]) =
 const isBare = (line?: Line) => !line?.roles?.length && !line?.rights?.length;
 
 /** LineFields are the four choices of a line: what, where, when, only if; and its limits. */
-function LineFields({ line, onChange }: { line: Line; onChange: (line: Line) => void }) {
+function LineFields({ line, onChange }: LinePart) {
   return (
     <div className="grid gap-x-5 gap-y-3 border-t border-line/60 px-3 py-2.5 sm:grid-cols-2">
       <What line={line} onChange={onChange} />
       <WhereField line={line} onChange={onChange} />
       <WhenField line={line} onChange={onChange} />
-      <ConditionFields value={line.if ?? {}} onChange={(v) => onChange({ ...line, if: v })} />
+      <ConditionFields value={line.if ?? {}} onChange={(change) => onChange((l) => ({ ...l, if: change(l.if ?? {}) }))} />
       <AllRights line={line} onChange={onChange} />
-      <LimitsField value={line.limits ?? {}} onChange={(v) => onChange({ ...line, limits: v })} />
+      <LimitsField value={line.limits ?? {}} onChange={(limits) => onChange((l) => ({ ...l, limits }))} />
     </div>
   );
 }

@@ -1,6 +1,7 @@
 import { membershipOf, type Membership } from "../api/records";
 import { Adder } from "../ui/combobox";
 import { Generated, TakeOut } from "../ui/form/generated";
+import { changedIn } from "../ui/form/lists";
 import type { Form } from "../ui/form/use-record-form";
 import { Name } from "../ui/record-link";
 import { TimeField } from "../ui/time-field";
@@ -13,25 +14,21 @@ export function GroupFields({ form }: { form: Form<"user_groups"> }) {
 
 function MembersField({ form }: { form: Form<"user_groups"> }) {
   const members = (form.row.members ?? []).map(membershipOf);
-  const put = (list: Membership[]) =>
-    form.set(
-      "members",
-      list.map((m) => (m.from || m.until ? m : m.user)),
-    );
-  const set = (i: number, m: Partial<Membership>) => put(members.map((old, k) => (k === i ? { ...old, ...m } : old)));
+  const put = (change: (list: Membership[]) => Membership[]) =>
+    form.set("members", (old) => change((old ?? []).map(membershipOf)).map((m) => (m.from || m.until ? m : m.user)));
   return (
     <div className="flex flex-col gap-2">
-      <Adder label={t("console.field.members")} types={["users"]} onPick={(c) => put([...members, { user: c.id }])} />
+      <Adder label={t("console.field.members")} types={["users"]} onPick={(c) => put((list) => [...list, { user: c.id }])} />
       {members.map((m, i) => (
         <div key={`${m.user} ${i}`} className="flex items-start gap-2">
           <span className="min-w-0 flex-1 truncate pt-6">
             <Name type="users" id={m.user} />
           </span>
           <div className="w-64">
-            <TimeField label={t("console.field.until")} value={m.until} onChange={(until) => set(i, { until })} />
+            <TimeField label={t("console.field.until")} value={m.until} onChange={(until) => put((list) => changedIn(list, i, m, (x) => ({ ...x, until })))} />
           </div>
           <span className="pt-5">
-            <TakeOut name={m.user} onClick={() => put(members.filter((_, k) => k !== i))} />
+            <TakeOut name={m.user} onClick={() => put((list) => list.filter((_, k) => k !== i))} />
           </span>
         </div>
       ))}

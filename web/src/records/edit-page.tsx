@@ -40,13 +40,19 @@ function readObject(text: string): object | undefined {
   }
 }
 
+/** Most records reach nobody by themselves. */
+const nothing = () => [];
+const useNothing = () => nothing;
+
 function FormOf<T extends Type>({ type, begin, isNew }: { type: T; begin: Tagged<T>; isNew: boolean }) {
-  const { Fields, Beside } = things[type];
+  const { Fields, Beside, useFar = useNothing } = things[type];
+  const far = useFar();
   return (
     <RecordForm
       type={type}
       begin={begin}
       isNew={isNew}
+      far={far}
       title={isNew ? t(`console.new.${type}`) : type === "settings" ? t("console.type.settings") : titleOf(begin.row)}
       beside={Beside && ((form) => <Beside form={form} />)}
     >

@@ -1,4 +1,5 @@
 import type { ComponentType } from "react";
+import type { Saved } from "../api/edits";
 import type { Row, Type } from "../api/records";
 import { CalendarFields } from "../calendars/editor";
 import { DeviceActions } from "../devices/actions";
@@ -7,6 +8,7 @@ import { DevicePage } from "../devices/page";
 import { MatchPreview } from "../device-groups/match-preview";
 import { DeviceGroupPage } from "../device-groups/page";
 import { GrantFields } from "../grants/editor";
+import { useFar } from "../grants/far";
 import { GrantPage } from "../grants/page";
 import { GroupFields } from "../groups/editor";
 import { GroupPage } from "../groups/page";
@@ -27,6 +29,8 @@ type Thing<T extends Type> = {
   Beside?: ComponentType<{ form: Form<T> }>;
   Page?: ComponentType<{ row: Row<T> }>;
   Actions?: ComponentType<{ row: Row<T> }>;
+  /** useFar gives what says of a record in which ways it reaches unusually far. */
+  useFar?: () => (row: Row<T>, saved: Saved | undefined) => string[];
 };
 
 export const things: { [T in Type]: Thing<T> } = {
@@ -40,7 +44,7 @@ export const things: { [T in Type]: Thing<T> } = {
   roles: { Fields: RoleFields },
   schedules: { fresh: { zone: "site" }, Fields: ScheduleFields, Page: SchedulePage, Beside: ({ form }) => SchedulePreview({ schedule: form.row }) },
   calendars: { Fields: CalendarFields },
-  grants: { fresh: { effect: "allow", enabled: true, lines: [{ on: {} }] }, Fields: GrantFields, Page: GrantPage },
+  grants: { fresh: { effect: "allow", enabled: true, lines: [{ on: {} }] }, Fields: GrantFields, Page: GrantPage, useFar },
   mandates: { fresh: { role: "auditor", enabled: true } },
   settings: {},
 };

@@ -6,7 +6,7 @@ import { list, titleOf, type Device, type Listed, type Row } from "../api/record
 import { t } from "../words";
 import { Chips, Labelled } from "./fields";
 import { useName, usePointName } from "./names";
-import { useReading } from "./reading";
+import { useReading, whenReleased } from "./reading";
 import { Name } from "./record-link";
 import { TypeMark } from "./type-mark";
 
@@ -133,7 +133,7 @@ function Box({ label, types, shown, onPick, onEmpty, hint, hidden, fault }: BoxP
   };
   const left = () => {
     setOpen(false);
-    if (typed !== undefined) reading(leave());
+    if (typed !== undefined) reading(whenReleased(leave));
   };
   return (
     <div ref={box} className="relative" onBlur={(e) => !box.current?.contains(e.relatedTarget) && left()}>

@@ -1,7 +1,8 @@
 import { X } from "lucide-react";
 import { useId, useState, type ReactNode } from "react";
+import { flushSync } from "react-dom";
 import { t } from "../words";
-import { useReading } from "./reading";
+import { useReading, whenReleased } from "./reading";
 
 /** Labelled is the label of an input above it, and what is wrong with it below. */
 export function Labelled({
@@ -89,16 +90,17 @@ export function ReadField<T>({
   const reading = useReading();
   const [typed, setTyped] = useState<string>();
   const [fault, setFault] = useState("");
-  const leave = () => {
-    if (typed === undefined) return;
-    const out = typed.trim() === "" ? undefined : read(typed.trim());
-    const wrong = isFault(out) ? out.fault : "";
-    setFault(wrong);
-    reading(Promise.resolve(wrong === ""));
-    if (isFault(out)) return;
-    setTyped(undefined);
-    onChange(out);
+  const take = (text: string) => {
+    const out = text.trim() === "" ? undefined : read(text.trim());
+    flushSync(() => {
+      setFault(isFault(out) ? out.fault : "");
+      if (isFault(out)) return;
+      setTyped(undefined);
+      onChange(out);
+    });
+    return !isFault(out);
   };
+  const leave = () => typed !== undefined && reading(whenReleased(() => take(typed)));
   return (
     <Labelled label={label} htmlFor={id} fault={fault} hidden={hidden}>
       <input
@@ -149,15 +151,18 @@ export function WordsField({
   const reading = useReading();
   const [typed, setTyped] = useState("");
   const [fault, setFault] = useState("");
-  const add = () => {
-    const words = typed.split(/[,\s]+/).filter((w) => w && !value.includes(w));
+  const take = (text: string) => {
+    const words = text.split(/[,\s]+/).filter((w) => w && !value.includes(w));
     const wrong = words.map((w) => check?.(w) ?? "").find(Boolean) ?? "";
-    setFault(wrong);
-    reading(Promise.resolve(wrong === ""));
-    if (wrong) return;
-    setTyped("");
-    if (words.length > 0) onChange([...value, ...new Set(words)]);
+    flushSync(() => {
+      setFault(wrong);
+      if (wrong) return;
+      setTyped("");
+      if (words.length > 0) onChange([...value, ...new Set(words)]);
+    });
+    return wrong === "";
   };
+  const add = () => (typed.trim() || fault) && reading(whenReleased(() => take(typed)));
   return (
     <Labelled label={label} htmlFor={id} fault={fault}>
       <input

@@ -4,6 +4,8 @@ import { t } from "../words";
 import { Fault } from "./notice";
 import { ReadingArea } from "./reading";
 
+const body = "sheet fixed top-[8vh] left-1/2 z-50 flex max-h-[84vh] w-[min(92vw,34rem)] -translate-x-1/2 flex-col gap-3 overflow-auto px-6 pt-5";
+
 export function Modal({
   title,
   button,
@@ -27,12 +29,24 @@ export function Modal({
       </Dialog.Trigger>
       <Dialog.Portal>
         <Dialog.Overlay className="fixed inset-0 z-40 bg-black/40" />
-        <Dialog.Content
-          aria-describedby={undefined}
-          className="sheet fixed top-[8vh] left-1/2 z-50 flex max-h-[84vh] w-[min(92vw,34rem)] -translate-x-1/2 flex-col gap-3 overflow-auto px-6 pt-5"
-        >
+        <Dialog.Content aria-describedby={undefined} className={body}>
           <Dialog.Title className="text-lg font-semibold">{title}</Dialog.Title>
           {open && <ReadingArea>{children(() => setOpen(false))}</ReadingArea>}
+        </Dialog.Content>
+      </Dialog.Portal>
+    </Dialog.Root>
+  );
+}
+
+/** Question asks once more before something is done. */
+export function Question({ title, open, close, children }: { title: string; open: boolean; close: () => void; children: ReactNode }) {
+  return (
+    <Dialog.Root open={open} onOpenChange={(on) => !on && close()}>
+      <Dialog.Portal>
+        <Dialog.Overlay className="fixed inset-0 z-40 bg-black/40" />
+        <Dialog.Content aria-describedby={undefined} className={body}>
+          <Dialog.Title className="text-lg font-semibold">{title}</Dialog.Title>
+          {children}
         </Dialog.Content>
       </Dialog.Portal>
     </Dialog.Root>

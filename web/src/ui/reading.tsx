@@ -11,6 +11,26 @@ type Readings = {
   settled: () => Promise<boolean>;
 };
 
+// Whoever leaves a field by pressing something else means what stood under the pointer: nothing moves until the press is over. What was typed
+// stands in the form before what was pressed is done.
+let pressing = false;
+let waiting: (() => void)[] = [];
+const release = () => {
+  pressing = false;
+  const all = waiting;
+  waiting = [];
+  for (const go of all) go();
+};
+window.addEventListener("pointerdown", () => (pressing = true), { capture: true });
+window.addEventListener("pointerup", release, { capture: true });
+window.addEventListener("pointercancel", release, { capture: true });
+
+/** whenReleased does something once nothing is pressed. */
+export function whenReleased<T>(something: () => T | Promise<T>): Promise<T> {
+  if (!pressing) return Promise.resolve().then(something);
+  return new Promise((done) => waiting.push(() => done(something())));
+}
+
 const Context = createContext<Readings | undefined>(undefined);
 
 /** ReadingArea gathers the fields of one form or dialog. */

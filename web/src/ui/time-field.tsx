@@ -9,7 +9,7 @@ import { serviceNow } from "../session/clock";
 import { t } from "../words";
 import { Calendar } from "./calendar";
 import { Labelled } from "./fields";
-import { useReading } from "./reading";
+import { useReading, whenReleased } from "./reading";
 import { dayText, distance, local } from "./time";
 import { useDebounced } from "./use-debounced";
 
@@ -112,7 +112,7 @@ function Said({ label, hidden, hint, shown, read, means, calendar }: SaidProps) 
       return false;
     }
   };
-  const say = (text: string) => reading(take(text));
+  const say = (text: string) => reading(whenReleased(() => take(text)));
   return (
     <Labelled label={label} htmlFor={id} fault={fault} hidden={hidden}>
       <div className="flex gap-1">

@@ -38,9 +38,10 @@ export function ToastArea({ children }: { children: ReactNode }) {
   return (
     <Context.Provider value={show}>
       {children}
-      <div aria-live="polite" className="fixed right-5 bottom-5 z-50">
+      {/* Beside the page, where it covers nothing that is pressed next. */}
+      <div aria-live="polite" className="fixed right-3 bottom-3 left-3 z-50 md:right-auto md:bottom-36 md:w-[10.5rem] print:hidden">
         {shown && (
-          <div className="sheet flex max-w-md items-center gap-3 px-4 py-3">
+          <div className="sheet flex items-center gap-2 px-3 py-2 text-[0.86rem] md:flex-col md:items-start">
             <span className="min-w-0">{shown.text}</span>
             {!shown.undone && (
               <button type="button" className="button" onClick={() => void back(shown.saved)}>

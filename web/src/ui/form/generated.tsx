@@ -8,6 +8,7 @@ import { Adder, Combobox, ManyBox } from "../combobox";
 import { CheckBox, Chips, NoteField, TextField, WholeField, WordsField } from "../fields";
 import { DateField, TimeField } from "../time-field";
 import { ZoneField } from "../zone-field";
+import { changedIn } from "./lists";
 import type { Form } from "./use-record-form";
 
 /** Asked is a field with its meaning beside it, and below it what the service says is wrong with it. */
@@ -50,7 +51,7 @@ export function Generated<T extends Type>({ form, own = {}, elsewhere = [] }: Ge
       {named.map((f) => (
         <Asked key={f.name} help={helpOf(form.type, f.name)} fault={form.faultOf(f.name as keyof Row<T> & string)}>
           {inputs[f.name] ?? (
-            <Input type={form.type} field={f} value={values[f.name]} onChange={(v) => form.set(f.name as keyof Row<T> & string, v as never)} />
+            <Input type={form.type} field={f} value={values[f.name]} onChange={(change) => form.set(f.name as keyof Row<T> & string, change as never)} />
           )}
           {f.name === "name" && form.isNew && <IDField form={form} />}
         </Asked>
@@ -73,7 +74,7 @@ function IDField<T extends Type>({ form }: { form: Form<T> }) {
 }
 
 /** of is the object that a field is in. */
-type InputProps = { type: Type; field: RecordField; of?: string; value: unknown; onChange: (v: unknown) => void };
+type InputProps = { type: Type; field: RecordField; of?: string; value: unknown; onChange: (change: (old: unknown) => unknown) => void };
 
 const text = (v: unknown) => (typeof v === "string" ? v : "");
 const texts = (v: unknown) => (Array.isArray(v) ? v.filter((x) => typeof x === "string") : []);
@@ -84,7 +85,8 @@ const object = (v: unknown): Record<string, unknown> => (v && typeof v === "obje
 export const valueText = (field: string, value: string) => t(field === "role" ? `console.mandate.${value}` : `console.value.${value}`);
 
 /** Input is the input that a field calls for. */
-function Input({ type, field, of, value, onChange }: InputProps) {
+function Input({ type, field, of, value, onChange: change }: InputProps) {
+  const onChange = (v: unknown) => change(() => v);
   const label = t([`console.field.${of}_${field.name}`, `console.field.${field.name}`]);
   const ref = field.ref as Listed | undefined;
   switch (field.kind) {
@@ -123,9 +125,9 @@ function Input({ type, field, of, value, onChange }: InputProps) {
       return <ZoneField label={label} value={text(value)} onChange={onChange} site={type === "schedules"} />;
     case "object":
       return field.many ? (
-        <Rows type={type} field={field} value={value} onChange={onChange} />
+        <Rows type={type} field={field} value={value} onChange={change} />
       ) : (
-        <Parts type={type} field={field} value={value} onChange={onChange} />
+        <Parts type={type} field={field} value={value} onChange={change} />
       );
     default:
       if (field.many) return <WordsField label={label} value={texts(value)} onChange={onChange} />;
@@ -141,7 +143,14 @@ function Parts({ type, field, value, onChange }: InputProps) {
     <fieldset className="grid gap-x-3 gap-y-2 sm:grid-cols-2">
       <legend className="mb-1 text-xs font-medium text-soft">{labelOf(field.name)}</legend>
       {field.fields?.map((f) => (
-        <Input key={f.name} type={type} field={f} of={field.name} value={of[f.name]} onChange={(v) => onChange({ ...of, [f.name]: v })} />
+        <Input
+          key={f.name}
+          type={type}
+          field={f}
+          of={field.name}
+          value={of[f.name]}
+          onChange={(change) => onChange((old) => ({ ...object(old), [f.name]: change(object(old)[f.name]) }))}
+        />
       ))}
     </fieldset>
   );
@@ -149,7 +158,8 @@ function Parts({ type, field, value, onChange }: InputProps) {
 
 /** Rows is a list of small objects, a row each. */
 function Rows({ type, field, value, onChange }: InputProps) {
-  const rows: Record<string, unknown>[] = Array.isArray(value) ? value.map(object) : [];
+  const rowsOf = (v: unknown) => (Array.isArray(v) ? v.map(object) : []);
+  const rows = rowsOf(value);
   return (
     <fieldset className="flex flex-col gap-2">
       <legend className="mb-1 text-xs font-medium text-soft">{labelOf(field.name)}</legend>
@@ -157,13 +167,18 @@ function Rows({ type, field, value, onChange }: InputProps) {
         <div key={i} className="flex items-end gap-2">
           {field.fields?.map((f) => (
             <div key={f.name} className="min-w-0 flex-1">
-              <Input type={type} field={f} value={r[f.name]} onChange={(v) => onChange(rows.map((x, k) => (k === i ? { ...x, [f.name]: v } : x)))} />
+              <Input
+                type={type}
+                field={f}
+                value={r[f.name]}
+                onChange={(change) => onChange((old) => changedIn(rowsOf(old), i, r, (x) => ({ ...x, [f.name]: change(x[f.name]) })))}
+              />
             </div>
           ))}
-          <TakeOut name={String(i + 1)} onClick={() => onChange(rows.filter((_, k) => k !== i))} />
+          <TakeOut name={String(i + 1)} onClick={() => onChange((old) => rowsOf(old).filter((_, k) => k !== i))} />
         </div>
       ))}
-      <AddButton label={t("console.edit.add")} onClick={() => onChange([...rows, {}])} />
+      <AddButton label={t("console.edit.add")} onClick={() => onChange((old) => [...rowsOf(old), {}])} />
     </fieldset>
   );
 }

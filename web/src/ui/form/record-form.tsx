@@ -1,4 +1,5 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { TriangleAlert } from "lucide-react";
 import { useEffect, useState, type ReactNode } from "react";
 import { useNavigate } from "react-router";
 import { ApiError } from "../../api/client";
@@ -8,6 +9,7 @@ import { ChangeList } from "../../impact/changes";
 import { ImpactView } from "../../impact/impact";
 import { draftKey, dropDraft, isReload, keepDraft, readDraft } from "../../session/drafts";
 import { t, timeFormat } from "../../words";
+import { Footer, Question } from "../modal";
 import { Fault } from "../notice";
 import { ReadingArea, useSettled } from "../reading";
 import { recordPath } from "../record-link";
@@ -22,6 +24,8 @@ type Props<T extends Type> = {
   title: string;
   /** children are the fields. */
   children: (form: Form<T>) => ReactNode;
+  /** far says in which ways what is to be saved reaches unusually far: then it is looked at once more. */
+  far?: (row: Row<T>, saved: Saved | undefined) => string[];
   /** beside stands below the effect. */
   beside?: (form: Form<T>) => ReactNode;
 };
@@ -35,7 +39,7 @@ export function RecordForm<T extends Type>(props: Props<T>) {
   );
 }
 
-function TheForm<T extends Type>({ type, begin, isNew, title, children, beside }: Props<T>) {
+function TheForm<T extends Type>({ type, begin, isNew, title, children, beside, far }: Props<T>) {
   const navigate = useNavigate();
   const queries = useQueryClient();
   const toast = useToast();
@@ -104,6 +108,8 @@ function TheForm<T extends Type>({ type, begin, isNew, title, children, beside }
         .map((f) => f.problem)
         .join(" "),
   };
+  const reaches = far?.(row, look.data?.saved) ?? [];
+  const [asking, setAsking] = useState(false);
   const cancel = () => {
     dropDraft(key);
     void navigate(-1);
@@ -140,11 +146,29 @@ function TheForm<T extends Type>({ type, begin, isNew, title, children, beside }
               <button type="button" className="button" onClick={cancel}>
                 {t("console.edit.cancel")}
               </button>
-              <button type="button" className="button primary" onClick={() => save.mutate()} disabled={save.isPending || conflict !== undefined || nothing}>
+              <button
+                type="button"
+                className="button primary"
+                onClick={() => (reaches.length > 0 ? setAsking(true) : save.mutate())}
+                disabled={save.isPending || conflict !== undefined || nothing}
+              >
                 {t("console.edit.save")}
               </button>
             </div>
+            <Question title={t("console.far.title")} open={asking} close={() => setAsking(false)}>
+              <Far reasons={reaches} />
+              {look.data?.saved?.impact && <ImpactView impact={look.data.saved.impact} most={4} />}
+              <Footer
+                close={() => setAsking(false)}
+                go={() => {
+                  setAsking(false);
+                  save.mutate();
+                }}
+                label={t("console.far.save")}
+              />
+            </Question>
             <div className="max-h-[60vh] overflow-auto px-4 py-3" aria-live="polite">
+              <Far reasons={reaches} />
               {!refused && <Fault text={save.error ? t("console.edit.not_saved") : undefined} className="mb-2" />}
               {conflict && (
                 <Conflict
@@ -170,6 +194,21 @@ function TheForm<T extends Type>({ type, begin, isNew, title, children, beside }
         </div>
       </div>
     </form>
+  );
+}
+
+/** Far says loudly how far something reaches. */
+function Far({ reasons }: { reasons: string[] }) {
+  if (reasons.length === 0) return null;
+  return (
+    <ul className="mb-2 flex flex-col gap-1">
+      {reasons.map((r) => (
+        <li key={r} className="flex items-start gap-2 font-semibold text-closes">
+          <TriangleAlert size={16} aria-hidden className="mt-0.5 shrink-0" />
+          {r}
+        </li>
+      ))}
+    </ul>
   );
 }
 

@@ -6,8 +6,8 @@ export type Form<T extends Type> = {
   type: T;
   row: Row<T>;
   isNew: boolean;
-  /** set changes a field; undefined takes it away. */
-  set: <K extends keyof Row<T> & string>(name: K, value: Row<T>[K] | undefined) => void;
+  /** set changes a field; undefined takes it away. What depends on what the field holds is given as a function of it. */
+  set: <K extends keyof Row<T> & string>(name: K, value: Row<T>[K] | undefined | ((old: Row<T>[K] | undefined) => Row<T>[K] | undefined)) => void;
   /** faultOf is what the service says is wrong with a field. */
   faultOf: (name: keyof Row<T> & string) => string;
 };
@@ -16,8 +16,11 @@ export type Form<T extends Type> = {
 export function useRecordForm<T extends Type>(type: T, begin: Row<T>, going?: Row<T>) {
   const form = useForm<Row<T>>({ defaultValues: (going ?? begin) as DefaultValues<Row<T>> });
   // The library names fields by paths; here a path is a field of the record, never a dotted one.
-  const put = (name: string, value: unknown) =>
-    form.setValue(name as Path<Row<T>>, value as PathValue<Row<T>, Path<Row<T>>>, { shouldDirty: true, shouldTouch: true });
+  const put = (name: string, value: unknown) => {
+    const path = name as Path<Row<T>>;
+    const next: unknown = typeof value === "function" ? value(form.getValues(path)) : value;
+    form.setValue(path, next as PathValue<Row<T>, Path<Row<T>>>, { shouldDirty: true, shouldTouch: true });
+  };
   return {
     row: pruned(form.watch()) as Row<T>,
     touched: form.formState.isDirty || going !== undefined,
