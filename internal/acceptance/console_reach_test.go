@@ -94,7 +94,7 @@ func TestConsoleFromARefusalToTheMend(t *testing.T) {
 	b.see("Line 1")
 	b.do("disable it", chromedp.Click(chromedp.Search(`//label[normalize-space(.)="Enabled"]//input`)))
 	b.see("lost")
-	b.see("devices: 36")
+	b.see("36 devices")
 }
 
 // TestConsoleLoadsAPolicy compares a document with the policy, and loads it.
@@ -107,7 +107,7 @@ func TestConsoleLoadsAPolicy(t *testing.T) {
 	faulty := strings.Replace(changed, "kind: lift-bridge", "kind: lift-brige", 1)
 	for _, x := range []struct{ text, shows string }{
 		{faulty, "did you mean"},
-		{changed, "would make 1 changes to revision 1"},
+		{changed, "would make 1 change to revision 1"},
 	} {
 		b.do("choose a file", chromedp.Evaluate[chromedp.Void](fmt.Sprintf(`(() => { const i = document.querySelector("input[type=file]");
 			const t = new DataTransfer(); t.items.add(new File([%q], "larkmere.yaml")); i.files = t.files; i.dispatchEvent(new Event("change", { bubbles: true })); })()`, x.text)))

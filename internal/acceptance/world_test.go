@@ -118,10 +118,21 @@ func (w *world) ask(method, path, token, body string, headers ...string) (int, h
 	}
 	req.Body = io.NopCloser(strings.NewReader(body))
 	if req.Header.Get("Content-Type") == "" && body != "" {
-		req.Header.Set("Content-Type", "application/json") // which is what is meant where nothing is said
+		req.Header.Set("Content-Type", meant(path)) // which is what is meant where nothing is said
 	}
 	description().hold(w.t, req, resp.StatusCode, resp.Header, data)
 	return resp.StatusCode, resp.Header, string(data)
+}
+
+// meant is what a body is taken for where nothing is said of it.
+func meant(path string) string {
+	switch {
+	case strings.HasPrefix(path, "/api/v1/sheets/"):
+		return "text/csv"
+	case strings.HasPrefix(path, "/api/v1/policy"):
+		return "application/yaml"
+	}
+	return "application/json"
 }
 
 // tokenFor makes a token for a user.

@@ -114,7 +114,9 @@ func sameReach(g, want *Grant) bool {
 }
 
 // sameWhat tells whether two lines give the very same rights and roles.
-func sameWhat(a, b Line) bool { return slices.Equal(a.Rights, b.Rights) && slices.Equal(a.Roles, b.Roles) }
+func sameWhat(a, b Line) bool {
+	return slices.Equal(a.Rights, b.Rights) && slices.Equal(a.Roles, b.Roles)
+}
 
 // sameRule tells whether two lines differ in nothing but what they cover.
 func sameRule(a, b Line) bool {

@@ -72,7 +72,7 @@ func (s *Service) Session(c Caller, expires time.Time) wire.Session {
 	if ok {
 		name = u.Title()
 	}
-	return wire.Session{User: wire.Named{ID: string(c.User), Name: name}, Mandates: s.Roles(c), Expires: expires.UTC(), Now: s.borders.Clock().UTC()}
+	return wire.Session{User: wire.Named{ID: string(c.User), Name: name}, Mandates: s.Roles(c), Expires: expires.UTC(), Now: s.borders.Clock().UTC(), Revision: s.State().Revision.Number}
 }
 
 // Invite makes a link, good once and for a week, by which a user sets a password of their own: the first, or a new one.

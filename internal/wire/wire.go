@@ -213,6 +213,7 @@ type Session struct {
 	Expires  time.Time `json:"expires"`
 	Terminal bool      `json:"-"`
 	Now      time.Time `json:"now" description:"what the clock of the service shows"`
+	Revision uint64    `json:"revision" description:"of the policy"`
 	Token    string    `json:"token,omitempty" description:"shown once, for a terminal"`
 }
 

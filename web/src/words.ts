@@ -26,6 +26,9 @@ export function t(key: string | string[], values: Values = {}): string {
 const locale = { en: "en-GB", fr: "fr-FR" }[language()];
 const plurals = new Intl.PluralRules(locale);
 
+/** labelOf is the name of a field as people know it, where it has one. */
+export const labelOf = (field: string) => (i18next.exists(`console.field.${field}`) ? i18next.t(`console.field.${field}`) : undefined);
+
 /** number writes a number as the language does: 12,000 or 12 000. */
 export const number = (n: number) => n.toLocaleString(locale);
 

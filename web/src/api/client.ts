@@ -2,6 +2,7 @@ import createClient from "openapi-fetch";
 import { base } from "../base";
 import { setClock } from "../session/clock";
 import { language } from "../session/language";
+import { labelOf, t } from "../words";
 import type { components, paths } from "./schema.gen";
 
 type Schemas = components["schemas"];
@@ -20,7 +21,7 @@ export class ApiError extends Error {
     readonly status: number,
     readonly problem?: Problem,
   ) {
-    const faults = problem?.faults?.map((f) => `${f.path}: ${f.problem}`).join("\n");
+    const faults = problem?.faults?.map(faultText).join("\n");
     super(faults ?? problem?.detail ?? `HTTP ${status}`);
   }
 }
@@ -28,6 +29,13 @@ export class ApiError extends Error {
 /** reasonOf is why something was not done: as the service says it, or, where it has said nothing, otherwise. */
 export function reasonOf(error: unknown, otherwise: string) {
   return error instanceof ApiError ? error.message : otherwise;
+}
+
+/** faultText says a fault as people read it: in which line of a file, of which field, and what is wrong. */
+export function faultText(f: Schemas["Fault"]) {
+  const field = labelOf(/([a-z_]+)(\[\d+\])*$/.exec(f.path)?.[1] ?? "");
+  const line = f.line && f.line > 1 ? t("console.fault_line", { line: f.line }) : "";
+  return [line, field].filter(Boolean).join(", ") + (line || field ? t("console.colon") : "") + f.problem;
 }
 
 type Result<T> = { data?: T; error?: unknown; response: Response };

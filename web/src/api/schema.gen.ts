@@ -2948,9 +2948,9 @@ export interface components {
              * @enum {string}
              */
             depth?: "all" | "here";
-            /** @description All of these must be met. What is not known is not met, and on a deny it is. */
+            /** @description All of these must be met. Where something is not known, a grant that gives does not hold, and one that takes away does. */
             if?: components["schemas"]["If"];
-            /** @description What the enforcement point is told to hold the user to, such as minutes=30. */
+            /** @description What the enforcement point is told to hold the user to, such as at most 30 minutes. */
             limits?: {
                 [key: string]: components["schemas"]["Limit"];
             };
@@ -3662,6 +3662,8 @@ export interface components {
              * @description what the clock of the service shows
              */
             now: string;
+            /** @description of the policy */
+            revision: number;
             /** @description shown once, for a terminal */
             token?: string;
             user: components["schemas"]["Named"];

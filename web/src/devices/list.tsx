@@ -26,7 +26,7 @@ export function DeviceListPage() {
     <>
       <PlaceHead place="devices" type="devices" tabs={deviceTabs} />
       <div className="grid gap-5 lg:grid-cols-[13.5rem_minmax(0,1fr)]">
-        <aside className="max-h-[calc(100vh-8rem)] overflow-auto max-lg:max-h-56" tabIndex={0} role="region" aria-label={t("console.types.sites")}>
+        <aside className="print:hidden max-h-[calc(100vh-8rem)] overflow-auto max-lg:max-h-56" tabIndex={0} role="region" aria-label={t("console.types.sites")}>
           <Trees />
         </aside>
         <div className="min-w-0">

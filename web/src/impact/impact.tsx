@@ -19,7 +19,12 @@ export function ImpactView({ impact, most = 8 }: { impact: Impact; most?: number
         <>
           <Counts sign="+" word="gained" of={impact.gained} />
           <Counts sign="−" word="lost" of={impact.lost} />
-          <p className="text-soft">{t("console.impact.of", { users: number(impact.users), devices: number(impact.devices) })}</p>
+          <p className="text-soft">
+            {t("console.impact.of", {
+              users: t("console.counted.people", { count: impact.users }),
+              devices: t("console.counted.devices", { count: impact.devices }),
+            })}
+          </p>
         </>
       )}
       <ul className="mt-1 text-[0.86rem]">

@@ -5,6 +5,7 @@ import { check } from "../api/client";
 import { matrix, week, type Cell } from "../api/reach";
 import { Busy, Trouble } from "../ui/notice";
 import { WeekStrip } from "../ui/strip";
+import { cellText, marksOf, rightsOf } from "./marks";
 import { TrailView } from "../ui/trail";
 import { t } from "../words";
 
@@ -12,18 +13,6 @@ type Named = { id: string; name: string };
 
 /** Spot is a cell that was opened. */
 export type Spot = { row: Named; column: Named; rowType: string; columnType: string; cell: Cell; at: string };
-
-/** letters are the first letters of rights: view and control in capitals, before the others. */
-export function letters(rights: string[]) {
-  const first = ["view", "control"].filter((r) => rights.includes(r)).map((r) => r.charAt(0).toUpperCase());
-  const rest = rights.filter((r) => r !== "view" && r !== "control").map((r) => r.charAt(0));
-  return first.concat(rest).join("");
-}
-
-const part = (sign: string, rights: string[] | undefined, end = "") => (rights?.length ? `${sign}${letters(rights)}${end}` : "");
-
-/** cellText is what a cell holds, by letters: on some of it in brackets, later after a +, in other circumstances after a ?. */
-export const cellText = (k: Cell) => letters(k.rights) + part("(", k.some, ")") + part("+", k.later) + part("?", k.if);
 
 /** CellTrail opens a cell: its trail, or, where the column is many devices, those devices. */
 export function CellTrail({ spot }: { spot: Spot }) {
@@ -103,6 +92,7 @@ function Devices({ spot, onPick }: { spot: Spot; onPick: (device: Named) => void
   if (found.error) return <Trouble error={found.error} />;
   if (!found.data) return <Busy />;
   const m = found.data;
+  const marks = marksOf(rightsOf(m.kinds));
   return (
     <ul className="grid gap-x-6 sm:grid-cols-2">
       {m.columns.map((c, i) => {
@@ -115,7 +105,7 @@ function Devices({ spot, onPick }: { spot: Spot; onPick: (device: Named) => void
               onClick={() => onPick(c)}
             >
               <span className="truncate">{c.name}</span>
-              <span className="font-mono text-[0.86rem]">{cell && cellText(cell)}</span>
+              <span className="font-mono text-[0.86rem]">{cell && cellText(cell, marks)}</span>
             </button>
           </li>
         );

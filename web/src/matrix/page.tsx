@@ -11,8 +11,11 @@ import { Busy, Empty, Trouble } from "../ui/notice";
 import { Combobox } from "../ui/combobox";
 import { TimeField } from "../ui/time-field";
 import { Instant } from "../ui/time";
+import { usePrinting } from "../ui/use-printing";
 import { t } from "../words";
-import { CellTrail, cellText, letters, type Spot } from "./cell";
+import { CellTrail, type Spot } from "./cell";
+import { cellText, marksOf, rightsOf, type Marks } from "./marks";
+import { Paper } from "./paper";
 
 const rowHeight = 28;
 const columnWidth = 74;
@@ -44,7 +47,7 @@ export function MatrixPage() {
   return (
     <>
       <h1 className="mb-3">{t("console.place.matrix")}</h1>
-      <div className="mb-3 flex flex-wrap items-end gap-3">
+      <div className="mb-3 flex flex-wrap items-end gap-3 print:hidden">
         <div className="w-40">
           <Choose label={t("console.matrix.rows")} value={rows} options={kinds("users", "user_groups")} onChange={(v) => set({ rows: v, group: "" })} />
         </div>
@@ -112,7 +115,9 @@ function Sheet({ m, rows, columns, at }: { m: Matrix; rows: string; columns: str
   const [pinnedRows, setPinnedRows] = useState(new Set<number>());
   const [pinnedColumns, setPinnedColumns] = useState(new Set<number>());
   const [byAmount, setByAmount] = useState(false);
-  const shown = useMemo(() => m.kinds.map(cellText), [m]);
+  const marks = useMemo(() => marksOf(rightsOf(m.kinds)), [m]);
+  const shown = useMemo(() => m.kinds.map((k) => cellText(k, marks)), [m, marks]);
+  const printing = usePrinting();
   const weights = useMemo(() => m.kinds.map((k) => k.rights.length * 2 + (k.some?.length ?? 0)), [m]);
   const amounts = useMemo(() => {
     const row = m.rows.map((_, r) => (m.cells[r] ?? []).reduce((sum, n) => sum + (weights[n] ?? 0), 0));
@@ -133,6 +138,15 @@ function Sheet({ m, rows, columns, at }: { m: Matrix; rows: string; columns: str
     estimateSize: () => columnWidth,
     overscan: 2,
   });
+  if (printing) {
+    return (
+      <>
+        <Instant at={m.at} zone={m.zone} />
+        <Legend marks={marks} />
+        <Paper m={m} marks={marks} rows={rowOrder} columns={columnOrder} />
+      </>
+    );
+  }
   if (m.rows.length === 0 || m.columns.length === 0) return <Empty>{t("console.matrix.empty")}</Empty>;
   const toggle = (set: Set<number>, i: number) => new Set(set.has(i) ? [...set].filter((x) => x !== i) : [...set, i]);
   return (
@@ -205,6 +219,7 @@ function Sheet({ m, rows, columns, at }: { m: Matrix; rows: string; columns: str
                       type="button"
                       className="absolute cursor-pointer overflow-hidden border-r border-b border-line/60 px-1 font-mono text-[0.8rem] whitespace-nowrap hover:bg-sunk"
                       style={{ left: headWidth + h.start, width: columnWidth, height: rowHeight, background: tint(cell) }}
+                      title={cell ? spoken(cell) : undefined}
                       aria-label={`${text ?? ""} ${m.rows[r]?.name ?? ""}, ${m.columns[c]?.name ?? ""}: ${cell ? spoken(cell) : ""}`}
                       onClick={() => {
                         const [row, column] = [m.rows[r], m.columns[c]];
@@ -220,7 +235,7 @@ function Sheet({ m, rows, columns, at }: { m: Matrix; rows: string; columns: str
           })}
         </div>
       </div>
-      <Legend m={m} />
+      <Legend marks={marks} />
       <Dialog.Root open={spot !== undefined} onOpenChange={(open) => !open && setSpot(undefined)}>
         <Dialog.Portal>
           <Dialog.Overlay className="fixed inset-0 z-40 bg-black/40" />
@@ -268,20 +283,19 @@ const spoken = (k: Cell) =>
     .filter(Boolean)
     .join("; ");
 
-/** tint is how strongly a cell is filled: its letters t what it holds. */
+/** tint is how strongly a cell is filled: its letters tell what it holds. */
 function tint(k: Cell | undefined) {
   if (!k || k.rights.length + (k.some?.length ?? 0) === 0) return undefined;
   const strength = k.rights.includes("control") ? 26 : k.rights.length > 0 ? 13 : 6;
   return `color-mix(in srgb, var(--holds) ${strength}%, transparent)`;
 }
 
-function Legend({ m }: { m: Matrix }) {
-  const rights = [...new Set(m.kinds.flatMap((k) => [...k.rights, ...(k.some ?? []), ...(k.later ?? []), ...(k.if ?? [])]))].sort();
+function Legend({ marks }: { marks: Marks }) {
   return (
     <p className="mt-2 text-[0.86rem] text-soft">
-      {rights.map((r) => (
-        <span key={r} className="mr-3">
-          <b className="font-mono text-ink">{letters([r])}</b> {r}
+      {[...marks].map(([right, mark]) => (
+        <span key={right} className="mr-3">
+          <b className="font-mono text-ink">{mark}</b> {right}
         </span>
       ))}
       <span className="mr-3">
@@ -297,7 +311,7 @@ function Legend({ m }: { m: Matrix }) {
   );
 }
 
-/** spelled writes a cell out: rights that hold only later, or in other circumstances, t so. */
+/** spelled writes a cell out: rights that hold only later, or in other circumstances, are marked as such. */
 const spelled = (k: Cell | undefined) =>
   k
     ? [...k.rights, ...(k.some ?? []).map((r) => `some:${r}`), ...(k.later ?? []).map((r) => `later:${r}`), ...(k.if ?? []).map((r) => `if:${r}`)].join(" ")

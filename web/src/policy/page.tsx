@@ -1,5 +1,6 @@
 import { base } from "../base";
 import { FileUp } from "lucide-react";
+import { faultText } from "../api/client";
 import { loadPolicy, type Saved } from "../api/edits";
 import { ChangeList } from "../impact/changes";
 import { ImpactView } from "../impact/impact";
@@ -43,8 +44,7 @@ export function PolicyPage() {
             <ul className="mt-2">
               {problem.faults?.map((f, i) => (
                 <li key={i} className="border-t border-line/60 py-1">
-                  <span className="text-soft tabular-nums">{f.line ? `${f.line}:${f.column ?? 1} ` : ""}</span>
-                  <code className="font-mono text-[0.86rem]">{f.path}</code> {f.problem}
+                  {faultText(f)}
                 </li>
               ))}
             </ul>
@@ -53,7 +53,9 @@ export function PolicyPage() {
         {look && !look.saved && (
           <section className="sheet p-4">
             <h2>
-              {t(look.changes.length === 0 ? "console.policy.same" : "console.policy.differs", { file, n: look.changes.length, revision: look.revision })}
+              {look.changes.length === 0
+                ? t("console.policy.same", { file, revision: look.revision })
+                : t("console.policy.differs", { file, count: look.changes.length, revision: look.revision })}
             </h2>
             {look.impact && <ImpactView impact={look.impact} />}
             {look.changes.length > 0 && (

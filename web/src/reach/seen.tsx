@@ -54,7 +54,7 @@ export function SeenPage({ own }: { own?: string }) {
       </dl>
       {reach.total > 0 && (
         <section className="sheet">
-          <ReachTable of={reach} items={reach.items} />
+          <ReachTable of={reach} items={reach.items} open={own !== undefined} />
         </section>
       )}
     </div>

@@ -33,7 +33,7 @@ export function ReachSection({ type, id }: { type: "users" | "user_groups" | "de
           {t(`console.reach.${type}`)} {first && <span className="font-normal text-soft tabular-nums">{number(first.total)}</span>}
         </h2>
         <DegreeFilter chosen={chosen} totals={first?.totals} onChange={setChosen} />
-        <div className="w-40">
+        <div className="w-40 print:hidden">
           <Choose
             label={t("console.field.right")}
             none={t("console.any")}
@@ -42,7 +42,7 @@ export function ReachSection({ type, id }: { type: "users" | "user_groups" | "de
             onChange={setRight}
           />
         </div>
-        <details className="basis-full">
+        <details className="basis-full print:hidden">
           <summary className="link w-fit cursor-pointer text-[0.86rem]">{t("console.circumstances.title")}</summary>
           <div className="mt-2 grid gap-3 md:grid-cols-4">
             <CircumstanceFields value={where} onChange={(part, v) => setWhere((c) => ({ ...c, [part]: v }))} />
@@ -100,7 +100,7 @@ function foldsOf(items: Reached[]): Fold[] {
 }
 
 /** ReachTable lists what is possible, folded by reason: how, with which rights, when or what it takes, and through what. */
-export function ReachTable({ of, items }: { of: Reach; items: Reached[] }) {
+export function ReachTable({ of, items, open }: { of: Reach; items: Reached[]; open?: boolean }) {
   const type = of.of.type === "devices" ? "users" : "devices";
   const heads = [t(`console.types.${type}`), t("console.reach.how"), t("console.field.rights"), t("console.reach.takes"), t("console.reach.through")];
   return (
@@ -117,7 +117,13 @@ export function ReachTable({ of, items }: { of: Reach; items: Reached[] }) {
         </thead>
         <tbody>
           {foldsOf(items).map((fold) => (
-            <FoldRow key={JSON.stringify([fold.way.degree, fold.way.rights, fold.way.through, fold.items[0]?.id])} fold={fold} type={type} of={of} />
+            <FoldRow
+              key={JSON.stringify([fold.way.degree, fold.way.rights, fold.way.through, fold.items[0]?.id])}
+              fold={fold}
+              type={type}
+              of={of}
+              open={open}
+            />
           ))}
         </tbody>
       </table>
@@ -125,7 +131,7 @@ export function ReachTable({ of, items }: { of: Reach; items: Reached[] }) {
   );
 }
 
-function FoldRow({ fold, type, of }: { fold: Fold; type: "users" | "devices"; of: Reach }) {
+function FoldRow({ fold, type, of, open }: { fold: Fold; type: "users" | "devices"; of: Reach; open?: boolean }) {
   const { way, items } = fold;
   const [first, ...others] = items;
   // Where all end at one instant it is theirs; where they do not, each tells its own.
@@ -135,7 +141,7 @@ function FoldRow({ fold, type, of }: { fold: Fold; type: "users" | "devices"; of
       <th scope="row" className="px-4 py-1.5 font-normal">
         {first && others.length === 0 && <RecordLink type={type} id={first.id.split("/")[0] ?? ""} name={first.name} />}
         {first && others.length > 0 && (
-          <details>
+          <details open={open}>
             <summary className="cursor-pointer whitespace-nowrap">
               {t(`console.counted.${type === "users" ? "people" : "devices"}`, { count: items.length })}
               <SameSite items={items} />

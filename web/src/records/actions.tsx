@@ -94,7 +94,7 @@ function RemoveBody({ type, row, close }: Props & { close: () => void }) {
   const others = (look.data?.changes.length ?? 1) - 1;
   return (
     <>
-      {look.data && <p>{t(others > 0 ? "console.edit.remove_along" : "console.edit.remove_alone", { n: others })}</p>}
+      {look.data && <p>{others > 0 ? t("console.edit.remove_along", { count: others }) : t("console.edit.remove_alone")}</p>}
       {look.error && <p role="alert">{look.error.message}</p>}
       {gains && gains.gained.all > 0 && <ImpactView impact={gains} />}
       {(gains || accept) && <CheckBox label={t("console.edit.accept_gains")} checked={accept} onChange={setAccept} />}

@@ -1,13 +1,15 @@
 import { base } from "../base";
 import clsx from "clsx";
 import { Cpu, FileText, Grid3x3, Clock, KeyRound, Layers, LogOut, Moon, Route as RouteIcon, Sun, Sunrise, Users } from "lucide-react";
-import { useState, type ReactNode } from "react";
+import { useEffect, useState, type ReactNode } from "react";
 import { Link, NavLink, useLocation } from "react-router";
 import { signOut, type Session } from "../api/client";
 import { LanguageButton } from "../ui/language-button";
 import { SearchBox } from "../ui/search";
 import { useEvents } from "../api/events";
+import { local } from "../ui/time";
 import { t } from "../words";
+import { serviceNow } from "./clock";
 import { dropDrafts } from "./drafts";
 import { useReads } from "./mandates";
 import { chooseTheme, theme } from "./theme";
@@ -28,8 +30,39 @@ const allPlaces = [
   { to: "/policy", key: "policy", icon: FileText, types: [] },
 ];
 
+/** useOpenOnPaper opens, while a page is printed, what is folded on it: paper cannot be opened. */
+function useOpenOnPaper() {
+  useEffect(() => {
+    let opened: HTMLDetailsElement[] = [];
+    const begin = () => {
+      opened = [...document.querySelectorAll<HTMLDetailsElement>("main details:not([open])")];
+      for (const d of opened) d.open = true;
+    };
+    const end = () => {
+      for (const d of opened) d.open = false;
+    };
+    window.addEventListener("beforeprint", begin);
+    window.addEventListener("afterprint", end);
+    return () => {
+      window.removeEventListener("beforeprint", begin);
+      window.removeEventListener("afterprint", end);
+    };
+  }, []);
+}
+
+/** PaperHead stands on the first page of what is printed: by whom, when, and of which revision of the policy. */
+function PaperHead({ session }: { session: Session }) {
+  const zone = Intl.DateTimeFormat().resolvedOptions().timeZone;
+  return (
+    <p className="mb-3 hidden border-b border-line pb-1 text-[8pt] text-soft print:block">
+      {t("console.paper", { time: `${local(serviceNow().toISOString(), zone)} ${zone}`, revision: session.revision, user: session.user.name })}
+    </p>
+  );
+}
+
 export function Frame({ session, children }: { session: Session; children: ReactNode }) {
   useEvents();
+  useOpenOnPaper();
   const at = useLocation().pathname;
   const reads = useReads();
   const places = reads ? allPlaces : ownPlaces;
@@ -98,6 +131,7 @@ export function Frame({ session, children }: { session: Session; children: React
         </div>
       </header>
       <main id="main" className="min-w-0 flex-1 px-4 py-5 md:px-8 md:py-6">
+        <PaperHead session={session} />
         {children}
       </main>
     </div>

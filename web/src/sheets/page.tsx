@@ -8,7 +8,7 @@ import { bringIn, progress, sheets, type Imported, type Progress } from "../api/
 import { ChangeList } from "../impact/changes";
 import { ImpactView } from "../impact/impact";
 import { Choose } from "../ui/choose";
-import { number, t } from "../words";
+import { labelOf, number, t } from "../words";
 import { ChooseFile } from "../ui/choose-file";
 import { useUpload } from "../ui/use-upload";
 
@@ -121,7 +121,7 @@ export function SheetsPage() {
                   {problem.faults?.map((f, i) => (
                     <tr key={i} className="border-t border-line/60 align-top">
                       <td className="py-1 pr-4 tabular-nums">{f.line}</td>
-                      <td className="py-1 pr-4">{f.path}</td>
+                      <td className="py-1 pr-4">{labelOf(f.path) ?? f.path}</td>
                       <td className="py-1">{f.problem}</td>
                     </tr>
                   ))}
@@ -132,7 +132,11 @@ export function SheetsPage() {
         )}
         {look && (
           <section className="sheet p-4">
-            <h2>{t(look.saved ? "console.sheets.done" : "console.sheets.look", { file, n: look.rows, revision: look.revision })}</h2>
+            <h2>
+              {look.saved
+                ? t("console.sheets.done", { file, revision: look.revision })
+                : t("console.sheets.look", { file, count: look.rows, revision: look.revision })}
+            </h2>
             <dl className="my-3 grid grid-cols-3 gap-4">
               {(["added", "changed", "same"] as const).map((k) => (
                 <div key={k}>

@@ -1,5 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { get, names, type Listed } from "../api/records";
+import { useReads } from "../session/mandates";
 
 /** How many names are asked for in one request: their ids stand in its address. */
 const together = 100;
@@ -35,13 +36,14 @@ async function ask(some: Waiting[]) {
 
 /** useName gives the name of a record; undefined until it is known, and the id where there is none. */
 export function useName(type: Listed, id: string, known?: string): string | undefined {
+  const reads = useReads(); // whoever sees no records is told names with what they may see
   const { data, isError } = useQuery({
     queryKey: ["name", type, id],
     queryFn: () => nameOf(type, id),
-    enabled: known === undefined && id !== "",
+    enabled: reads && known === undefined && id !== "",
     staleTime: 60_000,
   });
-  return known ?? (data === null || isError ? id : data);
+  return known ?? (data === null || isError || !reads ? id : data);
 }
 
 /** usePointName gives the name of a point, written device/point, with that of its device. */

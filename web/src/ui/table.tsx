@@ -5,6 +5,7 @@ import { useEffect, useRef, useState, type ReactNode } from "react";
 import { useNavigate, useSearchParams } from "react-router";
 import { list, titleOf, type Listed, type Row } from "../api/records";
 import { number, t } from "../words";
+import { usePrinting } from "./use-printing";
 import { Choose } from "./choose";
 import { Busy, Empty, Trouble } from "./notice";
 import { recordPath } from "./record-link";
@@ -58,8 +59,9 @@ export function RecordTable<T extends Listed>({
   const columns = picked && onPick ? [pickColumn(picked, onPick, rows), ...shownColumns] : shownColumns;
 
   const scroller = useRef<HTMLDivElement>(null);
+  const printing = usePrinting();
   const virtual = useVirtualizer({ count: rows.length, getScrollElement: () => scroller.current, estimateSize: () => rowHeight, overscan: 12 });
-  const shown = virtual.getVirtualItems();
+  const shown = printing ? rows.map((_, index) => ({ index, start: 0, end: virtual.getTotalSize() })) : virtual.getVirtualItems();
   const last = shown.at(-1)?.index ?? 0;
   const { hasNextPage, isFetchingNextPage, fetchNextPage } = pages;
   useEffect(() => {
@@ -71,13 +73,13 @@ export function RecordTable<T extends Listed>({
   return (
     <>
       <div className="mb-3 flex flex-wrap items-end gap-3">
-        <label className="relative flex w-72 flex-col gap-1">
+        <label className="relative flex w-72 flex-col gap-1 print:hidden">
           <span className="text-xs font-medium text-soft">{t("console.search")}</span>
           <Search size={14} aria-hidden className="absolute bottom-2.5 left-2.5 text-soft" />
           <input type="search" className="field pl-8" value={word} onChange={(e) => setWord(e.target.value)} />
         </label>
         {filters.map((f) => (
-          <div key={f.name} className="w-44">
+          <div key={f.name} className="w-44 print:hidden">
             <Choose
               label={t(`console.field.${f.name}`)}
               none={t("console.any")}
@@ -147,6 +149,7 @@ function Head<T extends Listed>({ column, sort, onSort }: { column: Column<T>; s
       ) : (
         <button
           type="button"
+          data-paper
           className="inline-flex min-h-[24px] cursor-pointer items-center gap-1 font-[550] hover:text-ink"
           onClick={() => onSort(way === "ascending" ? `-${key}` : key)}
         >

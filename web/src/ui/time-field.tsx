@@ -6,6 +6,7 @@ import { flushSync } from "react-dom";
 import { ApiError } from "../api/client";
 import { readTime, type Clock } from "../api/reach";
 import { serviceNow } from "../session/clock";
+import { useReads } from "../session/mandates";
 import { t } from "../words";
 import { Calendar } from "./calendar";
 import { Labelled } from "./fields";
@@ -20,7 +21,7 @@ const isInstant = (v: string | undefined) => v !== undefined && /^\d{4}-\d\d-\d\
 
 /** useZone is the zone of a clock, as the service has it. */
 export function useZone(by: Clock) {
-  const { data } = useQuery({ queryKey: ["zone", by], queryFn: () => readTime({ ...by }), staleTime: 60_000 });
+  const { data } = useQuery({ queryKey: ["zone", by], queryFn: () => readTime({ ...by }), staleTime: 60_000, enabled: useReads() });
   return data?.zone ?? "UTC";
 }
 

@@ -17,12 +17,10 @@ export function ToastArea({ children }: { children: ReactNode }) {
   const show = useCallback((saved: Saved) => {
     if (!saved.saved || saved.changes.length === 0) return;
     const first = saved.changes[0];
-    const text = t(saved.changes.length === 1 ? "console.toast.one" : "console.toast.many", {
-      op: t(`console.op.${first?.op ?? ""}`),
-      name: first?.name ?? "",
-      n: saved.changes.length,
-      revision: saved.revision,
-    });
+    const text =
+      saved.changes.length === 1
+        ? t("console.toast.one", { op: t(`console.op.${first?.op ?? ""}`), name: first?.name ?? "", revision: saved.revision })
+        : t("console.toast.many", { count: saved.changes.length, revision: saved.revision });
     setShown({ saved, text, undone: false });
     setTimeout(() => setShown((s) => (s?.saved === saved ? undefined : s)), shownFor);
   }, []);
