@@ -91,6 +91,16 @@ func (b *browser) until(what, shown string) {
 	}
 }
 
+// is evaluates a condition.
+func (b *browser) is(condition string, into *bool) {
+	b.t.Helper()
+	on, err := chromedp.Run(b.ctx, chromedp.Evaluate[bool](condition))
+	if err != nil {
+		b.t.Fatalf("%s: %v", condition, err)
+	}
+	*into = on
+}
+
 // click presses the first visible element with a role-like tag and text.
 func (b *browser) click(text string) {
 	b.t.Helper()

@@ -31,7 +31,7 @@ func TestScreenshots(t *testing.T) {
 		{"check-closed", question("user", "elin.berg", "right", "release", "device", "brindle-gate-1", "attended", "yes", "at", "2026-11-24 10:00"), "Closed by"},
 		{"devices", "/devices", "Alder gate 1"},
 		{"people", "/people", "Agnes Lindqvist"},
-		{"person", "/records/users/tomas.field", "Where it is used"},
+		{"today", "/", "Last changes"}, {"person", "/records/users/tomas.field", "Grants by name"},
 		{"grants", "/grants", "Bridge watch"},
 		{"grant", "/records/grants/bridge-watch", "Lines"},
 		{"device", "/records/devices/twin-bridge-north", "Barriers"},

@@ -220,7 +220,7 @@ func TestTimesAreReadByTheClockThatIsNamed(t *testing.T) {
 			t.Errorf("%+v: %+v (%v)", c.in, got, err)
 		}
 	}
-	for _, in := range []wire.TimeQuestion{{Text: "soonish"}, {Zone: "Mars/Base"}} {
+	for _, in := range []wire.TimeQuestion{{Text: "soonish"}, {Text: strings.Repeat("in ", 1000)}, {Zone: "Mars/Base"}} {
 		if _, err := s.ReadTime(owner, in); !errors.As(err, new(*service.InputError)) {
 			t.Errorf("%+v: %v", in, err)
 		}

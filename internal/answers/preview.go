@@ -95,6 +95,9 @@ func (s Service) PreviewMatch(c service.Caller, m wire.MatchQuestion) (wire.Matc
 	return out, nil
 }
 
+// longestTime is how many bytes a time in words has at most.
+const longestTime = 100
+
 // ReadTime tells which instant somebody means by a text, and by whose clock it was read.
 func (s Service) ReadTime(c service.Caller, in wire.TimeQuestion) (wire.Time, error) {
 	st := s.State()
@@ -116,6 +119,9 @@ func (s Service) ReadTime(c service.Caller, in wire.TimeQuestion) (wire.Time, er
 	out := wire.Time{Zone: zone}
 	if in.Text == "" {
 		return out, nil
+	}
+	if len(in.Text) > longestTime {
+		return out, service.Wrong("text", "is longer than %d characters", longestTime)
 	}
 	at, err := document.ParseInstant(in.Text, s.Now(), loc)
 	if err != nil {

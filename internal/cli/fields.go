@@ -21,6 +21,7 @@ type fieldFlag struct {
 	flag, path string                            // path: dots between fields of fields
 	read       func(texts []string) (any, error) // nil: a time
 	form       string                            // how a value is written
+	takes      string                            // what help and completion call a value: TIME
 	usage      string
 	many       bool // the flag can be given several times
 }
@@ -64,9 +65,8 @@ func whole(s string) (any, error) {
 	return n, nil
 }
 
-// moment is an instant, or a local time of this machine; the empty text takes the field away. now is asked only for a time
-// that needs it.
-func moment(s string, now func() (time.Time, error)) (any, error) {
+// moment is an instant, or a time in words, which read makes one of; the empty text takes the field away.
+func moment(s string, read func(words string) (time.Time, error)) (any, error) {
 	if s == "" {
 		return nil, nil
 	}
@@ -74,8 +74,8 @@ func moment(s string, now func() (time.Time, error)) (any, error) {
 	_, err := time.Parse(time.RFC3339, strings.ToUpper(s))
 	if err == nil {
 		t, err = document.Moment(strings.ToUpper(s))
-	} else if t, err = now(); err == nil {
-		t, err = document.ParseInstant(s, t, time.Local)
+	} else {
+		t, err = read(s)
 	}
 	if err != nil {
 		return nil, err
@@ -83,15 +83,22 @@ func moment(s string, now func() (time.Time, error)) (any, error) {
 	return t.Format(time.RFC3339Nano), nil
 }
 
-// moment reads a time by the clock of the service, which may be another than that of this machine.
+// moment reads a time by the clock of the service, and in the zone of the device that a command is about; of none, in that of the
+// policy. The clock and the zone of this machine may be others.
 func (a *app) moment(cmd *cobra.Command, s string) (any, error) {
-	return moment(s, func() (time.Time, error) {
+	return moment(s, func(words string) (time.Time, error) {
 		c, err := a.client()
 		if err != nil {
 			return time.Time{}, err
 		}
-		var session wire.Session
-		return session.Now, c.Do(cmd.Context(), "GET", "/api/v1/session", nil, nil, &session)
+		asked, told := wire.TimeQuestion{Text: words}, wire.Time{}
+		if about := cmd.Flags().Arg(0); cmd.HasParent() && cmd.Parent().Name() == "device" && about != "-" {
+			asked.Device = about
+		}
+		if err := c.Do(cmd.Context(), "POST", "/api/v1/time", nil, asked, &told); err != nil || told.At == nil {
+			return time.Time{}, err
+		}
+		return *told.At, nil
 	})
 }
 
@@ -221,17 +228,64 @@ func points(s string) (any, error) {
 	return out, nil
 }
 
+// texts is the value of a flag that says what it takes.
+type texts struct {
+	list  []string
+	takes string
+}
+
+func (t *texts) String() string { return strings.Join(t.list, ", ") }
+func (t *texts) Type() string   { return t.takes }
+
+// Set takes one value more.
+func (t *texts) Set(s string) error {
+	t.list = append(t.list, s)
+	return nil
+}
+
+// takesOf is what help calls a value of a field.
+func takesOf(f policy.Field) string {
+	takes := "TEXT"
+	switch f.Kind {
+	case policy.RefField:
+		takes = strings.ToUpper(strings.ReplaceAll(f.Ref.Noun(), " ", "-"))
+	case policy.PointField:
+		takes = "DEVICE/POINT"
+	case policy.ChoiceField:
+		takes = "WORD"
+	case policy.SwitchField, policy.BoolField, policy.TriField:
+		takes = "true|false"
+	case policy.NumberField:
+		takes = "NUMBER"
+	case policy.InstantField:
+		takes = "TIME"
+	case policy.DateField, policy.MonthDayField:
+		takes = "DAY"
+	case policy.ClockField:
+		takes = "HH:MM"
+	case policy.NetworkField:
+		takes = "NETWORK"
+	case policy.ZoneField:
+		takes = "ZONE"
+	}
+	if f.Many {
+		return takes + ",…"
+	}
+	return takes
+}
+
 // bodyFlags are the flags that say what a record is to be.
 type bodyFlags struct {
 	json string
-	set  map[string]*[]string
+	set  map[string]*texts
 }
 
 func (b *bodyFlags) flags(cmd *cobra.Command, fields []fieldFlag) {
 	cmd.Flags().StringVar(&b.json, "json", "", "fields as a JSON object, or - to read it from standard input")
-	b.set = map[string]*[]string{}
+	b.set = map[string]*texts{}
 	for _, f := range fields {
-		b.set[f.flag] = cmd.Flags().StringArray(f.flag, nil, f.usage)
+		b.set[f.flag] = &texts{takes: f.takes}
+		cmd.Flags().Var(b.set[f.flag], f.flag, f.usage)
 	}
 }
 
@@ -254,7 +308,7 @@ func (b *bodyFlags) patch(a *app, cmd *cobra.Command, fields []fieldFlag) (row, 
 		if !cmd.Flags().Changed(f.flag) {
 			continue
 		}
-		texts := *b.set[f.flag]
+		texts := b.set[f.flag].list
 		if len(texts) > 1 && !f.many {
 			return nil, fmt.Errorf("--%s is given twice: keep one", f.flag)
 		}
@@ -289,12 +343,12 @@ var unlike = map[string]string{
 
 // objects read the fields that are objects, or lists of them; a flag sets none of the others.
 var objects = map[string]fieldFlag{
-	"points":  {read: single(points), form: "id=Name, by commas"},
-	"windows": {read: windows, form: "“mon-fri 07:00-16:00” or “22:00-06:00”", many: true},
-	"special": {read: specials, form: "“CALENDAR 05:00-23:00”", many: true},
-	"days":    {read: calendarDays, form: "“2026-12-25 Christmas” or “2027-02-08..2027-02-12 Dewatering”", many: true},
-	"season":  {read: single(fromTo), form: "MM-DD..MM-DD"},
-	"dates":   {read: single(fromTo), form: "YYYY-MM-DD..YYYY-MM-DD"},
+	"points":  {read: single(points), takes: "ID=NAME,…", form: "id=Name, by commas"},
+	"windows": {read: windows, takes: "WINDOW", form: "“mon-fri 07:00-16:00” or “22:00-06:00”", many: true},
+	"special": {read: specials, takes: "DAYS", form: "“CALENDAR 05:00-23:00”", many: true},
+	"days":    {read: calendarDays, takes: "DAY", form: "“2026-12-25 Christmas” or “2027-02-08..2027-02-12 Dewatering”", many: true},
+	"season":  {read: single(fromTo), takes: "FROM..TO", form: "MM-DD..MM-DD"},
+	"dates":   {read: single(fromTo), takes: "FROM..TO", form: "YYYY-MM-DD..YYYY-MM-DD"},
 }
 
 // flagsOf are the flags that set the fields of a type of record, which is called by a word on the command line.
@@ -316,6 +370,9 @@ func flagsOf(t policy.Type, word string) []fieldFlag {
 				flag = plainFlag(f)
 			}
 			flag.path = f.Path
+			if flag.takes == "" {
+				flag.takes = takesOf(f)
+			}
 			flag.flag = strings.NewReplacer(".", "-", "_", "-").Replace(f.Path)
 			if name, ok := unlike[f.Path]; ok {
 				flag.flag = name

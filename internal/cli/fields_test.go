@@ -6,6 +6,7 @@ import (
 	"testing"
 	"time"
 
+	"sentier/internal/document"
 	"sentier/internal/wire"
 )
 
@@ -16,7 +17,9 @@ func TestValuesOfOptions(t *testing.T) {
 		return func(s string) (any, error) { return read(strings.Split(s, " / ")) }
 	}
 	at := func(s string) (any, error) {
-		return moment(s, func() (time.Time, error) { return time.Date(2026, 11, 24, 10, 0, 0, 0, time.UTC), nil })
+		return moment(s, func(words string) (time.Time, error) {
+			return document.ParseInstant(words, time.Date(2026, 11, 24, 10, 0, 0, 0, time.UTC), time.UTC)
+		})
 	}
 	for name, x := range map[string]struct {
 		read  func(string) (any, error)

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"testing"
+	"time"
 
 	"sentier/internal/decision"
 	"sentier/internal/document"
@@ -50,7 +51,7 @@ func TestPoliciesThatAreWrittenAreReadAgain(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			in, err := document.ReadCSV(p, sheet, text)
+			in, err := document.ReadCSV(p, sheet, text, time.Time{})
 			if err != nil {
 				t.Fatalf("seed %d: the sheet %v is not sound: %v\n%s", seed, sheet, err, text)
 			}

@@ -107,6 +107,7 @@ func (i *Import) Line(t policy.Type, id string) int { return i.lines[lineKey{t, 
 
 // csvReader turns rows into changes.
 type csvReader struct {
+	now     time.Time
 	p       *policy.Policy
 	layout  layout
 	head    []string
@@ -177,9 +178,10 @@ func unguard(cell string) string {
 }
 
 // ReadCSV reads a sheet (RFC 4180; UTF-8 with or without a byte order mark, or UTF-16 with one; by commas, semicolons or tabs) as
-// changes of a policy. Rows of one id are one person; an e-mail in rows of several is a fault that names both. The error is
-// of type [Faults], each with the line and the column's name.
-func ReadCSV(p *policy.Policy, sheet Sheet, data []byte) (*Import, error) {
+// changes of a policy. Rows of one id are one person; an e-mail in rows of several is a fault that names both. Times are instants of RFC
+// 3339, or words as [ParseInstant] reads them now, by the clock of the policy. The error is of type [Faults], each with the line and the
+// column's name.
+func ReadCSV(p *policy.Policy, sheet Sheet, data []byte, now time.Time) (*Import, error) {
 	layout, err := layoutOf(sheet)
 	if err != nil {
 		return nil, err
@@ -191,7 +193,7 @@ func ReadCSV(p *policy.Policy, sheet Sheet, data []byte) (*Import, error) {
 	data, comma, skipped := separator(data)
 	rows := csv.NewReader(bytes.NewReader(data))
 	rows.FieldsPerRecord, rows.Comma = -1, comma
-	r := &csvReader{p: p, layout: layout, out: &Import{lines: map[lineKey]int{}}, records: map[lineKey]policy.Record{}, emails: map[string]emailUse{}, named: map[membership]bool{}}
+	r := &csvReader{p: p, now: now, layout: layout, out: &Import{lines: map[lineKey]int{}}, records: map[lineKey]policy.Record{}, emails: map[string]emailUse{}, named: map[membership]bool{}}
 	if layout.of == policy.Users {
 		for u := range policy.Each[*policy.User](p) {
 			if u.Email != "" {
@@ -405,8 +407,16 @@ func (r *csvReader) instant(row map[string]string, name string, line int, into *
 		return
 	}
 	at, err := policy.ParseInstant(text)
+	if err == nil {
+		*into = at
+		return
+	}
+	zone, err := policy.LoadZone(r.p.Settings().Zone)
+	if err == nil {
+		at, err = ParseInstant(text, r.now, zone)
+	}
 	if err != nil {
-		r.fault(line, name, "%q %v", text, err)
+		r.fault(line, name, "%v", err)
 		return
 	}
 	*into = at

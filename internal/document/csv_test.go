@@ -3,6 +3,7 @@ package document_test
 import (
 	"strings"
 	"testing"
+	"time"
 
 	"sentier/internal/demo"
 	"sentier/internal/document"
@@ -20,7 +21,7 @@ func TestSheetsThatAreWrittenChangeNothing(t *testing.T) {
 			t.Fatal(err)
 		}
 		for what, text := range map[string]string{"as written": string(data), "with a byte order mark": "\uFEFF" + string(data), "with CRLF": strings.ReplaceAll(string(data), "\n", "\r\n")} {
-			read, err := document.ReadCSV(p, sheet, []byte(text))
+			read, err := document.ReadCSV(p, sheet, []byte(text), csvNow)
 			if err != nil {
 				t.Fatalf("%s %s: %v", sheet, what, err)
 			}
@@ -30,6 +31,9 @@ func TestSheetsThatAreWrittenChangeNothing(t *testing.T) {
 		}
 	}
 }
+
+// csvNow is when the sheets of the tests are read.
+var csvNow = time.Date(2026, 11, 24, 10, 0, 0, 0, time.UTC)
 
 func TestReadCSV(t *testing.T) {
 	p, err := demo.Policy()
@@ -62,14 +66,15 @@ func TestReadCSV(t *testing.T) {
 		"a column that is missing":          {"members", "group\nx\n", 0, 0, `the column "user" is missing`},
 		"a row too short":                   {"users", "name,email\nx\n", 0, 0, "2:1: has 1 cells, and the first line names 2 columns"},
 		"a group that is not there":         {"users", "name,groups\nx,bridge-crow\n", 0, 0, "2:2: groups: there is no user group \"bridge-crow\": did you mean bridge-crew"},
-		"an instant that is none":           {"members", "group,user,until\nbridge-crew,tomas.field,soon\n", 0, 0, "2:3: until: \"soon\" is no instant"},
+		"an instant that is none":           {"members", "group,user,until\nbridge-crew,tomas.field,soon\n", 0, 0, "2:3: until: \"soon\" is no time that can be read"},
+		"an end in words":                   {"members", "group,user,until\nbridge-crew,tomas.field,31 March 18:00\n", 0, 1, ""},
 		"quotes that do not close":          {"users", "name\n\"x\n", 0, 0, "is no CSV"},
 		"nothing":                           {"users", "", 0, 0, "is empty"},
 		"a sheet that is none":              {"grants", "x", 0, 0, "is no sheet"},
 		"a user who is not there, in Apply": {"members", "group,user\nbridge-crew,nobody\n", 0, 0, `there is no user "nobody"`},
 	} {
 		t.Run(name, func(t *testing.T) {
-			read, err := document.ReadCSV(p, c.sheet, []byte(c.text))
+			read, err := document.ReadCSV(p, c.sheet, []byte(c.text), csvNow)
 			added, changed := 0, 0
 			if err == nil {
 				var done []policy.RecordChange
@@ -102,7 +107,7 @@ func FuzzReadCSV(f *testing.F) {
 		f.Fatal(err)
 	}
 	f.Fuzz(func(t *testing.T, sheet, text string) {
-		read, err := document.ReadCSV(p, document.Sheet(sheet), []byte(text))
+		read, err := document.ReadCSV(p, document.Sheet(sheet), []byte(text), csvNow)
 		if err != nil {
 			if _, ok := err.(document.Faults); !ok {
 				t.Fatalf("an error that is no faults: %v", err)
@@ -136,7 +141,7 @@ func TestSheetsKeepWhatIsInThem(t *testing.T) {
 			if people && (strings.Contains(string(data), ",=") || strings.Contains(string(data), ",@") || strings.Contains(string(data), ",+")) {
 				t.Errorf("a cell of this sheet is a formula:\n%s", data)
 			}
-			read, err := document.ReadCSV(p, sheet, data)
+			read, err := document.ReadCSV(p, sheet, data, csvNow)
 			if err != nil {
 				t.Fatalf("%v\n%s", err, data)
 			}

@@ -108,7 +108,7 @@ func TestALargeChangeBesideOthers(t *testing.T) {
 				if err := o.expectPolicy(now); err != nil {
 					return nil, err
 				}
-				read, err := document.ReadCSV(now.Policy, "users", peopleSheet(people, "Second"))
+				read, err := document.ReadCSV(now.Policy, "users", peopleSheet(people, "Second"), time.Time{})
 				if tries++; c.meanwhile != nil && (tries == 1 || strings.Contains(name, "every turn") && tries <= triesBeside) {
 					between++
 					if len(c.meanwhile) == 1 && tries > 1 {

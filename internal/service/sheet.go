@@ -44,7 +44,7 @@ func (s *Service) Import(ctx context.Context, c Caller, sheet string, data []byt
 			return nil, err
 		}
 		var err error
-		if read, err = document.ReadCSV(now.Policy, document.Sheet(sheet), data); err != nil {
+		if read, err = document.ReadCSV(now.Policy, document.Sheet(sheet), data, s.borders.Clock()); err != nil {
 			return nil, err
 		}
 		return read.Changes, nil

@@ -1,31 +1,52 @@
 import { useRef, useState } from "react";
 import type { Window } from "../api/records";
+import { Choose } from "../ui/choose";
 import { ClockField } from "../ui/clock-field";
 import { AddButton, TakeOut } from "../ui/form/generated";
 import { t } from "../words";
 import { days } from "./text";
 
-const quarters = 96;
+type Day = (typeof days)[number];
+
+/** A day has 1,440 minutes. A pointer moves by quarters of an hour; what is dragged keeps its own minutes. */
+const dayLong = 1440;
+const step = 15;
 
 type Drag = { day: number; from: number; to: number; grip: "new" | "from" | "to" | "all"; window?: number };
 
-const wrap = (q: number) => ((q % quarters) + quarters) % quarters;
-const clock = (q: number) => `${String(Math.floor(q / 4)).padStart(2, "0")}:${String((q % 4) * 15).padStart(2, "0")}`;
-const quarter = (text: string) => {
+const wrap = (m: number) => ((m % dayLong) + dayLong) % dayLong;
+const two = (n: number) => String(n).padStart(2, "0");
+const clock = (m: number) => `${two(Math.floor(m / 60))}:${two(m % 60)}`;
+const minutes = (text: string) => {
   const [h, m] = text.split(":").map(Number);
-  return Number.isNaN((h ?? NaN) + (m ?? NaN)) ? 0 : (h ?? 0) * 4 + (m ?? 0) / 15;
+  return Number.isNaN((h ?? NaN) + (m ?? NaN)) ? 0 : (h ?? 0) * 60 + (m ?? 0);
 };
 
-/** bars gives the stretches of each day at which a window is open, in quarter hours; over midnight in two. */
+/** daysOf are the days of a window; one that names none opens every day. */
+const daysOf = (w: Window): Day[] => (w.days?.length ? w.days : [...days]);
+
+/** likeDay makes some days open as another does. */
+export function likeDay(windows: Window[], model: Day, others: readonly Day[]): Window[] {
+  return windows
+    .map((w) => {
+      const has = daysOf(w);
+      const next = days.filter((d) => (others.includes(d) ? has.includes(model) : has.includes(d)));
+      return { ...w, days: next };
+    })
+    .filter((w) => w.days.length > 0)
+    .map((w) => (w.days.length === days.length ? { ...w, days: undefined } : w));
+}
+
+/** bars gives the stretches of each day at which a window is open, in minutes; over midnight in two. */
 function bars(windows: Window[]) {
   return windows.flatMap((w, i) => {
-    const from = quarter(w.from);
-    const to = quarter(w.to);
-    return (w.days?.length ? w.days : days).flatMap((d) => {
+    const from = minutes(w.from);
+    const to = minutes(w.to);
+    return daysOf(w).flatMap((d) => {
       const day = days.indexOf(d);
       if (to > from) return [{ day, from, to, i, starts: true, ends: true }];
       return [
-        { day, from, to: quarters, i, starts: true, ends: false },
+        { day, from, to: dayLong, i, starts: true, ends: false },
         { day: (day + 1) % 7, from: 0, to, i, starts: false, ends: true },
       ].filter((b) => b.to > b.from);
     });
@@ -39,16 +60,16 @@ export function WeekField({ label, value: windows, onChange }: { label: string; 
   const place = (e: React.PointerEvent) => {
     const box = grid.current?.getBoundingClientRect();
     if (!box) return { day: 0, q: 0 };
-    const q = Math.round(((e.clientX - box.left) / box.width) * quarters);
-    return { day: Math.max(0, Math.min(6, Math.floor(((e.clientY - box.top) / box.height) * 7))), q: Math.max(0, Math.min(quarters, q)) };
+    const q = Math.round(((e.clientX - box.left) / box.width) * (dayLong / step)) * step;
+    return { day: Math.max(0, Math.min(6, Math.floor(((e.clientY - box.top) / box.height) * 7))), q: Math.max(0, Math.min(dayLong, q)) };
   };
   const set = (i: number, w: Partial<Window>) => onChange(windows.map((old, k) => (k === i ? { ...old, ...w } : old)));
   const begin = (day: number, q: number): Drag => {
     // Near an end of a window it is that end which moves; elsewhere in one, all of it; outside, a new one is drawn.
-    const bar = bars(windows).find((b) => b.day === day && q >= b.from - 1 && q <= b.to + 1);
+    const bar = bars(windows).find((b) => b.day === day && q >= b.from - step && q <= b.to + step);
     const w = bar && windows[bar.i];
     if (!bar || !w) return { day, from: q, to: q, grip: "new" };
-    const grip = Math.abs(q - bar.from) <= 1 && bar.starts ? "from" : Math.abs(q - bar.to) <= 1 && bar.ends ? "to" : "all";
+    const grip = Math.abs(q - bar.from) <= step && bar.starts ? "from" : Math.abs(q - bar.to) <= step && bar.ends ? "to" : "all";
     return { day, from: q, to: q, grip, window: bar.i };
   };
   /** dragged gives the windows as they would be if the drag ended at a quarter. */
@@ -60,9 +81,9 @@ export function WeekField({ label, value: windows, onChange }: { label: string; 
     const by = d.to - d.from;
     return windows.map((w, i) => {
       if (i !== d.window || by === 0) return w;
-      const from = quarter(w.from) + (d.grip === "to" ? 0 : by);
-      const to = quarter(w.to) + (d.grip === "from" ? 0 : by);
-      return { ...w, from: clock(wrap(from)), to: clock(to === quarters ? to : wrap(to)) };
+      const from = minutes(w.from) + (d.grip === "to" ? 0 : by);
+      const to = minutes(w.to) + (d.grip === "from" ? 0 : by);
+      return { ...w, from: clock(wrap(from)), to: clock(to === dayLong ? to : wrap(to)) };
     });
   };
   const end = (last: number) => {
@@ -85,7 +106,7 @@ export function WeekField({ label, value: windows, onChange }: { label: string; 
         <svg
           ref={grid}
           data-week
-          viewBox={`0 0 ${quarters} 168`}
+          viewBox={`0 0 ${dayLong} 168`}
           preserveAspectRatio="none"
           className="h-[168px] w-full cursor-crosshair touch-none rounded-md bg-sunk"
           role="img"
@@ -99,9 +120,9 @@ export function WeekField({ label, value: windows, onChange }: { label: string; 
           onPointerUp={(e) => end(place(e).q)}
         >
           {Array.from({ length: 7 }, (_, d) => (
-            <line key={d} x1={0} x2={quarters} y1={d * 24} y2={d * 24} stroke="var(--line)" strokeWidth={1} vectorEffect="non-scaling-stroke" />
+            <line key={d} x1={0} x2={dayLong} y1={d * 24} y2={d * 24} stroke="var(--line)" strokeWidth={1} vectorEffect="non-scaling-stroke" />
           ))}
-          {[24, 48, 72].map((q) => (
+          {[360, 720, 1080].map((q) => (
             <line key={q} x1={q} x2={q} y1={0} y2={168} stroke="var(--line)" strokeWidth={1} vectorEffect="non-scaling-stroke" />
           ))}
           {bars(drag?.window !== undefined ? dragged(drag) : windows).map((b, k) => (
@@ -118,6 +139,7 @@ export function WeekField({ label, value: windows, onChange }: { label: string; 
           ))}
         </div>
       </div>
+      <Like windows={windows} onChange={onChange} />
       {windows.map((w, i) => (
         <div key={i} className="flex flex-wrap items-end gap-2">
           <div className="flex gap-0.5" role="group" aria-label={t("console.field.days")}>
@@ -130,7 +152,7 @@ export function WeekField({ label, value: windows, onChange }: { label: string; 
                   aria-pressed={on}
                   className={`button px-1.5 ${on ? "bg-sunk font-semibold" : "text-soft"}`}
                   onClick={() => {
-                    const now = w.days?.length ? w.days : days;
+                    const now = daysOf(w);
                     set(i, { days: days.filter((x) => (x === d ? !on : now.includes(x))) });
                   }}
                 >
@@ -150,5 +172,31 @@ export function WeekField({ label, value: windows, onChange }: { label: string; 
       ))}
       <AddButton label={t("console.edit.add_window")} onClick={() => onChange([...windows, { days: days.slice(0, 5), from: "08:00", to: "16:00" }])} />
     </fieldset>
+  );
+}
+
+const week = ["mon", "tue", "wed", "thu", "fri"] as const;
+
+/** Like copies a day to others. */
+function Like({ windows, onChange }: { windows: Window[]; onChange: (v: Window[]) => void }) {
+  const [model, setModel] = useState<Day>("mon");
+  if (windows.length === 0) return null;
+  return (
+    <div className="flex flex-wrap items-end gap-2">
+      <div className="w-28">
+        <Choose
+          label={t("console.week.like")}
+          value={model}
+          options={days.map((d) => ({ value: d, label: t(`console.day.${d}`) }))}
+          onChange={(v) => setModel(days.find((d) => d === v) ?? "mon")}
+        />
+      </div>
+      <button type="button" className="button" onClick={() => onChange(likeDay(windows, model, week))}>
+        {t("console.week.to_week")}
+      </button>
+      <button type="button" className="button" onClick={() => onChange(likeDay(windows, model, days))}>
+        {t("console.week.to_all")}
+      </button>
+    </div>
   );
 }

@@ -6,6 +6,7 @@ import { Link, NavLink, useLocation } from "react-router";
 import { signOut, type Session } from "../api/client";
 import { LanguageButton } from "../ui/language-button";
 import { SearchBox } from "../ui/search";
+import { Shortcuts } from "../ui/shortcuts";
 import { useEvents } from "../api/events";
 import { local } from "../ui/time";
 import { t } from "../words";
@@ -84,6 +85,7 @@ export function Frame({ session, children }: { session: Session; children: React
           <span className="text-lg font-semibold tracking-tight">Sentier</span>
         </NavLink>
         {reads && <SearchBox />}
+        {reads && <Shortcuts />}
         <nav aria-label={t("console.places")} className="flex w-full flex-wrap gap-1 max-md:order-3 md:flex-col">
           {places.map((p) => (
             <NavLink
