@@ -9,6 +9,10 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"unicode"
+	"unicode/utf8"
+
+	"golang.org/x/text/unicode/norm"
 
 	"sentier/internal/policy"
 	"sentier/internal/service"
@@ -73,11 +77,11 @@ type placed struct {
 	record  policy.Record
 }
 
-// compareNatural compares texts as people read them: whatever the case, and numbers in them as numbers.
+// compareNatural compares texts as people read them: whatever the case and the accents, and numbers in them as numbers. Millions are
+// compared for one page: nothing is copied.
 func compareNatural(a, b string) int {
 	for a != "" && b != "" {
-		na, nb := digits(a), digits(b)
-		if na > 0 && nb > 0 {
+		if na, nb := digits(a), digits(b); na > 0 && nb > 0 {
 			x, y := strings.TrimLeft(a[:na], "0"), strings.TrimLeft(b[:nb], "0")
 			if c := cmp.Or(cmp.Compare(len(x), len(y)), strings.Compare(x, y)); c != 0 {
 				return c
@@ -85,12 +89,27 @@ func compareNatural(a, b string) int {
 			a, b = a[na:], b[nb:]
 			continue
 		}
-		if a[0] != b[0] {
-			return cmp.Compare(a[0], b[0])
+		x, nx := letter(a)
+		y, ny := letter(b)
+		if x != y {
+			return cmp.Compare(x, y)
 		}
-		a, b = a[1:], b[1:]
+		a, b = a[nx:], b[ny:]
 	}
 	return cmp.Compare(len(a), len(b))
+}
+
+// letter is what a text begins with, as it counts in an order, and how many bytes it has.
+func letter(s string) (r rune, size int) {
+	if c := s[0]; c < utf8.RuneSelf {
+		if 'A' <= c && c <= 'Z' {
+			c += 'a' - 'A'
+		}
+		return rune(c), 1
+	}
+	r, size = utf8.DecodeRuneInString(s)
+	base, _ := utf8.DecodeRuneInString(norm.NFD.String(s[:size]))
+	return unicode.ToLower(base), size
 }
 
 func digits(s string) int {
@@ -149,7 +168,7 @@ func (s *sorting) Pop() any {
 
 // show shows it a record of the list.
 func (s *sorting) show(p *policy.Policy, r policy.Record) {
-	x := placed{policy.FoldName(s.of(p, r)), r.Key(), r}
+	x := placed{s.of(p, r), r.Key(), r}
 	switch {
 	case s.after != nil && s.compare(&x, s.after) <= 0:
 	case len(s.first) < s.limit:
