@@ -107,7 +107,7 @@ func letter(s string) (r rune, size int) {
 		}
 		return rune(c), 1
 	}
-	r, size = utf8.DecodeRuneInString(s)
+	_, size = utf8.DecodeRuneInString(s)
 	base, _ := utf8.DecodeRuneInString(norm.NFD.String(s[:size]))
 	return unicode.ToLower(base), size
 }
