@@ -1,6 +1,6 @@
 import type { Change } from "../api/edits";
 import { RecordLink } from "../ui/record-link";
-import { t } from "../words";
+import { labelOf, t } from "../words";
 
 const signs: Record<string, string> = { added: "+", changed: "~", removed: "−" };
 
@@ -23,10 +23,9 @@ export function ChangeList({ changes, none }: { changes: Change[]; none: string 
           <ul className="pl-5 text-[0.86rem] text-soft">
             {c.fields?.map((f) => (
               <li key={f.field} className="break-words">
-                {t([`console.field.${f.field.split(".").at(-1) ?? ""}`, f.field])}:{" "}
-                {f.added || f.dropped
-                  ? [...(f.added ?? []).map((v) => `+ ${short(v)}`), ...(f.dropped ?? []).map((v) => `− ${short(v)}`)].join(", ")
-                  : `${short(f.before)} → ${short(f.after)}`}
+                {labelOf(f.field.split(".").at(-1) ?? "") ?? f.field}
+                {t("console.colon")}
+                {said(f)}
               </li>
             ))}
           </ul>
@@ -36,8 +35,22 @@ export function ChangeList({ changes, none }: { changes: Change[]; none: string 
   );
 }
 
-function short(value: unknown) {
-  if (value === undefined) return t("console.edit.not_set");
-  const text = typeof value === "string" ? value : JSON.stringify(value);
-  return text.length > 80 ? `${text.slice(0, 80)}…` : text;
+/** said is what became of a field. What is no plain value is only said to have changed: the form, or the page, shows it as people read it. */
+function said(f: NonNullable<Change["fields"]>[number]) {
+  if (f.added || f.dropped) return [...(f.added ?? []).map((v) => `+ ${short(v)}`), ...(f.dropped ?? []).map((v) => `− ${short(v)}`)].join(", ");
+  if (!isPlain(f.before) || !isPlain(f.after))
+    return t(f.before === undefined ? "console.op.added" : f.after === undefined ? "console.op.removed" : "console.op.changed");
+  return `${short(f.before)} → ${short(f.after)}`;
+}
+
+/** isPlain tells whether a value can be written in a line: a text, a number, or a list of them. */
+const isPlain = (v: unknown): boolean => (Array.isArray(v) ? v.every((x) => typeof x !== "object") : typeof v !== "object" || v === null);
+
+const longest = 80;
+
+function short(value: unknown): string {
+  if (value === undefined || value === null) return t("console.edit.not_set");
+  if (typeof value === "boolean") return t(`console.value.${value ? "on" : "off"}`);
+  const text = Array.isArray(value) ? value.join(", ") : typeof value === "object" ? Object.values(value).join(" ") : String(value);
+  return text.length > longest ? `${text.slice(0, longest)}…` : text;
 }
