@@ -123,7 +123,8 @@ What the figures are:
 
 What made the figures what they are, as the profiles showed, and where they are tight:
 
-- **plain decision**: two lookups, two classes, three words of marks compared. At 1,000 the floor stays in the nearest cache, and half of ours is
+- **plain decision**: two lookups, and one bit that says whether anything concerns the two classes; where there are too many classes for that
+  (above two million pairs), three words of marks compared. At 1,000 the floor stays in the nearest cache, and half of ours is
   the same two lookups: few entries get the room that nearly each is where it is looked for first, since a guess that goes wrong there cost as much
   as the comparison. Devices with more than four neighbourhoods went the long way before; three words hold all but one in two hundred.
 - **with explanation**: for two random ids nearly every answer is no_grant, and its explanation looks for the three nearest of some fifty
@@ -142,9 +143,9 @@ What made the figures what they are, as the profiles showed, and where they are 
   list, a shard of the index and its directory.
 - **start**: records and long lists are read side by side; SQLite's driver takes most of it, and the hash of every row a tenth. It is
   measured last, without the policy that the other figures ask, as a start finds the memory.
-- **how far runs swing** on this machine, which is at times half as fast as at others: a plain decision at 1,000 between 1.8 and 2.05, with
+- **how far runs swing** on this machine, which is at times half as fast as at others: a plain decision at 1,000 between 1.44 and 1.67, with
   explanation at 1,000 between 8.8 and 11.3, all who may control one device between 3.9 and 5.8, people imported between 2.8 and 3.7, requests
-  between 0.67 and 1.1, a member added at 1,000,000 between 2.7 and 4.0, the start between 2.2 and 3.9.
+  between 0.35 and 1.1, a member added at 1,000,000 between 2.7 and 4.4, the start between 0.31 and 0.5.
 `
 
 // cpu is the processor's name.
