@@ -53,7 +53,11 @@ func (s Service) Today(ctx context.Context, c service.Caller) (wire.Today, error
 		}
 	}
 	out.Look = toLook(p)
-	out.Revisions, err = s.happened(ctx, p, nil)
+	last, err := s.Revisions(ctx, 0, shownToday)
+	if err != nil {
+		return out, err
+	}
+	out.Revisions, err = s.happened(ctx, p, last)
 	return out, err
 }
 
@@ -184,21 +188,15 @@ func (s Service) HistoryOf(ctx context.Context, c service.Caller, typeName, id s
 	if _, err := s.Get(c, typeName, id); err != nil {
 		return nil, err
 	}
-	return s.happened(ctx, st.Policy, &[2]string{typeName, id})
-}
-
-// happened lists the last revisions, of all records or of one.
-func (s Service) happened(ctx context.Context, p *policy.Policy, of *[2]string) ([]wire.Happened, error) {
-	var list []store.Revision
-	var err error
-	if of == nil {
-		list, err = s.Revisions(ctx, 0, shownToday)
-	} else {
-		list, err = s.TouchesOf(ctx, of[0], of[1], shownToday)
-	}
+	list, err := s.TouchesOf(ctx, typeName, id, shownToday)
 	if err != nil {
 		return nil, err
 	}
+	return s.happened(ctx, st.Policy, list)
+}
+
+// happened tells of revisions what each did to which records.
+func (s Service) happened(ctx context.Context, p *policy.Policy, list []store.Revision) ([]wire.Happened, error) {
 	out := []wire.Happened{}
 	for _, r := range list {
 		first, all, err := s.TouchedBy(ctx, r.Number, shownRecords)

@@ -20,7 +20,7 @@ func (a Access) normalize() *Grant {
 	return g.normalize().(*Grant)
 }
 
-// faults says what is missing of an access.
+// fault says what is missing of an access.
 func (a Access) fault() error {
 	on := a.Line.On
 	switch {

@@ -55,12 +55,16 @@ func answer[In, Out any](ask func(answers.Service, service.Caller, In) (Out, err
 		if err := r.decode(&in); err != nil {
 			return err
 		}
-		out, err := ask(answers.Of(r.service), r.caller, in)
-		if err != nil {
-			return err
-		}
-		return r.JSON(http.StatusOK, out)
+		return r.tell(ask(answers.Of(r.service), r.caller, in))
 	}
+}
+
+// tell answers with what was found, or with why nothing was.
+func (r *request) tell(out any, err error) error {
+	if err != nil {
+		return err
+	}
+	return r.JSON(http.StatusOK, out)
 }
 
 func (r *request) reachQuery() (q answers.ReachQuery, err error) {
@@ -113,11 +117,7 @@ func (s *Server) seen(r *request) error {
 }
 
 func (s *Server) looks(r *request) error {
-	list, err := answers.Of(s.service).Looks(r.Request().Context(), r.caller)
-	if err != nil {
-		return err
-	}
-	return r.JSON(http.StatusOK, list)
+	return r.tell(answers.Of(s.service).Looks(r.Request().Context(), r.caller))
 }
 
 func (s *Server) uses(r *request) error {

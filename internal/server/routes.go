@@ -307,43 +307,23 @@ func (s *Server) load(r *request) error {
 }
 
 func (s *Server) names(r *request) error {
-	names, err := answers.Of(s.service).Names(r.caller, r.QueryParams()["of"])
-	if err != nil {
-		return err
-	}
-	return r.JSON(http.StatusOK, names)
+	return r.tell(answers.Of(s.service).Names(r.caller, r.QueryParams()["of"]))
 }
 
 func (s *Server) today(r *request) error {
-	out, err := answers.Of(s.service).Today(r.Request().Context(), r.caller)
-	if err != nil {
-		return err
-	}
-	return r.JSON(http.StatusOK, out)
+	return r.tell(answers.Of(s.service).Today(r.Request().Context(), r.caller))
 }
 
 func (s *Server) groups(r *request) error {
-	out, err := answers.Of(s.service).Groups(r.caller, r.Param("type"), r.id())
-	if err != nil {
-		return err
-	}
-	return r.JSON(http.StatusOK, out)
+	return r.tell(answers.Of(s.service).Groups(r.caller, r.Param("type"), r.id()))
 }
 
 func (s *Server) history(r *request) error {
-	out, err := answers.Of(s.service).HistoryOf(r.Request().Context(), r.caller, r.Param("type"), r.id())
-	if err != nil {
-		return err
-	}
-	return r.JSON(http.StatusOK, out)
+	return r.tell(answers.Of(s.service).HistoryOf(r.Request().Context(), r.caller, r.Param("type"), r.id()))
 }
 
 func (s *Server) counts(r *request) error {
-	counts, err := answers.Of(s.service).Counts(r.caller)
-	if err != nil {
-		return err
-	}
-	return r.JSON(http.StatusOK, counts)
+	return r.tell(answers.Of(s.service).Counts(r.caller))
 }
 
 func (s *Server) list(typeName string) func(*request) error {

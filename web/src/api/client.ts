@@ -38,6 +38,12 @@ export function faultText(f: Schemas["Fault"]) {
   return [line, field].filter(Boolean).join(", ") + (line || field ? t("console.colon") : "") + f.problem;
 }
 
+/** problemOf is what the service says is wrong, without where it stands: the field beside it is known. */
+export function problemOf(error: unknown) {
+  if (!(error instanceof ApiError)) return t("console.unreachable");
+  return error.problem?.faults?.map((f) => f.problem).join(" ") ?? error.message;
+}
+
 type Result<T> = { data?: T; error?: unknown; response: Response };
 
 /** answer unwraps an answer, or throws what the service refused. */

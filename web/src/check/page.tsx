@@ -3,7 +3,8 @@ import { Check as Tick, Link2 } from "lucide-react";
 import { useLayoutEffect, useRef, useState, type FormEvent } from "react";
 import { useSearchParams } from "react-router";
 import { check, type Answer } from "../api/client";
-import { list, titleOf } from "../api/records";
+import { titleOf } from "../api/records";
+import { useRights } from "../rights/tree";
 import { week } from "../api/reach";
 import { Choose } from "../ui/choose";
 import { Busy, Trouble } from "../ui/notice";
@@ -96,8 +97,7 @@ function QuestionForm({ asked, onAsk }: { asked: Question; onAsk: (question: Que
 }
 
 function RightChoice({ value, onChange }: { value: string; onChange: (v: string) => void }) {
-  const rights = useQuery({ queryKey: ["rights"], queryFn: () => list("rights", { limit: 1000 }), staleTime: 30_000 });
-  const options = (rights.data?.items ?? []).map((r) => ({ value: r.id, label: titleOf(r) }));
+  const options = (useRights() ?? []).map((r) => ({ value: r.id, label: titleOf(r) }));
   if (value && !options.some((o) => o.value === value)) options.push({ value, label: value });
   return <Choose label={t("console.field.right")} value={value} options={options} onChange={onChange} />;
 }

@@ -7,6 +7,7 @@ import { RecordTable, type Column } from "../ui/table";
 import { PlaceHead } from "../ui/tabs";
 import { t } from "../words";
 import { Many } from "./many";
+import { states } from "./states";
 import { deviceTabs } from "./tabs";
 import { Trees } from "./tree";
 
@@ -39,7 +40,7 @@ export function DeviceListPage() {
             onPick={setPicked}
             filters={[
               { name: "kind", options: (kinds.data?.items ?? []).map((r) => ({ value: r.id, label: titleOf(r) })) },
-              { name: "state", options: ["in-service", "maintenance", "retired"].map((v) => ({ value: v, label: t(`console.value.${v}`) })) },
+              { name: "state", options: states.map((v) => ({ value: v, label: t(`console.value.${v}`) })) },
             ]}
           />
         </div>

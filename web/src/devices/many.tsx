@@ -11,11 +11,10 @@ import { TextField } from "../ui/fields";
 import { Fault } from "../ui/notice";
 import { ReadingArea } from "../ui/reading";
 import { t } from "../words";
+import { states } from "./states";
 
 const what = ["group", "tag", "move", "state", "lock"] as const;
 type What = (typeof what)[number];
-
-const states = ["in-service", "maintenance", "retired"] as const satisfies Device["state"][];
 
 /** Many does one thing with all the devices that are picked, as one change. */
 export function Many(props: { picked: string[]; onDone: () => void }) {

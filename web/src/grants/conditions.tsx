@@ -1,5 +1,6 @@
 import { useState } from "react";
 import type { Line } from "../api/records";
+import { states } from "../devices/states";
 import { Choose } from "../ui/choose";
 import { ManyBox } from "../ui/combobox";
 import { CheckBox, WordsField } from "../ui/fields";
@@ -8,7 +9,6 @@ import { t } from "../words";
 type If = NonNullable<Line["if"]>;
 
 const label = (name: string) => t(`console.field.${name}`);
-const states = ["in-service", "maintenance", "retired"] as const;
 
 /** networkFault says what is wrong with one network: an address, with or without the length of its prefix. */
 function networkFault(word: string) {

@@ -1,7 +1,8 @@
-import { useInfiniteQuery, useQuery } from "@tanstack/react-query";
+import { useInfiniteQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
-import { list, titleOf } from "../api/records";
+import { titleOf } from "../api/records";
+import { useRights } from "../rights/tree";
 import { reach, type PossibleRight, type Reach, type Reached } from "../api/reach";
 import { CircumstanceFields, contextOf, unknown } from "../check/circumstances";
 import { Choose } from "../ui/choose";
@@ -16,7 +17,7 @@ export function ReachSection({ type, id }: { type: "users" | "user_groups" | "de
   const [chosen, setChosen] = useState<Degree[]>([...degrees]);
   const [right, setRight] = useState("");
   const [where, setWhere] = useState(unknown);
-  const rights = useQuery({ queryKey: ["rights"], queryFn: () => list("rights", { limit: 1000 }), staleTime: 30_000 });
+  const rights = useRights();
   const query = { degree: chosen.length < degrees.length ? chosen : undefined, right: right || undefined, ...contextOf(where) };
   const pages = useInfiniteQuery({
     queryKey: ["reach", type, id, query],
@@ -38,7 +39,7 @@ export function ReachSection({ type, id }: { type: "users" | "user_groups" | "de
             label={t("console.field.right")}
             none={t("console.any")}
             value={right}
-            options={(rights.data?.items ?? []).map((r) => ({ value: r.id, label: titleOf(r) }))}
+            options={(rights ?? []).map((r) => ({ value: r.id, label: titleOf(r) }))}
             onChange={setRight}
           />
         </div>

@@ -1,8 +1,8 @@
-import { useQuery } from "@tanstack/react-query";
 import { Fragment } from "react";
-import { list, titleOf, type Right } from "../api/records";
+import { titleOf, type Right } from "../api/records";
 import { Name, RecordLink } from "../ui/record-link";
 import { t } from "../words";
+import { impliedBy, useRights } from "./tree";
 
 /** levels puts each right one level above the highest that it implies. */
 function levels(rights: Right[]) {
@@ -21,16 +21,9 @@ function levels(rights: Right[]) {
   return out;
 }
 
-/** all lists what a right implies, over any number of steps. */
-function all(rights: Right[], id: string): string[] {
-  const own = rights.find((r) => r.id === id)?.implies ?? [];
-  return [...new Set(own.flatMap((i) => [i, ...all(rights, i)]))];
-}
-
 /** Levels draws rights by what they imply, each with its meaning in words. */
 export function Levels() {
-  const found = useQuery({ queryKey: ["rights"], queryFn: () => list("rights", { limit: 1000 }), staleTime: 30_000 });
-  const rights = found.data?.items ?? [];
+  const rights = useRights() ?? [];
   const nameOf = (id: string) => titleOf(rights.find((r) => r.id === id) ?? { id });
   return (
     <section className="sheet mb-4 px-4 py-3" aria-label={t("console.levels.title")}>
@@ -40,7 +33,7 @@ export function Levels() {
         {levels(rights).map((level, i) => (
           <ol key={i} className="flex min-w-56 flex-1 flex-col gap-2" data-level={i}>
             {level.map((r) => {
-              const implied = all(rights, r.id).map(nameOf);
+              const implied = impliedBy(rights, [r.id]).map(nameOf);
               const kinds = r.kinds ?? [];
               return (
                 <li key={r.id} className="rounded-md border border-line bg-sunk/40 px-3 py-2" style={{ borderLeft: `${3 + 3 * i}px solid var(--accent)` }}>

@@ -1,6 +1,6 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState, type FormEvent } from "react";
-import { changePassword, endOtherSessions, endSession, reasonOf, ApiError, sessions } from "../api/client";
+import { changePassword, endOtherSessions, endSession, problemOf, reasonOf, sessions } from "../api/client";
 import { Busy, Fault, Trouble } from "../ui/notice";
 import { t, timeFormat } from "../words";
 import { PasswordField, PasswordFields, useNewPassword } from "./password-fields";
@@ -36,7 +36,7 @@ function Password() {
       setSaid(t("console.account.changed"));
       await queries.invalidateQueries({ queryKey: ["sessions"] });
     } catch (error) {
-      setFault(error instanceof ApiError ? (error.problem?.faults?.map((f) => f.problem).join(" ") ?? error.message) : t("console.unreachable"));
+      setFault(problemOf(error));
     }
   };
   return (

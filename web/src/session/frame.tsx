@@ -1,7 +1,7 @@
 import { base } from "../base";
 import clsx from "clsx";
 import { Cpu, FileText, Grid3x3, Clock, KeyRound, Layers, LogOut, Moon, Route as RouteIcon, Sun, Sunrise, Users } from "lucide-react";
-import { useEffect, useState, type ReactNode } from "react";
+import { useLayoutEffect, useState, type ReactNode } from "react";
 import { Link, NavLink, useLocation } from "react-router";
 import { signOut, type Session } from "../api/client";
 import { LanguageButton } from "../ui/language-button";
@@ -9,6 +9,7 @@ import { SearchBox } from "../ui/search";
 import { Shortcuts } from "../ui/shortcuts";
 import { useEvents } from "../api/events";
 import { local } from "../ui/time";
+import { usePrinting } from "../ui/use-printing";
 import { t } from "../words";
 import { serviceNow } from "./clock";
 import { dropDrafts } from "./drafts";
@@ -33,22 +34,15 @@ const allPlaces = [
 
 /** useOpenOnPaper opens, while a page is printed, what is folded on it: paper cannot be opened. */
 function useOpenOnPaper() {
-  useEffect(() => {
-    let opened: HTMLDetailsElement[] = [];
-    const begin = () => {
-      opened = [...document.querySelectorAll<HTMLDetailsElement>("main details:not([open])")];
-      for (const d of opened) d.open = true;
-    };
-    const end = () => {
-      for (const d of opened) d.open = false;
-    };
-    window.addEventListener("beforeprint", begin);
-    window.addEventListener("afterprint", end);
+  const printing = usePrinting();
+  useLayoutEffect(() => {
+    if (!printing) return;
+    const closed = [...document.querySelectorAll<HTMLDetailsElement>("main details:not([open])")];
+    for (const d of closed) d.open = true;
     return () => {
-      window.removeEventListener("beforeprint", begin);
-      window.removeEventListener("afterprint", end);
+      for (const d of closed) d.open = false;
     };
-  }, []);
+  }, [printing]);
 }
 
 /** PaperHead stands on the first page of what is printed: by whom, when, and of which revision of the policy. */

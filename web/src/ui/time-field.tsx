@@ -3,7 +3,7 @@ import { CalendarDays } from "lucide-react";
 import { Popover } from "radix-ui";
 import { useId, useState, type ReactNode } from "react";
 import { flushSync } from "react-dom";
-import { ApiError } from "../api/client";
+import { problemOf } from "../api/client";
 import { readTime, type Clock } from "../api/reach";
 import { serviceNow } from "../session/clock";
 import { useReads } from "../session/mandates";
@@ -109,7 +109,7 @@ function Said({ label, hidden, hint, shown, read, means, calendar }: SaidProps) 
       });
       return true;
     } catch (error) {
-      setFault(faultOf(error));
+      setFault(problemOf(error));
       return false;
     }
   };
@@ -148,10 +148,4 @@ function Said({ label, hidden, hint, shown, read, means, calendar }: SaidProps) 
       {means?.(typed)}
     </Labelled>
   );
-}
-
-/** faultOf is what the service says of a time that it cannot read. */
-function faultOf(error: unknown) {
-  if (error instanceof ApiError) return error.problem?.faults?.map((f) => f.problem).join(" ") ?? error.problem?.detail ?? error.message;
-  return t("console.unreachable");
 }
