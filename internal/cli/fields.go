@@ -269,7 +269,7 @@ func takesOf(f policy.Field) string {
 		takes = "ZONE"
 	}
 	if f.Many {
-		return takes + ",…"
+		return takes + ",..." // of plain letters: help is aligned by bytes
 	}
 	return takes
 }
@@ -343,7 +343,7 @@ var unlike = map[string]string{
 
 // objects read the fields that are objects, or lists of them; a flag sets none of the others.
 var objects = map[string]fieldFlag{
-	"points":  {read: single(points), takes: "ID=NAME,…", form: "id=Name, by commas"},
+	"points":  {read: single(points), takes: "ID=NAME,...", form: "id=Name, by commas"},
 	"windows": {read: windows, takes: "WINDOW", form: "“mon-fri 07:00-16:00” or “22:00-06:00”", many: true},
 	"special": {read: specials, takes: "DAYS", form: "“CALENDAR 05:00-23:00”", many: true},
 	"days":    {read: calendarDays, takes: "DAY", form: "“2026-12-25 Christmas” or “2027-02-08..2027-02-12 Dewatering”", many: true},
