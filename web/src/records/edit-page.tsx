@@ -41,12 +41,11 @@ function readObject(text: string): object | undefined {
 }
 
 /** Most records reach nobody by themselves. */
-const nothing = () => [];
-const useNothing = () => nothing;
+const useNothing = () => undefined;
 
 function FormOf<T extends Type>({ type, begin, isNew }: { type: T; begin: Tagged<T>; isNew: boolean }) {
-  const { Fields, Beside, useFar = useNothing } = things[type];
-  const far = useFar();
+  const { Fields, Beside, useFar } = things[type];
+  const far = (useFar ?? useNothing)();
   return (
     <RecordForm
       type={type}

@@ -1,4 +1,4 @@
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { queryOptions, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { TriangleAlert } from "lucide-react";
 import { useEffect, useState, type ReactNode } from "react";
 import { useNavigate } from "react-router";
@@ -15,7 +15,7 @@ import { ReadingArea, useSettled } from "../reading";
 import { recordPath } from "../record-link";
 import { useToast } from "../toast";
 import { useDebounced } from "../use-debounced";
-import { pruned, useRecordForm, type Form } from "./use-record-form";
+import { useRecordForm, type Form } from "./use-record-form";
 
 type Props<T extends Type> = {
   type: T;
@@ -60,25 +60,37 @@ function TheForm<T extends Type>({ type, begin, isNew, title, children, beside, 
   }, [key, body, tag, touched]);
   const send = (r: Row<T>, dryRun: boolean): Promise<Saved> =>
     isNew && !r.id && type !== "settings" ? create(type, r, dryRun) : put(type, r, isNew ? undefined : tag, dryRun);
-  const look = useQuery({
-    queryKey: ["look", type, tag, body],
-    // What is refused is an answer too, and stays in view, with its button in place, while somebody else's revision has it asked again.
-    queryFn: () =>
-      send(JSON.parse(body) as Row<T>, true).then(
-        (saved) => ({ saved, refused: undefined }),
-        (error: unknown) => {
-          if (error instanceof ApiError) return { saved: undefined, refused: error };
+  const lookAt = (typed: string) =>
+    queryOptions({
+      queryKey: ["look", type, tag, typed],
+      // What is refused is an answer too, and stays in view, with its button in place, while somebody else's revision has it asked again.
+      queryFn: async (): Promise<{ saved?: Saved; refused?: ApiError }> => {
+        try {
+          return { saved: await send(JSON.parse(typed) as Row<T>, true) };
+        } catch (error) {
+          if (error instanceof ApiError) return { refused: error };
           throw error;
-        },
-      ),
-    enabled: !isNew || Boolean(row.name || row.id),
-    retry: false,
-    staleTime: 0,
-  });
+        }
+      },
+      retry: false,
+      staleTime: 0,
+    });
+  const look = useQuery({ ...lookAt(body), enabled: !isNew || Boolean(row.name || row.id) });
+  const [asking, setAsking] = useState(false);
   const save = useMutation({
-    mutationFn: async () => {
+    mutationFn: async (lookedAt: boolean) => {
       if (!(await settled())) return undefined; // what cannot be read is told where it stands
-      return send(latest(), false);
+      const typed = latest();
+      if (far && !lookedAt) {
+        // Whoever presses right after typing is asked about what they typed, not about what was shown before.
+        const now = JSON.stringify(typed);
+        const { saved } = (now === body ? look.data : undefined) ?? (await queries.fetchQuery(lookAt(now)));
+        if (far(typed, saved).length > 0) {
+          setAsking(true);
+          return undefined;
+        }
+      }
+      return send(typed, false);
     },
     onSuccess: async (saved) => {
       if (!saved) return;
@@ -88,7 +100,6 @@ function TheForm<T extends Type>({ type, begin, isNew, title, children, beside, 
       void navigate(recordPath(type, saved.id ?? idOf(latest())), { replace: true });
     },
   });
-  const nothing = !isNew && look.data?.saved?.changes.length === 0 && body === JSON.stringify(pruned(begin.row));
   const refused = save.error instanceof ApiError ? save.error : look.data?.refused;
   const conflict = refused?.status === 412 ? (refused.problem?.current as Row<T> | undefined) : undefined;
   const faults = refused?.problem?.faults ?? [];
@@ -109,7 +120,6 @@ function TheForm<T extends Type>({ type, begin, isNew, title, children, beside, 
         .join(" "),
   };
   const reaches = far?.(row, look.data?.saved) ?? [];
-  const [asking, setAsking] = useState(false);
   const cancel = () => {
     dropDraft(key);
     void navigate(-1);
@@ -146,12 +156,7 @@ function TheForm<T extends Type>({ type, begin, isNew, title, children, beside, 
               <button type="button" className="button" onClick={cancel}>
                 {t("console.edit.cancel")}
               </button>
-              <button
-                type="button"
-                className="button primary"
-                onClick={() => (reaches.length > 0 ? setAsking(true) : save.mutate())}
-                disabled={save.isPending || conflict !== undefined || nothing}
-              >
+              <button type="button" className="button primary" onClick={() => save.mutate(false)} disabled={save.isPending || conflict !== undefined}>
                 {t("console.edit.save")}
               </button>
             </div>
@@ -162,7 +167,7 @@ function TheForm<T extends Type>({ type, begin, isNew, title, children, beside, 
                 close={() => setAsking(false)}
                 go={() => {
                   setAsking(false);
-                  save.mutate();
+                  save.mutate(true);
                 }}
                 label={t("console.far.save")}
               />

@@ -34,7 +34,7 @@ export function useRecordForm<T extends Type>(type: T, begin: Row<T>, going?: Ro
 }
 
 /** pruned is a value without what is empty: a text, a list or an object that has nothing in it is not there. What is in a list stays in its place. */
-export function pruned(value: unknown): unknown {
+function pruned(value: unknown): unknown {
   if (Array.isArray(value)) return value.map(pruned);
   if (value === null || typeof value !== "object") return value;
   return Object.fromEntries(
