@@ -193,7 +193,7 @@ func (b *browser) fillIn(label, which, value string) {
 func (b *browser) choose(label, option string) {
 	b.t.Helper()
 	b.do("choose "+label, chromedp.Click(chromedp.Search(fmt.Sprintf(`//button[@aria-labelledby=//span[normalize-space(.)=%q]/@id]`, label))))
-	b.click(option)
+	b.press(option, fmt.Sprintf(`//*[@role="option"][.//text()[normalize-space(.)=%q]]`, option)) // which a place may be called as well
 }
 
 // pick types into a box that finds, and chooses what is called so from its list.

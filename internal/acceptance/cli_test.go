@@ -51,7 +51,7 @@ func TestCommandsWithoutAService(t *testing.T) {
 		"a slash too many":      {"check tomas.field view mill-bridge/ --policy " + larkmere, 1, "There is no device “mill-bridge/”", ""},
 		"a time that is none":   {"check tomas.field view mill-bridge --at soon --policy " + larkmere, 2, "", "tomorrow 06:00"},
 		"an argument missing":   {"check tomas.field view", 2, "", "DEVICE[/POINT] is missing"},
-		"a format that is none": {"check a b c --format xml", 2, "", "table, json or csv"},
+		"a format that is none": {"check a b c --format xml", 2, "", "table, json, yaml or csv"},
 		"as JSON":               {"check elin.berg release brindle-gate-1 --attended=true --at 2026-11-24T10:00:00Z --format json --policy " + larkmere, 1, `"state": "closes"`, ""},
 		"as CSV":                {"check night-backup history reservoir-gauge-1 --at 2026-11-24T02:00:00Z --format csv --policy " + larkmere, 0, "night-backup,history,reservoir-gauge-1,2026-11-24T02:00:00Z,true,granted,2026-11-24T04:30:00Z", ""},
 		"a sound document":      {"policy check " + larkmere, 0, "grants         31", "is sound"},

@@ -156,6 +156,7 @@ func TestANewcomersWalk(t *testing.T) {
 	b.see("12 devices at Heron Lock")
 	b.click("Back to the person")
 	b.click("Check access…")
+	b.see("Device or point") // the page before has a choice of rights too
 	b.choose("Right", "Control")
 	b.pick("Device or point", "gate 1", "Heron gate 1")
 	b.click("Ask")

@@ -273,7 +273,7 @@ func TestNounsOfTheCommandLine(t *testing.T) {
 		{"", "device list --where state=maintenance", 0, "mill-pump-2"},
 		{"", "user list --search lind --format csv", 0, "agnes.lindqvist,Agnes Lindqvist"},
 		{"", "grant show bridge-watch", 0, "lines[1]"},
-		{"", "group show bridge-crew", 0, "mentioned by"},
+		{"", "group show bridge-crew", 0, "Mentioned by"},
 		{"", "kind add --name Crane", 0, "Added kind crane, revision 2"},
 		{"", "device add --name Yard-crane --kind crane --site works-yard --points hook=Hook", 0, "yard-crane"},
 		{"", "device tag yard-crane mill-bridge --tag heavy,slow", 0, "tags +heavy +slow"},

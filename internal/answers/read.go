@@ -32,27 +32,56 @@ const (
 // filter is a question that can narrow a list down.
 type filter func(st *service.State, r policy.Record, want string) bool
 
-// filters are those of each type, by name: every field that is one of few things or refers to a record, and what stands in moreFilters.
+// filters are those of each type, by name: every field that a word can be held against, and what stands in moreFilters. What is one of few
+// things or refers to a record has to be the word; a text has to hold it; of a list, one entry has to be it.
 var filters = func() map[policy.Type]map[string]filter {
 	out := map[policy.Type]map[string]filter{}
 	for _, t := range policy.Types() {
 		out[t] = map[string]filter{}
 		for _, f := range policy.Describe(t).Fields {
-			if f.Many || f.Kind != policy.ChoiceField && f.Kind != policy.RefField && f.Kind != policy.SwitchField {
-				continue
-			}
-			out[t][f.Name] = func(_ *service.State, r policy.Record, want string) bool {
-				have := f.In(reflect.ValueOf(r).Elem())
-				if on, isSwitch := have.Interface().(policy.Switch); isSwitch {
-					return strconv.FormatBool(on == policy.On) == want
-				}
-				return have.String() == want
+			if test := filterOf(f); test != nil {
+				out[t][f.Name] = test
 			}
 		}
 		maps.Copy(out[t], moreFilters[t])
 	}
 	return out
 }()
+
+// filterOf is the question whether a field is, holds or lists a word; nil where it is nothing that one word says.
+func filterOf(f policy.Field) filter {
+	value := func(r policy.Record) reflect.Value { return f.In(reflect.ValueOf(r).Elem()) }
+	one := map[policy.FieldKind]func(have reflect.Value, want string) bool{
+		policy.ChoiceField: func(have reflect.Value, want string) bool { return have.String() == want },
+		policy.RefField:    func(have reflect.Value, want string) bool { return have.String() == want },
+		policy.SwitchField: func(have reflect.Value, want string) bool {
+			return strconv.FormatBool(have.Interface().(policy.Switch) == policy.On) == want
+		},
+		policy.BoolField: func(have reflect.Value, want string) bool { return strconv.FormatBool(have.Bool()) == want },
+		policy.TextField: holds,
+		policy.IDField:   holds,
+		policy.ZoneField: holds,
+	}[f.Kind]
+	switch {
+	case one == nil:
+		return nil
+	case !f.Many:
+		return func(_ *service.State, r policy.Record, want string) bool { return one(value(r), want) }
+	}
+	return func(_ *service.State, r policy.Record, want string) bool {
+		list := value(r)
+		for i := range list.Len() {
+			if entry := list.Index(i); entry.String() == want || f.Kind == policy.TextField && policy.FoldName(entry.String()) == policy.FoldName(want) {
+				return true
+			}
+		}
+		return false
+	}
+}
+
+func holds(have reflect.Value, want string) bool {
+	return strings.Contains(policy.FoldName(have.String()), policy.FoldName(want))
+}
 
 var moreFilters = map[policy.Type]map[string]filter{
 	policy.Users: {

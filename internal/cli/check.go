@@ -156,8 +156,8 @@ func (a *app) asker(file string) (func(*cobra.Command, wire.Check) (wire.Answer,
 func (a *app) printAnswer(answer wire.Answer) error {
 	var err error
 	switch a.format {
-	case "json":
-		err = printJSON(a.Out, answer)
+	case "json", "yaml":
+		err = a.print(answer, sheet{})
 	case "csv":
 		until := ""
 		if answer.Until != nil {
@@ -195,11 +195,11 @@ func (a *app) advised(cmd *cobra.Command, answer wire.Answer, q wire.AdviceQuest
 		return err
 	}
 	switch a.format {
-	case "json":
-		err = printJSON(a.Out, struct {
+	case "json", "yaml":
+		err = a.print(struct {
 			wire.Answer
 			Advice []wire.Advise `json:"advice"`
-		}{answer, advice.Items})
+		}{answer, advice.Items}, sheet{})
 	case "csv":
 		err = a.printAdvice(advice)
 	default:

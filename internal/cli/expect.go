@@ -72,16 +72,12 @@ func (a *app) runExpectations(cmd *cobra.Command, all *document.Expectations, as
 		failures = append(failures, map[string]any{"check": i, "question": in, "expected": expected, "came": came, "text": answer.Text, "note": x.Note})
 	}
 	held := len(all.Checks) - len(failures)
-	if a.format == "json" {
-		if err := printJSON(a.Out, map[string]any{"held": held, "failed": len(failures), "failures": failures}); err != nil {
+	if a.format != "table" || len(failures) > 0 {
+		if err := a.print(map[string]any{"held": held, "failed": len(failures), "failures": failures}, s); err != nil {
 			return err
 		}
-	} else {
-		if len(failures) > 0 || a.format == "csv" {
-			if err := a.print(nil, s); err != nil {
-				return err
-			}
-		}
+	}
+	if a.format == "table" || a.format == "csv" {
 		fmt.Fprintf(a.Out, "%d held, %d failed\n", held, len(failures))
 	}
 	if len(failures) > 0 {

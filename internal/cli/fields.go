@@ -252,7 +252,7 @@ func takesOf(f policy.Field) string {
 	case policy.PointField:
 		takes = "DEVICE/POINT"
 	case policy.ChoiceField:
-		takes = "WORD"
+		takes = strings.Join(f.Choices, "|")
 	case policy.SwitchField, policy.BoolField, policy.TriField:
 		takes = "true|false"
 	case policy.NumberField:

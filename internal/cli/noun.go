@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"net/url"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -91,16 +92,9 @@ func (a *app) nounList(n noun) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			s := sheet{head: []string{"ID", "NAME"}}
-			for _, c := range n.columns {
-				s.head = append(s.head, strings.ToUpper(strings.ReplaceAll(c, "_", " ")))
-			}
-			for _, item := range items {
-				cells := []string{plain(item["id"]), plain(item["name"])}
-				for _, c := range n.columns {
-					cells = append(cells, plain(item[c]))
-				}
-				s.rows = append(s.rows, cells)
+			s := n.sheet(items)
+			if a.format == "csv" {
+				s = n.fullSheet(items)
 			}
 			if len(items) < total {
 				fmt.Fprintf(a.Err, "%d of %d: ask for more with --limit.\n", len(items), total)
@@ -112,6 +106,82 @@ func (a *app) nounList(n noun) *cobra.Command {
 	cmd.Flags().StringArrayVar(&where, "where", nil, "only those with field=value")
 	cmd.Flags().IntVar(&limit, "limit", 1000, "how many at most")
 	return cmd
+}
+
+// sheet has the columns by which records of a type are told apart. Long lists are counted.
+func (n noun) sheet(items []row) sheet {
+	s := sheet{head: []string{"ID", "NAME"}}
+	for _, c := range n.columns {
+		s.head = append(s.head, strings.ToUpper(strings.ReplaceAll(c, "_", " ")))
+	}
+	for _, item := range items {
+		cells := []string{plain(item["id"]), plain(item["name"])}
+		for _, c := range n.columns {
+			list, isList := item[c].([]any)
+			if isList && c != "tags" && slices.Contains(policy.Describe(n.typ).Lists, c) {
+				cells = append(cells, fmt.Sprint(len(list)))
+				continue
+			}
+			cells = append(cells, plain(item[c]))
+		}
+		s.rows = append(s.rows, cells)
+	}
+	return s
+}
+
+// fullSheet has a column for every field, called as in the API, with _ between a field and one inside it. Entries of one cell are parted
+// as in the sheets; what is an object in a list is written as JSON.
+func (n noun) fullSheet(items []row) sheet {
+	var s sheet
+	var paths [][]string
+	var walk func(fields []policy.Field)
+	walk = func(fields []policy.Field) {
+		for _, f := range fields {
+			if f.Kind == policy.ObjectField && !f.Many {
+				walk(f.Fields)
+				continue
+			}
+			paths = append(paths, strings.Split(f.Path, "."))
+			s.head = append(s.head, strings.ReplaceAll(f.Path, ".", "_"))
+		}
+	}
+	walk(policy.Describe(n.typ).Fields)
+	for _, item := range items {
+		var cells []string
+		for _, path := range paths {
+			var v any = item
+			for _, name := range path {
+				inner, _ := v.(row)
+				v = inner[name]
+			}
+			cells = append(cells, cell(v))
+		}
+		s.rows = append(s.rows, cells)
+	}
+	return s
+}
+
+// cell writes a value into one cell of a sheet.
+func cell(v any) string {
+	switch v := v.(type) {
+	case nil:
+		return ""
+	case []any:
+		if slices.ContainsFunc(v, func(e any) bool { _, object := e.(row); return object }) {
+			break
+		}
+		parts := make([]string, len(v))
+		for i, e := range v {
+			parts[i] = cell(e)
+		}
+		return strings.Join(parts, "|")
+	case row:
+	default:
+		return fmt.Sprint(v)
+	}
+	out, err := json.Marshal(v)
+	must(err)
+	return string(out)
 }
 
 // plain writes a field for people: lists by commas, objects by their fields, long lists by their count.
@@ -145,89 +215,6 @@ func plain(v any) string {
 	return fmt.Sprint(v)
 }
 
-func (a *app) nounShow(n noun) *cobra.Command {
-	return &cobra.Command{
-		Use: "show ID", Short: "Show one, and what refers to it", Args: exactly("ID"),
-		Example: fmt.Sprintf("  sentier %s show ID --format json", n.word),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			var raw []byte
-			path := "/api/v1/" + n.typeName() + "/" + url.PathEscape(args[0])
-			if err := c.Do(cmd.Context(), "GET", path, nil, nil, &raw); err != nil {
-				return err
-			}
-			var item row
-			if err := json.Unmarshal(raw, &item); err != nil {
-				return err
-			}
-			if a.format == "json" {
-				return printJSON(a.Out, item)
-			}
-			var mentions []wire.Mention
-			if err := c.Do(cmd.Context(), "GET", path+"/mentions", nil, nil, &mentions); err != nil {
-				return err
-			}
-			s := sheet{head: []string{"FIELD", "VALUE"}}
-			order, err := fieldOrder(raw)
-			if err != nil {
-				return err
-			}
-			for _, name := range order {
-				s.rows = append(s.rows, fieldRows(name, item[name])...)
-			}
-			for _, m := range mentions {
-				s.rows = append(s.rows, []string{"mentioned by", fmt.Sprintf("%s %s (%s), %s", m.Type, m.ID, m.Name, m.Field)})
-			}
-			return a.print(item, s)
-		},
-	}
-}
-
-// fieldOrder lists the fields of an object in the order in which they stand.
-func fieldOrder(raw []byte) ([]string, error) {
-	d := json.NewDecoder(strings.NewReader(string(raw)))
-	if _, err := d.Token(); err != nil {
-		return nil, err
-	}
-	var out []string
-	for d.More() {
-		key, err := d.Token()
-		if err != nil {
-			return nil, err
-		}
-		out = append(out, fmt.Sprint(key))
-		var skip json.RawMessage
-		if err := d.Decode(&skip); err != nil {
-			return nil, err
-		}
-	}
-	return out, nil
-}
-
-// fieldRows writes a field, a list of objects in a row each.
-func fieldRows(name string, v any) [][]string {
-	items, ok := v.([]any)
-	if !ok || len(items) == 0 {
-		return [][]string{{name, plain(v)}}
-	}
-	if _, objects := items[0].(row); !objects && len(items) <= 6 {
-		return [][]string{{name, plain(v)}}
-	}
-	var out [][]string
-	for i, item := range items {
-		text := plain(item)
-		if m, ok := item.(row); ok && len(m) > 1 && name != "points" {
-			delete(m, "id")
-			text = plain(m)
-		}
-		out = append(out, []string{fmt.Sprintf("%s[%d]", name, i), text})
-	}
-	return out
-}
-
 // editing are the options of commands that change records.
 type editing struct {
 	dryRun bool
@@ -240,21 +227,27 @@ func (e *editing) flags(cmd *cobra.Command) {
 	cmd.Flags().StringVar(&e.note, "note", "", "why, for the record")
 }
 
-// post sends a change, or looks at what it would do.
+// post sends a change, or looks at what it would do. Whoever reads what a change did is told who gained and lost by it.
 func (a *app) post(cmd *cobra.Command, e editing, path string, body any) (saved wire.Saved, err error) {
 	c, err := a.client()
 	if err != nil {
 		return saved, err
 	}
-	query := url.Values{}
-	if e.dryRun {
-		query.Set("dry_run", "true")
-		query.Set("impact", "true")
+	var looked wire.Saved
+	if e.dryRun || a.format == "table" {
+		look := url.Values{"dry_run": {"true"}, "impact": {"true"}}
+		if err := c.IfTag(e.match).Do(cmd.Context(), "POST", path, look, body, &looked); e.dryRun || err != nil {
+			return looked, err
+		}
 	}
+	query := url.Values{}
 	if e.note != "" {
 		query.Set("note", e.note)
 	}
 	err = c.IfTag(e.match).Do(cmd.Context(), "POST", path, query, body, &saved)
+	if saved.Revision == looked.Revision+1 { // otherwise others changed something in between, and it may be another
+		saved.Impact = looked.Impact
+	}
 	return saved, err
 }
 
@@ -432,7 +425,7 @@ func (a *app) nounCopy(n noun) *cobra.Command {
 		},
 	}
 	cmd.Flags().StringVar(&name, "name", "", "name of the copy")
-	cmd.Flags().StringSliceVar(&with, "with", standard, "what comes along: members, groups, grants")
+	cmd.Flags().StringSliceVar(&with, "with", standard, "what comes along: members, groups, grants, own_grants (grants of its own, like those of its model)")
 	e.flags(cmd)
 	return cmd
 }

@@ -3,6 +3,7 @@ package cli
 import (
 	"bufio"
 	"cmp"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -94,7 +95,7 @@ func (a *app) policyDump() *cobra.Command {
 			case a.format == "json":
 				syntax = document.JSON
 			case a.format == "csv":
-				return errors.New("a policy is no table: dump it as YAML, or with --format json")
+				return errors.New("a policy is no table: dump it with --format yaml or json")
 			}
 			c, err := a.client()
 			if err != nil {
@@ -320,6 +321,10 @@ const shortLength = 60
 
 func short(value []byte) string {
 	text := strings.Trim(string(value), `"`)
+	var object row
+	if json.Unmarshal(value, &object) == nil && object != nil {
+		text = plain(object)
+	}
 	if text == "" {
 		return "nothing"
 	}

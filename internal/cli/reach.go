@@ -126,30 +126,35 @@ func totalsText(t wire.Totals) string {
 func reachSheet(r wire.Reach) sheet {
 	s := sheet{head: []string{"ID", "NAME", "HOW", "RIGHTS", "WHEN", "WHAT IT TAKES", "THROUGH"}}
 	for _, item := range r.Items {
-		var rows []*reachRow
-		for _, right := range item.Rights {
-			way := right.Through
-			if way == nil {
-				way = item.Through
-			}
-			key := reachRow{how: right.Degree, when: whenText(right, r.Zone), text: right.Text, through: throughText(way)}
-			i := slices.IndexFunc(rows, func(o *reachRow) bool {
-				return o.how == key.how && o.when == key.when && o.text == key.text && o.through == key.through
-			})
-			if i < 0 {
-				i = len(rows)
-				rows = append(rows, &key)
-			}
-			rows[i].rights = append(rows[i].rights, right.ID)
-		}
-		slices.SortStableFunc(rows, func(a, b *reachRow) int {
-			return slices.Index(degreeOrder, a.how) - slices.Index(degreeOrder, b.how)
-		})
-		for _, row := range rows {
-			s.rows = append(s.rows, []string{item.ID, item.Name, row.how, strings.Join(row.rights, " "), row.when, row.text, row.through})
+		for _, w := range waysOf(item, r.Zone) {
+			s.rows = append(s.rows, []string{item.ID, item.Name, w.how, strings.Join(w.rights, " "), w.when, w.text, w.through})
 		}
 	}
 	return s
+}
+
+// waysOf are the ways in which something is reached, the nearest degree first: rights that are had in the same way are told together.
+func waysOf(item wire.Reached, zone string) []*reachRow {
+	var rows []*reachRow
+	for _, right := range item.Rights {
+		through := right.Through
+		if through == nil {
+			through = item.Through
+		}
+		key := reachRow{how: right.Degree, when: whenText(right, zone), text: right.Text, through: throughText(through)}
+		i := slices.IndexFunc(rows, func(o *reachRow) bool {
+			return o.how == key.how && o.when == key.when && o.text == key.text && o.through == key.through
+		})
+		if i < 0 {
+			i = len(rows)
+			rows = append(rows, &key)
+		}
+		rows[i].rights = append(rows[i].rights, right.ID)
+	}
+	slices.SortStableFunc(rows, func(a, b *reachRow) int {
+		return slices.Index(degreeOrder, a.how) - slices.Index(degreeOrder, b.how)
+	})
+	return rows
 }
 
 var degreeOrder = []string{"now", "later", "if"}
@@ -202,20 +207,24 @@ func (a *app) nounUses(n noun) *cobra.Command {
 			if err := c.Do(cmd.Context(), "GET", "/api/v1/uses/"+n.typeName()+"/"+url.PathEscape(args[0]), query, nil, &uses); err != nil {
 				return err
 			}
-			s := sheet{head: []string{"GRANT", "LINE", "EFFECT", "IN FORCE", "WHAT IT TAKES", "RIGHTS", "USERS", "DEVICES"}}
-			for _, u := range uses {
-				s.rows = append(s.rows, []string{u.Grant.ID, fmt.Sprint(u.Line + 1), u.Effect, cmp.Or(u.Degree, "never"), u.Text, strings.Join(u.Rights, ", "), usersText(u.Users), fmt.Sprint(u.Devices)})
-			}
 			if len(uses) == 0 {
 				fmt.Fprintln(a.Err, "No line of a grant makes use of it.")
 			}
-			return a.print(uses, s)
+			return a.print(uses, usesSheet(uses))
 		},
 	}
 	cmd.Flags().StringVar(&f.at, "at", "", "when: RFC 3339 or local time (default: now)")
 	degreeFlag(cmd, &f.degrees)
 	f.contextFlags.flags(cmd)
 	return cmd
+}
+
+func usesSheet(uses []wire.Use) sheet {
+	s := sheet{head: []string{"GRANT", "LINE", "EFFECT", "IN FORCE", "WHAT IT TAKES", "RIGHTS", "USERS", "DEVICES"}}
+	for _, u := range uses {
+		s.rows = append(s.rows, []string{u.Grant.ID, fmt.Sprint(u.Line + 1), u.Effect, cmp.Or(u.Degree, "never"), u.Text, strings.Join(u.Rights, ", "), usersText(u.Users), fmt.Sprint(u.Devices)})
+	}
+	return s
 }
 
 // usersText counts those whom a line reaches, by when.
@@ -314,11 +323,17 @@ within 400 days, after ? what is in other circumstances. Without rows and column
 			if a.format == "table" {
 				fmt.Fprintf(a.Out, "%s\n\n", "At "+wording.Time(m.At, m.Zone)+".")
 			}
-			if err := a.print(m, matrixSheet(m, a.format == "csv")); err != nil {
+			s := matrixSheet(m, a.format == "csv")
+			if a.format == "table" {
+				err = s.grid(a.Out, a.width())
+			} else {
+				err = a.print(m, s)
+			}
+			if err != nil {
 				return err
 			}
 			if a.format == "table" {
-				fmt.Fprintf(a.Out, "\n%s; ( ) on some of it; + later; ? in other circumstances.\n", legend(m))
+				fmt.Fprintf(a.Out, "\n%s\n", wrap(legend(m)+"; ( ) on some of it; + later; ? in other circumstances.", "", cmp.Or(a.width(), textWidth)))
 			}
 			if m.RowsOf > len(m.Rows) || m.ColsOf > len(m.Columns) {
 				fmt.Fprintf(a.Err, "%d of %d rows and %d of %d columns: name fewer to see them all.\n", len(m.Rows), m.RowsOf, len(m.Columns), m.ColsOf)

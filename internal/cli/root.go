@@ -9,6 +9,7 @@ import (
 	"io/fs"
 	"os"
 	"os/signal"
+	"slices"
 	"strings"
 	"syscall"
 	"time"
@@ -41,6 +42,7 @@ type app struct {
 	server   string
 	format   string
 	language string
+	wide     bool
 }
 
 // answered is the error of a command that has said all there is to say, and ends with a code of its own.
@@ -86,18 +88,20 @@ SENTIER_URL, and knows you by SENTIER_TOKEN or by “sentier sign-in”.`,
 		SilenceErrors: true,
 	}
 	root.PersistentFlags().StringVar(&a.server, "server", "", "address of the service (default: SENTIER_URL, then the last sign-in, then "+defaultServer+")")
-	root.PersistentFlags().StringVar(&a.format, "format", "table", "how answers are written: table, json or csv")
+	root.PersistentFlags().StringVar(&a.format, "format", "table", "how answers are written: table, json, yaml or csv")
+	root.PersistentFlags().BoolVar(&a.wide, "wide", false, "write every cell of a table in full, however wide the terminal is")
 	root.PersistentFlags().StringVar(&a.language, "language", os.Getenv("SENTIER_LANGUAGE"), "in which the service says why: en or fr (default: SENTIER_LANGUAGE, then en)")
 	root.PersistentPreRunE = func(*cobra.Command, []string) error {
-		switch a.format {
-		case "table", "json", "csv":
+		if slices.Contains(formats, a.format) {
 			return nil
 		}
-		return fmt.Errorf("--format %q is not known: write table, json or csv", a.format)
+		return fmt.Errorf("--format %q is not known: write table, json, yaml or csv", a.format)
 	}
-	root.AddCommand(a.demo(), a.serve(), a.init(), a.check(), a.policy(), a.expect(), a.signIn(), a.signOut(), a.token(), a.version(), a.find(), a.settings(), a.importSheet(), a.exportSheet(), a.reach(), a.matrix(), a.welcome(), a.password(), a.session(), a.verify(), a.backup(), a.restore(), a.recoverOwner())
+	root.AddCommand(a.demo(), a.serve(), a.init(), a.check(), a.policy(), a.expect(), a.signIn(), a.signOut(), a.token(), a.version(), a.find(), a.settings(), a.importSheet(), a.exportSheet(), a.reach(), a.matrix(), a.welcome(), a.password(), a.session(), a.verify(), a.backup(), a.restore(), a.recoverOwner(), a.manual())
 	root.AddCommand(a.nouns()...)
 	refuseUnknown(root)
+	nameValues(root)
+	a.complete(root)
 	return root
 }
 

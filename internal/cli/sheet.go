@@ -5,7 +5,6 @@ import (
 	"crypto/rand"
 	"errors"
 	"fmt"
-	"maps"
 	"net/url"
 	"os"
 	"slices"
@@ -23,11 +22,18 @@ import (
 // sheetLines are the sheets, a line each with its columns.
 func sheetLines() string {
 	var out strings.Builder
-	sheets := document.Sheets()
-	for _, name := range slices.Sorted(maps.Keys(sheets)) {
-		fmt.Fprintf(&out, "\n  %-13s %s", name, strings.Join(sheets[name], ", "))
+	for _, name := range sheetNames() {
+		fmt.Fprintf(&out, "\n  %-13s %s", name, strings.Join(document.Sheets()[document.Sheet(name)], ", "))
 	}
 	return out.String()
+}
+
+func sheetNames() (names []string) {
+	for name := range document.Sheets() {
+		names = append(names, string(name))
+	}
+	slices.Sort(names)
+	return names
 }
 
 func (a *app) importSheet() *cobra.Command {

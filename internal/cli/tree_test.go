@@ -49,6 +49,9 @@ func TestEveryCommandExplainsItself(t *testing.T) {
 			if f.Usage == "" {
 				t.Errorf("%s does not say what --%s is", path, f.Name)
 			}
+			if goTypes[f.Value.Type()] {
+				t.Errorf("the help of %s calls what --%s takes by its type in Go, %s", path, f.Name, f.Value.Type())
+			}
 		})
 		if !cmd.Runnable() || cmd.HasSubCommands() {
 			continue

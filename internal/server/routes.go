@@ -27,6 +27,8 @@ func (s *Server) routes() []route {
 		{id: "closeSession", method: "DELETE", path: "/api/v1/session", tag: "session", summary: "Sign out", status: 204, handle: s.signOut},
 
 		{id: "changePassword", method: "PUT", path: "/api/v1/session/password", tag: "session", summary: "Change your own password; all your other sessions end", in: wire.NewPassword{}, takes: smallJSON, out: wire.Session{}, handle: s.changePassword},
+		{id: "getPreferences", method: "GET", path: "/api/v1/session/preferences", tag: "session", summary: "How you have the console", out: wire.Preferences{}, handle: s.preferences},
+		{id: "setPreferences", method: "PUT", path: "/api/v1/session/preferences", tag: "session", summary: "Have the console so from now on, wherever you sign in", in: wire.Preferences{}, takes: smallJSON, out: wire.Preferences{}, handle: s.setPreferences},
 		{id: "listSessions", method: "GET", path: "/api/v1/sessions", tag: "session", summary: "Your own sessions", out: []wire.OwnSession{}, handle: s.sessions},
 		{id: "endOtherSessions", method: "DELETE", path: "/api/v1/sessions", tag: "session", summary: "End your other sessions", status: 204, handle: s.endSessions},
 		{id: "endSession", method: "DELETE", path: "/api/v1/sessions/{id}", tag: "session", summary: "End one of your own sessions", in: idPath{}, status: 204, handle: s.endSession},
@@ -174,6 +176,21 @@ func (s *Server) changePassword(r *request) error {
 	}
 	session, err := s.service.ChangePassword(r.Request().Context(), r.caller, in, r.origin.address)
 	return s.begun(r, session, err)
+}
+
+func (s *Server) preferences(r *request) error {
+	return r.tell(s.service.Preferences(r.Request().Context(), r.caller))
+}
+
+func (s *Server) setPreferences(r *request) error {
+	var in wire.Preferences
+	if err := r.decode(&in); err != nil {
+		return err
+	}
+	if err := s.service.SetPreferences(r.Request().Context(), r.caller, in); err != nil {
+		return err
+	}
+	return r.JSON(http.StatusOK, in)
 }
 
 func (s *Server) sessions(r *request) error {

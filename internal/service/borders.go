@@ -44,6 +44,12 @@ type (
 		Looks(ctx context.Context, limit int) ([]store.Look, error)
 	}
 
+	// Preferences are how people have the console.
+	Preferences interface {
+		KeepPreference(ctx context.Context, p store.Preference) error
+		PreferenceOf(ctx context.Context, user string) (store.Preference, error)
+	}
+
 	// Files are looked after while the service runs, verified and copied.
 	Files interface {
 		Dir() string
@@ -66,6 +72,7 @@ type Borders struct {
 	Stage       Stage
 	Credentials Credentials
 	Looks       Looks
+	Preferences Preferences
 	Files       Files
 	Clock       func() time.Time // what the time is
 	Log         *slog.Logger
@@ -73,5 +80,5 @@ type Borders struct {
 
 // On are the borders of a service on a store.
 func On(st *store.Store, log *slog.Logger, clock func() time.Time) Borders {
-	return Borders{Revisions: st, History: st, Stage: st, Credentials: st, Looks: st, Files: st, Clock: clock, Log: log}
+	return Borders{Revisions: st, History: st, Stage: st, Credentials: st, Looks: st, Preferences: st, Files: st, Clock: clock, Log: log}
 }

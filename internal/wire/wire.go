@@ -217,6 +217,14 @@ type Session struct {
 	Token    string    `json:"token,omitempty" description:"shown once, for a terminal"`
 }
 
+// Preferences are how somebody has the console; what is empty is as the browser and the service have it.
+type Preferences struct {
+	Language string `json:"language,omitempty" enum:"en,fr"`
+	Theme    string `json:"theme,omitempty" enum:"light,dark"`
+	Landing  string `json:"landing,omitempty" enum:"today,check,devices,people,grants,times,matrix" description:"the page that one comes to"`
+	Zone     string `json:"zone,omitempty" description:"IANA zone in which times are told that belong to no device"`
+}
+
 // Verified says what was read back and found to be what was written.
 type Verified struct {
 	Whole     bool   `json:"whole"`

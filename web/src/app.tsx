@@ -21,6 +21,7 @@ import { ScheduleListPage } from "./schedules/list";
 import { AccountPage } from "./session/account";
 import { Frame } from "./session/frame";
 import { useReads } from "./session/mandates";
+import { useOwnLook, usePreferences } from "./session/preferences";
 import { SignInPage } from "./session/sign-in";
 import { WelcomePage } from "./session/welcome";
 import { TodayPage } from "./today/page";
@@ -34,15 +35,19 @@ export function App() {
   const at = useLocation();
   const who = useQuery({ queryKey: ["session"], queryFn: session, staleTime: 60_000 });
   const reads = useReads();
+  const known = useOwnLook(who.isSuccess);
+  const [{ landing = "today" }] = usePreferences();
   if (at.pathname === "/welcome") return <WelcomePage />;
   if (who.isPending) return <Busy />;
   if (who.error instanceof ApiError && who.error.status === 401) return <SignInPage />;
   if (who.error) return <Trouble error={who.error} />;
+  if (!known) return <Busy />;
   return (
     <ToastArea>
       <Frame session={who.data}>
         <Routes>
-          <Route path="/" element={reads ? <TodayPage /> : <Navigate to="/mine" replace />} />
+          <Route path="/" element={!reads ? <Navigate to="/mine" replace /> : landing === "today" ? <TodayPage /> : <Navigate to={`/${landing}`} replace />} />
+          <Route path="/today" element={<TodayPage />} />
           <Route path="/mine" element={<SeenPage own={who.data.user.id} />} />
           <Route path="/account" element={<AccountPage />} />
           <Route path="/check" element={<CheckPage />} />

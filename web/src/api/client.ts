@@ -68,4 +68,8 @@ export const changePassword = (current: string, password: string) => answer(api.
 export const welcome = (link: string, password: string) => answer(api.POST("/api/v1/welcome", { body: { link, password } }));
 export const invite = (id: string) => answer(api.POST("/api/v1/users/{id}/invitation", { params: { path: { id } } }));
 
+export type Preferences = Schemas["Preferences"];
+export const preferences = () => answer(api.GET("/api/v1/session/preferences"));
+export const setPreferences = (body: Preferences) => answer(api.PUT("/api/v1/session/preferences", { body }));
+
 export const counts = () => answer(api.GET("/api/v1/counts"));

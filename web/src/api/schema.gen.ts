@@ -1372,6 +1372,30 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/session/preferences": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * How you have the console
+         * @description How you have the console. About oneself it takes no mandate.
+         */
+        get: operations["getPreferences"];
+        /**
+         * Have the console so from now on, wherever you sign in
+         * @description Have the console so from now on, wherever you sign in. About oneself it takes no mandate.
+         */
+        put: operations["setPreferences"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/sessions": {
         parameters: {
             query?: never;
@@ -3296,6 +3320,19 @@ export interface components {
              */
             when?: "at" | "later";
         };
+        Preferences: {
+            /**
+             * @description the page that one comes to
+             * @enum {string}
+             */
+            landing?: "today" | "check" | "devices" | "people" | "grants" | "times" | "matrix";
+            /** @enum {string} */
+            language?: "en" | "fr";
+            /** @enum {string} */
+            theme?: "light" | "dark";
+            /** @description IANA zone in which times are told that belong to no device */
+            zone?: string;
+        };
         Problem: {
             current?: unknown;
             detail?: string;
@@ -4647,6 +4684,12 @@ export interface operations {
                 q?: string;
                 /** @description a field, with - before it from the end: -name; numbers in names count as numbers */
                 sort?: string;
+                /** @description Only those with this id. */
+                id?: string;
+                /** @description Only those with this name. */
+                name?: string;
+                /** @description Only those with this note. */
+                note?: string;
             };
             header?: never;
             path?: never;
@@ -5113,6 +5156,14 @@ export interface operations {
                 q?: string;
                 /** @description a field, with - before it from the end: -name; numbers in names count as numbers */
                 sort?: string;
+                /** @description Only those with this devices. */
+                devices?: string;
+                /** @description Only those with this id. */
+                id?: string;
+                /** @description Only those with this name. */
+                name?: string;
+                /** @description Only those with this note. */
+                note?: string;
                 /** @description Only those with this parent. */
                 parent?: string;
             };
@@ -5578,16 +5629,26 @@ export interface operations {
                 q?: string;
                 /** @description a field, with - before it from the end: -name; numbers in names count as numbers */
                 sort?: string;
+                /** @description Only those with this address. */
+                address?: string;
                 /** @description Only those with this group. */
                 group?: string;
+                /** @description Only those with this id. */
+                id?: string;
                 /** @description Only those with this kind. */
                 kind?: string;
+                /** @description Only those with this name. */
+                name?: string;
+                /** @description Only those with this note. */
+                note?: string;
                 /** @description Only those with this site. */
                 site?: string;
                 /** @description Only those with this state. */
                 state?: string;
                 /** @description Only those with this tag. */
                 tag?: string;
+                /** @description Only those with this tags. */
+                tags?: string;
             };
             header?: never;
             path?: never;
@@ -6233,6 +6294,12 @@ export interface operations {
                 effect?: string;
                 /** @description Only those with this enabled. */
                 enabled?: string;
+                /** @description Only those with this id. */
+                id?: string;
+                /** @description Only those with this name. */
+                name?: string;
+                /** @description Only those with this note. */
+                note?: string;
             };
             header?: never;
             path?: never;
@@ -6666,6 +6733,12 @@ export interface operations {
                 q?: string;
                 /** @description a field, with - before it from the end: -name; numbers in names count as numbers */
                 sort?: string;
+                /** @description Only those with this id. */
+                id?: string;
+                /** @description Only those with this name. */
+                name?: string;
+                /** @description Only those with this note. */
+                note?: string;
             };
             header?: never;
             path?: never;
@@ -7054,8 +7127,20 @@ export interface operations {
                 sort?: string;
                 /** @description Only those with this enabled. */
                 enabled?: string;
+                /** @description Only those with this groups. */
+                groups?: string;
+                /** @description Only those with this id. */
+                id?: string;
+                /** @description Only those with this name. */
+                name?: string;
+                /** @description Only those with this note. */
+                note?: string;
+                /** @description Only those with this rights. */
+                rights?: string;
                 /** @description Only those with this role. */
                 role?: string;
+                /** @description Only those with this sites. */
+                sites?: string;
             };
             header?: never;
             path?: never;
@@ -7945,6 +8030,16 @@ export interface operations {
                 q?: string;
                 /** @description a field, with - before it from the end: -name; numbers in names count as numbers */
                 sort?: string;
+                /** @description Only those with this id. */
+                id?: string;
+                /** @description Only those with this implies. */
+                implies?: string;
+                /** @description Only those with this kinds. */
+                kinds?: string;
+                /** @description Only those with this name. */
+                name?: string;
+                /** @description Only those with this note. */
+                note?: string;
             };
             header?: never;
             path?: never;
@@ -8296,6 +8391,14 @@ export interface operations {
                 q?: string;
                 /** @description a field, with - before it from the end: -name; numbers in names count as numbers */
                 sort?: string;
+                /** @description Only those with this id. */
+                id?: string;
+                /** @description Only those with this name. */
+                name?: string;
+                /** @description Only those with this note. */
+                note?: string;
+                /** @description Only those with this rights. */
+                rights?: string;
             };
             header?: never;
             path?: never;
@@ -8647,6 +8750,16 @@ export interface operations {
                 q?: string;
                 /** @description a field, with - before it from the end: -name; numbers in names count as numbers */
                 sort?: string;
+                /** @description Only those with this closed. */
+                closed?: string;
+                /** @description Only those with this id. */
+                id?: string;
+                /** @description Only those with this name. */
+                name?: string;
+                /** @description Only those with this note. */
+                note?: string;
+                /** @description Only those with this zone. */
+                zone?: string;
             };
             header?: never;
             path?: never;
@@ -9169,6 +9282,73 @@ export interface operations {
             default: components["responses"]["InternalProblem"];
         };
     };
+    getPreferences: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preferences"];
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    setPreferences: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Preferences"];
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Preferences"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
     listSessions: {
         parameters: {
             query?: never;
@@ -9487,8 +9667,16 @@ export interface operations {
                 q?: string;
                 /** @description a field, with - before it from the end: -name; numbers in names count as numbers */
                 sort?: string;
+                /** @description Only those with this id. */
+                id?: string;
+                /** @description Only those with this name. */
+                name?: string;
+                /** @description Only those with this note. */
+                note?: string;
                 /** @description Only those with this parent. */
                 parent?: string;
+                /** @description Only those with this zone. */
+                zone?: string;
             };
             header?: never;
             path?: never;
@@ -10014,6 +10202,14 @@ export interface operations {
                 sort?: string;
                 /** @description Only those with this enabled. */
                 enabled?: string;
+                /** @description Only those with this id. */
+                id?: string;
+                /** @description Only those with this includes. */
+                includes?: string;
+                /** @description Only those with this name. */
+                name?: string;
+                /** @description Only those with this note. */
+                note?: string;
             };
             header?: never;
             path?: never;
@@ -10477,10 +10673,18 @@ export interface operations {
                 q?: string;
                 /** @description a field, with - before it from the end: -name; numbers in names count as numbers */
                 sort?: string;
+                /** @description Only those with this email. */
+                email?: string;
                 /** @description Only those with this group. */
                 group?: string;
+                /** @description Only those with this id. */
+                id?: string;
                 /** @description Only those with this kind. */
                 kind?: string;
+                /** @description Only those with this name. */
+                name?: string;
+                /** @description Only those with this note. */
+                note?: string;
                 /** @description Only those with this status. */
                 status?: string;
             };

@@ -1,18 +1,15 @@
 import type { DeviceGroup } from "../api/records";
-import { Facts } from "../records/facts";
 import { Inside } from "../records/inside";
-import { Mentioned } from "../records/mentioned";
+import { Rest } from "../records/rest";
 import { Uses } from "../reach/uses";
 
+/** DeviceGroupPage begins with who does what by it, then what is in it. */
 export function DeviceGroupPage({ row }: { row: DeviceGroup }) {
   return (
     <>
-      <Inside filter="group" id={row.id} />
       <Uses type="device_groups" id={row.id} />
-      <div className="grid items-start gap-5 lg:grid-cols-[1.5fr_1fr]">
-        <Facts type="device_groups" row={row} elsewhere={["devices"]} />
-        <Mentioned type="device_groups" id={row.id} />
-      </div>
+      <Inside filter="group" id={row.id} />
+      <Rest type="device_groups" row={row} elsewhere={["devices"]} />
     </>
   );
 }

@@ -23,7 +23,7 @@ const columns: Column<"grants">[] = [
   { key: "effect", width: "8%", cell: (r) => <StateMark value={r.effect ?? "allow"} /> },
   { key: "enabled", width: "8%", cell: (r) => <StateMark value={r.enabled ? "on" : "off"} /> },
   { key: "to", unsorted: true, width: "18%", cell: (r) => <GivenTo to={r.to} /> },
-  { key: "what", unsorted: true, width: "14%", cell: (r) => first(r, What) },
+  { key: "what", field: "lines", unsorted: true, width: "14%", cell: (r) => first(r, What) },
   { key: "on", unsorted: true, width: "16%", cell: (r) => first(r, On) },
   { key: "when", unsorted: true, width: "16%", cell: (r) => first(r, When) },
 ];

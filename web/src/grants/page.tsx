@@ -1,5 +1,5 @@
 import type { Grant } from "../api/records";
-import { Facts } from "../records/facts";
+import { Rest } from "../records/rest";
 import { Uses } from "../reach/uses";
 import { t } from "../words";
 import { Sentence } from "./lines";
@@ -20,7 +20,7 @@ export function GrantPage({ row }: { row: Grant }) {
         {!row.lines?.length && <p className="px-4 py-3 text-breaks">{t("console.grant.no_lines")}</p>}
       </section>
       <Uses type="grants" id={row.id} />
-      <Facts type="grants" row={row} elsewhere={["lines"]} />
+      <Rest type="grants" row={row} elsewhere={["lines"]} mentioned={false} />
     </>
   );
 }

@@ -1,22 +1,17 @@
 import type { UserGroup } from "../api/records";
-import { Facts } from "../records/facts";
-import { Mentioned } from "../records/mentioned";
+import { Rest } from "../records/rest";
 import { ReachSection } from "../reach/table";
 import { Uses } from "../reach/uses";
 import { Members } from "./members";
 
+/** GroupPage begins with what a group amounts to and the lines that give it that, then who is in it. */
 export function GroupPage({ row }: { row: UserGroup }) {
   return (
     <>
-      <div className="grid items-start gap-5 lg:grid-cols-[1.5fr_1fr]">
-        <div className="flex min-w-0 flex-col gap-5">
-          <Members group={row} />
-          <Facts type="user_groups" row={row} elsewhere={["members"]} />
-        </div>
-        <Mentioned type="user_groups" id={row.id} />
-      </div>
       <ReachSection type="user_groups" id={row.id} />
+      <Members group={row} />
       <Uses type="user_groups" id={row.id} />
+      <Rest type="user_groups" row={row} elsewhere={["members"]} />
     </>
   );
 }

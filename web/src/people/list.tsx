@@ -4,6 +4,7 @@ import { StateMark } from "../ui/state-mark";
 import { RecordTable, type Column, type Filter } from "../ui/table";
 import { PlaceHead } from "../ui/tabs";
 import { local } from "../ui/time";
+import { useZone } from "../ui/time-field";
 import { t } from "../words";
 import { peopleTabs } from "./tabs";
 
@@ -17,10 +18,11 @@ const columns: Column<"users">[] = [
 ];
 
 function Ends({ user }: { user: User }) {
+  const zone = useZone({});
   const { from, until } = user.valid ?? {};
   return (
     <span className="tabular-nums">
-      {from && t("console.from", { time: local(from, "UTC") })} {until && t("console.until", { time: local(until, "UTC") })}
+      {from && t("console.from", { time: local(from, zone) })} {until && t("console.until", { time: local(until, zone) })}
     </span>
   );
 }

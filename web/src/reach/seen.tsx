@@ -19,17 +19,17 @@ export function SeenPage({ own }: { own?: string }) {
   if (!found.data) return <Busy />;
   const { user, text, groups, whom, reach } = found.data;
   return (
-    <div className="mx-auto max-w-6xl">
-      {!own && (
-        <p className="mb-4 flex items-center gap-2 rounded-md border border-focus bg-focus/10 px-3 py-2">
-          <Eye size={16} aria-hidden />
-          {t("console.seen.banner", { user: user.name })}
+    <div className={own ? "mx-auto max-w-6xl" : "mx-auto max-w-6xl rounded-lg border-2 border-dashed border-focus p-5"}>
+      <div className="mb-1 flex items-center gap-3">
+        {!own && <Eye size={22} aria-hidden className="shrink-0 text-focus" />}
+        <h1>{own ? t("console.seen.own") : t("console.seen.title", { user: user.name })}</h1>
+        {!own && (
           <Link className="link ml-auto" to={`/records/users/${user.id}`}>
             {t("console.seen.back")}
           </Link>
-        </p>
-      )}
-      <h1 className="mb-1">{own ? t("console.seen.own") : t("console.seen.title", { user: user.name })}</h1>
+        )}
+      </div>
+      {!own && <p className="mb-3 text-[0.86rem] text-soft">{t("console.seen.banner", { user: user.name })}</p>}
       <p className="mb-4 max-w-[75ch] text-[1.02rem]">{text}</p>
       <dl className="sheet mb-5 grid gap-4 px-5 py-3 sm:grid-cols-5">
         {degrees.map((d) => (

@@ -2,6 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { historyOf } from "../api/today";
 import type { Listed } from "../api/records";
 import { LastChanges } from "../today/changes";
+import { Busy } from "../ui/notice";
 import { useZone } from "../ui/time-field";
 import { t } from "../words";
 
@@ -9,5 +10,6 @@ import { t } from "../words";
 export function History({ type, id }: { type: Listed; id: string }) {
   const zone = useZone({});
   const found = useQuery({ queryKey: ["history", type, id], queryFn: () => historyOf(type, id) });
-  return <LastChanges title={t("console.today.changes")} list={found.data ?? []} zone={zone} />;
+  if (!found.data) return <Busy />;
+  return <LastChanges title={t("console.today.changes")} list={found.data} zone={zone} />;
 }

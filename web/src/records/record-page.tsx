@@ -1,12 +1,11 @@
 import { useQuery } from "@tanstack/react-query";
 import { useParams } from "react-router";
-import { get, isType, titleOf, type Listed } from "../api/records";
+import { get, isType, titleOf, type Listed, type Row } from "../api/records";
 import { Uses } from "../reach/uses";
 import { Busy, Trouble } from "../ui/notice";
 import { t } from "../words";
 import { Actions } from "./actions";
-import { Facts } from "./facts";
-import { Mentioned } from "./mentioned";
+import { Rest } from "./rest";
 import { things } from "./things";
 
 /** The page of one record: what it is for, what it is made of, and what refers to it. */
@@ -33,21 +32,18 @@ function PageOf<T extends Listed>({ type, id }: { type: T; id: string }) {
           {Own && <Own row={row} />}
         </Actions>
       </div>
-      <div className="flex flex-col gap-5">{Page ? <Page row={row} /> : <Plain type={type} id={id} row={row} />}</div>
+      <div className="flex flex-col gap-5">{Page ? <Page row={row} /> : <Plain type={type} row={row} />}</div>
     </div>
   );
 }
 
 /** Plain is the page of a thing that has none of its own. */
-function Plain({ type, id, row }: { type: Listed; id: string; row: object }) {
+function Plain<T extends Listed>({ type, row }: { type: T; row: Row<T> }) {
   const used = type === "rights" || type === "roles";
   return (
     <>
-      {used && <Uses type={type} id={id} />}
-      <div className="grid items-start gap-5 lg:grid-cols-[1.5fr_1fr]">
-        <Facts type={type} row={row} />
-        {type !== "mandates" && <Mentioned type={type} id={id} />}
-      </div>
+      {used && <Uses type={type} id={row.id} />}
+      <Rest type={type} row={row} mentioned={type !== "mandates"} />
     </>
   );
 }

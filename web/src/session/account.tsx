@@ -1,8 +1,14 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState, type FormEvent } from "react";
-import { changePassword, endOtherSessions, endSession, problemOf, reasonOf, sessions } from "../api/client";
+import { changePassword, endOtherSessions, endSession, problemOf, reasonOf, sessions, type Preferences } from "../api/client";
 import { Busy, Fault, Trouble } from "../ui/notice";
 import { t, timeFormat } from "../words";
+import { Choose } from "../ui/choose";
+import { ZoneField } from "../ui/zone-field";
+import { language } from "./language";
+import { useReads } from "./mandates";
+import { chooseTheme } from "./theme";
+import { usePreferences } from "./preferences";
 import { PasswordField, PasswordFields, useNewPassword } from "./password-fields";
 
 const moment = (text: string) => timeFormat({ dateStyle: "medium", timeStyle: "short" }).format(new Date(text));
@@ -12,9 +18,61 @@ export function AccountPage() {
   return (
     <div className="mx-auto grid max-w-4xl gap-5">
       <h1>{t("console.account.title")}</h1>
+      <Preferred />
       <Password />
       <Sessions />
     </div>
+  );
+}
+
+const landings = ["today", "check", "devices", "people", "grants", "times", "matrix"] as const;
+
+/** Preferred is how one has the console, wherever one signs in. */
+function Preferred() {
+  const [own, prefer] = usePreferences();
+  const reads = useReads();
+  const [fault, setFault] = useState("");
+  const set = (part: Preferences) => {
+    setFault("");
+    prefer(part).catch((error: unknown) => setFault(problemOf(error)));
+  };
+  return (
+    <section className="sheet p-5">
+      <h2 className="mb-1">{t("console.account.preferred")}</h2>
+      <p className="mb-3 text-soft">{t("console.account.preferred_help")}</p>
+      <div className="grid max-w-2xl gap-3 sm:grid-cols-2">
+        <Choose
+          label={t("console.account.language")}
+          value={own.language ?? language()}
+          options={[
+            { value: "en", label: "English" },
+            { value: "fr", label: "Français" },
+          ]}
+          onChange={(v) => set({ language: v as Preferences["language"] })}
+        />
+        <Choose
+          label={t("console.account.theme")}
+          none={t("console.account.as_system")}
+          value={own.theme ?? ""}
+          options={["light", "dark"].map((v) => ({ value: v, label: t(`console.account.${v}`) }))}
+          onChange={(v) => {
+            const theme = (v || undefined) as Preferences["theme"];
+            chooseTheme(theme);
+            set({ theme });
+          }}
+        />
+        {reads && (
+          <Choose
+            label={t("console.account.landing")}
+            value={own.landing ?? "today"}
+            options={landings.map((v) => ({ value: v, label: t(`console.place.${v}`) }))}
+            onChange={(v) => set({ landing: landings.find((l) => l === v) })}
+          />
+        )}
+        {reads && <ZoneField label={t("console.account.zone")} value={own.zone ?? ""} onChange={(zone) => set({ zone })} />}
+      </div>
+      <Fault text={fault} className="mt-3" />
+    </section>
   );
 }
 

@@ -1,7 +1,7 @@
 import { base } from "../base";
 import clsx from "clsx";
 import { Cpu, FileText, Grid3x3, Clock, KeyRound, Layers, LogOut, Moon, Route as RouteIcon, Sun, Sunrise, Users } from "lucide-react";
-import { useLayoutEffect, useState, type ReactNode } from "react";
+import { useLayoutEffect, type ReactNode } from "react";
 import { Link, NavLink, useLocation } from "react-router";
 import { signOut, type Session } from "../api/client";
 import { LanguageButton } from "../ui/language-button";
@@ -12,6 +12,8 @@ import { local } from "../ui/time";
 import { usePrinting } from "../ui/use-printing";
 import { t } from "../words";
 import { serviceNow } from "./clock";
+import { chooseLanguage } from "./language";
+import { usePreferences } from "./preferences";
 import { dropDrafts } from "./drafts";
 import { useReads } from "./mandates";
 import { chooseTheme, theme } from "./theme";
@@ -60,8 +62,9 @@ export function Frame({ session, children }: { session: Session; children: React
   useOpenOnPaper();
   const at = useLocation().pathname;
   const reads = useReads();
-  const places = reads ? allPlaces : ownPlaces;
-  const [look, setLook] = useState(theme());
+  const [{ landing = "today" }, prefer] = usePreferences();
+  const places = reads ? allPlaces.map((p) => (p.to === "/" && landing !== "today" ? { ...p, to: "/today" } : p)) : ownPlaces;
+  const look = theme(); // which a change of what one prefers draws anew
   const leave = async () => {
     dropDrafts();
     await signOut();
@@ -113,12 +116,12 @@ export function Frame({ session, children }: { session: Session; children: React
               title={t(`console.theme.${other}`)}
               onClick={() => {
                 chooseTheme(other);
-                setLook(other);
+                prefer({ theme: other }).catch(() => undefined); // it is so here; that it is not kept shows at the next sign-in
               }}
             >
               {look === "dark" ? <Sun size={16} aria-hidden /> : <Moon size={16} aria-hidden />}
             </button>
-            <LanguageButton />
+            <LanguageButton choose={(l) => prefer({ language: l }).catch(() => chooseLanguage(l))} />
             <button type="button" className="button border-transparent bg-transparent px-2" onClick={() => void leave()}>
               <LogOut size={16} aria-hidden />
               {t("console.sign_out")}

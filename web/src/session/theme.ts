@@ -13,7 +13,9 @@ export function startTheme() {
   document.documentElement.dataset.theme = theme();
 }
 
-export function chooseTheme(chosen: Theme) {
-  localStorage.setItem(key, chosen);
-  document.documentElement.dataset.theme = chosen;
+/** chooseTheme has the console look so; undefined: as the system has it. */
+export function chooseTheme(chosen: Theme | undefined) {
+  if (chosen) localStorage.setItem(key, chosen);
+  else localStorage.removeItem(key);
+  startTheme();
 }

@@ -1,9 +1,8 @@
 import { Plus } from "lucide-react";
 import { Link } from "react-router";
 import type { Row } from "../api/records";
-import { Facts } from "../records/facts";
 import { Inside } from "../records/inside";
-import { Mentioned } from "../records/mentioned";
+import { Rest } from "../records/rest";
 import { Uses } from "../reach/uses";
 import { t } from "../words";
 
@@ -16,10 +15,7 @@ export function SitePage({ row }: { row: Row<"sites"> }) {
         </Link>
       </Inside>
       <Uses type="sites" id={row.id} />
-      <div className="grid items-start gap-5 lg:grid-cols-[1.5fr_1fr]">
-        <Facts type="sites" row={row} />
-        <Mentioned type="sites" id={row.id} />
-      </div>
+      <Rest type="sites" row={row} />
     </>
   );
 }

@@ -9,7 +9,7 @@ type Waiting = { ref: string; done: (name: string | undefined) => void; failed: 
 let waiting: Waiting[] = [];
 
 /** nameOf asks for the name of a record; all that one drawing of the page asks for goes in one request. */
-function nameOf(type: Listed, id: string): Promise<string | null> {
+export function nameOf(type: Listed, id: string): Promise<string | null> {
   return new Promise((done, failed) => {
     if (waiting.length === 0) setTimeout(askAll, 5);
     waiting.push({ ref: `${type}/${id}`, done: (name) => done(name ?? null), failed });

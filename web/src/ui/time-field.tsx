@@ -6,6 +6,7 @@ import { flushSync } from "react-dom";
 import { problemOf } from "../api/client";
 import { readTime, type Clock } from "../api/reach";
 import { serviceNow } from "../session/clock";
+import { usePreferences } from "../session/preferences";
 import { useReads } from "../session/mandates";
 import { t } from "../words";
 import { Calendar } from "./calendar";
@@ -19,8 +20,15 @@ type Props = { label: string; value: string | undefined; onChange: (v: string | 
 /** isInstant tells whether a value is an instant; an address may have a time in words. */
 const isInstant = (v: string | undefined) => v !== undefined && /^\d{4}-\d\d-\d\dT.*(Z|[+-]\d\d:\d\d)$/.test(v);
 
+/** useClock is a clock that was asked for; of none, the one that who is signed in prefers to that of the policy. */
+function useClock(by: Clock): Clock {
+  const [{ zone }] = usePreferences();
+  return zone && Object.keys(by).length === 0 ? { zone } : by;
+}
+
 /** useZone is the zone of a clock, as the service has it. */
-export function useZone(by: Clock) {
+export function useZone(given: Clock) {
+  const by = useClock(given);
   const { data } = useQuery({ queryKey: ["zone", by], queryFn: () => readTime({ ...by }), staleTime: 60_000, enabled: useReads() });
   return data?.zone ?? "UTC";
 }
@@ -29,7 +37,8 @@ export function useZone(by: Clock) {
  * TimeField is a date and time: clicked, or said in words that the service reads, and shown back as they were understood. value is an
  * instant of RFC 3339. by says whose clock it is told by: that of a device, of a site, of a zone; of none, that of the policy.
  */
-export function TimeField({ value: given, onChange, by = {}, hint = t("console.time.hint"), ...props }: Props & { by?: Clock }) {
+export function TimeField({ value: given, onChange, by: asked = {}, hint = t("console.time.hint"), ...props }: Props & { by?: Clock }) {
+  const by = useClock(asked);
   const zone = useZone(by);
   const value = isInstant(given) ? given : undefined;
   const [day = "", clock = ""] = written(value ?? serviceNow().toISOString(), zone);

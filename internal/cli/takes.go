@@ -1,0 +1,52 @@
+package cli
+
+import (
+	"cmp"
+
+	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
+)
+
+// taking is the value of a flag, called by what it takes instead of by its type in Go.
+type taking struct {
+	pflag.Value
+	takes string
+}
+
+func (t taking) Type() string { return t.takes }
+
+// flagsTake say what flags take that are not made from the fields of records: one thing, or several by commas. A flag that one command has
+// with another meaning stands with its command.
+var flagsTake = map[string]string{
+	"at": "TIME", "attended": "true|false", "by": "USER", "data": "DIR", "days": "NUMBER", "degree": "now|later|if,...", "device": "DEVICE,...",
+	"device-group": "DEVICE-GROUP,...", "devices": "NUMBER", "format": "table|json|yaml|csv", "from": "TIME", "grant": "GRANT", "group": "GROUP,...",
+	"if-attended": "true|false", "if-network": "NETWORK,...", "if-place": "SITE,...", "if-state": "in-service|maintenance|retired,...",
+	"if-strong-sign-in": "true|false", "in-group": "GROUP", "in-site": "SITE", "ip": "ADDRESS", "json": "JSON", "language": "en|fr", "limit": "NUMBER",
+	"line": "NUMBER", "listen": "ADDRESS", "name": "NAME", "note": "TEXT", "owner": "USER", "people": "NUMBER", "place": "SITE", "point": "DEVICE/POINT,...",
+	"policy": "FILE", "public-url": "URL", "reason": "TEXT", "right": "RIGHT", "role": "ROLE,...", "search": "WORD", "server": "URL", "site": "SITE",
+	"tag": "TAG,...", "tls-cert": "FILE", "tls-key": "FILE", "trusted-proxy": "NETWORK,...", "until": "TIME", "user": "USER", "when": "SCHEDULE,...",
+	"where": "FIELD=VALUE", "with": "members|groups|grants|own_grants,...",
+
+	"sentier user move --to": "GROUP", "sentier user move --from": "GROUP,...",
+	"sentier grant give --limit": "NAME=NUMBER", "sentier grant give --right": "RIGHT,...", "sentier grant give --site": "SITE,...",
+	"sentier grant give --user": "USER,...", "sentier grant take --user": "USER,...",
+	"sentier matrix --user": "USER,...", "sentier matrix --site": "SITE,...",
+}
+
+// nameValues has the help of all flags say what they take.
+func nameValues(cmd *cobra.Command) {
+	for _, sub := range cmd.Commands() {
+		nameValues(sub)
+	}
+	name := func(f *pflag.Flag) {
+		takes := cmp.Or(flagsTake[cmd.CommandPath()+" --"+f.Name], flagsTake[f.Name])
+		if takes != "" && goTypes[f.Value.Type()] {
+			f.Value = taking{f.Value, takes}
+		}
+	}
+	cmd.Flags().VisitAll(name)
+	cmd.PersistentFlags().VisitAll(name)
+}
+
+// goTypes are what flags would be called by their types in Go.
+var goTypes = map[string]bool{"string": true, "strings": true, "stringSlice": true, "stringArray": true, "stringToString": true, "int": true, "duration": true}
