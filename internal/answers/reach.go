@@ -1,6 +1,7 @@
 package answers
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"slices"
@@ -370,7 +371,7 @@ func (s Service) axis(c service.Caller, st *service.State, a wire.Axis, field st
 	if !ok || !slices.Contains(types, t) {
 		return nil, 0, service.Wrong(field+".type", "%q cannot be %s: write %v", a.Type, field, types)
 	}
-	out := []wire.Named{}
+	records := []policy.Record{}
 	if len(a.IDs) > 0 {
 		if len(a.IDs) > MaxPage {
 			return nil, 0, service.Wrong(field+".ids", "names %d: a matrix has up to %d", len(a.IDs), MaxPage)
@@ -380,18 +381,49 @@ func (s Service) axis(c service.Caller, st *service.State, a wire.Axis, field st
 			if !ok {
 				return nil, 0, service.Wrong(fmt.Sprintf("%s.ids[%d]", field, i), "there is no %s %q", t.Noun(), id)
 			}
-			out = append(out, wire.Named{ID: id, Name: r.Title()})
+			records = append(records, r)
 		}
-		return out, len(out), nil
+		return heads(st.Policy, records), len(records), nil
 	}
 	page, err := s.List(c, a.Type, Query{Limit: MaxPage, Search: a.Q, Filter: a.Filter})
 	if err != nil {
 		return nil, 0, err
 	}
-	for _, r := range page.Items {
-		out = append(out, wire.Named{ID: r.Key(), Name: r.Title()})
+	return heads(st.Policy, page.Items), page.Total, nil
+}
+
+// heads name the rows or columns of a matrix. Of those that are called alike each says what it is in, or, in nothing, its id.
+func heads(p *policy.Policy, records []policy.Record) []wire.Named {
+	alike := map[string]int{}
+	for _, r := range records {
+		alike[r.Title()]++
 	}
-	return out, page.Total, nil
+	out := []wire.Named{}
+	for _, r := range records {
+		name := r.Title()
+		if alike[name] > 1 {
+			name += " (" + cmp.Or(within(p, r), r.Key()) + ")"
+		}
+		out = append(out, wire.Named{ID: r.Key(), Name: name})
+	}
+	return out
+}
+
+// within names what a record lies in: a site or a group.
+func within(p *policy.Policy, r policy.Record) string {
+	t, id := policy.Sites, ""
+	switch r := r.(type) {
+	case *policy.Device:
+		id = string(r.Site)
+	case *policy.Site:
+		id = string(r.Parent)
+	case *policy.DeviceGroup:
+		t, id = policy.DeviceGroups, string(r.Parent)
+	}
+	if id == "" {
+		return ""
+	}
+	return p.Title(t, id)
 }
 
 // days lists the local days that a question is about: from a day, or from today, so many, or the usual number.

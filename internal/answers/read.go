@@ -21,6 +21,7 @@ type Query struct {
 	Search string // a word that the id, the name or another text of a record holds
 	Sort   string // a field, with - before it from the end; empty: by id
 	Filter map[string]string
+	Short  bool // long lists are counted, not told
 }
 
 // Bounds of a page.
@@ -53,7 +54,9 @@ func filterOf(f policy.Field) filter {
 	value := func(r policy.Record) reflect.Value { return f.In(reflect.ValueOf(r).Elem()) }
 	one := map[policy.FieldKind]func(have reflect.Value, want string) bool{
 		policy.ChoiceField: func(have reflect.Value, want string) bool { return have.String() == want },
-		policy.RefField:    func(have reflect.Value, want string) bool { return have.String() == want },
+		policy.RefField: func(have reflect.Value, want string) bool {
+			return have.String() == want || want == Unsorted && have.String() == ""
+		},
 		policy.SwitchField: func(have reflect.Value, want string) bool {
 			return strconv.FormatBool(have.Interface().(policy.Switch) == policy.On) == want
 		},
@@ -95,7 +98,7 @@ var moreFilters = map[policy.Type]map[string]filter{
 			return slices.Contains(r.(*policy.Device).Tags, want)
 		},
 		"site": func(st *service.State, r policy.Record, want string) bool {
-			return want == Unsorted && r.(*policy.Device).Site == "" || within(st.Policy, r.(*policy.Device).Site, want)
+			return want == Unsorted && r.(*policy.Device).Site == "" || liesIn(st.Policy, r.(*policy.Device).Site, want)
 		},
 		"group": func(st *service.State, r policy.Record, want string) bool {
 			return st.Compiled.InGroup(r.(*policy.Device), policy.DeviceGroupID(want))
@@ -109,7 +112,7 @@ func Filters(typeName string) []string {
 	return slices.Sorted(maps.Keys(filters[t]))
 }
 
-// Unsorted stands, as a site to narrow devices down to, for those that have none.
+// Unsorted stands, among what a record may refer to, for nothing: devices of no site, sites within none.
 const Unsorted = "-"
 
 // Counts counts the devices of every site and device group.
@@ -121,8 +124,8 @@ func (s Service) Counts(c service.Caller) (survey.Counts, error) {
 	return survey.Of(st.Compiled).Count(), nil
 }
 
-// within tells whether a site is another or lies below it.
-func within(p *policy.Policy, site policy.SiteID, other string) bool {
+// liesIn tells whether a site is another or lies below it.
+func liesIn(p *policy.Policy, site policy.SiteID, other string) bool {
 	for site != "" && string(site) != other {
 		s, ok := policy.Find[*policy.Site](p, string(site))
 		if !ok {
@@ -139,7 +142,22 @@ func (s Service) view(st *service.State, c service.Caller) authority.View {
 }
 
 // List gives a page of the records of a type.
-func (s Service) List(c service.Caller, typeName string, q Query) (out wire.List[policy.Record], err error) {
+func (s Service) List(c service.Caller, typeName string, q Query) (wire.List[policy.Record], error) {
+	out, err := s.list(c, typeName, q)
+	if t, _ := policy.TypeNamed(typeName); err != nil || !q.Short || policy.Describe(t).LongList == "" {
+		return out, err
+	}
+	out.Entries = map[string]int{}
+	for i, r := range out.Items {
+		out.Items[i] = policy.Short(r)
+		if n := len(policy.LongEntries(r)); n > 0 {
+			out.Entries[r.Key()] = n
+		}
+	}
+	return out, nil
+}
+
+func (s Service) list(c service.Caller, typeName string, q Query) (out wire.List[policy.Record], err error) {
 	out = wire.List[policy.Record]{Items: []policy.Record{}}
 	st := s.State()
 	t, known := policy.TypeNamed(typeName)

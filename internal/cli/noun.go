@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"net/url"
 	"slices"
 	"strings"
@@ -48,22 +49,23 @@ func (a *app) nouns() []*cobra.Command {
 
 type row = map[string]any
 
-// each reads a list page by page.
-func (a *app) each(cmd *cobra.Command, typeName string, query url.Values, limit int) ([]row, int, error) {
+// each reads a list page by page. entries are how many each has in its long list, where the query asks for that.
+func (a *app) each(cmd *cobra.Command, typeName string, query url.Values, limit int) (out []row, entries map[string]int, total int, err error) {
 	c, err := a.client()
 	if err != nil {
-		return nil, 0, err
+		return nil, nil, 0, err
 	}
+	entries = map[string]int{}
 	query.Set("limit", fmt.Sprint(min(max(limit, 1), 1000)))
-	var out []row
 	for {
 		var page wire.List[row]
 		if err := c.Do(cmd.Context(), "GET", "/api/v1/"+typeName, query, nil, &page); err != nil {
-			return nil, 0, err
+			return nil, nil, 0, err
 		}
 		out = append(out, page.Items...)
+		maps.Copy(entries, page.Entries)
 		if page.Next == "" || len(out) >= limit {
-			return out, page.Total, nil
+			return out, entries, page.Total, nil
 		}
 		query.Set("cursor", page.Next)
 	}
@@ -88,11 +90,14 @@ func (a *app) nounList(n noun) *cobra.Command {
 				}
 				query.Set(name, value)
 			}
-			items, total, err := a.each(cmd, n.typeName(), query, limit)
+			if a.format == "table" {
+				query.Set("short", "true")
+			}
+			items, entries, total, err := a.each(cmd, n.typeName(), query, limit)
 			if err != nil {
 				return err
 			}
-			s := n.sheet(items)
+			s := n.sheet(items, entries)
 			if a.format == "csv" {
 				s = n.fullSheet(items)
 			}
@@ -109,7 +114,7 @@ func (a *app) nounList(n noun) *cobra.Command {
 }
 
 // sheet has the columns by which records of a type are told apart. Long lists are counted.
-func (n noun) sheet(items []row) sheet {
+func (n noun) sheet(items []row, entries map[string]int) sheet {
 	s := sheet{head: []string{"ID", "NAME"}}
 	for _, c := range n.columns {
 		s.head = append(s.head, strings.ToUpper(strings.ReplaceAll(c, "_", " ")))
@@ -118,11 +123,14 @@ func (n noun) sheet(items []row) sheet {
 		cells := []string{plain(item["id"]), plain(item["name"])}
 		for _, c := range n.columns {
 			list, isList := item[c].([]any)
-			if isList && c != "tags" && slices.Contains(policy.Describe(n.typ).Lists, c) {
+			switch {
+			case c == policy.Describe(n.typ).LongList:
+				cells = append(cells, fmt.Sprint(entries[plain(item["id"])]))
+			case isList && c == "points":
 				cells = append(cells, fmt.Sprint(len(list)))
-				continue
+			default:
+				cells = append(cells, plain(item[c]))
 			}
-			cells = append(cells, plain(item[c]))
 		}
 		s.rows = append(s.rows, cells)
 	}

@@ -104,6 +104,7 @@ type (
 		User string `query:"user"`
 	}
 	listQuery struct {
+		Short  bool   `query:"short" description:"leave out long lists (members of user groups, devices of device groups), and count them in entries"`
 		Limit  int    `query:"limit" minimum:"1" maximum:"1000"`
 		Cursor string `query:"cursor"`
 		Q      string `query:"q" description:"a word to search for"`
@@ -349,6 +350,11 @@ func (s *Server) list(typeName string) func(*request) error {
 		for name, values := range r.QueryParams() {
 			switch name {
 			case "cursor", "q", "sort":
+			case "short":
+				var err error
+				if q.Short, err = r.flag("short"); err != nil {
+					return err
+				}
 			case "limit":
 				var err error
 				if q.Limit, err = strconv.Atoi(values[0]); err != nil || q.Limit == 0 {

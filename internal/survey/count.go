@@ -9,8 +9,9 @@ import (
 // Count is how many devices a site or a device group has: by itself, and with all that lies below, each
 // device once.
 type Count struct {
-	Own int `json:"own"`
-	All int `json:"all"`
+	Own   int `json:"own"`
+	All   int `json:"all"`
+	Below int `json:"below,omitempty"` // how many sites or groups lie in it, by one step
 }
 
 // Counts are the counts of all sites and device groups.
@@ -34,6 +35,20 @@ func (c Survey) Count() Counts {
 		own := facts.Groups()
 		for _, id := range c.GroupsOf(facts) {
 			tally(out.DeviceGroups, id, size, slices.Contains(own, id))
+		}
+	}
+	for r := range c.Policy().Table(policy.Sites).All() {
+		if parent := r.(*policy.Site).Parent; parent != "" {
+			n := out.Sites[parent]
+			n.Below++
+			out.Sites[parent] = n
+		}
+	}
+	for r := range c.Policy().Table(policy.DeviceGroups).All() {
+		if parent := r.(*policy.DeviceGroup).Parent; parent != "" {
+			n := out.DeviceGroups[parent]
+			n.Below++
+			out.DeviceGroups[parent] = n
 		}
 	}
 	return out

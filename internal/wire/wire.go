@@ -96,6 +96,8 @@ type List[T any] struct {
 	Items []T    `json:"items"`
 	Total int    `json:"total" description:"how many there are on all pages"`
 	Next  string `json:"next,omitempty" description:"cursor of the next page"`
+
+	Entries map[string]int `json:"entries,omitempty" description:"with short, by id: how many members a user group lists, how many devices a device group"`
 }
 
 // RecordChange is what a revision did, or a document would do, to one record.

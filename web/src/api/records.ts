@@ -10,7 +10,8 @@ export type Listed = Exclude<Type, "settings">;
 
 /** Row is a record as the service writes it. The settings are one record, which has no name. */
 export type Row<T extends Type = Type> = Records[T] & { id?: string; name?: string };
-export type Page<T extends Listed> = { items: Row<T>[]; total: number; next?: string };
+/** Page is a page of a list. Long lists of its records are counted, not told: entries are how many each has, by id. */
+export type Page<T extends Listed> = { items: Row<T>[]; total: number; next?: string; entries?: Record<string, number> };
 
 export type Device = Schemas["Device"];
 export type User = Schemas["User"];
@@ -54,7 +55,7 @@ export type ListQuery = { limit?: number; cursor?: string; q?: string; sort?: st
 
 /** list reads a page of the records of a type. */
 export async function list<T extends Listed>(type: T, { filter, ...query }: ListQuery): Promise<Page<T>> {
-  const { items, ...page } = await answer(api.GET(all(type), { params: { query: { ...query, ...filter } } }));
+  const { items, ...page } = await answer(api.GET(all(type), { params: { query: { ...query, ...filter, short: true } } }));
   return { ...page, items: items.map((r) => of<T>(r)) };
 }
 

@@ -3887,6 +3887,7 @@ export interface components {
         };
         SurveyCount: {
             all: number;
+            below?: number;
             own: number;
         };
         SurveyCounts: {
@@ -4676,6 +4677,8 @@ export interface operations {
     listCalendars: {
         parameters: {
             query?: {
+                /** @description leave out long lists (members of user groups, devices of device groups), and count them in entries */
+                short?: boolean;
                 /** @description How many are told at most. */
                 limit?: number;
                 /** @description Where the page before ended. */
@@ -5148,6 +5151,8 @@ export interface operations {
     listDeviceGroups: {
         parameters: {
             query?: {
+                /** @description leave out long lists (members of user groups, devices of device groups), and count them in entries */
+                short?: boolean;
                 /** @description How many are told at most. */
                 limit?: number;
                 /** @description Where the page before ended. */
@@ -5621,6 +5626,8 @@ export interface operations {
     listDevices: {
         parameters: {
             query?: {
+                /** @description leave out long lists (members of user groups, devices of device groups), and count them in entries */
+                short?: boolean;
                 /** @description How many are told at most. */
                 limit?: number;
                 /** @description Where the page before ended. */
@@ -6282,6 +6289,8 @@ export interface operations {
     listGrants: {
         parameters: {
             query?: {
+                /** @description leave out long lists (members of user groups, devices of device groups), and count them in entries */
+                short?: boolean;
                 /** @description How many are told at most. */
                 limit?: number;
                 /** @description Where the page before ended. */
@@ -6725,6 +6734,8 @@ export interface operations {
     listKinds: {
         parameters: {
             query?: {
+                /** @description leave out long lists (members of user groups, devices of device groups), and count them in entries */
+                short?: boolean;
                 /** @description How many are told at most. */
                 limit?: number;
                 /** @description Where the page before ended. */
@@ -7117,6 +7128,8 @@ export interface operations {
     listMandates: {
         parameters: {
             query?: {
+                /** @description leave out long lists (members of user groups, devices of device groups), and count them in entries */
+                short?: boolean;
                 /** @description How many are told at most. */
                 limit?: number;
                 /** @description Where the page before ended. */
@@ -8022,6 +8035,8 @@ export interface operations {
     listRights: {
         parameters: {
             query?: {
+                /** @description leave out long lists (members of user groups, devices of device groups), and count them in entries */
+                short?: boolean;
                 /** @description How many are told at most. */
                 limit?: number;
                 /** @description Where the page before ended. */
@@ -8383,6 +8398,8 @@ export interface operations {
     listRoles: {
         parameters: {
             query?: {
+                /** @description leave out long lists (members of user groups, devices of device groups), and count them in entries */
+                short?: boolean;
                 /** @description How many are told at most. */
                 limit?: number;
                 /** @description Where the page before ended. */
@@ -8742,6 +8759,8 @@ export interface operations {
     listSchedules: {
         parameters: {
             query?: {
+                /** @description leave out long lists (members of user groups, devices of device groups), and count them in entries */
+                short?: boolean;
                 /** @description How many are told at most. */
                 limit?: number;
                 /** @description Where the page before ended. */
@@ -9659,6 +9678,8 @@ export interface operations {
     listSites: {
         parameters: {
             query?: {
+                /** @description leave out long lists (members of user groups, devices of device groups), and count them in entries */
+                short?: boolean;
                 /** @description How many are told at most. */
                 limit?: number;
                 /** @description Where the page before ended. */
@@ -10192,6 +10213,8 @@ export interface operations {
     listUserGroups: {
         parameters: {
             query?: {
+                /** @description leave out long lists (members of user groups, devices of device groups), and count them in entries */
+                short?: boolean;
                 /** @description How many are told at most. */
                 limit?: number;
                 /** @description Where the page before ended. */
@@ -10665,6 +10688,8 @@ export interface operations {
     listUsers: {
         parameters: {
             query?: {
+                /** @description leave out long lists (members of user groups, devices of device groups), and count them in entries */
+                short?: boolean;
                 /** @description How many are told at most. */
                 limit?: number;
                 /** @description Where the page before ended. */

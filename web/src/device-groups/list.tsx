@@ -1,6 +1,6 @@
 import type { DeviceGroup } from "../api/records";
 import { deviceTabs } from "../devices/tabs";
-import { countColumn, idColumn, nameColumn, refColumn } from "../ui/columns";
+import { entriesColumn, idColumn, nameColumn, refColumn } from "../ui/columns";
 import { RecordLinks } from "../ui/record-link";
 import { RecordTable, type Column } from "../ui/table";
 import { PlaceHead } from "../ui/tabs";
@@ -10,7 +10,7 @@ const columns: Column<"device_groups">[] = [
   nameColumn("device_groups", "30%"),
   idColumn("20%"),
   refColumn("parent", "device_groups", "18%", (r) => r.parent),
-  countColumn("devices", "10%", (r) => r.devices),
+  entriesColumn("devices", "10%"),
   { key: "match", width: "22%", cell: (r) => <Rule match={r.match} /> },
 ];
 

@@ -5,10 +5,17 @@ import { useState } from "react";
 import { useSearchParams } from "react-router";
 import { counts } from "../api/client";
 import { list, titleOf } from "../api/records";
-import { t } from "../words";
+import { Combobox } from "../ui/combobox";
+import { number, t } from "../words";
 
-type Count = { own: number; all: number };
+type Count = { own: number; all: number; below?: number };
 type Branch = { id: string; name?: string; parent?: string };
+
+/** Up to so many sites or groups are read at once and stand open; of more, each is read as what it lies in is opened. */
+const atOnce = 200;
+
+/** How many branches are drawn of one place before one asks for more. */
+const drawn = 50;
 
 /** Trees are the sites and the device groups, with their counts; choosing one narrows the table down to it. */
 export function Trees() {
@@ -49,41 +56,69 @@ export function Trees() {
 type TreeProps = { type: "sites" | "device_groups"; counts?: Record<string, Count>; chosen: string; onChoose: (id: string) => void };
 
 function Tree(props: TreeProps) {
-  const found = useQuery({ queryKey: ["options", props.type], queryFn: () => list(props.type, { limit: 1000, sort: "name" }), staleTime: 30_000 });
-  return <Branches {...props} rows={found.data?.items ?? []} parent={undefined} depth={0} />;
+  const { type, chosen, onChoose } = props;
+  const found = useQuery({ queryKey: ["tree", type], queryFn: () => list(type, { limit: atOnce, sort: "name" }), staleTime: 30_000 });
+  if (!found.data) return null;
+  const { items, total } = found.data;
+  if (total <= items.length) return <Branches {...props} rows={items} depth={0} />;
+  return (
+    <>
+      <div className="px-2 pb-1">
+        <Combobox label={t("console.tree.find")} hidden type={type} value={chosen || undefined} onChange={(id) => onChoose(id ?? chosen)} />
+      </div>
+      <Branches {...props} depth={0} />
+    </>
+  );
 }
 
-function Branches({ rows, parent, depth, ...tree }: TreeProps & { rows: Branch[]; parent?: string; depth: number }) {
-  const [closed, setClosed] = useState<string[]>([]);
-  const here = rows.filter((r) => r.parent === parent);
+/** Branches are what lies in a place: of all that were read, or, of too many for that, read now. */
+function Branches({ rows, parent, depth, ...tree }: TreeProps & { rows?: Branch[]; parent?: string; depth: number }) {
+  const [turned, setTurned] = useState<string[]>([]); // those that are not as they are at first: open of few, closed of many
+  const [most, setMost] = useState(drawn);
+  const read = useQuery({
+    queryKey: ["tree", tree.type, parent ?? "-", most],
+    queryFn: () => list(tree.type, { limit: most, sort: "name", filter: { parent: parent ?? "-" } }),
+    enabled: rows === undefined,
+    placeholderData: (before) => before,
+    staleTime: 30_000,
+  });
+  const here: Branch[] = rows ? rows.filter((r) => r.parent === parent) : (read.data?.items ?? []);
+  const more = rows ? 0 : (read.data?.total ?? 0) - here.length;
   if (here.length === 0) return null;
   return (
     <ul>
       {here.map((r) => {
-        const below = rows.some((x) => x.parent === r.id);
-        const open = !closed.includes(r.id);
+        const count = tree.counts?.[r.id] ?? { own: 0, all: 0 };
+        const open = turned.includes(r.id) !== (rows !== undefined);
         return (
           <li key={r.id}>
             <div className="flex items-center" style={{ paddingLeft: depth * 12 }}>
-              {below ? (
+              {count.below ? (
                 <button
                   type="button"
                   className="grid size-[24px] shrink-0 cursor-pointer place-items-center rounded text-soft hover:text-ink"
                   aria-expanded={open}
                   aria-label={t(open ? "console.tree.close" : "console.tree.open", { name: titleOf(r) })}
-                  onClick={() => setClosed(open ? [...closed, r.id] : closed.filter((id) => id !== r.id))}
+                  onClick={() => setTurned(turned.includes(r.id) ? turned.filter((id) => id !== r.id) : [...turned, r.id])}
                 >
                   {open ? <ChevronDown size={12} aria-hidden /> : <ChevronRight size={12} aria-hidden />}
                 </button>
               ) : (
                 <span className="w-[24px] shrink-0" />
               )}
-              <Leaf chosen={tree.chosen === r.id} name={titleOf(r)} count={tree.counts?.[r.id] ?? { own: 0, all: 0 }} onChoose={() => tree.onChoose(r.id)} />
+              <Leaf chosen={tree.chosen === r.id} name={titleOf(r)} count={count} onChoose={() => tree.onChoose(r.id)} />
             </div>
-            {open && <Branches {...tree} rows={rows} parent={r.id} depth={depth + 1} />}
+            {open && count.below ? <Branches {...tree} rows={rows} parent={r.id} depth={depth + 1} /> : null}
           </li>
         );
       })}
+      {more > 0 && (
+        <li style={{ paddingLeft: depth * 12 + 24 }}>
+          <button type="button" className="link min-h-[24px] cursor-pointer" onClick={() => setMost(Math.min(most * 4, 1000))}>
+            {t("console.tree.more", { n: number(more) })}
+          </button>
+        </li>
+      )}
     </ul>
   );
 }

@@ -1,4 +1,4 @@
-import { countColumn, idColumn, nameColumn, refsColumn } from "../ui/columns";
+import { entriesColumn, idColumn, nameColumn, refsColumn } from "../ui/columns";
 import { StateMark } from "../ui/state-mark";
 import { RecordTable, type Column } from "../ui/table";
 import { PlaceHead } from "../ui/tabs";
@@ -7,7 +7,7 @@ import { peopleTabs } from "../people/tabs";
 const columns: Column<"user_groups">[] = [
   nameColumn("user_groups", "28%"),
   idColumn("22%"),
-  countColumn("members", "12%", (r) => r.members),
+  entriesColumn("members", "12%"),
   refsColumn("includes", "user_groups", "24%", (r) => r.includes),
   { key: "enabled", width: "14%", cell: (r) => <StateMark value={r.enabled ? "on" : "off"} /> },
 ];

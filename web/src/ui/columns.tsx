@@ -1,5 +1,6 @@
 import type { ReactNode } from "react";
 import { titleOf, type Listed, type Row } from "../api/records";
+import { number } from "../words";
 import { RecordLink, RecordLinks } from "./record-link";
 import type { Column } from "./table";
 
@@ -31,5 +32,11 @@ export const textColumn = <T extends Listed>(key: string, width: string, text: (
 export const countColumn = <T extends Listed>(key: string, width: string, list: (row: Row<T>) => unknown[] | undefined): Column<T> => ({
   key,
   width,
-  cell: (r) => <span className="tabular-nums">{list(r)?.length ?? 0}</span>,
+  cell: (r) => <span className="tabular-nums">{number(list(r)?.length ?? 0)}</span>,
+});
+/** entriesColumn counts the long list of a record, which lists do not tell. */
+export const entriesColumn = <T extends Listed>(key: string, width: string): Column<T> => ({
+  key,
+  width,
+  cell: (_, entries) => <span className="tabular-nums">{number(entries)}</span>,
 });

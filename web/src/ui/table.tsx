@@ -20,7 +20,8 @@ import { usePrinting } from "./use-printing";
 export type Column<T extends Listed> = {
   key: string;
   width: string;
-  cell: (row: Row<T>) => ReactNode;
+  /** cell is what a row has in it; entries is how many its long list has. */
+  cell: (row: Row<T>, entries: number) => ReactNode;
   head?: ReactNode;
   unsorted?: boolean;
   /** field is the field that is taken away for it, where the column has none of its own. */
@@ -75,6 +76,7 @@ export function RecordTable<T extends Listed>({ type, columns: usual, filters = 
     placeholderData: (before) => before,
   });
   const rows = pages.data?.pages.flatMap((p) => p.items) ?? [];
+  const entries = Object.assign({}, ...(pages.data?.pages.map((p) => p.entries) ?? [])) as Record<string, number>;
   const total = pages.data?.pages[0]?.total ?? 0;
   const lastPicked = useRef<string>(undefined);
   const columns = picked && onPick ? [pickColumn(picked, onPick, rows, lastPicked), ...shownColumns] : shownColumns;
@@ -170,7 +172,7 @@ export function RecordTable<T extends Listed>({ type, columns: usual, filters = 
                       style={{ height: rowHeight }}
                       onClick={(e) => (e.target as HTMLElement).closest("a, input") && e.stopPropagation()}
                     >
-                      {c.cell(row)}
+                      {c.cell(row, entries[row.id] ?? 0)}
                     </td>
                   ))}
                 </tr>
