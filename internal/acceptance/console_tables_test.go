@@ -8,6 +8,7 @@ import (
 
 	"github.com/chromedp/chromedp"
 
+	"sentier/internal/demo"
 	"sentier/internal/policy"
 )
 
@@ -113,4 +114,39 @@ func TestManyArePickedAtOnce(t *testing.T) {
 	if _, _, body := w.ask("GET", "/api/v1/devices?tags=found&limit=1", w.token, ""); !strings.Contains(body, `"total":420`) {
 		t.Errorf("of 420 devices these have the tag: %s", body)
 	}
+}
+
+// TestPagesOfManyAreLight: with 1,275 sites and 2,000 groups trees are read as they are opened, and no page is brought more than 300 kB.
+func TestPagesOfManyAreLight(t *testing.T) {
+	t.Parallel()
+	p, err := demo.Grown(4000, 4000)
+	if err != nil {
+		t.Fatal(err)
+	}
+	w := start(t, p)
+	b := w.console()
+	for page, shows := range map[string]string{
+		"/": "Last changes", "/devices": "Division 01", "/devices/groups": "in all", "/devices/sites": "in all", "/people": "in all", "/people/groups": "in all",
+		"/grants": "in all", "/check": "Ask", "/records/grants/new": "Who", "/records/user_groups/district-001-early": "Members",
+	} {
+		b.open(page)
+		b.see(shows)
+		b.until("it rests", `performance.now() - Math.max(0, ...performance.getEntriesByType("resource").map((r) => r.responseEnd)) > 700`)
+		brought, err := chromedp.Run(b.ctx, chromedp.Evaluate[float64](`performance.getEntriesByType("resource").filter((r) => r.name.includes("/api/")).reduce((n, r) => n + r.decodedBodySize, 0)`))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if brought == 0 || brought > 300_000 {
+			t.Errorf("%s is brought %.0f bytes", page, brought)
+		}
+	}
+	b.open("/devices")
+	b.see("Division 01")
+	b.until("what lies below is not there yet", `!document.body.innerText.includes("District 026")`)
+	b.press("Division 01", `//button[@aria-label="Open Division 01"]`)
+	b.see("District 026")
+	b.press("Division 02", `//button[starts-with(normalize-space(.), "Division 02")]`)
+	b.see("Site: Division 02")
+	b.pick("Find", "district 030", "District 030")
+	b.see("Site: District 030")
 }

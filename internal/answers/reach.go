@@ -385,7 +385,7 @@ func (s Service) axis(c service.Caller, st *service.State, a wire.Axis, field st
 		}
 		return heads(st.Policy, records), len(records), nil
 	}
-	page, err := s.List(c, a.Type, Query{Limit: MaxPage, Search: a.Q, Filter: a.Filter})
+	page, err := s.List(c, a.Type, Query{Limit: MaxPage, Search: a.Q, Filter: a.Filter, Sort: "name"})
 	if err != nil {
 		return nil, 0, err
 	}

@@ -64,7 +64,14 @@ function Tree(props: TreeProps) {
   return (
     <>
       <div className="px-2 pb-1">
-        <Combobox label={t("console.tree.find")} hidden type={type} value={chosen || undefined} onChange={(id) => onChoose(id ?? chosen)} />
+        <Combobox
+          label={t("console.tree.find")}
+          hint={t("console.tree.find")}
+          hidden
+          type={type}
+          value={chosen || undefined}
+          onChange={(id) => onChoose(id ?? chosen)}
+        />
       </div>
       <Branches {...props} depth={0} />
     </>

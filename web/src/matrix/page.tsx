@@ -19,7 +19,7 @@ import { Paper } from "./paper";
 
 const rowHeight = 28;
 const columnWidth = 74;
-const headWidth = 208;
+const headWidth = 264;
 
 /** The matrix: people or groups against devices, device groups or sites. What is asked stands in the address. */
 export function MatrixPage() {
