@@ -5,6 +5,10 @@ import { Name, PointLink } from "../ui/record-link";
 import { TypeMark } from "../ui/type-mark";
 import { t } from "../words";
 import { RightsTree } from "../rights/tree";
+import { RoleFields } from "../roles/editor";
+import { ScheduleFields } from "../schedules/editor";
+import { ScheduleName } from "../schedules/hover";
+import { MadeHere } from "../ui/form/made-here";
 import { Covers } from "./covers";
 
 const label = (name: string) => t(`console.field.${name}`);
@@ -22,7 +26,7 @@ function Chosen({ of, onDrop }: { of: Found[]; onDrop: (f: Found) => void }) {
         shown: (
           <>
             <TypeMark type={f.type} />
-            {f.type === "points" ? <PointLink id={f.id} /> : <Name type={f.type} id={f.id} />}
+            <ChosenName of={f} />
             <Covers of={f} />
           </>
         ),
@@ -33,6 +37,17 @@ function Chosen({ of, onDrop }: { of: Found[]; onDrop: (f: Found) => void }) {
       }}
     />
   );
+}
+
+function ChosenName({ of: { type, id } }: { of: Found }) {
+  switch (type) {
+    case "points":
+      return <PointLink id={id} />;
+    case "schedules":
+      return <ScheduleName id={id} />;
+    default:
+      return <Name type={type} id={id} />;
+  }
 }
 
 export type To = NonNullable<Grant["to"]>;
@@ -102,6 +117,9 @@ export function What({ line, onChange }: Part) {
     <div className="flex flex-col gap-1.5">
       <Adder label={label("what")} hint={t("console.grant.what_hint")} types={["roles", "rights"]} onPick={(f) => put((list) => added(list, f))} />
       <Chosen of={foundIn(line)} onDrop={(f) => put((list) => without(list, f))} />
+      <MadeHere type="roles" fresh={{}} onMade={(id) => put((list) => added(list, { type: "roles", id }))}>
+        {(form) => <RoleFields form={form} />}
+      </MadeHere>
     </div>
   );
 }
@@ -161,6 +179,9 @@ export function WhenField({ line, onChange }: Part) {
     <div className="flex flex-col gap-1.5">
       <Adder label={label("when")} hint={t("console.grant.when_hint")} types={["schedules"]} onPick={(f) => put((list) => added(list, f))} />
       <Chosen of={foundIn(line)} onDrop={(f) => put((list) => without(list, f))} />
+      <MadeHere type="schedules" fresh={{ zone: "site" }} onMade={(id) => put((list) => added(list, { type: "schedules", id }))}>
+        {(form) => <ScheduleFields form={form} />}
+      </MadeHere>
     </div>
   );
 }

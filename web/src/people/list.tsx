@@ -1,3 +1,4 @@
+import { useState } from "react";
 import type { User } from "../api/records";
 import { idColumn, nameColumn, textColumn } from "../ui/columns";
 import { StateMark } from "../ui/state-mark";
@@ -6,6 +7,7 @@ import { PlaceHead } from "../ui/tabs";
 import { local } from "../ui/time";
 import { useZone } from "../ui/time-field";
 import { t } from "../words";
+import { Many } from "./many";
 import { peopleTabs } from "./tabs";
 
 const columns: Column<"users">[] = [
@@ -33,10 +35,12 @@ const filters: Filter[] = [
 ];
 
 export function PeopleListPage() {
+  const [picked, setPicked] = useState<string[]>([]);
   return (
     <>
       <PlaceHead place="people" type="users" tabs={peopleTabs} />
-      <RecordTable type="users" columns={columns} filters={filters} hidden={["group"]} />
+      {picked.length > 0 && <Many picked={picked} onDone={() => setPicked([])} />}
+      <RecordTable type="users" columns={columns} filters={filters} hidden={["group"]} picked={picked} onPick={setPicked} />
     </>
   );
 }

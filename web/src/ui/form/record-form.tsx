@@ -4,7 +4,7 @@ import { useEffect, useState, type ReactNode } from "react";
 import { useNavigate } from "react-router";
 import { ApiError } from "../../api/client";
 import type { Saved } from "../../api/edits";
-import { create, fieldsOf, idOf, put, titleOf, type Row, type Tagged, type Type } from "../../api/records";
+import { create, idOf, put, titleOf, type Row, type Tagged, type Type } from "../../api/records";
 import { ChangeList } from "../../impact/changes";
 import { ImpactView } from "../../impact/impact";
 import { draftKey, dropDraft, isReload, keepDraft, readDraft } from "../../session/drafts";
@@ -15,6 +15,7 @@ import { ReadingArea, useSettled } from "../reading";
 import { recordPath } from "../record-link";
 import { useToast } from "../toast";
 import { useDebounced } from "../use-debounced";
+import { faultsOf } from "./faults";
 import { useRecordForm, type Form } from "./use-record-form";
 
 type Props<T extends Type> = {
@@ -102,9 +103,7 @@ function TheForm<T extends Type>({ type, begin, isNew, title, children, beside, 
   });
   const refused = save.error instanceof ApiError ? save.error : look.data?.refused;
   const conflict = refused?.status === 412 ? (refused.problem?.current as Row<T> | undefined) : undefined;
-  const faults = refused?.problem?.faults ?? [];
-  const fieldOf = (path: string) => fieldsOf(type).find((f) => new RegExp(`[./]${f.name}([.[]|$)`).test(path.slice(path.indexOf("/"))))?.name;
-  const elsewhere = faults.filter((f) => fieldOf(f.path) === undefined);
+  const { faults, elsewhere, faultOf } = faultsOf(type, refused);
   const form: Form<T> = {
     type,
     row,
@@ -113,11 +112,7 @@ function TheForm<T extends Type>({ type, begin, isNew, title, children, beside, 
       save.reset();
       set(name, value);
     },
-    faultOf: (name) =>
-      faults
-        .filter((f) => fieldOf(f.path) === name)
-        .map((f) => f.problem)
-        .join(" "),
+    faultOf,
   };
   const reaches = far?.(row, look.data?.saved) ?? [];
   const cancel = () => {
