@@ -1,19 +1,21 @@
-import type { Row } from "../api/records";
 import { TextField } from "../ui/fields";
 import { AddButton, Generated, TakeOut } from "../ui/form/generated";
 import { changedIn } from "../ui/form/lists";
 import type { Form } from "../ui/form/use-record-form";
 import { DateField } from "../ui/time-field";
 import { t } from "../words";
+import { YearField, type Day } from "./year";
 
 /** CalendarFields asks for days that differ from others. */
 export function CalendarFields({ form }: { form: Form<"calendars"> }) {
   return (
-    <Generated form={form} own={{ days: <DaysField value={form.row.days ?? []} onChange={(change) => form.set("days", (days) => change(days ?? []))} /> }} />
+    <Generated
+      form={form}
+      wide={["days"]}
+      own={{ days: <DaysField value={form.row.days ?? []} onChange={(change) => form.set("days", (days) => change(days ?? []))} /> }}
+    />
   );
 }
-
-type Day = NonNullable<Row<"calendars">["days"]>[number];
 
 /** DaysField lists single days and ranges, each with what it is. A day without an end is a single one. */
 function DaysField({ value, onChange }: { value: Day[]; onChange: (change: (days: Day[]) => Day[]) => void }) {
@@ -28,6 +30,7 @@ function DaysField({ value, onChange }: { value: Day[]; onChange: (change: (days
   return (
     <fieldset className="flex flex-col gap-2">
       <legend className="mb-1 text-xs font-medium text-soft">{t("console.field.days")}</legend>
+      <YearField value={value} onChange={onChange} />
       {value.map((d, i) => {
         const first = d.date ?? d.from;
         return (

@@ -11,10 +11,11 @@ import { ZoneField } from "../zone-field";
 import { changedIn } from "./lists";
 import type { Form } from "./use-record-form";
 
-/** Asked is a field with its meaning beside it, and below it what the service says is wrong with it. */
-export function Asked({ help, fault, children }: { help?: string; fault?: string; children: ReactNode }) {
+/** Asked is a field with its meaning beside it, or below it where it is wide, and what the service says is wrong with it. */
+function Asked({ help, fault, wide, children }: { help?: string; fault?: string; wide: boolean; children: ReactNode }) {
+  const beside = wide ? "" : "md:grid-cols-[minmax(0,3fr)_minmax(0,2fr)]";
   return (
-    <div className="grid gap-x-6 gap-y-1 border-b border-line/60 px-4 py-2.5 last:border-0 md:grid-cols-[minmax(0,3fr)_minmax(0,2fr)]">
+    <div className={`grid gap-x-6 gap-y-1 border-b border-line/60 px-4 py-2.5 last:border-0 ${beside}`}>
       <div className="flex min-w-0 flex-col gap-1">
         {children}
         {fault && (
@@ -23,7 +24,7 @@ export function Asked({ help, fault, children }: { help?: string; fault?: string
           </p>
         )}
       </div>
-      <p className="text-[0.86rem] leading-snug text-soft md:pt-5">{help}</p>
+      <p className={`text-[0.86rem] leading-snug text-soft ${wide ? "" : "md:pt-5"}`}>{help}</p>
     </div>
   );
 }
@@ -37,19 +38,21 @@ type GeneratedProps<T extends Type> = {
   form: Form<T>;
   /** own are the inputs that the thing has of its own, by field. */
   own?: { [K in keyof Row<T> & string]?: ReactNode };
+  /** wide are fields that take the whole width. */
+  wide?: (keyof Row<T> & string)[];
   /** elsewhere are fields that belong to another act. */
   elsewhere?: (keyof Row<T> & string)[];
 };
 
 /** Generated asks for the fields of a record, in the order of a document: each by the input that its descriptor calls for. */
-export function Generated<T extends Type>({ form, own = {}, elsewhere = [] }: GeneratedProps<T>) {
+export function Generated<T extends Type>({ form, own = {}, wide = [], elsewhere = [] }: GeneratedProps<T>) {
   const values: Record<string, unknown> = { ...form.row };
   const inputs: Record<string, ReactNode> = own;
   const named = fieldsOf(form.type).filter((f) => f.kind !== "id" && !elsewhere.some((e) => e === f.name));
   return (
     <div className="sheet">
       {named.map((f) => (
-        <Asked key={f.name} help={helpOf(form.type, f.name)} fault={form.faultOf(f.name as keyof Row<T> & string)}>
+        <Asked key={f.name} wide={wide.some((w) => w === f.name)} help={helpOf(form.type, f.name)} fault={form.faultOf(f.name as keyof Row<T> & string)}>
           {inputs[f.name] ?? (
             <Input type={form.type} field={f} value={values[f.name]} onChange={(change) => form.set(f.name as keyof Row<T> & string, change as never)} />
           )}
