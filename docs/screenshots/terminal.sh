@@ -10,7 +10,7 @@ sleep 1
 
 # picture NAME COMMAND: what the command prints, under its own line.
 picture() {
-  xterm -fa 'JetBrains Mono' -fs 11 -geometry 140x40+0+0 -b 10 -bw 0 -u8 +sb -bg '#11191c' -fg '#e7ebe6' \
+  xterm -fa 'JetBrains Mono' -fs "${3:-11}" -geometry "${4:-140x40}+0+0" -b 10 -bw 0 -u8 +sb -bg '#11191c' -fg '#e7ebe6' \
     -e bash -c 'export PATH="$PWD/bin:$PATH"; printf "\033[1m$ %s\033[0m\n" "$0"; eval "$0"; sleep 20' "$2" &
   local terminal=$!
   sleep 3
@@ -29,3 +29,4 @@ sleep 3
 eval "$(grep 'export SENTIER_URL' /tmp/sentier-pictures.out)"
 export SENTIER_URL SENTIER_TOKEN
 picture terminal-week 'sentier check tomas.field control twin-bridge-north --week --at 2026-10-23; sentier check noor.haddad control alder-gate-1 --advise --at "2026-11-24 10:00" | tail -24 | head -14'
+picture terminal-show 'sentier grant list --limit 6; sentier user show noor.haddad' 12 80x46

@@ -61,6 +61,7 @@ type page struct {
 	client *client.Client
 	noun   noun
 	id     string
+	at     time.Time // what the service's clock showed when it was asked what is reached
 }
 
 // get asks something about the record: what is about records of its type stands in the path before it.
@@ -119,6 +120,7 @@ func (p *page) reached(head, many string) func() error {
 		if r.Barred != "" {
 			return p.part(head, "Nothing: "+wording.English.Say("code."+r.Barred)+".", sheet{})
 		}
+		p.at = r.At
 		names := map[string][]string{}
 		var order []*reachRow
 		var keys []string
@@ -221,7 +223,7 @@ func (p *page) belongs(head string) func() error {
 				why += " (the group is switched off)"
 			}
 			cells := []string{b.Group.ID, b.Group.Name, why, "", ""}
-			if b.From != nil {
+			if b.From != nil && b.From.After(p.at) { // what has begun is only told when it ends
 				cells[3] = wording.Time(*b.From, "UTC")
 			}
 			if b.Until != nil {
