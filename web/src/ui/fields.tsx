@@ -190,11 +190,11 @@ export function Chips({ items, onDrop }: { items: { key: string; shown: ReactNod
   return (
     <ul className="flex flex-wrap gap-1.5">
       {items.map((c) => (
-        <li key={c.key} className="inline-flex items-center gap-1 rounded-full border border-line bg-sunk py-0.5 pr-1 pl-2.5">
+        <li key={c.key} className="inline-flex items-center gap-1 rounded-full border border-line bg-sunk pr-0.5 pl-2.5">
           {c.shown}
           <button
             type="button"
-            className="cursor-pointer rounded-full p-0.5 hover:bg-line"
+            className="grid size-[24px] cursor-pointer place-items-center rounded-full hover:bg-line"
             aria-label={t("console.edit.take_out", { name: c.name })}
             onClick={() => onDrop(c.key)}
           >
