@@ -1,10 +1,9 @@
 import { ChevronLeft, ChevronRight } from "lucide-react";
 import { useState } from "react";
 import { DayPicker } from "react-day-picker";
-import { enGB, fr } from "react-day-picker/locale";
 import type { Row } from "../api/records";
 import { serviceNow } from "../session/clock";
-import { language } from "../session/language";
+import { habits, written } from "../ui/calendar";
 import { dayText } from "../ui/time";
 import { t } from "../words";
 
@@ -13,23 +12,23 @@ export type Day = NonNullable<Row<"calendars">["days"]>[number];
 /** The ends of a day that differs, or of several: a single one is its own last. */
 const endsOf = (d: Day) => ({ first: d.date ?? d.from ?? "", last: d.date ?? d.to ?? "" });
 
-const written = (d: Date) => `${d.getFullYear()}-${String(d.getMonth() + 1).padStart(2, "0")}-${String(d.getDate()).padStart(2, "0")}`;
-const at = (day: string) => new Date(`${day}T12:00:00`);
 const beside = (day: string, by: number) => {
-  const d = at(day);
+  const d = new Date(`${day}T12:00:00`);
   d.setDate(d.getDate() + by);
   return written(d);
 };
 const spanOf = (first: string, last: string, name?: string): Day => (first === last ? { date: first, name } : { from: first, to: last, name });
 
+/** holding is the entry that a day belongs to. */
+const holding = (days: Day[], day: string) => days.find((d) => endsOf(d).first <= day && day <= endsOf(d).last);
+
 /** clicked are the days after one was clicked: one that is there goes, of several only this; one that is not there comes, with Shift all from the last one on. */
-export function clicked(days: Day[], day: string, since: string | undefined): Day[] {
-  const holds = days.findIndex((d) => endsOf(d).first <= day && day <= endsOf(d).last);
-  const found = days[holds];
+function clicked(days: Day[], day: string, since: string | undefined): Day[] {
+  const found = holding(days, day);
   if (found) {
     const { first, last } = endsOf(found);
     const rest = [...(first < day ? [spanOf(first, beside(day, -1), found.name)] : []), ...(day < last ? [spanOf(beside(day, 1), last, found.name)] : [])];
-    return [...days.slice(0, holds), ...rest, ...days.slice(holds + 1)];
+    return days.flatMap((d) => (d === found ? rest : [d]));
   }
   if (since === undefined || since === day) return [...days, { date: day }];
   const [first, last] = since < day ? [since, day] : [day, since];
@@ -42,8 +41,10 @@ export function clicked(days: Day[], day: string, since: string | undefined): Da
 export function YearField({ value, onChange }: { value: Day[]; onChange: (change: (days: Day[]) => Day[]) => void }) {
   const [year, setYear] = useState(() => serviceNow().getFullYear());
   const [since, setSince] = useState<string>();
-  const nameOf = (d: Date) => value.find((x) => endsOf(x).first <= written(d) && written(d) <= endsOf(x).last)?.name;
-  const marked = (d: Date) => value.some((x) => endsOf(x).first <= written(d) && written(d) <= endsOf(x).last);
+  const labelOf = (day: string) => {
+    const of = holding(value, day);
+    return dayText(day) + (of ? `, ${of.name ?? t("console.year.marked")}` : "");
+  };
   return (
     <div>
       <div className="mb-2 flex items-center gap-2">
@@ -64,11 +65,10 @@ export function YearField({ value, onChange }: { value: Day[]; onChange: (change
         month={new Date(year, 0, 1)}
         hideNavigation
         disableNavigation
-        locale={language() === "fr" ? fr : enGB}
-        weekStartsOn={1}
-        modifiers={{ marked }}
+        {...habits}
+        modifiers={{ marked: (d) => holding(value, written(d)) !== undefined }}
         modifiersClassNames={{ marked: "marked" }}
-        labels={{ labelDayButton: (d) => [dayText(written(d)), marked(d) ? (nameOf(d) ?? t("console.year.marked")) : ""].filter(Boolean).join(", ") }}
+        labels={{ labelDayButton: (d) => labelOf(written(d)) }}
         onDayClick={(d, _, e) => {
           const day = written(d);
           const from = e.shiftKey ? since : undefined;

@@ -12,7 +12,12 @@ type Props = {
   onClock?: (clock: string) => void;
 };
 
-const written = (d: Date) => `${d.getFullYear()}-${String(d.getMonth() + 1).padStart(2, "0")}-${String(d.getDate()).padStart(2, "0")}`;
+/** written is a day as records have it: YYYY-MM-DD. */
+export const written = (d: Date) => `${d.getFullYear()}-${String(d.getMonth() + 1).padStart(2, "0")}-${String(d.getDate()).padStart(2, "0")}`;
+
+/** How calendars name days and months, and with which day their weeks begin. */
+export const habits = { locale: language() === "fr" ? fr : enGB, weekStartsOn: 1 } as const;
+
 const hours = ["00:00", "06:00", "08:00", "12:00", "16:00", "18:00", "22:00"];
 
 /** Calendar is a month to click a day in, and, where a time of day is wanted, clocks to click. */
@@ -29,8 +34,7 @@ export function Calendar({ day, onDay, clock, onClock }: Props) {
         month={month}
         onMonthChange={setMonth}
         onSelect={(d) => onDay(written(d))}
-        locale={language() === "fr" ? fr : enGB}
-        weekStartsOn={1}
+        {...habits}
       />
       {onClock && (
         <div className="flex flex-wrap gap-1" role="group" aria-label={t("console.time.clock")}>
