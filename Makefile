@@ -28,7 +28,7 @@ web/node_modules/.package-lock.json: web/package-lock.json
 	cd web && npm ci --silent
 	@touch $@
 
-types: ## docs/openapi.json, and from it and the descriptors of records the console's types
+types: console ## docs/openapi.json, and from it and the descriptors of records the console's types
 	SENTIER_UPDATE=1 go test -count=1 -run 'TestOpenAPI|TestTheConsoleKnowsTheRecords' ./internal/acceptance
 	SENTIER_UPDATE=1 go test -count=1 -run TestSchemasInTheDocumentation ./internal/schema
 	cd web && npm run types

@@ -74,6 +74,7 @@ func TestWhoMayAskAboutMany(t *testing.T) {
 		{"GET", "/api/v1/reach/users/rui.falcao", "", 403, 200, 200},
 		{"GET", "/api/v1/reach/devices/mill-bridge", "", 403, 200, 200},
 		{"GET", "/api/v1/reach/user_groups/bridge-crew", "", 403, 200, 200},
+		{"GET", "/api/v1/reach/devices?id=mill-bridge", "", 403, 200, 200},
 		{"GET", "/api/v1/seen/tomas.field", "", 200, 200, 403},
 		{"GET", "/api/v1/seen/rui.falcao", "", 403, 200, 403},
 		{"GET", "/api/v1/looks", "", 403, 200, 403},

@@ -91,6 +91,39 @@ func (s Service) reach(st *service.State, c service.Caller, typeName, id string,
 	return wire.Reach{}, service.ErrNotFound
 }
 
+// MaxHolders is how many devices are asked about at once by [Service.Holders].
+const MaxHolders = 200
+
+// Holders tells how many have which right on each of some devices, at most MaxHolders; devices that are not there are left out.
+func (s Service) Holders(c service.Caller, ids []string, q ReachQuery) ([]wire.Held, error) {
+	st := s.State()
+	if err := s.Permit(st, c, service.Ask, ""); err != nil {
+		return nil, err
+	}
+	if len(ids) == 0 || len(ids) > MaxHolders {
+		return nil, service.Wrong("id", "names %d devices: ask about 1 to %d at once", len(ids), MaxHolders)
+	}
+	in, err := s.circumstances(st, q.At, st.Policy.Settings().Zone, q.Context, q.Degrees)
+	if err != nil {
+		return nil, err
+	}
+	var devices []policy.DeviceID
+	for _, id := range ids {
+		if _, ok := st.Policy.Get(policy.Devices, id); ok {
+			devices = append(devices, policy.DeviceID(id))
+		}
+	}
+	out := []wire.Held{}
+	for i, held := range survey.Of(st.Compiled).HoldersOf(devices, in) {
+		of := wire.Held{ID: string(devices[i]), Rights: []wire.HeldRight{}}
+		for _, h := range held {
+			of.Rights = append(of.Rights, wire.HeldRight{ID: string(h.Right), Name: st.Policy.Title(policy.Rights, string(h.Right)), Totals: wording.Totals(h.Totals)})
+		}
+		out = append(out, of)
+	}
+	return out, nil
+}
+
 func pageError(limit int) error {
 	return service.Wrong("limit", "%d is out of range: a page has 1 to %d records", limit, MaxPage)
 }

@@ -41,6 +41,10 @@ type (
 		reachQuery
 		Point string `query:"point" description:"of the device"`
 	}
+	holdersQuery struct {
+		IDs []string `query:"id" maxItems:"200" description:"of devices"`
+		possibleQuery
+	}
 	usesQuery struct {
 		Type string `path:"type"`
 		ID   string `path:"id"`
@@ -102,6 +106,14 @@ func (s *Server) reach(typeName string) func(*request) error {
 		r.next(out.Next)
 		return r.JSON(http.StatusOK, out)
 	}
+}
+
+func (s *Server) holders(r *request) error {
+	q, err := r.reachQuery()
+	if err != nil {
+		return err
+	}
+	return r.tell(answers.Of(s.service).Holders(r.caller, r.QueryParams()["id"], q))
 }
 
 func (s *Server) seen(r *request) error {

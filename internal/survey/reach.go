@@ -150,18 +150,63 @@ func (c Survey) UsersOf(device policy.DeviceID, point policy.PointID, in Circums
 	if !ok {
 		return out, decision.UnknownRight
 	}
+	c.holdersOf(a, c.survey(in, wanted), func(n int32, prospects []Prospect) {
+		out.add(share[policy.UserID]{*c.Users.Members.At(n), "", prospects})
+	})
+	return out, decision.Granted
+}
+
+// holdersOf finds the classes of users for whom a wanted right is possible on the resource of a question.
+func (c Survey) holdersOf(a *decision.ResolvedQuery, look *survey, found func(class int32, prospects []Prospect)) {
 	classes := decision.NewClassSet(c.Users.Classes.Size)
-	for _, s := range c.subjectsOn(a, wanted) {
+	for _, s := range c.subjectsOn(a, look.wanted) {
 		classes.Add(c.Inverted().Holders[s])
 	}
-	look := c.survey(in, wanted)
 	for _, n := range classes.List {
 		a.Who = c.Users.Classes.At(n)
 		if prospects := look.prospects(a); prospects != nil {
-			out.add(share[policy.UserID]{*c.Users.Members.At(n), "", prospects})
+			found(n, prospects)
 		}
 	}
-	return out, decision.Granted
+}
+
+// Holders counts those who have one right on one device.
+type Holders struct {
+	Right  policy.RightID
+	Totals [Now + 1]int // by degree
+}
+
+// HoldersOf counts, for each of some devices, those who have each right on it; rights that nobody has are left out, and a device that is
+// not there has none. Devices that no decision tells apart are looked at once.
+func (c Survey) HoldersOf(devices []policy.DeviceID, in Circumstances) [][]Holders {
+	out := make([][]Holders, len(devices))
+	wanted, _ := c.wanted(in.Right)
+	look := c.survey(in, wanted)
+	known := map[*decision.DeviceClass][]Holders{}
+	for i, id := range devices {
+		a := c.asking(in)
+		if a.What = c.Devices.Find(id); a.What == nil {
+			continue
+		}
+		held, ok := known[a.What]
+		if !ok {
+			totals := make([][Now + 1]int, len(c.RightList))
+			c.holdersOf(a, look, func(n int32, prospects []Prospect) {
+				for right, p := range prospects {
+					totals[right][p.Degree] += c.Users.Members.At(n).Size
+				}
+			})
+			for right, t := range totals {
+				if t[If]+t[Later]+t[Now] > 0 {
+					t[Impossible] = 0
+					held = append(held, Holders{c.RightList[right].ID, t})
+				}
+			}
+			known[a.What] = held
+		}
+		out[i] = held
+	}
+	return out
 }
 
 // subjectsOn lists those to whom any line gives a wanted right on the resource, at some time.

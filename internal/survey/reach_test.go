@@ -44,6 +44,7 @@ func TestReachMatrixAndDecisionsNeverDisagree(t *testing.T) {
 				}
 			}
 			matrix := survey.Of(c).Matrix(rows, columns, in)
+			holdersAreThoseWhoReach(t, c, devices, survey.Circumstances{At: at, Degrees: survey.AllDegrees})
 			for i, u := range users {
 				for k, d := range devices {
 					plain := rightsByDeciding(c, u, d, "", at)
@@ -65,6 +66,33 @@ func TestReachMatrixAndDecisionsNeverDisagree(t *testing.T) {
 					}
 				}
 			}
+		}
+	}
+}
+
+// holdersAreThoseWhoReach counts who has which right on each device one by one.
+func holdersAreThoseWhoReach(t *testing.T, c *decision.Compiled, devices []string, in survey.Circumstances) {
+	t.Helper()
+	var asked []policy.DeviceID
+	for _, d := range devices {
+		asked = append(asked, policy.DeviceID(d))
+	}
+	for i, held := range survey.Of(c).HoldersOf(asked, in) {
+		want := map[policy.RightID][survey.Now + 1]int{}
+		reach, _ := survey.Of(c).UsersOf(asked[i], "", in)
+		for _, r := range reach.Page("", reach.Total) {
+			for _, p := range r.Rights {
+				n := want[p.Right]
+				n[p.Degree]++
+				want[p.Right] = n
+			}
+		}
+		got := map[policy.RightID][survey.Now + 1]int{}
+		for _, h := range held {
+			got[h.Right] = h.Totals
+		}
+		if !maps.Equal(got, want) {
+			t.Fatalf("on %s at %s %v are counted, and its reach has %v", asked[i], in.At, got, want)
 		}
 	}
 }

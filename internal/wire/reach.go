@@ -64,6 +64,19 @@ type Totals struct {
 	If    int `json:"if"`
 }
 
+// Held tells how many have which rights on a device: the rights that anybody has on it.
+type Held struct {
+	ID     string      `json:"id" description:"of the device"`
+	Rights []HeldRight `json:"rights"`
+}
+
+// HeldRight is a right on a device, and how many have it.
+type HeldRight struct {
+	ID     string `json:"id"`
+	Name   string `json:"name"`
+	Totals Totals `json:"totals" description:"users, each in the nearest degree in which they have it"`
+}
+
 // Seen is the service as a user would meet it: what they reach now and later, and why nothing where it is nothing.
 type Seen struct {
 	User   Ref     `json:"user"`

@@ -1,3 +1,4 @@
+import { batched } from "./batched";
 import { answer, api } from "./client";
 import type { Type } from "./records";
 import type { components } from "./schema.gen";
@@ -5,6 +6,7 @@ import type { components } from "./schema.gen";
 type Schemas = components["schemas"];
 export type Reach = Schemas["Reach"];
 export type Reached = Schemas["Reached"];
+export type Held = Schemas["Held"];
 export type Seen = Schemas["Seen"];
 export type Use = Schemas["Use"];
 export type Matrix = Schemas["Matrix"];
@@ -34,6 +36,11 @@ export type ReachQuery = Schemas["Context"] & {
 /** reach reads a page of what is reached from a user or group, or of who reaches a device. */
 export const reach = (type: Type, id: string, query: ReachQuery) =>
   answer(api.GET(`/api/v1/reach/${type}/{id}` as "/api/v1/reach/devices/{id}", { params: { path: { id }, query } }));
+/** holdersOf tells how many have which right on a device. */
+export const holdersOf = batched(100, async (id) => {
+  const found = await answer(api.GET("/api/v1/reach/devices", { params: { query: { id } } }));
+  return new Map(found.map((h) => [h.id, h]));
+});
 export const seen = (id: string, query: ReachQuery) => answer(api.GET("/api/v1/seen/{id}", { params: { path: { id }, query } }));
 export const uses = (type: Type, id: string) => answer(api.GET("/api/v1/uses/{type}/{id}", { params: { path: { type, id } } }));
 /** groupsOf lists the groups that a user or a device is in, and why. */

@@ -996,6 +996,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/reach/devices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * How many users have which right on each of some devices
+         * @description How many users have which right on each of some devices. About others it takes a mandate of the role auditor, enforcement or owner.
+         */
+        get: operations["countHolders"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/reach/devices/{id}": {
         parameters: {
             query?: never;
@@ -2862,6 +2882,17 @@ export interface components {
         };
         Health: {
             status: string;
+        };
+        Held: {
+            /** @description of the device */
+            id: string;
+            rights: components["schemas"]["HeldRight"][];
+        };
+        HeldRight: {
+            id: string;
+            name: string;
+            /** @description users, each in the nearest degree in which they have it */
+            totals: components["schemas"]["Totals"];
         };
         Holders: {
             /** @description User groups that it is given to. */
@@ -7799,6 +7830,56 @@ export interface operations {
             429: components["responses"]["TooManyProblem"];
             503: components["responses"]["BusyProblem"];
             507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    countHolders: {
+        parameters: {
+            query?: {
+                /** @description of devices */
+                id?: string[];
+                /** @description RFC 3339, or a local time; left out: now */
+                at?: string;
+                /** @description how possible; several times for more; left out: all */
+                degree?: components["schemas"]["Degree"][];
+                /** @description address that the request comes from */
+                ip?: string;
+                /** @description id of the site at which the user is */
+                place?: string;
+                /** @description The user signed in with a second factor. */
+                strong_sign_in?: null | boolean;
+                /** @description Someone is present at the device. */
+                attended?: null | boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Held"][];
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
             default: components["responses"]["InternalProblem"];
         };
     };

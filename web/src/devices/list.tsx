@@ -1,23 +1,24 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { list, titleOf } from "../api/records";
-import { idColumn, nameColumn, refColumn } from "../ui/columns";
+import { nameColumn, refColumn } from "../ui/columns";
 import { StateMark } from "../ui/state-mark";
 import { RecordTable, type Column } from "../ui/table";
 import { PlaceHead } from "../ui/tabs";
 import { t } from "../words";
 import { Many } from "./many";
+import { Held } from "./held";
 import { states } from "./states";
 import { deviceTabs } from "./tabs";
 import { Trees } from "./tree";
 
 const columns: Column<"devices">[] = [
-  nameColumn("devices", "24%"),
-  idColumn("19%"),
+  nameColumn("devices", "22%"),
+  { key: "held", width: "25%", unsorted: true, cell: (r) => <Held device={r.id} /> },
   refColumn("kind", "kinds", "13%", (r) => r.kind),
-  refColumn("site", "sites", "15%", (r) => r.site, t("console.unsorted")),
+  refColumn("site", "sites", "14%", (r) => r.site, t("console.unsorted")),
   { key: "state", width: "14%", cell: (r) => <StateMark value={r.lockout ? "locked-out" : (r.state ?? "")} /> },
-  { key: "tags", width: "14%", cell: (r) => <span className="text-soft">{r.tags?.join(", ")}</span> },
+  { key: "tags", width: "12%", cell: (r) => <span className="text-soft">{r.tags?.join(", ")}</span> },
 ];
 
 export function DeviceListPage() {

@@ -1,6 +1,6 @@
 import { useInfiniteQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { Link } from "react-router";
+import { Link, useSearchParams } from "react-router";
 import { titleOf } from "../api/records";
 import { useRights } from "../rights/tree";
 import { reach, type PossibleRight, type Reach, type Reached } from "../api/reach";
@@ -15,7 +15,9 @@ import { number, t } from "../words";
 /** ReachSection tells all that is possible: what a user or a group reaches, or who reaches a device. */
 export function ReachSection({ type, id }: { type: "users" | "user_groups" | "devices"; id: string }) {
   const [chosen, setChosen] = useState<Degree[]>([...degrees]);
-  const [right, setRight] = useState("");
+  const [params, setParams] = useSearchParams(); // in which a list of devices says whose right is meant
+  const right = params.get("right") ?? "";
+  const setRight = (id: string) => setParams(id ? { right: id } : {}, { replace: true });
   const [where, setWhere] = useState(unknown);
   const rights = useRights();
   const query = { degree: chosen.length < degrees.length ? chosen : undefined, right: right || undefined, ...contextOf(where) };

@@ -1,38 +1,15 @@
 import { useQuery } from "@tanstack/react-query";
+import { batched } from "../api/batched";
 import { get, names, type Listed } from "../api/records";
 import { useReads } from "../session/mandates";
 
-/** How many names are asked for in one request: their ids stand in its address. */
-const together = 100;
+const askNames = batched(100, async (refs) => {
+  const found = await names(refs);
+  return new Map(Object.entries(found).flatMap(([type, byId]) => Object.entries(byId).map(([id, name]) => [`${type}/${id}`, name] as const)));
+});
 
-type Waiting = { ref: string; done: (name: string | undefined) => void; failed: (error: unknown) => void };
-let waiting: Waiting[] = [];
-
-/** nameOf asks for the name of a record; all that one drawing of the page asks for goes in one request. */
-export function nameOf(type: Listed, id: string): Promise<string | null> {
-  return new Promise((done, failed) => {
-    if (waiting.length === 0) setTimeout(askAll, 5);
-    waiting.push({ ref: `${type}/${id}`, done: (name) => done(name ?? null), failed });
-  });
-}
-
-function askAll() {
-  const all = waiting;
-  waiting = [];
-  for (let at = 0; at < all.length; at += together) void ask(all.slice(at, at + together));
-}
-
-async function ask(some: Waiting[]) {
-  try {
-    const found = await names([...new Set(some.map((w) => w.ref))]);
-    for (const w of some) {
-      const slash = w.ref.indexOf("/");
-      w.done(found[w.ref.slice(0, slash)]?.[w.ref.slice(slash + 1)]);
-    }
-  } catch (error) {
-    for (const w of some) w.failed(error);
-  }
-}
+/** nameOf asks for the name of a record. */
+export const nameOf = async (type: Listed, id: string): Promise<string | null> => (await askNames(`${type}/${id}`)) ?? null;
 
 /** useName gives the name of a record; undefined until it is known, and the id where there is none. */
 export function useName(type: Listed, id: string, known?: string): string | undefined {
