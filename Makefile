@@ -6,7 +6,7 @@ LDFLAGS := -s -w -X main.version=$(VERSION) -X main.commit=$(COMMIT)
 SUDO    := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 STATICCHECK := honnef.co/go/tools/cmd/staticcheck@v0.8.2
 
-.PHONY: demo test race test-hours siege build lint lines bench screenshots console types clean
+.PHONY: demo test test-tools race test-hours siege build lint lint-go lint-console lines bench screenshots console types clean
 
 demo: build ## start the service with the demo data
 	bin/sentier demo
@@ -54,10 +54,14 @@ test-tools:
 	@test -x /usr/sbin/nginx || { echo "apt: installing nginx, behind which the service is tested"; n=0; until $(SUDO) $(APT) update || [ $$((n += 1)) -ge 60 ]; do sleep 10; done; $(SUDO) $(APT) install -y --no-install-recommends nginx-light >/dev/null; }
 	@test -x /usr/bin/chromium || { echo "apt: installing Chromium, in which the console is tested"; n=0; until $(SUDO) $(APT) update || [ $$((n += 1)) -ge 60 ]; do sleep 10; done; $(SUDO) $(APT) install -y chromium >/dev/null; }
 
-lint: web/node_modules/.package-lock.json
+lint: lint-go lint-console
+
+lint-go: build # whose modules it needs
 	@test -z "$$(gofmt -l cmd internal web/*.go)" || { gofmt -l cmd internal web/*.go; echo "gofmt: the files above are not formatted"; exit 1; }
 	go vet ./...
 	go run $(STATICCHECK) ./...
+
+lint-console: web/node_modules/.package-lock.json
 	cd web && npx tsc --noEmit && npx eslint . --max-warnings 0
 
 race: ## all rooms but the acceptance under the race detector; needs cgo

@@ -44,6 +44,9 @@ func TestEveryFormByKeyboardAlone(t *testing.T) {
 	for _, typ := range policy.Types() {
 		b.open("/records/" + typ.String() + "/new")
 		b.until("the form of "+typ.String(), `!!document.querySelector("form")`)
+		if missing := b.text("form"); strings.Contains(missing, "console.") {
+			t.Errorf("the form of %s has no word for something: %s", typ, missing)
+		}
 		name := "By keys, " + strings.ReplaceAll(typ.String(), "_", " ")
 		b.tabTo("the name", labelled("Name"))
 		b.typeKeys(name)
@@ -64,15 +67,32 @@ func TestEveryFormByKeyboardAlone(t *testing.T) {
 		case policy.Devices:
 			choose("Kind", "lift")
 			choose("Site", "mill basin")
+			b.tabTo("add a point", `e.innerText.trim() === "Add" && e.closest("fieldset").innerText.startsWith("Points")`)
+			b.key("Enter")
+			b.until("its name has the focus", `document.activeElement.matches("fieldset input") && document.activeElement.value === ""`)
+			b.typeKeys("Señal 1")
 		}
 		b.see("Added")
 		b.tabTo("Save", `e.innerText === "Save" && !e.disabled`)
 		b.typeKeys(" ") // which presses a button that has the focus
 		b.see("Undo")
+		if _, _, body := w.ask("GET", "/api/v1/devices/by-keys-devices", w.token, ""); typ == policy.Devices && !strings.Contains(body, `"points":[{"id":"senal-1","name":"Señal 1"}]`) {
+			t.Errorf("the point has no id of its name: %s", body)
+		}
 		if status, _, body := w.ask("GET", "/api/v1/"+typ.String()+"?q=by+keys", w.token, ""); status != 200 || !strings.Contains(body, name) {
 			t.Errorf("%s: %d %.200s", typ, status, body)
 		}
 	}
+	b.open("/policy")
+	b.tabTo("the settings", `e.innerText.trim() === "Change the settings"`)
+	b.key("Enter")
+	b.tabTo("the zone", labelled("Zone"))
+	b.typeKeys("helsinki")
+	b.key("Enter")
+	b.see("Changed Settings")
+	b.tabTo("Save", `e.innerText === "Save" && !e.disabled`)
+	b.typeKeys(" ")
+	b.until("the policy again", `location.pathname === "/policy" && document.body.innerText.includes("Europe/Helsinki")`)
 	// And the keys that go somewhere, with the list of them.
 	b.open("/")
 	b.see("Last changes")

@@ -26,7 +26,7 @@ func TestConsoleOnEveryPage(t *testing.T) {
 		language, look string
 		width, height  int64
 		of             int // one in so many pages
-	}{{"fr", "dark", 1280, 800, 1}, {"en", "light", 1280, 800, 3}, {"fr", "light", 390, 844, 3}, {"en", "dark", 390, 844, 3}} {
+	}{{"fr", "dark", 1280, 800, 1}, {"en", "light", 1280, 800, 5}, {"fr", "light", 390, 844, 5}, {"en", "dark", 390, 844, 5}} {
 		b.do("a size", chromedp.EmulateViewport(way.width, way.height))
 		b.do("a way", chromedp.Evaluate[chromedp.Void](fmt.Sprintf(`localStorage.setItem("sentier-language", %q); localStorage.setItem("sentier-theme", %q)`, way.language, way.look)))
 		for k, page := range pages {

@@ -59,11 +59,32 @@ func TestEveryWordIsThere(t *testing.T) {
 	for _, r := range []decision.Reason{decision.UnknownUser, decision.UserSuspended, decision.UserExpired, decision.RightNotApplicable, decision.DeviceLockedOut, decision.Denied, decision.NoGrant} {
 		used["reason."+r.String()] = "reasons"
 	}
+	for _, typ := range append(policy.Types(), policy.SettingsType) {
+		wordsOfFields(policy.Describe(typ).Fields, typ.String(), used)
+	}
 	for key, where := range used {
 		counted := English.Has(key+"_one") && English.Has(key+"_other")
 		if !English.Has(key) && !counted && !strings.HasSuffix(key, ".") {
 			t.Errorf("%s, said in %s, is not in the catalogue", key, where)
 		}
+	}
+}
+
+// wordsOfFields gathers the keys of the names of fields and of what can be chosen in them.
+func wordsOfFields(fields []policy.Field, of string, used map[string]string) {
+	if of == "grants.lines" || of == "schedules.windows" || of == "schedules.special" {
+		return // they have editors of their own
+	}
+	for _, f := range fields {
+		used["console.field."+f.Name] = of
+		for _, choice := range f.Choices {
+			if f.Name == "role" {
+				used["console.mandate."+choice] = of
+				continue
+			}
+			used["console.value."+choice] = of
+		}
+		wordsOfFields(f.Fields, of+"."+f.Name, used)
 	}
 }
 

@@ -48,7 +48,7 @@ export const membershipOf = (m: Schemas["Member"]): Membership => (typeof m === 
 
 // The routes of all types have one shape. Here, and nowhere else, that of users stands for it.
 const all = (type: Type) => `/api/v1/${type}` as "/api/v1/users";
-const one = (type: Type) => `/api/v1/${type}/{id}` as "/api/v1/users/{id}";
+const one = (type: Type) => (type === "settings" ? "/api/v1/settings" : `/api/v1/${type}/{id}`) as "/api/v1/users/{id}"; // there is one of them
 const of = <T extends Type>(answer: unknown) => answer as Row<T>;
 
 export type ListQuery = { limit?: number; cursor?: string; q?: string; sort?: string; filter?: Record<string, string> };
@@ -74,13 +74,25 @@ export async function read<T extends Type>(type: T, id: string): Promise<Tagged<
 const looking = (dryRun: boolean) => ({ dry_run: dryRun, impact: dryRun });
 
 /** put makes a record what it says; tag, where there is one, is refused if somebody else has changed it. */
-export const put = <T extends Type>(type: T, row: Row<T>, tag: string | undefined, dryRun: boolean) =>
-  answer(
+export const put = <T extends Type>(type: T, row: Row<T>, tag: string | undefined, dryRun: boolean) => {
+  if (type === "settings")
+    return answer(
+      api.PATCH("/api/v1/settings", {
+        params: { query: looking(dryRun), header: { "If-Match": tag } },
+        headers: { "Content-Type": "application/merge-patch+json" },
+        body: { ...nothing, ...row },
+      }),
+    );
+  return answer(
     api.PUT(one(type), {
       params: { path: { id: idOf(row) }, query: looking(dryRun), header: tag ? { "If-Match": tag } : { "If-None-Match": "*" } },
       body: row as Schemas["UserInput"],
     }),
   );
+};
+
+/** What is taken out of the settings where they do not say it: they are changed field by field. */
+const nothing = Object.fromEntries(fieldsOf("settings").map((f) => [f.name, null]));
 
 /** create makes a record, whose id the service makes of its name where it has none. */
 export const create = <T extends Type>(type: T, row: Row<T>, dryRun: boolean) =>

@@ -54,7 +54,7 @@ export function On({ line, most }: { line: Line; most?: number }) {
 }
 
 export function When({ line, most }: { line: Line; most?: number }) {
-  return line.when?.length ? <RecordLinks type="schedules" ids={line.when} most={most} between={t("console.or")} /> : <>{t("console.always")}</>;
+  return line.when?.length ? <RecordLinks type="schedules" ids={line.when} most={most} between={t("console.or")} /> : <>{t("console.grant.always")}</>;
 }
 
 export function OnlyIf({ line }: { line: Line }) {
@@ -108,7 +108,7 @@ export function Sentence({ line }: { line: Line }) {
       ) : (
         <>
           {", "}
-          {t("console.always")}
+          {t("console.grant.always")}
         </>
       )}
       {line.if && (

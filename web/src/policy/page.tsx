@@ -1,5 +1,10 @@
 import { base } from "../base";
-import { FileUp } from "lucide-react";
+import { useQuery } from "@tanstack/react-query";
+import { FileUp, Pencil } from "lucide-react";
+import { Link } from "react-router";
+import { get } from "../api/records";
+import { Facts } from "../records/facts";
+import { Busy, Trouble } from "../ui/notice";
 import { faultText } from "../api/client";
 import { loadPolicy, type Saved } from "../api/edits";
 import { ChangeList } from "../impact/changes";
@@ -8,6 +13,24 @@ import { useToast } from "../ui/toast";
 import { useUpload } from "../ui/use-upload";
 import { t } from "../words";
 import { ChooseFile } from "../ui/choose-file";
+
+/** Settings are those of the policy: how its grants add up, and by which clock it is read where no other is meant. */
+function Settings() {
+  const found = useQuery({ queryKey: ["record", "settings", "settings"], queryFn: () => get("settings", "settings") });
+  if (found.error) return <Trouble error={found.error} />;
+  if (!found.data) return <Busy />;
+  return (
+    <div className="mb-5">
+      <Facts title={t("console.type.settings")} type="settings" row={{ ...settingsUnsaid, ...found.data }} />
+      <Link className="button mt-2" to="/records/settings/settings/edit">
+        <Pencil size={15} aria-hidden /> {t("console.policy.change_settings")}
+      </Link>
+    </div>
+  );
+}
+
+/** What holds where the settings do not say. */
+const settingsUnsaid = { combine: "sum", zone: "UTC" };
 
 /** The whole policy as a document: out, compared with the one that runs, and in. */
 export function PolicyPage() {
@@ -35,6 +58,7 @@ export function PolicyPage() {
         </a>
         <p className="basis-full text-[0.86rem] text-soft">{t("console.policy.help")}</p>
       </section>
+      <Settings />
       <div aria-live="polite">
         {busy && <progress className="mb-4 w-full accent-(--accent)" aria-label={t("console.busy")} />}
         {problem && (

@@ -1,10 +1,10 @@
 import { Link } from "react-router";
 import { typeOf, type Listed } from "../api/records";
 import { useReads } from "../session/mandates";
+import { t } from "../words";
 import { useName, usePointName } from "./names";
 
-export const recordPath = (type: string, id: string) =>
-  type === "settings" ? "/records/settings/settings/edit" : `/records/${type}/${encodeURIComponent(id)}`;
+export const recordPath = (type: string, id: string) => (type === "settings" ? "/policy" : `/records/${type}/${encodeURIComponent(id)}`);
 
 /** Name is the name of a record. */
 export function Name({ type, id, name }: { type: Listed; id: string; name?: string }) {
@@ -19,7 +19,8 @@ export function PointLink({ id }: { id: string }) {
 /** RecordLink leads to a record; for somebody who sees no records it is its name alone. Which type it is of, the service may have said. */
 export function RecordLink({ type, id, name }: { type: string; id: string; name?: string }) {
   const reads = useReads();
-  const shown = useName(typeOf(type) as Listed, id, name) ?? "…";
+  const known = useName(typeOf(type) as Listed, id, name) ?? "…";
+  const shown = type === "settings" ? t("console.type.settings") : known;
   if (!reads) return <span title={id}>{shown}</span>;
   return (
     <Link className="link" to={recordPath(type, id)} title={shown === id ? undefined : id}>

@@ -19,7 +19,8 @@ export function local(instant: string, zone: string) {
 /** distance writes how far an instant lies from another: in 3 h 20 min. */
 export function distance(instant: string, from: Date) {
   const minutes = Math.round((new Date(instant).getTime() - from.getTime()) / 60_000);
-  const ahead = Math.abs(minutes);
+  const whole = Math.abs(minutes);
+  const ahead = whole < 1440 ? whole : Math.round(whole / 60) * 60; // of days, hours are near enough: in 2 weeks is in 14 d
   if (ahead === 0) return t("console.time.now");
   const days = Math.floor(ahead / 1440);
   const hours = Math.floor((ahead % 1440) / 60);

@@ -1,5 +1,5 @@
 import { Plus, X } from "lucide-react";
-import type { ReactNode } from "react";
+import { useEffect, useRef, type ReactNode } from "react";
 import { fieldsOf, type Listed, type Row, type Type } from "../../api/records";
 import type { RecordField } from "../../api/records.gen";
 import { t } from "../../words";
@@ -8,6 +8,7 @@ import { Adder, Combobox, ManyBox } from "../combobox";
 import { CheckBox, Chips, NoteField, TextField, WholeField, WordsField } from "../fields";
 import { DateField, TimeField } from "../time-field";
 import { ZoneField } from "../zone-field";
+import { named } from "./ids";
 import { changedIn } from "./lists";
 import type { Form } from "./use-record-form";
 
@@ -109,7 +110,7 @@ function Input({ type, field, of, value, onChange: change }: InputProps) {
         <Choose
           label={label}
           value={text(value)}
-          none={field.required ? undefined : t("console.edit.not_set")}
+          none={field.required || text(value) ? undefined : t("console.edit.not_set")}
           options={(field.choices ?? []).map((c) => ({ value: c, label: valueText(field.name, c) }))}
           onChange={onChange}
         />
@@ -163,12 +164,20 @@ function Parts({ type, field, value, onChange }: InputProps) {
 function Rows({ type, field, value, onChange }: InputProps) {
   const rowsOf = (v: unknown) => (Array.isArray(v) ? v.map(object) : []);
   const rows = rowsOf(value);
+  const list = useRef<HTMLFieldSetElement>(null);
+  const added = useRef(false);
+  useEffect(() => {
+    if (!added.current) return;
+    added.current = false;
+    list.current?.querySelector<HTMLElement>(":scope > div:last-of-type :is(input, textarea, button)")?.focus(); // one goes on typing
+  }, [rows.length]);
+  const asked = named(field) ? field.fields?.filter((f) => f.kind !== "id") : field.fields;
   return (
-    <fieldset className="flex flex-col gap-2">
+    <fieldset ref={list} className="flex flex-col gap-2">
       <legend className="mb-1 text-xs font-medium text-soft">{labelOf(field.name)}</legend>
       {rows.map((r, i) => (
         <div key={i} className="flex items-end gap-2">
-          {field.fields?.map((f) => (
+          {asked?.map((f) => (
             <div key={f.name} className="min-w-0 flex-1">
               <Input
                 type={type}
@@ -181,7 +190,13 @@ function Rows({ type, field, value, onChange }: InputProps) {
           <TakeOut name={String(i + 1)} onClick={() => onChange((old) => rowsOf(old).filter((_, k) => k !== i))} />
         </div>
       ))}
-      <AddButton label={t("console.edit.add")} onClick={() => onChange((old) => [...rowsOf(old), {}])} />
+      <AddButton
+        label={t("console.edit.add")}
+        onClick={() => {
+          added.current = true;
+          onChange((old) => [...rowsOf(old), {}]);
+        }}
+      />
     </fieldset>
   );
 }

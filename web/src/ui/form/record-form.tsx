@@ -16,6 +16,7 @@ import { recordPath } from "../record-link";
 import { useToast } from "../toast";
 import { useDebounced } from "../use-debounced";
 import { faultsOf } from "./faults";
+import { withIDs } from "./ids";
 import { useRecordForm, type Form } from "./use-record-form";
 
 type Props<T extends Type> = {
@@ -59,8 +60,10 @@ function TheForm<T extends Type>({ type, begin, isNew, title, children, beside, 
   useEffect(() => {
     if (touched) keepDraft(key, { row: JSON.parse(body) as Row<T>, tag });
   }, [key, body, tag, touched]);
-  const send = (r: Row<T>, dryRun: boolean): Promise<Saved> =>
-    isNew && !r.id && type !== "settings" ? create(type, r, dryRun) : put(type, r, isNew ? undefined : tag, dryRun);
+  const send = (typed: Row<T>, dryRun: boolean): Promise<Saved> => {
+    const r = withIDs(type, typed);
+    return isNew && !r.id && type !== "settings" ? create(type, r, dryRun) : put(type, r, isNew ? undefined : tag, dryRun);
+  };
   const lookAt = (typed: string) =>
     queryOptions({
       queryKey: ["look", type, tag, typed],
