@@ -68,7 +68,7 @@ func TestEveryFormByKeyboardAlone(t *testing.T) {
 			choose("Kind", "lift")
 			choose("Site", "mill basin")
 			b.tabTo("add a point", `e.innerText.trim() === "Add" && e.closest("fieldset").innerText.startsWith("Points")`)
-			b.key("Enter")
+			b.typeKeys(" ")
 			b.until("its name has the focus", `document.activeElement.matches("fieldset input") && document.activeElement.value === ""`)
 			b.typeKeys("Señal 1")
 		}
