@@ -159,7 +159,7 @@ func TestWhatIsTypedKeyByKeyArrives(t *testing.T) {
 	b.fill("Networks", "10.20.0.0/16, 10.30.0.0/16")
 	b.key("Enter")
 	b.see("only if the address is in 10.20.0.0/16, 10.30.0.0/16")
-	b.see("limits: minutes 30; folders a, b")
+	b.see("at most 30 minutes; folders only a, b")
 	if at := b.location(); !strings.HasSuffix(at, "/edit") {
 		t.Fatalf("Enter saved the form: %s", at)
 	}

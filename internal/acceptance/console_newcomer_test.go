@@ -140,7 +140,7 @@ func TestANewcomersWalk(t *testing.T) {
 	b.pick("What", "look", "Look on")
 	b.pick("Where", "heron lock", "Heron Lock")
 	b.pick("When", "work", "Working hours")
-	b.see("Operate on Heron gates, at all times, only if the address is in 10.20.0.0/16; limits: minutes 30")
+	b.see("Operate on Heron gates, at all times, only if the address is in 10.20.0.0/16, at most 30 minutes")
 	b.see("gained")
 	b.accessible("the grant")
 	b.click("Save")

@@ -1,5 +1,6 @@
-import { useState } from "react";
-import type { Line } from "../api/records";
+import { useQuery } from "@tanstack/react-query";
+import { useId, useState } from "react";
+import { list, type Line } from "../api/records";
 import { ReadField, TextField } from "../ui/fields";
 import { AddButton, TakeOut } from "../ui/form/generated";
 import { t } from "../words";
@@ -11,6 +12,8 @@ type Limit = Limits[string];
 export function LimitsField({ value, onChange }: { value: Limits; onChange: (v: Limits) => void }) {
   // A row whose name is not typed yet is none of the record.
   const [rows, setRows] = useState<[string, Limit | undefined][]>(() => Object.entries(value));
+  const known = useId();
+  const grants = useQuery({ queryKey: ["options", "grants"], queryFn: () => list("grants", { limit: 200 }), staleTime: 60_000 }); // whose limits are likely the same
   const put = (next: [string, Limit | undefined][]) => {
     setRows(next);
     onChange(Object.fromEntries(next.flatMap(([name, v]) => (name.trim() && v !== undefined ? [[name.trim(), v]] : []))));
@@ -22,7 +25,7 @@ export function LimitsField({ value, onChange }: { value: Limits; onChange: (v: 
       {rows.map(([name, limit], i) => (
         <div key={i} className="flex items-end gap-2">
           <div className="w-40">
-            <TextField label={t("console.grant.limit_name")} hint="minutes" value={name} onChange={(v) => set(i, [v, limit])} />
+            <TextField label={t("console.grant.limit_name")} hint="minutes" list={known} value={name} onChange={(v) => set(i, [v, limit])} />
           </div>
           <div className="w-56">
             <ReadField
@@ -37,6 +40,11 @@ export function LimitsField({ value, onChange }: { value: Limits; onChange: (v: 
           <TakeOut name={name || String(i + 1)} onClick={() => put(rows.filter((_, k) => k !== i))} />
         </div>
       ))}
+      <datalist id={known}>
+        {[...new Set(grants.data?.items.flatMap((g) => g.lines?.flatMap((l) => Object.keys(l.limits ?? {})) ?? []))].map((name) => (
+          <option key={name} value={name} />
+        ))}
+      </datalist>
       <AddButton label={t("console.grant.add_limit")} onClick={() => setRows([...rows, ["", undefined]])} />
     </fieldset>
   );

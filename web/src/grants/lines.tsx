@@ -1,7 +1,7 @@
 import { Fragment } from "react";
 import type { Grant, Line } from "../api/records";
 import { Name, PointLink, RecordLinks } from "../ui/record-link";
-import { t } from "../words";
+import { number, t } from "../words";
 
 /** GivenTo names those whom a grant, or a mandate, is given to. */
 export function GivenTo({ to }: { to: Grant["to"] }) {
@@ -85,10 +85,12 @@ export function OnlyIf({ line }: { line: Line }) {
   ));
 }
 
-/** limitsText writes limits: their names, each with its number or its list. */
+/** limitsText writes limits: the most of what they name, or the words that it is kept to. */
 export const limitsText = (line: Line) =>
   Object.entries(line.limits ?? {})
-    .map(([name, v]) => `${name} ${Array.isArray(v) ? v.join(", ") : String(v)}`)
+    .map(([name, v]) =>
+      Array.isArray(v) ? t("console.grant.among", { name, list: v.join(", ") }) : t("console.grant.at_most", { name: name.replaceAll("_", " "), n: number(v) }),
+    )
     .join("; ");
 
 /** Sentence reads a line as what it is: what, on what, when, only if, and with which limits. */
@@ -119,8 +121,8 @@ export function Sentence({ line }: { line: Line }) {
       )}
       {limits && (
         <>
-          {"; "}
-          <span className="text-soft">{t("console.grant.limits")}</span> {limits}
+          {", "}
+          {limits}
         </>
       )}
     </span>

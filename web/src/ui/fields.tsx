@@ -35,11 +35,19 @@ export function Labelled({
 
 type TextProps = { label: string; value: string; onChange: (v: string) => void; hint?: string; hidden?: boolean; fault?: string };
 
-export function TextField({ label, value, onChange, hint, hidden, fault }: TextProps) {
+export function TextField({ label, value, onChange, hint, hidden, fault, list }: TextProps & { list?: string }) {
   const id = useId();
   return (
     <Labelled label={label} htmlFor={id} hidden={hidden} fault={fault}>
-      <input id={id} className="field" value={value} placeholder={hint} aria-invalid={fault ? true : undefined} onChange={(e) => onChange(e.target.value)} />
+      <input
+        id={id}
+        className="field"
+        list={list}
+        value={value}
+        placeholder={hint}
+        aria-invalid={fault ? true : undefined}
+        onChange={(e) => onChange(e.target.value)}
+      />
     </Labelled>
   );
 }
