@@ -22,7 +22,14 @@ func (s Service) Check(c service.Caller, in wire.Check) (wire.Answer, error) {
 	if (in.User == "") == (in.Group == "") {
 		return wire.Answer{}, service.Wrong("user", "give either a user or a group")
 	}
-	hidden := s.hidden(st, c, q)
+	own := s.own(st, c)
+	if s.beyond(st, c, q.Device) {
+		if q.User != c.User || in.Group != "" {
+			return wire.Answer{}, service.ErrNotFound
+		}
+		own = true // what they have where they administer nothing is theirs to ask about
+	}
+	hidden := own && s.hidden(st, q)
 	if hidden && in.At != "" { // not even by which clock it goes
 		at, err := s.circumstances(st, in.At, st.Policy.Settings().Zone, wire.Context{}, nil)
 		if err != nil {
@@ -33,7 +40,7 @@ func (s Service) Check(c service.Caller, in wire.Check) (wire.Answer, error) {
 	words := wording.Accepted(c.Language)
 	var out wire.Answer
 	switch {
-	case s.own(st, c):
+	case own:
 		out = words.OwnAnswer(st.Policy, q, st.Compiled.Own(q, st.Compiled.Explain(q)), !hidden, s.whom(st))
 	case in.Group != "":
 		out = words.Answer(st.Policy, q, st.Compiled.ExplainGroup(policy.UserGroupID(in.Group), q))
@@ -47,7 +54,7 @@ func (s Service) Check(c service.Caller, in wire.Check) (wire.Answer, error) {
 // Evaluate answers a question in the terms of the AuthZEN Authorization API, without words.
 func (s Service) Evaluate(c service.Caller, in *wire.Evaluation) (wire.Decision, error) {
 	st := s.State()
-	asks := asker{s: s.Service, st: st, caller: c, own: s.own(st, c)}
+	asks := s.asker(st, c)
 	if err := asks.may(policy.UserID(in.Subject.ID)); err != nil {
 		return wire.Decision{}, err
 	}
@@ -64,11 +71,24 @@ func (s Service) own(st *service.State, c service.Caller) bool {
 }
 
 // hidden tells whether a caller may not know whether what they ask about is there.
-func (s Service) hidden(st *service.State, c service.Caller, q decision.Question) bool {
+func (s Service) hidden(st *service.State, q decision.Question) bool {
 	if q.Right == "" {
 		q.Right = policy.View
 	}
-	return s.own(st, c) && !st.Compiled.Concerns(q)
+	return !st.Compiled.Concerns(q)
+}
+
+// beyond tells whether a device lies beyond what a caller may ask about anybody but themself: then it is, to them, not there.
+func (s Service) beyond(st *service.State, c service.Caller, device policy.DeviceID) bool {
+	return s.Rights(st, c).Bounded() && !s.View(st, c).Device(device)
+}
+
+// sites are those about which a caller may ask; nil: all.
+func (s Service) sites(st *service.State, c service.Caller, about policy.UserID) func(policy.SiteID) bool {
+	if !s.Rights(st, c).Bounded() || about != "" && about == c.User {
+		return nil
+	}
+	return s.View(st, c).Sites()
 }
 
 // whom lists those whom somebody can ask for what they have not.

@@ -41,7 +41,7 @@ func (s Service) EvaluateMany(c service.Caller, in *wire.Evaluations) (wire.Deci
 		return out, service.Wrong("options.evaluations_semantic", "%q is not known: write execute_all, deny_on_first_deny or permit_on_first_permit", semantic)
 	}
 	out.Evaluations = make([]wire.Decision, 0, len(in.Evaluations))
-	asks := asker{s: s.Service, st: st, caller: c, own: own}
+	asks := s.asker(st, c)
 	asks.at, asks.context, asks.err = readContext(in.Context, s.Now())
 	questions, faults := make([]decision.Question, len(in.Evaluations)), make([]error, len(in.Evaluations))
 	read := 0
@@ -74,12 +74,23 @@ func readContext(context json.RawMessage, now time.Time) (time.Time, decision.Co
 	return translate.EvaluationContext(members, now)
 }
 
+// asker asks on behalf of a caller.
+func (s Service) asker(st *service.State, c service.Caller) asker {
+	out := asker{s: s.Service, st: st, caller: c, own: s.own(st, c)}
+	if s.Rights(st, c).Bounded() {
+		v := s.View(st, c)
+		out.beyond = func(id policy.DeviceID) bool { return !v.Device(id) }
+	}
+	return out
+}
+
 // asker asks on behalf of one caller.
 type asker struct {
 	s      *service.Service
 	st     *service.State
 	caller service.Caller
-	own    bool // they may ask about themself alone
+	own    bool                       // they may ask about themself alone
+	beyond func(policy.DeviceID) bool // what is not there, to them; nil: nothing
 
 	// What the top of the request says of the circumstances, read once.
 	at      time.Time
@@ -96,8 +107,14 @@ func (a *asker) may(about policy.UserID) error {
 
 // toDecision is an answer as the caller may hear it.
 func (a *asker) toDecision(q *decision.Question, answer decision.Answer) wire.Decision {
-	if a.own {
+	switch {
+	case a.own:
 		answer = a.st.Compiled.Own(*q, answer)
+	case a.beyond == nil || !a.beyond(q.Device):
+	case q.User == a.caller.User:
+		answer = a.st.Compiled.Own(*q, answer)
+	case answer.Reason != decision.UnknownUser:
+		answer = decision.Answer{Outcome: decision.Outcome{Reason: decision.UnknownDevice}}
 	}
 	out := wire.Decision{Decision: answer.Allowed, Context: wire.DecisionContext{
 		Reason: answer.Reason.String(), Limits: answer.Limits, Revision: a.st.Revision.Number,
@@ -188,7 +205,10 @@ func (s Service) Search(c service.Caller, what SearchFor, in *wire.Search) (wire
 	if err != nil {
 		return out, err
 	}
-	in2 := survey.Circumstances{At: q.At, Context: q.Context, Right: q.Right} // now
+	in2 := survey.Circumstances{At: q.At, Context: q.Context, Right: q.Right, Sites: s.sites(st, c, about)} // now
+	if in2.Sites != nil && what != SearchResources && s.beyond(st, c, q.Device) {
+		return out, nil
+	}
 	switch what {
 	case SearchSubjects:
 		found, _ := survey.Of(st.Compiled).UsersOf(q.Device, q.Point, in2)
@@ -233,6 +253,9 @@ func (s Service) searchResources(st *service.State, q decision.Question, in surv
 		return
 	}
 	for d := range policy.Each[*policy.Device](st.Policy) {
+		if in.Sites != nil && !in.Sites(d.Site) {
+			continue
+		}
 		for _, id := range sortedPoints(d) {
 			q.Device, q.Point = d.ID, id
 			if !st.Compiled.Decide(&q).Allowed {

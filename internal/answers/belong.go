@@ -3,6 +3,7 @@ package answers
 import (
 	"slices"
 
+	"sentier/internal/authority"
 	"sentier/internal/policy"
 	"sentier/internal/service"
 	"sentier/internal/wire"
@@ -23,7 +24,7 @@ func (s Service) Groups(c service.Caller, typeName, id string) ([]wire.Belongs, 
 	case *policy.User:
 		return userGroups(st.Policy, r), nil
 	case *policy.Device:
-		return deviceGroups(st, r), nil
+		return deviceGroups(st, s.View(st, c), r), nil
 	}
 	return nil, service.ErrNotFound
 }
@@ -69,11 +70,11 @@ func userGroups(p *policy.Policy, u *policy.User) []wire.Belongs {
 	return out
 }
 
-func deviceGroups(st *service.State, d *policy.Device) []wire.Belongs {
+func deviceGroups(st *service.State, v authority.View, d *policy.Device) []wire.Belongs {
 	out := []wire.Belongs{}
 	in := map[policy.DeviceGroupID]*policy.DeviceGroup{}
 	for g := range policy.Each[*policy.DeviceGroup](st.Policy) {
-		if !st.Compiled.InGroup(d, g.ID) {
+		if !st.Compiled.InGroup(d, g.ID) || !v.Sees(g) {
 			continue
 		}
 		in[g.ID] = g

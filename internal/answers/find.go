@@ -21,14 +21,14 @@ func (s Service) Find(c service.Caller, word string, limit int) ([]wire.Found, e
 	if err := s.Permit(st, c, service.Read, ""); err != nil {
 		return nil, err
 	}
-	word, v := policy.FoldName(word), s.view(st, c)
+	word, v := policy.FoldName(word), s.View(st, c)
 	out := []wire.Found{}
 	if word == "" {
 		return out, nil
 	}
 	var begins, holds []wire.Found
 	for _, t := range searchOrder {
-		for r := range v.Table(t).All() {
+		for r := range v.All(t) {
 			if len(begins) >= limit {
 				break
 			}

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"time"
 
+	"sentier/internal/authority"
 	"sentier/internal/decision"
 	"sentier/internal/document"
 	"sentier/internal/policy"
@@ -27,7 +28,11 @@ func (s Service) PreviewSchedule(c service.Caller, q wire.ScheduleQuestion) (wir
 		return wire.Fortnight{}, err
 	}
 	zones := map[string]bool{st.Policy.Settings().Zone: true}
+	v := s.View(st, c)
 	for site := range policy.Each[*policy.Site](st.Policy) {
+		if !v.Site(site.ID) {
+			continue
+		}
 		zones[decision.SiteZone(st.Policy, site.ID)] = true
 	}
 	out := wire.Fortnight{Zone: q.Zone, Zones: slices.Sorted(maps.Keys(zones)), Stretches: []wire.Stretch{}}
@@ -87,7 +92,11 @@ func (s Service) PreviewMatch(c service.Caller, m wire.MatchQuestion) (wire.Matc
 		return wire.Matched{}, err
 	}
 	out := wire.Matched{Items: []wire.Named{}}
+	v := s.View(st, c)
 	for d := range st.Compiled.Matching(r.(*policy.DeviceGroup).Match) {
+		if !v.Sees(d) {
+			continue
+		}
 		if out.Total++; len(out.Items) < service.MostItems {
 			out.Items = append(out.Items, wire.Named{ID: string(d.ID), Name: d.Title()})
 		}
@@ -107,8 +116,12 @@ func (s Service) ReadTime(c service.Caller, in wire.TimeQuestion) (wire.Time, er
 	zone := in.Zone
 	if zone == "" {
 		site := policy.SiteID(in.Site)
+		v := s.View(st, c)
 		if d, ok := policy.Find[*policy.Device](st.Policy, in.Device); ok {
 			site = d.Site
+		}
+		if !v.Site(site) { // not even by which clock it goes
+			site = ""
 		}
 		zone = decision.SiteZone(st.Policy, site)
 	}
@@ -150,19 +163,29 @@ func (s Service) Advise(c service.Caller, in wire.AdviceQuestion) (wire.Advice, 
 			return wire.Advice{}, service.Wrong("until", "is past at the time of the question: give a later end, or none")
 		}
 	}
-	return advice(st.Compiled, q, until, wording.Accepted(c.Language))
+	if s.beyond(st, c, q.Device) {
+		return wire.Advice{}, service.ErrNotFound
+	}
+	return advice(st.Compiled, q, until, wording.Accepted(c.Language), s.Rights(st, c), s.View(st, c))
 }
 
 // mostAdvice is how many changes are advised.
 const mostAdvice = 5
 
 // advice finds what would turn an answer, in words.
-func advice(c *decision.Compiled, q decision.Question, until time.Time, words wording.Catalogue) (wire.Advice, error) {
+func advice(c *decision.Compiled, q decision.Question, until time.Time, words wording.Catalogue, may authority.Rights, v authority.View) (wire.Advice, error) {
 	out := wire.Advice{Allowed: c.Decide(&q).Allowed, Items: []wire.Advise{}}
 	for _, a := range survey.Of(c).Advise(q, until, mostAdvice) {
-		_, done, err := c.Policy().Apply(a.Changes)
+		next, done, err := c.Policy().Apply(a.Changes)
 		if err != nil {
 			return out, err
+		}
+		if !v.Whole() {
+			if may.Change(c.Policy(), next, done) != nil {
+				continue // what they could not do is no advice
+			}
+			a.Impact = survey.Compare(c, c.Next(next, done), done, survey.Circumstances{At: q.At, Context: q.Context, Sites: v.Sites()}, service.MostItems)
+			a.Else = max(0, a.Impact.Gained.All()+a.Impact.Lost.All()-1)
 		}
 		item := wire.Advise{Kind: string(a.Kind), Else: a.Else, Impact: *words.Impact(c.Policy(), a.Impact, q.At), Changes: translate.Changes(done), Edits: a.Changes}
 		item.Text = words.Advice(c.Policy(), q, a)

@@ -70,6 +70,12 @@ func (s Service) reach(st *service.State, c service.Caller, typeName, id string,
 		return wire.Reach{}, err
 	}
 	in.Right = policy.RightID(q.Right)
+	if in.Sites = s.sites(st, c, ""); t == policy.Users {
+		in.Sites = s.sites(st, c, policy.UserID(id))
+	}
+	if t == policy.Devices && s.beyond(st, c, policy.DeviceID(id)) {
+		return wire.Reach{}, service.ErrNotFound
+	}
 	v := &reachView{st: st, in: in, words: wording.Accepted(c.Language), place: place, out: wire.Reach{
 		Of: wire.Ref{Type: typeName, ID: id, Name: r.Title()}, At: in.At, Zone: zone, Degrees: degreesOf(in.Degrees), Revision: st.Revision.Number, Items: []wire.Reached{},
 	}}
@@ -109,7 +115,7 @@ func (s Service) Holders(c service.Caller, ids []string, q ReachQuery) ([]wire.H
 	}
 	var devices []policy.DeviceID
 	for _, id := range ids {
-		if _, ok := st.Policy.Get(policy.Devices, id); ok {
+		if _, ok := st.Policy.Get(policy.Devices, id); ok && !s.beyond(st, c, policy.DeviceID(id)) {
 			devices = append(devices, policy.DeviceID(id))
 		}
 	}
@@ -304,7 +310,7 @@ func (s Service) Seen(ctx context.Context, c service.Caller, id string, q ReachQ
 
 // Looks lists who has looked at the service as another user sees it, newest first.
 func (s Service) Looks(ctx context.Context, c service.Caller) ([]wire.Look, error) {
-	if err := s.Permit(s.State(), c, service.Read, ""); err != nil {
+	if err := s.Permit(s.State(), c, service.Whole, ""); err != nil {
 		return nil, err
 	}
 	list, err := s.Service.Looks(ctx, MaxPage)
@@ -326,9 +332,13 @@ func (s Service) Uses(c service.Caller, typeName, id string, q ReachQuery) ([]wi
 	if err != nil {
 		return nil, err
 	}
-	words := wording.Accepted(c.Language)
+	words, v := wording.Accepted(c.Language), s.View(st, c)
+	in.Sites = v.Sites()
 	out := []wire.Use{}
 	for _, u := range survey.Of(st.Compiled).Uses(r.Type(), id, in) {
+		if !v.Sees(u.Grant) {
+			continue
+		}
 		use := wire.Use{Grant: wire.Named{ID: string(u.Grant.ID), Name: u.Grant.Title()}, Line: u.Line, Effect: string(u.Grant.Effect), Users: wording.Totals(u.Users), Devices: u.Devices, Rights: []string{}}
 		if u.Degree != survey.Impossible {
 			first := u.First()
@@ -410,7 +420,7 @@ func (s Service) axis(c service.Caller, st *service.State, a wire.Axis, field st
 			return nil, 0, service.Wrong(field+".ids", "names %d: a matrix has up to %d", len(a.IDs), MaxPage)
 		}
 		for i, id := range a.IDs {
-			r, ok := st.Policy.Get(t, id)
+			r, ok := s.View(st, c).Get(t, id)
 			if !ok {
 				return nil, 0, service.Wrong(fmt.Sprintf("%s.ids[%d]", field, i), "there is no %s %q", t.Noun(), id)
 			}
@@ -522,7 +532,14 @@ func (s Service) Week(c service.Caller, q wire.WeekQuestion) (wire.Week, error) 
 		return wire.Week{}, err
 	}
 	zone := st.Policy.Settings().Zone
-	hidden := s.hidden(st, c, ask)
+	own := s.own(st, c)
+	if s.beyond(st, c, ask.Device) {
+		if ask.User != c.User || q.Group != "" {
+			return wire.Week{}, service.ErrNotFound
+		}
+		own = true
+	}
+	hidden := own && s.hidden(st, ask)
 	if d, ok := policy.Find[*policy.Device](st.Policy, string(ask.Device)); ok && !hidden {
 		zone = decision.SiteZone(st.Policy, d.Site)
 	}

@@ -7,7 +7,6 @@ import (
 	"strconv"
 	"strings"
 
-	"sentier/internal/authority"
 	"sentier/internal/policy"
 	"sentier/internal/service"
 	"sentier/internal/survey"
@@ -121,7 +120,17 @@ func (s Service) Counts(c service.Caller) (survey.Counts, error) {
 	if err := s.Permit(st, c, service.Read, ""); err != nil {
 		return survey.Counts{}, err
 	}
-	return survey.Of(st.Compiled).Count(), nil
+	out := survey.Of(st.Compiled).Count()
+	v := s.View(st, c)
+	maps.DeleteFunc(out.Sites, func(id policy.SiteID, _ survey.Count) bool { return !v.Site(id) })
+	maps.DeleteFunc(out.DeviceGroups, func(id policy.DeviceGroupID, _ survey.Count) bool {
+		_, seen := v.Get(policy.DeviceGroups, string(id))
+		return !seen
+	})
+	if !v.Whole() {
+		out.Unsorted = 0
+	}
+	return out, nil
 }
 
 // liesIn tells whether a site is another or lies below it.
@@ -134,11 +143,6 @@ func liesIn(p *policy.Policy, site policy.SiteID, other string) bool {
 		site = s.Parent
 	}
 	return site != ""
-}
-
-// view is what a caller may see of the policy.
-func (s Service) view(st *service.State, c service.Caller) authority.View {
-	return s.Rights(st, c).View(st.Policy)
 }
 
 // List gives a page of the records of a type.
@@ -186,13 +190,13 @@ func (s Service) list(c service.Caller, typeName string, q Query) (out wire.List
 	if err != nil {
 		return out, err
 	}
-	table := s.view(st, c).Table(t)
+	v := s.View(st, c)
 	if q.Sort != "" {
 		sorted, err := sortingOf(t, q.Sort, q.Cursor, q.Limit)
 		if err != nil {
 			return out, err
 		}
-		for r := range table.All() {
+		for r := range v.All(t) {
 			if passes(tests, r) {
 				out.Total++
 				sorted.show(st.Policy, r)
@@ -203,8 +207,8 @@ func (s Service) list(c service.Caller, typeName string, q Query) (out wire.List
 		return out, err
 	}
 	if len(tests) == 0 {
-		out.Total = table.Len()
-		for r := range table.After(q.Cursor) {
+		out.Total = v.Len(t)
+		for r := range v.After(t, q.Cursor) {
 			if len(out.Items) == q.Limit {
 				out.Next = out.Items[q.Limit-1].Key()
 				break
@@ -213,7 +217,7 @@ func (s Service) list(c service.Caller, typeName string, q Query) (out wire.List
 		}
 		return out, nil
 	}
-	for r := range table.All() {
+	for r := range v.All(t) {
 		if passes(tests, r) {
 			out.Total++
 			switch {
@@ -257,7 +261,7 @@ func (s Service) Get(c service.Caller, typeName, id string) (policy.Record, erro
 	if !known {
 		return nil, service.ErrNotFound
 	}
-	r, ok := s.view(st, c).Get(t, id)
+	r, ok := s.View(st, c).Get(t, id)
 	if !ok { // or may not be seen, which is the same
 		return nil, service.ErrNotFound
 	}
@@ -271,7 +275,12 @@ func (s Service) Mentions(c service.Caller, typeName, id string) ([]wire.Mention
 		return nil, err
 	}
 	out := []wire.Mention{}
-	for _, m := range s.State().Policy.Mentions(r.Type(), id) {
+	st := s.State()
+	v := s.View(st, c)
+	for _, m := range st.Policy.Mentions(r.Type(), id) {
+		if !v.Sees(m.By) {
+			continue
+		}
 		out = append(out, wire.Mention{Type: m.By.Type().String(), ID: m.By.Key(), Name: m.By.Title(), Field: m.Field})
 	}
 	return out, nil
@@ -287,7 +296,7 @@ func (s Service) Names(c service.Caller, of []string) (map[string]map[string]str
 	if err := s.Permit(st, c, service.Read, ""); err != nil {
 		return nil, err
 	}
-	out, v := map[string]map[string]string{}, s.view(st, c)
+	out, v := map[string]map[string]string{}, s.View(st, c)
 	if len(of) > MaxPage {
 		return nil, service.Wrong("of", "names %d records: up to %d are named at once", len(of), MaxPage)
 	}
@@ -308,11 +317,11 @@ func (s Service) Names(c service.Caller, of []string) (map[string]map[string]str
 		return out, nil
 	}
 	for _, t := range policy.Types() {
-		if v.Table(t).Len() > maxNames {
+		if st.Policy.Table(t).Len() > maxNames {
 			continue // there may be a million users: they are found by search
 		}
 		names := map[string]string{}
-		for r := range v.Table(t).All() {
+		for r := range v.All(t) {
 			names[r.Key()] = r.Title()
 		}
 		out[t.String()] = names

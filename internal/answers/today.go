@@ -6,6 +6,7 @@ import (
 	"slices"
 	"time"
 
+	"sentier/internal/authority"
 	"sentier/internal/decision"
 	"sentier/internal/policy"
 	"sentier/internal/schedule"
@@ -28,19 +29,19 @@ func (s Service) Today(ctx context.Context, c service.Caller) (wire.Today, error
 	if err := s.Permit(st, c, service.Read, ""); err != nil {
 		return wire.Today{}, err
 	}
-	p, now := st.Policy, s.Now().UTC()
+	p, now, v := st.Policy, s.Now().UTC(), s.View(st, c)
 	out := wire.Today{At: now, Zone: p.Settings().Zone, Lockouts: []wire.LockedOut{}, Invited: []wire.Named{}, Counts: map[string]int{}}
 	for _, t := range policy.Types() {
-		out.Counts[t.String()] = p.Table(t).Len()
+		out.Counts[t.String()] = v.Len(t)
 	}
 	var err error
 	if out.Schedules, err = openNow(p, now); err != nil {
 		return out, err
 	}
-	ending := endings(p, now)
+	ending := endings(p, v, now)
 	out.Endings, out.Ending = len(ending), ending[:min(len(ending), shownToday)]
 	for d := range policy.Each[*policy.Device](p) {
-		if l := d.Lockout; l != nil && decision.PeriodOf(policy.Span{From: l.From, Until: l.Until}).Holds(decision.MomentOf(now)) {
+		if l := d.Lockout; l != nil && v.Sees(d) && decision.PeriodOf(policy.Span{From: l.From, Until: l.Until}).Holds(decision.MomentOf(now)) {
 			out.Lockouts = append(out.Lockouts, wire.LockedOut{Device: wire.Named{ID: d.Key(), Name: d.Title()}, Reason: l.Reason, Since: end(l.From), Until: end(l.Until), Zone: decision.SiteZone(p, d.Site)})
 		}
 	}
@@ -52,12 +53,12 @@ func (s Service) Today(ctx context.Context, c service.Caller) (wire.Today, error
 			out.Invited = append(out.Invited, wire.Named{ID: u.Key(), Name: u.Title()})
 		}
 	}
-	out.Look = toLook(p)
+	out.Look = toLook(p, v)
 	last, err := s.Revisions(ctx, 0, shownToday)
 	if err != nil {
 		return out, err
 	}
-	out.Revisions, err = s.happened(ctx, p, last)
+	out.Revisions, err = s.happened(ctx, p, v, last)
 	return out, err
 }
 
@@ -121,7 +122,7 @@ func btoi(b bool) int {
 }
 
 // endings lists what ends within a week, the next first.
-func endings(p *policy.Policy, now time.Time) []wire.Ending {
+func endings(p *policy.Policy, v authority.View, now time.Time) []wire.Ending {
 	out := []wire.Ending{}
 	soon := func(t time.Time) bool { return t.After(now) && t.Before(now.Add(endingWithin)) }
 	named := func(r policy.Record) *wire.Named { return &wire.Named{ID: r.Key(), Name: r.Title()} }
@@ -141,7 +142,7 @@ func endings(p *policy.Policy, now time.Time) []wire.Ending {
 		}
 	}
 	for g := range policy.Each[*policy.Grant](p) {
-		if soon(g.Valid.Until) {
+		if soon(g.Valid.Until) && v.Sees(g) {
 			out = append(out, wire.Ending{Kind: "grant", At: g.Valid.Until, Grant: named(g)})
 		}
 	}
@@ -150,10 +151,10 @@ func endings(p *policy.Policy, now time.Time) []wire.Ending {
 }
 
 // toLook counts what may not be meant as it is.
-func toLook(p *policy.Policy) []wire.ToLook {
+func toLook(p *policy.Policy, v authority.View) []wire.ToLook {
 	counts := map[string]int{}
 	for d := range policy.Each[*policy.Device](p) {
-		if d.Site == "" {
+		if d.Site == "" && v.Sees(d) {
 			counts["unsorted_devices"]++
 		}
 	}
@@ -164,6 +165,7 @@ func toLook(p *policy.Policy) []wire.ToLook {
 	}
 	for g := range policy.Each[*policy.Grant](p) {
 		switch {
+		case !v.Sees(g):
 		case g.Enabled == policy.Off:
 			counts["idle_grants"]++
 		case len(g.Lines) == 0 || !g.To.Everyone && len(g.To.Groups)+len(g.To.Users) == 0:
@@ -192,16 +194,41 @@ func (s Service) HistoryOf(ctx context.Context, c service.Caller, typeName, id s
 	if err != nil {
 		return nil, err
 	}
-	return s.happened(ctx, st.Policy, list)
+	return s.happened(ctx, st.Policy, s.View(st, c), list)
+}
+
+// readForSome is how many records of a revision are looked at for whoever sees only some.
+const readForSome = 200
+
+// seenOf are those of some records that may be seen still.
+func seenOf(p *policy.Policy, v authority.View, list []store.Touched) []store.Touched {
+	return slices.DeleteFunc(list, func(x store.Touched) bool {
+		t, _ := policy.TypeNamed(x.Type)
+		_, seen := v.Get(t, x.ID)
+		return !seen
+	})
 }
 
 // happened tells of revisions what each did to which records.
-func (s Service) happened(ctx context.Context, p *policy.Policy, list []store.Revision) ([]wire.Happened, error) {
+func (s Service) happened(ctx context.Context, p *policy.Policy, v authority.View, list []store.Revision) ([]wire.Happened, error) {
 	out := []wire.Happened{}
 	for _, r := range list {
-		first, all, err := s.TouchedBy(ctx, r.Number, shownRecords)
+		most := shownRecords
+		if !v.Whole() {
+			most = readForSome
+		}
+		first, all, err := s.TouchedBy(ctx, r.Number, most)
 		if err != nil {
 			return nil, err
+		}
+		if !v.Whole() {
+			told := all
+			if first = seenOf(p, v, first); len(first) < told { // what else it did, and why, may be about what they do not see
+				r.Note = ""
+			}
+			if all, first = len(first), first[:min(len(first), shownRecords)]; all == 0 {
+				continue
+			}
 		}
 		h := wire.Happened{Revision: r.Number, At: r.At.UTC(), By: wire.Named{ID: r.By, Name: p.Title(policy.Users, r.By)}, Note: r.Note, Records: []wire.Touched{}, All: all}
 		for _, x := range first {

@@ -15,23 +15,28 @@ type Action string
 
 // The actions.
 const (
-	Ask    Action = "ask"    // for a decision about a user
-	Read   Action = "read"   // records and what follows from them
-	Write  Action = "write"  // records: what exactly is judged by [Rights.Change]
-	Follow Action = "follow" // what changes
-	Manage Action = "manage" // credentials of others
+	Ask     Action = "ask"     // for a decision about a user
+	Read    Action = "read"    // what of the policy may be seen: [Rights.View] says what
+	Whole   Action = "whole"   // what is only of the policy as a whole: its document, its record
+	Write   Action = "write"   // records: what exactly is judged by [Rights.Change]
+	Replace Action = "replace" // the policy as a whole
+	Follow  Action = "follow"  // what changes
+	Manage  Action = "manage"  // credentials of others
 )
 
 // rolePermissions says which roles of a mandate let their holders do what, besides the owner, who may do everything.
 var rolePermissions = map[Action][]policy.MandateRole{
-	Ask:    {policy.Auditor, policy.Enforcement},
+	Ask:    {policy.Auditor, policy.Enforcement, policy.Delegate},
 	Follow: {policy.Auditor, policy.Enforcement},
-	Read:   {policy.Auditor},
+	Read:   {policy.Auditor, policy.Delegate},
+	Whole:  {policy.Auditor},
+	Write:  {policy.Delegate},
 }
 
 // Rights are what a user may do with the service at an instant: the sum of the mandates in force for them. The zero value is nobody's.
 type Rights struct {
 	user     policy.UserID
+	at       time.Time
 	in       bool
 	mandates []*policy.Mandate
 }
@@ -41,7 +46,7 @@ func Of(c *decision.Compiled, user policy.UserID, at time.Time) Rights {
 	if _, ok := c.MaySignIn(user, at); !ok {
 		return Rights{user: user}
 	}
-	return Rights{user, true, c.Mandates(user, at)}
+	return Rights{user, at, true, c.Mandates(user, at)}
 }
 
 // SignedIn tells whether the user may sign in at all, without which nothing they hold counts.
@@ -77,35 +82,23 @@ func (r Rights) May(do Action, about policy.UserID) error {
 // Change tells whether the user may make a change that leads from one policy to another, by what it did to records: whatever way it came
 // by. It is asked once the change was applied, and before it is saved. The error is a [*Forbidden].
 func (r Rights) Change(before, after *policy.Policy, done []policy.RecordChange) error {
-	if len(done) == 0 {
+	if len(done) == 0 || r.has(policy.Owner) {
 		return nil
+	}
+	if mandates := r.Delegations(); len(mandates) > 0 {
+		return judgeAll(mandates, before, after, r.at, done)
 	}
 	return r.May(Write, "")
 }
 
-// View is what a user may see of a policy. What it does not show is, to them, not there.
-type View struct {
-	policy *policy.Policy
-	whole  bool
+// Bounded tells whether what the user may ask about others is bounded by the sites of their mandates.
+func (r Rights) Bounded() bool {
+	return r.has(policy.Delegate) && !r.has(policy.Owner, policy.Auditor, policy.Enforcement)
 }
 
-// View is what the user may see of a policy.
-func (r Rights) View(p *policy.Policy) View { return View{p, r.in && r.May(Read, "") == nil} }
-
-// Get finds a record that may be seen.
-func (v View) Get(t policy.Type, id string) (policy.Record, bool) {
-	if !v.whole {
-		return nil, false
-	}
-	return v.policy.Get(t, id)
-}
-
-// Table is the records of a type that may be seen.
-func (v View) Table(t policy.Type) policy.Table {
-	if !v.whole {
-		return policy.Table{}
-	}
-	return v.policy.Table(t)
+// Delegations are the user's mandates of a delegate.
+func (r Rights) Delegations() []*policy.Mandate {
+	return slices.DeleteFunc(slices.Clone(r.mandates), func(m *policy.Mandate) bool { return m.Role != policy.Delegate })
 }
 
 // Forbidden is that a caller may not do a thing; Missing says what would let them.

@@ -77,9 +77,9 @@ func TestWhoMayDoWhat(t *testing.T) {
 			}
 			hear("own", r.May(authority.Ask, policy.UserID(w.user)))
 			hear("change", r.Change(p, next, done))
-			_, seen := r.View(p).Get(policy.Users, "plain")
-			if seen != (r.View(p).Table(policy.Users).Len() > 0) {
-				t.Error("a view shows a record and no table, or the other way round")
+			_, seen := r.View(c).Get(policy.Users, "plain")
+			if seen != (r.View(c).Len(policy.Users) > 0) {
+				t.Error("a view shows a record and no list, or the other way round")
 			}
 			if seen {
 				may = append(may, "see")

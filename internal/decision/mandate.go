@@ -52,7 +52,7 @@ func (c *Compiled) LastingOwners(at time.Time) []policy.UserID {
 		}
 		seen := map[policy.UserGroupID]bool{}
 		for _, id := range m.To.Groups {
-			c.MembersOf(id, seen, func(member policy.Member) {
+			MembersOf(c.policy, id, seen, func(member policy.Member) {
 				if lasts(member.Span()) {
 					add(member.User)
 				}
@@ -64,8 +64,8 @@ func (c *Compiled) LastingOwners(at time.Time) []policy.UserID {
 }
 
 // MembersOf visits the memberships of a group and of the groups that it includes, as far as they are enabled.
-func (c *Compiled) MembersOf(id policy.UserGroupID, seen map[policy.UserGroupID]bool, visit func(policy.Member)) {
-	g, ok := policy.Find[*policy.UserGroup](c.policy, string(id))
+func MembersOf(p *policy.Policy, id policy.UserGroupID, seen map[policy.UserGroupID]bool, visit func(policy.Member)) {
+	g, ok := policy.Find[*policy.UserGroup](p, string(id))
 	if !ok || seen[id] || g.Enabled == policy.Off {
 		return
 	}
@@ -74,7 +74,7 @@ func (c *Compiled) MembersOf(id policy.UserGroupID, seen map[policy.UserGroupID]
 		visit(member)
 	}
 	for _, inner := range g.Includes {
-		c.MembersOf(inner, seen, visit)
+		MembersOf(p, inner, seen, visit)
 	}
 }
 

@@ -74,6 +74,12 @@ type (
 	MandateID     string
 )
 
+// Device is the device that a point is of.
+func (r PointRef) Device() DeviceID {
+	device, _, _ := strings.Cut(string(r), "/")
+	return DeviceID(device)
+}
+
 // MaxID bounds ids, in bytes.
 const MaxID = 128
 

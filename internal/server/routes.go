@@ -33,8 +33,8 @@ func (s *Server) routes() []route {
 		{id: "endOtherSessions", method: "DELETE", path: "/api/v1/sessions", tag: "session", summary: "End your other sessions", status: 204, handle: s.endSessions},
 		{id: "endSession", method: "DELETE", path: "/api/v1/sessions/{id}", tag: "session", summary: "End one of your own sessions", in: idPath{}, status: 204, handle: s.endSession},
 		{id: "setPasswordByLink", method: "POST", path: "/api/v1/welcome", tag: "session", summary: "Set a password by a link, and sign in", open: true, in: wire.Welcome{}, takes: smallJSON, out: wire.Session{}, handle: s.welcome},
-		{id: "inviteUser", method: "POST", path: "/api/v1/users/{id}/invitation", tag: "session", summary: "Make a link, good once and for a week, by which a user sets a password", in: idPath{}, needs: service.Manage, out: wire.Invitation{}, status: 201, handle: s.invite},
-		{id: "verifyFiles", method: "GET", path: "/api/v1/verify", tag: "operation", summary: "Are the files what was written? The first thing that is wrong", needs: service.Read, heavy: true, out: wire.Verified{}, handle: s.verify},
+		{id: "inviteUser", method: "POST", path: "/api/v1/users/{id}/invitation", tag: "session", summary: "Make a link, good once and for a week, by which a user sets a password", in: idPath{}, needs: service.Write, out: wire.Invitation{}, status: 201, handle: s.invite},
+		{id: "verifyFiles", method: "GET", path: "/api/v1/verify", tag: "operation", summary: "Are the files what was written? The first thing that is wrong", needs: service.Whole, heavy: true, out: wire.Verified{}, handle: s.verify},
 		{id: "getBackup", method: "GET", path: "/api/v1/backup", produces: []string{"application/vnd.sqlite3"}, tag: "operation", summary: "A verified copy of the database, one file", needs: service.Manage, heavy: true, handle: s.backup},
 		{id: "check", method: "POST", path: "/api/v1/check", tag: "decisions", summary: "May this user do this to that device, why, and until when?", in: wire.Check{}, takes: plainJSON, out: wire.Answer{}, handle: s.check},
 		{id: "advise", method: "POST", path: "/api/v1/advice", tag: "decisions", summary: "What would turn an answer, the change that changes least beside it first", in: wire.AdviceQuestion{}, needs: service.Read, takes: plainJSON, out: wire.Advice{}, handle: answer(answers.Service.Advise)},
@@ -52,7 +52,7 @@ func (s *Server) routes() []route {
 		{id: "listHistory", method: "GET", path: "/api/v1/history/{type}/{id}", tag: "reach", summary: "The last revisions that changed a record", in: recordPath{}, needs: service.Read, hides: true, out: []wire.Happened{}, handle: s.history},
 		{id: "listUses", method: "GET", path: "/api/v1/uses/{type}/{id}", tag: "reach", summary: "The lines of grants that make use of a grant, role, right, schedule, site, device group or user group", in: usesQuery{}, needs: service.Read, hides: true, heavy: true, out: []wire.Use{}, handle: s.uses},
 		{id: "seeAsUser", method: "GET", path: "/api/v1/seen/{id}", tag: "reach", summary: "The service as a user would meet it; recorded", in: reachQuery{}, out: wire.Seen{}, handle: s.seen},
-		{id: "listLooks", method: "GET", path: "/api/v1/looks", tag: "reach", summary: "Who has looked at the service as another user sees it", out: []wire.Look{}, needs: service.Read, handle: s.looks},
+		{id: "listLooks", method: "GET", path: "/api/v1/looks", tag: "reach", summary: "Who has looked at the service as another user sees it", out: []wire.Look{}, needs: service.Whole, handle: s.looks},
 
 		{id: "getAuthzenConfiguration", method: "GET", path: "/.well-known/authzen-configuration", tag: "decisions", summary: "OpenID AuthZEN metadata", open: true, out: wire.AuthZEN{}, handle: s.authzen},
 		{id: "evaluateMany", method: "POST", path: "/access/v1/evaluations", tag: "decisions", summary: "OpenID AuthZEN access evaluations, up to 10,000", in: wire.Evaluations{}, needs: service.Ask, takes: manyJSON, out: wire.Decided{}, handle: s.evaluateMany},
@@ -61,12 +61,12 @@ func (s *Server) routes() []route {
 		{id: "searchActions", method: "POST", path: "/access/v1/search/action", tag: "decisions", summary: "OpenID AuthZEN action search", in: wire.Search{}, takes: plainJSON, out: wire.SearchResult{}, handle: s.search(answers.SearchActions)},
 		{id: "evaluate", method: "POST", path: "/access/v1/evaluation", tag: "decisions", summary: "OpenID AuthZEN access evaluation", in: wire.Evaluation{}, takes: plainJSON, out: wire.Decision{}, handle: s.evaluate},
 
-		{id: "getPolicy", method: "GET", path: "/api/v1/policy", produces: []string{"application/yaml", "application/json"}, tag: "policy", summary: "The whole policy as a document", in: dumpQuery{}, needs: service.Read, heavy: true, handle: s.dump},
-		{id: "loadPolicy", method: "PUT", path: "/api/v1/policy", tag: "policy", summary: "Put a policy document in the place of the policy", in: loadQuery{}, needs: service.Write, takes: policyText, heavy: true, out: wire.Saved{}, handle: s.load},
+		{id: "getPolicy", method: "GET", path: "/api/v1/policy", produces: []string{"application/yaml", "application/json"}, tag: "policy", summary: "The whole policy as a document", in: dumpQuery{}, needs: service.Whole, heavy: true, handle: s.dump},
+		{id: "loadPolicy", method: "PUT", path: "/api/v1/policy", tag: "policy", summary: "Put a policy document in the place of the policy", in: loadQuery{}, needs: service.Replace, takes: policyText, heavy: true, out: wire.Saved{}, handle: s.load},
 		{id: "listNames", method: "GET", path: "/api/v1/names", tag: "records", summary: "Names by type and id", in: namesQuery{}, out: map[string]map[string]string{}, needs: service.Read, handle: s.names},
 
 		{id: "getCounts", method: "GET", path: "/api/v1/counts", tag: "records", summary: "How many devices each site and device group has, by itself and with all below", out: service.Counts{}, needs: service.Read, handle: s.counts},
-		{id: "listTokens", method: "GET", path: "/api/v1/tokens", tag: "tokens", summary: "Tokens, without their secrets", in: tokensQuery{}, needs: service.Read, out: []wire.Token{}, handle: s.tokens},
+		{id: "listTokens", method: "GET", path: "/api/v1/tokens", tag: "tokens", summary: "Tokens, without their secrets", in: tokensQuery{}, needs: service.Whole, out: []wire.Token{}, handle: s.tokens},
 		{id: "createToken", method: "POST", path: "/api/v1/tokens", tag: "tokens", summary: "Make a token; its secret is shown this once", in: []any{keyHeader{}, wire.NewToken{}}, needs: service.Manage, takes: plainJSON, out: wire.Token{}, status: 201, handle: s.createToken},
 		{id: "revokeToken", method: "DELETE", path: "/api/v1/tokens/{id}", tag: "tokens", summary: "Revoke a token", in: idPath{}, status: 204, handle: s.revokeToken},
 	}

@@ -79,10 +79,10 @@ func (s *Service) Session(c Caller, expires time.Time) wire.Session {
 // It takes the place of one made before.
 func (s *Service) Invite(ctx context.Context, c Caller, id string) (secret string, until time.Time, err error) {
 	st := s.State()
-	if err := s.Permit(st, c, Manage, ""); err != nil {
+	u, ok := policy.Find[*policy.User](st.Policy, id)
+	if err := s.Rights(st, c).Invite(st.Policy, u); err != nil {
 		return "", until, err
 	}
-	u, ok := policy.Find[*policy.User](st.Policy, id)
 	if !ok {
 		return "", until, ErrNotFound
 	}

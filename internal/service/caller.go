@@ -23,11 +23,13 @@ type Action = authority.Action
 
 // The actions.
 const (
-	Ask    = authority.Ask
-	Read   = authority.Read
-	Write  = authority.Write
-	Follow = authority.Follow
-	Manage = authority.Manage
+	Ask     = authority.Ask
+	Read    = authority.Read
+	Whole   = authority.Whole
+	Write   = authority.Write
+	Replace = authority.Replace
+	Follow  = authority.Follow
+	Manage  = authority.Manage
 )
 
 // ForbiddenError is that a caller may not do a thing; see [authority.Forbidden].
@@ -55,6 +57,9 @@ func (s *Service) Permit(st *State, c Caller, do Action, about policy.UserID) er
 	}
 	return r.May(do, about)
 }
+
+// View is what a caller may see of the policy.
+func (s *Service) View(st *State, c Caller) authority.View { return s.Rights(st, c).View(st.Compiled) }
 
 // May tells whether a caller may do a thing, before anything is known of what it is about, and remembers what they may.
 func (s *Service) May(c *Caller, do Action) error {

@@ -50,6 +50,9 @@ func (s *Service) edit(ctx context.Context, c Caller, o *EditOptions, build func
 		if err != nil {
 			return step{}, err
 		}
+		if err := s.mayTouch(now, c, changes); err != nil {
+			return step{}, err
+		}
 		next, done, err := now.Policy.Apply(changes)
 		return step{policy: next, done: done}, err
 	})
@@ -95,10 +98,7 @@ func (s *Service) changeMany(ctx context.Context, c Caller, o *EditOptions, work
 			return saved, kept, err
 		}
 		ready, err := work(now)
-		if err == nil {
-			err = s.Rights(now, c).Change(now.Policy, ready.policy, ready.done)
-		}
-		if err != nil {
+		if err = s.judge(now, c, ready, err); err != nil {
 			return saved, nil, err
 		}
 		compiled := make(chan *decision.Compiled, 1) // beside the writing of the rows
@@ -146,6 +146,32 @@ func (s *Service) asked(ctx context.Context, now *State, c Caller, o *EditOption
 	return s.repetition(ctx, c, o.Asked)
 }
 
+// mayTouch refuses what a caller can be known not to do before it is worked out, so that no fault of it tells them of what they do not see.
+func (s *Service) mayTouch(now *State, c Caller, changes []policy.Change) error {
+	r, v := s.Rights(now, c), s.View(now, c)
+	if v.Whole() {
+		return nil
+	}
+	for _, change := range changes {
+		if unseen(now, v, change.Type, change.ID) && change.Type != policy.SettingsType {
+			return ErrNotFound // the same as for what is not there
+		}
+		if err := r.Touch(change); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// judge tells whether a caller may make a change that was worked out, or why it could not be: only now is it known what it does.
+func (s *Service) judge(now *State, c Caller, st step, err error) error {
+	v := s.View(now, c)
+	if err != nil {
+		return hide(now, v, err)
+	}
+	return s.Rights(now, c).Change(now.Policy, st.policy, st.done)
+}
+
 // next makes the next revision of what work gives, for a caller who may. The caller holds s.writing.
 func (s *Service) next(ctx context.Context, c Caller, o *EditOptions, work func(now *State) (step, error)) (saved wire.Saved, replayed []byte, err error) {
 	now := s.State()
@@ -153,10 +179,7 @@ func (s *Service) next(ctx context.Context, c Caller, o *EditOptions, work func(
 		return saved, kept, err
 	}
 	st, err := work(now)
-	if err == nil { // only now is it known what the change does
-		err = s.Rights(now, c).Change(now.Policy, st.policy, st.done)
-	}
-	if err == nil {
+	if err = s.judge(now, c, st, err); err == nil {
 		saved, err = s.make(ctx, now, c, o, st)
 	}
 	return saved, nil, err

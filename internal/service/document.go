@@ -13,7 +13,7 @@ import (
 // Dump writes the whole policy as a document, and tells at which revision it was so.
 func (s *Service) Dump(c Caller, syntax document.Syntax) (write func(io.Writer) error, revision uint64, err error) {
 	st := s.State()
-	if err := s.Permit(st, c, Read, ""); err != nil {
+	if err := s.Permit(st, c, Whole, ""); err != nil {
 		return nil, 0, err
 	}
 	return func(to io.Writer) error { return document.WritePolicyTo(to, st.Policy, syntax) }, st.Revision.Number, nil
@@ -22,9 +22,9 @@ func (s *Service) Dump(c Caller, syntax document.Syntax) (write func(io.Writer) 
 // Load puts the policy of a document in the place of the current one. An empty syntax is the one that the document looks
 // like. The error is of type [document.Faults] where the document is not sound.
 func (s *Service) Load(ctx context.Context, c Caller, data []byte, syntax document.Syntax, o EditOptions) (wire.Saved, error) {
-	do := Write
+	do := Replace
 	if o.DryRun {
-		do = Read
+		do = Whole
 	}
 	if err := s.Permit(s.State(), c, do, ""); err != nil {
 		return wire.Saved{}, err

@@ -144,12 +144,15 @@ func (s *Service) lookAhead(c Caller, o *EditOptions, work func(now *State) (ste
 		return wire.Saved{}, err
 	}
 	would, err := work(now)
+	if !s.View(now, c).Whole() { // whoever sees a part is told of nothing that they could not do as well
+		err = s.judge(now, c, would, err)
+	}
 	if err != nil {
 		return wire.Saved{}, err
 	}
 	out := wire.Saved{Revision: now.Revision.Number, Changes: translate.Changes(would.done)}
 	if o.Impact && len(would.done) > 0 {
-		out.Impact = s.impact(c, now.Compiled, now.Compiled.Next(would.policy, would.done), would.done)
+		out.Impact = s.impact(c, now, now.Compiled.Next(would.policy, would.done), would.done)
 	}
 	return out, nil
 }
@@ -158,9 +161,10 @@ func (s *Service) lookAhead(c Caller, o *EditOptions, work func(now *State) (ste
 const MostItems = 50
 
 // impact tells who gains and loses what between two policies.
-func (s *Service) impact(c Caller, before, after *decision.Compiled, done []policy.RecordChange) *wire.Impact {
+func (s *Service) impact(c Caller, now *State, after *decision.Compiled, done []policy.RecordChange) *wire.Impact {
 	at := s.borders.Clock().UTC().Truncate(time.Microsecond)
-	return wording.Accepted(c.Language).Impact(after.Policy(), survey.Compare(before, after, done, survey.Circumstances{At: at}, MostItems), at)
+	found := survey.Compare(now.Compiled, after, done, survey.Circumstances{At: at, Sites: s.View(now, c).Sites()}, MostItems)
+	return wording.Accepted(c.Language).Impact(after.Policy(), found, at)
 }
 
 // repetition finds the answer to an earlier request with the same key. A request that changed nothing left no
@@ -302,13 +306,16 @@ func (s *Service) cascade(c Caller, now *State, t policy.Type, e wire.Edit, o *E
 	if err != nil {
 		return changes, nil // the same fault will be told with the others
 	}
+	if v := s.View(now, c); slices.ContainsFunc(changes, func(x policy.Change) bool { return unseen(now, v, x.Type, x.ID) }) {
+		return nil, &ForbiddenError{Missing: policy.Say("a mandate for all that it is about")}
+	}
 	reasons := now.Policy.Loosened(next, t, e.ID)
 	switch {
 	case len(reasons) == 0:
 	case e.Accept:
 		o.Note = strings.TrimPrefix(o.Note+"; gains accepted: "+wording.English.Loosened(reasons), "; ")
 	default:
-		return nil, &GainsError{reasons, s.impact(c, now.Compiled, now.Compiled.Next(next, done), done)}
+		return nil, &GainsError{reasons, s.impact(c, now, now.Compiled.Next(next, done), done)}
 	}
 	return changes, nil
 }
@@ -380,6 +387,9 @@ func readEdit(e *wire.Edit) (policy.Change, error) {
 // changesOf gives the changes that an edit comes to, which is read already.
 func (s *Service) changesOf(c Caller, now *State, e *wire.Edit, read policy.Change, o *EditOptions) ([]policy.Change, error) {
 	_, there := now.Policy.Get(read.Type, read.ID)
+	if there && read.Type != policy.SettingsType && unseen(now, s.View(now, c), read.Type, read.ID) {
+		return nil, ErrNotFound
+	}
 	switch {
 	case read.Op == copyOp:
 		return copyRecord(now.Policy, read.Type, *e)

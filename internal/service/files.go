@@ -13,7 +13,7 @@ import (
 
 // Verify reads back everything that decides; see [store.Store.Verify].
 func (s *Service) Verify(ctx context.Context, c Caller) (wire.Verified, error) {
-	if err := s.Permit(s.State(), c, Read, ""); err != nil {
+	if err := s.Permit(s.State(), c, Whole, ""); err != nil {
 		return wire.Verified{}, err
 	}
 	found, err := s.borders.Files.Verify(ctx)

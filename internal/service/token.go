@@ -69,7 +69,7 @@ func wireToken(t store.Token) wire.Token {
 
 // Tokens lists the tokens of a user, or of everybody.
 func (s *Service) Tokens(ctx context.Context, c Caller, user string) ([]wire.Token, error) {
-	if err := s.Permit(s.State(), c, Read, ""); err != nil {
+	if err := s.Permit(s.State(), c, Whole, ""); err != nil {
 		return nil, err
 	}
 	list, err := s.borders.Credentials.Tokens(ctx, user)

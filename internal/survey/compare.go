@@ -53,6 +53,9 @@ func Compare(before, after *decision.Compiled, done []policy.RecordChange, in Ci
 	} else {
 		users, devices = pair(&before.Users, &after.Users, slices.Collect(maps.Keys(t.Users))), pair(&before.Devices, &after.Devices, slices.Collect(maps.Keys(t.Devices)))
 	}
+	devices = slices.DeleteFunc(devices, func(j joint[policy.DeviceID, decision.DeviceClass]) bool {
+		return !in.shows(j.before) && !in.shows(j.after)
+	})
 	p.everything = before.DirectFirst != after.DirectFirst || !p.rights.alike
 	p.look(users, devices)
 	p.run(users, devices)

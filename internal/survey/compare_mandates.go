@@ -89,7 +89,7 @@ func (c Survey) holdings() map[holding]holds {
 		}
 		seen := map[policy.UserGroupID]bool{}
 		for _, id := range m.To.Groups {
-			c.MembersOf(id, seen, func(member policy.Member) { add(member.User, decision.PeriodOf(member.Span())) })
+			decision.MembersOf(c.Policy(), id, seen, func(member policy.Member) { add(member.User, decision.PeriodOf(member.Span())) })
 		}
 	}
 	return out

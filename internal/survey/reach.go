@@ -15,8 +15,14 @@ import (
 type Circumstances struct {
 	At      time.Time
 	Context decision.Context
-	Degrees Degrees        // the zero value: Now alone
-	Right   policy.RightID // only this right; empty: every right
+	Degrees Degrees                  // the zero value: Now alone
+	Right   policy.RightID           // only this right; empty: every right
+	Sites   func(policy.SiteID) bool // only devices at these sites; nil: every device
+}
+
+// shows tells whether a class of devices is asked about.
+func (in *Circumstances) shows(class *decision.DeviceClass) bool {
+	return in.Sites == nil || class != nil && in.Sites(class.Facts.Site)
 }
 
 // Reach is all users, or all devices and points, on one side of what is possible.
@@ -264,7 +270,9 @@ func (c Survey) devicesOf(who *decision.UserClass, in Circumstances) (*Reach[pol
 	}
 	look := c.survey(in, wanted)
 	for _, n := range classes.List {
-		a.What, a.PointTarget = c.Devices.Classes.At(n), 0
+		if a.What, a.PointTarget = c.Devices.Classes.At(n), 0; !in.shows(a.What) {
+			continue
+		}
 		whole := look.prospects(a)
 		if whole != nil {
 			out.add(share[policy.DeviceID]{*c.Devices.Members.At(n), "", whole})

@@ -35,7 +35,7 @@ func (c Survey) Uses(t policy.Type, id string, in Circumstances) []Use {
 		}
 		var climates []climate
 		for _, n := range classes.List {
-			if inside == nil || inside[n] {
+			if (inside == nil || inside[n]) && in.shows(c.Devices.Classes.At(n)) {
 				use.Devices += c.Devices.Members.At(n).Size
 				if k := (climate{c.Devices.Classes.At(n).Clock, c.Devices.Classes.At(n).Facts.State}); !slices.Contains(climates, k) {
 					climates = append(climates, k)
