@@ -336,3 +336,58 @@ func TestADelegateSeesTheirPart(t *testing.T) {
 		}
 	}
 }
+
+// TestADelegatesConsole is the console cut to a mandate: what one may not do is not offered.
+func TestADelegatesConsole(t *testing.T) {
+	t.Parallel()
+	w, _ := delegated(t)
+	w.must("PATCH", "/api/v1/mandates/hush-chief", `{"to":{"groups":["office"]}}`)
+	if err := w.owner.Service.SetPassword(t.Context(), "dora", password); err != nil {
+		t.Fatal(err)
+	}
+	b := w.browse()
+	b.signIn("dora", password)
+	b.see("Last changes")
+	buttons := func(path, settled string, want, not []string) {
+		t.Helper()
+		b.open(path)
+		b.see(settled)
+		for _, label := range want {
+			b.until(path+" offers "+label, fmt.Sprintf(`[...document.querySelectorAll("header a, main a, main button")].some((e) => (e.innerText.trim() || e.title) === %q)`, label))
+		}
+		for _, label := range not {
+			var offered bool
+			b.is(fmt.Sprintf(`[...document.querySelectorAll("header a, main a, main button")].some((e) => (e.innerText.trim() || e.title) === %q)`, label), &offered)
+			if offered {
+				t.Errorf("%s offers %q, which a delegate may not do", path, label)
+			}
+		}
+		if said := b.text("body"); strings.Contains(strings.ToLower(said), "hush") {
+			t.Errorf("%s tells of what is not seen: %s", path, said)
+		}
+		b.accessible(path)
+	}
+	buttons("/devices", "2 in all", []string{"Devices", "New device"}, []string{"Policy", "CSV files"})
+	buttons("/devices/groups", "2 in all", nil, []string{"New group of devices", "New device group"})
+	buttons("/people", "5 in all", []string{"Groups"}, []string{"New person", "Mandates", "Invite somebody"})
+	buttons("/grants", "4 in all", []string{"New grant"}, nil)
+	buttons("/times", "Days", nil, []string{"Calendars", "New schedule"})
+	buttons("/records/devices/gate-1", "Who reaches it", []string{"Edit", "Copy", "Remove", "Lock out", "Give access"}, nil)
+	buttons("/records/grants/north-watch", "North watch", []string{"Edit", "Remove"}, nil)
+	buttons("/records/grants/rescue-north", "Rescue north", nil, []string{"Edit", "Remove", "Copy"})
+	buttons("/records/users/ana", "Ana", []string{"As they see it", "Move", "End"}, []string{"Edit", "Suspend", "Remove", "Make a link"})
+	buttons("/records/user_groups/office", "Office", nil, []string{"Edit", "Remove", "Add", "Invite somebody new"})
+	buttons("/records/user_groups/crew", "Crew", []string{"Add", "Invite somebody new"}, []string{"Edit", "Remove"})
+	b.click("Invite somebody new")
+	b.fillLast("Name", "Fay Wells")
+	b.see("Who gains and loses")
+	b.look("delegate-invites")
+	b.click("Add as invited")
+	b.until("their page", `location.pathname === "/records/users/fay-wells"`)
+	b.click("Make a link")
+	b.clickLast("Make the link")
+	b.until("the link", `[...document.querySelectorAll("[role=dialog] input")].some((e) => e.value.includes("/welcome"))`)
+	b.open("/devices")
+	b.see("2 in all")
+	b.look("delegate-devices")
+}

@@ -253,6 +253,53 @@ func notForDelegates(t policy.Type) policy.Said {
 	return policy.Say("a mandate of the role owner: a delegate does not change a %s", policy.Say(t.Noun()))
 }
 
+// Acts are what the user may do with a record that is there.
+type Acts struct {
+	Edit, Remove bool
+	Members      bool // change those of a user group, where Edit tells of all of it
+}
+
+// Acts tells what the user may do with a record of a policy.
+func (r Rights) Acts(p *policy.Policy, rec policy.Record) Acts {
+	if r.has(policy.Owner) {
+		return Acts{true, rec.Type() != policy.SettingsType, true}
+	}
+	var out Acts
+	for _, m := range r.Delegations() {
+		s := scopeOf(m, p, r.at)
+		if s.judge(s, &policy.RecordChange{Before: rec, After: rec}).Form != "" {
+			continue
+		}
+		switch rec.Type() {
+		case policy.UserGroups:
+			out.Members = true
+		case policy.Devices, policy.Grants:
+			out.Edit, out.Remove = true, true
+		}
+	}
+	return out
+}
+
+// Sees lists the types of which the user may see records, and Makes those of which they may add some.
+func (r Rights) Sees() (out []policy.Type) {
+	for _, t := range policy.Types() {
+		if r.May(Whole, "") == nil || len(r.Delegations()) > 0 && t != policy.Calendars && t != policy.Mandates {
+			out = append(out, t)
+		}
+	}
+	return out
+}
+
+// Makes lists the types of which the user may add records; see [Rights.Sees].
+func (r Rights) Makes() (out []policy.Type) {
+	for _, t := range policy.Types() {
+		if r.has(policy.Owner) || len(r.Delegations()) > 0 && (t == policy.Devices || t == policy.Grants || t == policy.Users) {
+			out = append(out, t)
+		}
+	}
+	return out
+}
+
 // Invite tells whether the user may make a link by which another comes in: a delegate for those who are invited into a user group that
 // the mandate names. The error is a [*Forbidden]. A user who is not there is nil.
 func (r Rights) Invite(p *policy.Policy, u *policy.User) error {

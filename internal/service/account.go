@@ -72,7 +72,16 @@ func (s *Service) Session(c Caller, expires time.Time) wire.Session {
 	if ok {
 		name = u.Title()
 	}
-	return wire.Session{User: wire.Named{ID: string(c.User), Name: name}, Mandates: s.Roles(c), Expires: expires.UTC(), Now: s.borders.Clock().UTC(), Revision: s.State().Revision.Number}
+	r := s.Rights(s.State(), c)
+	return wire.Session{Sees: typeNames(r.Sees()), Makes: typeNames(r.Makes()), Whole: r.May(Whole, "") == nil, User: wire.Named{ID: string(c.User), Name: name}, Mandates: s.Roles(c), Expires: expires.UTC(), Now: s.borders.Clock().UTC(), Revision: s.State().Revision.Number}
+}
+
+func typeNames(types []policy.Type) []string {
+	out := []string{}
+	for _, t := range types {
+		out = append(out, t.String())
+	}
+	return out
 }
 
 // Invite makes a link, good once and for a week, by which a user sets a password of their own: the first, or a new one.

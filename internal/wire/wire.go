@@ -212,6 +212,9 @@ type Credentials struct {
 type Session struct {
 	User     Named     `json:"user"`
 	Mandates []string  `json:"mandates" description:"roles of the mandates in force"`
+	Sees     []string  `json:"sees" description:"types of record of which they may see some"`
+	Makes    []string  `json:"makes" description:"types of record of which they may add some"`
+	Whole    bool      `json:"whole" description:"whether they see the policy as a whole"`
 	Expires  time.Time `json:"expires"`
 	Terminal bool      `json:"-"`
 	Now      time.Time `json:"now" description:"what the clock of the service shows"`

@@ -1,4 +1,5 @@
 import { useState } from "react";
+import { useMakes } from "../session/mandates";
 import { Link } from "react-router";
 import type { Edit } from "../api/edits";
 import type { Line } from "../api/records";
@@ -13,6 +14,8 @@ type Side = { name: string; to?: To; on?: Where };
 
 /** AccessButtons give access, and take it back in the same way. */
 export function AccessButtons({ side, done }: { side: Side; done?: () => void }) {
+  const makes = useMakes();
+  if (!makes("grants")) return null;
   return (["give", "take"] as const).map((op) => (
     <Modal key={op} title={t(`console.access.${op}_title`, { name: side.name })} button={t(`console.access.${op}`)}>
       {(close) => <AccessForm op={op} side={side} close={close} done={done} />}

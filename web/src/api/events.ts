@@ -2,10 +2,11 @@ import { useQueryClient } from "@tanstack/react-query";
 import { useEffect } from "react";
 import { base } from "../base";
 
-/** useEvents refreshes open pages when somebody makes a new revision. */
-export function useEvents() {
+/** useEvents refreshes open pages when somebody makes a new revision, for whoever follows what changes. */
+export function useEvents(follows: boolean) {
   const queries = useQueryClient();
   useEffect(() => {
+    if (!follows) return;
     const refresh = () => void queries.invalidateQueries({ predicate: (q) => q.queryKey[0] !== "edit" });
     const source = new EventSource(`${base}api/v1/events`);
     // What came while the stream was lost is asked for again: the first time it opens, the pages have just been read.
@@ -23,5 +24,5 @@ export function useEvents() {
       window.removeEventListener("pagehide", close);
       close();
     };
-  }, [queries]);
+  }, [queries, follows]);
 }

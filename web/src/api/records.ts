@@ -71,6 +71,13 @@ export async function read<T extends Type>(type: T, id: string): Promise<Tagged<
   return { row: of<T>(data), tag: response.headers.get("ETag") ?? "" };
 }
 
+/** allowed lists the methods that one may use on a record. */
+export async function allowed(type: Type, id: string): Promise<string[]> {
+  const { error, response } = await api.GET(one(type), { params: { path: { id } } });
+  if (!response.ok) throw new ApiError(response.status, error);
+  return (response.headers.get("Allow") ?? "").split(", ");
+}
+
 const looking = (dryRun: boolean) => ({ dry_run: dryRun, impact: dryRun });
 
 /** put makes a record what it says; tag, where there is one, is refused if somebody else has changed it. */

@@ -765,7 +765,7 @@ export interface paths {
         };
         /**
          * Who has looked at the service as another user sees it
-         * @description Who has looked at the service as another user sees it. It takes a mandate of the role auditor or owner.
+         * @description Who has looked at the service as another user sees it. It takes a mandate of the role owner; a dry run one of the role auditor.
          */
         get: operations["listLooks"];
         put?: never;
@@ -921,7 +921,7 @@ export interface paths {
         };
         /**
          * The whole policy as a document
-         * @description The whole policy as a document. It takes a mandate of the role auditor or owner.
+         * @description The whole policy as a document. It takes a mandate of the role owner; a dry run one of the role auditor.
          */
         get: operations["getPolicy"];
         /**
@@ -1513,7 +1513,7 @@ export interface paths {
         };
         /**
          * A sheet as CSV
-         * @description A sheet as CSV. It takes a mandate of the role auditor or owner.
+         * @description A sheet as CSV. It takes a mandate of the role owner; a dry run one of the role auditor.
          */
         get: operations["getSheet"];
         /**
@@ -1653,7 +1653,7 @@ export interface paths {
         };
         /**
          * Tokens, without their secrets
-         * @description Tokens, without their secrets. It takes a mandate of the role auditor or owner.
+         * @description Tokens, without their secrets. It takes a mandate of the role owner; a dry run one of the role auditor.
          */
         get: operations["listTokens"];
         put?: never;
@@ -1913,7 +1913,7 @@ export interface paths {
         };
         /**
          * Are the files what was written? The first thing that is wrong
-         * @description Are the files what was written? The first thing that is wrong. It takes a mandate of the role auditor or owner.
+         * @description Are the files what was written? The first thing that is wrong. It takes a mandate of the role owner; a dry run one of the role auditor.
          */
         get: operations["verifyFiles"];
         put?: never;
@@ -3723,6 +3723,8 @@ export interface components {
         Session: {
             /** Format: date-time */
             expires: string;
+            /** @description types of record of which they may add some */
+            makes: string[];
             /** @description roles of the mandates in force */
             mandates: string[];
             /**
@@ -3732,9 +3734,13 @@ export interface components {
             now: string;
             /** @description of the policy */
             revision: number;
+            /** @description types of record of which they may see some */
+            sees: string[];
             /** @description shown once, for a terminal */
             token?: string;
             user: components["schemas"]["Named"];
+            /** @description whether they see the policy as a whole */
+            whole: boolean;
         };
         /**
          * @description What holds for the whole policy.
@@ -7715,14 +7721,10 @@ export interface operations {
             400: components["responses"]["BadRequestProblem"];
             401: components["responses"]["SignInProblem"];
             403: components["responses"]["ForbiddenProblem"];
-            409: components["responses"]["RefusedProblem"];
-            412: components["responses"]["ChangedMeanwhileProblem"];
             413: components["responses"]["TooLargeProblem"];
             415: components["responses"]["MediaTypeProblem"];
-            422: components["responses"]["FaultsProblem"];
             429: components["responses"]["TooManyProblem"];
             503: components["responses"]["BusyProblem"];
-            507: components["responses"]["DiskFullProblem"];
             default: components["responses"]["InternalProblem"];
         };
     };

@@ -4,6 +4,7 @@ import type { Edit } from "../api/edits";
 import { useEdits } from "../impact/use-edits";
 import { ImpactView } from "../impact/impact";
 import { Busy, Fault, Trouble } from "../ui/notice";
+import { useMakes } from "../session/mandates";
 import { t } from "../words";
 
 /** AdviceView lists what would turn an answer, least first, each with what else it changes and a button that does it. */
@@ -27,6 +28,7 @@ export function AdviceView({ question }: { question: AdviceQuestion }) {
 }
 
 function Item({ item, onDo }: { item: Advise; onDo: () => void }) {
+  const makes = useMakes();
   return (
     <li className="flex flex-wrap items-start gap-3 py-2.5" data-kind={item.kind}>
       <div className="min-w-0 flex-1 basis-80">
@@ -36,9 +38,11 @@ function Item({ item, onDo }: { item: Advise; onDo: () => void }) {
           <ImpactView impact={item.impact} />
         </details>
       </div>
-      <button type="button" className="button" onClick={onDo}>
-        {t("console.advice.do")}
-      </button>
+      {makes("grants") && (
+        <button type="button" className="button" onClick={onDo}>
+          {t("console.advice.do")}
+        </button>
+      )}
     </li>
   );
 }

@@ -3,6 +3,7 @@ import { patched } from "../api/edits";
 import { titleOf, type Device } from "../api/records";
 import { Doing } from "../impact/doing";
 import { serviceNow } from "../session/clock";
+import { useMay } from "../session/mandates";
 import { TextField } from "../ui/fields";
 import { Modal } from "../ui/modal";
 import { TimeField } from "../ui/time-field";
@@ -10,6 +11,8 @@ import { t } from "../words";
 
 /** DeviceActions lock a device out, or release it; both say first what they change. */
 export function DeviceActions({ row }: { row: Device }) {
+  const may = useMay("devices", row.id);
+  if (!may.edit) return null;
   if (row.lockout) {
     const word = t("console.edit.release");
     return (

@@ -1,6 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { list, titleOf } from "../api/records";
+import { useMakes } from "../session/mandates";
 import { nameColumn, refColumn } from "../ui/columns";
 import { StateMark } from "../ui/state-mark";
 import { RecordTable, type Column } from "../ui/table";
@@ -24,6 +25,7 @@ const columns: Column<"devices">[] = [
 export function DeviceListPage() {
   const kinds = useQuery({ queryKey: ["options", "kinds"], queryFn: () => list("kinds", { limit: 1000, sort: "name" }), staleTime: 30_000 });
   const [picked, setPicked] = useState<string[]>([]);
+  const makes = useMakes()("devices");
   return (
     <>
       <PlaceHead place="devices" type="devices" tabs={deviceTabs} />
@@ -37,7 +39,7 @@ export function DeviceListPage() {
             type="devices"
             columns={columns}
             hidden={["site", "group"]}
-            picked={picked}
+            picked={makes ? picked : undefined}
             onPick={setPicked}
             filters={[
               { name: "kind", options: (kinds.data?.items ?? []).map((r) => ({ value: r.id, label: titleOf(r) })) },

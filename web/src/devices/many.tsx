@@ -3,6 +3,7 @@ import { patched, type Edit } from "../api/edits";
 import type { Device } from "../api/records";
 import { Picked } from "../impact/picked";
 import { serviceNow } from "../session/clock";
+import { useMakes } from "../session/mandates";
 import { Choose } from "../ui/choose";
 import { Combobox } from "../ui/combobox";
 import { TextField } from "../ui/fields";
@@ -14,7 +15,8 @@ type What = (typeof what)[number];
 
 /** Many does one thing with all the devices that are picked, as one change. */
 export function Many({ picked, onDone }: { picked: string[]; onDone: () => void }) {
-  const [doing, setDoing] = useState<What>("group");
+  const makes = useMakes();
+  const [doing, setDoing] = useState<What>(makes("device_groups") ? "group" : "tag");
   const [value, setValue] = useState("");
   const [state, setState] = useState<Device["state"]>();
   const [from] = useState(() => serviceNow().toISOString());
@@ -41,7 +43,15 @@ export function Many({ picked, onDone }: { picked: string[]; onDone: () => void 
     setState(undefined);
   };
   return (
-    <Picked count={picked.length} what={what} doing={doing} onDoing={choose} edits={edits} side={side} onDone={onDone}>
+    <Picked
+      count={picked.length}
+      what={makes("device_groups") ? what : what.filter((w) => w !== "group")}
+      doing={doing}
+      onDoing={choose}
+      edits={edits}
+      side={side}
+      onDone={onDone}
+    >
       <div className="w-60">
         {doing === "group" && <Combobox label={t("console.type.device_groups")} type="device_groups" value={value} onChange={(v) => setValue(v ?? "")} />}
         {doing === "move" && <Combobox label={t("console.type.sites")} type="sites" value={value} onChange={(v) => setValue(v ?? "")} />}

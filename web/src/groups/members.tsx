@@ -1,18 +1,22 @@
 import { X } from "lucide-react";
+import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
+import { useNavigate } from "react-router";
 import type { Edit } from "../api/edits";
-import { membershipOf, type Membership, type UserGroup } from "../api/records";
+import { membershipOf, titleOf, type Membership, type UserGroup } from "../api/records";
 import { Doing } from "../impact/doing";
 import { Effect } from "../impact/effect";
 import { useDoing } from "../impact/use-edits";
 import { serviceNow } from "../session/clock";
+import { useMakes, useMay } from "../session/mandates";
 import { Combobox } from "../ui/combobox";
 import { TextField } from "../ui/fields";
 import { Modal } from "../ui/modal";
-import { useName } from "../ui/names";
+import { nameOf, useName } from "../ui/names";
+import { madeOf } from "../ui/form/ids";
 import { Fault } from "../ui/notice";
 import { ReadingArea } from "../ui/reading";
-import { RecordLink } from "../ui/record-link";
+import { recordPath, RecordLink } from "../ui/record-link";
 import { local } from "../ui/time";
 import { TimeField, useZone } from "../ui/time-field";
 import { t } from "../words";
@@ -22,6 +26,8 @@ const shown = 60;
 /** Members are the people of a group with their ends; each is added and dropped by itself, so that two who work on one group do not collide. */
 export function Members({ group }: { group: UserGroup }) {
   const [word, setWord] = useState("");
+  const may = useMay("user_groups", group.id);
+  const makes = useMakes();
   const members = (group.members ?? []).map(membershipOf);
   const found = members.filter((m) => m.user.includes(word.trim().toLowerCase()));
   return (
@@ -29,9 +35,12 @@ export function Members({ group }: { group: UserGroup }) {
       <h2 className="flex justify-between border-b border-line px-4 py-2.5">
         {t("console.field.members")} <span className="font-normal text-soft tabular-nums">{members.length}</span>
       </h2>
-      <ReadingArea>
-        <AddMember group={group.id} />
-      </ReadingArea>
+      {may.patch && (
+        <ReadingArea>
+          <AddMember group={group.id} />
+          {makes("users") && <InviteInto group={group} />}
+        </ReadingArea>
+      )}
       {members.length > 20 && (
         <div className="w-64 px-4 pt-2">
           <TextField label={t("console.search")} value={word} onChange={setWord} />
@@ -39,12 +48,49 @@ export function Members({ group }: { group: UserGroup }) {
       )}
       <ul className="grid gap-x-6 px-4 py-3 sm:grid-cols-2">
         {found.slice(0, shown).map((m) => (
-          <Member key={`${m.user} ${m.from ?? ""} ${m.until ?? ""}`} group={group.id} member={m} />
+          <Member key={`${m.user} ${m.from ?? ""} ${m.until ?? ""}`} mayDrop={may.patch} group={group.id} member={m} />
         ))}
       </ul>
       {members.length === 0 && <p className="px-4 pb-3 text-soft">{t("console.members.none")}</p>}
       {found.length > shown && <p className="px-4 pb-3 text-soft">{t("console.members.more", { n: found.length - shown })}</p>}
     </section>
+  );
+}
+
+/** InviteInto adds somebody who is not known yet, as invited, and at once to the group; the link is made on their page. */
+function InviteInto({ group }: { group: UserGroup }) {
+  const title = t("console.members.invite_title", { group: titleOf(group) });
+  return (
+    <div className="border-b border-line/60 px-4 py-2">
+      <Modal title={title} button={t("console.members.invite")} className="link min-h-[24px] cursor-pointer text-[0.86rem]">
+        {(close) => <InviteForm group={group.id} close={close} />}
+      </Modal>
+    </div>
+  );
+}
+
+function InviteForm({ group, close }: { group: string; close: () => void }) {
+  const navigate = useNavigate();
+  const [name, setName] = useState("");
+  const [email, setEmail] = useState("");
+  const [until, setUntil] = useState<string>();
+  const wanted = madeOf(name.trim());
+  const taken = useQuery({ queryKey: ["taken", wanted], queryFn: async () => (await nameOf("users", wanted)) !== null, enabled: name.trim() !== "" });
+  const id = taken.data ? `${wanted}-${String(serviceNow().getTime() % 10_000)}` : wanted;
+  const edits: Edit[] =
+    name.trim() && taken.isSuccess
+      ? [
+          { op: "put", type: "users", id, record: { id, name: name.trim(), email: email.trim() || undefined, status: "invited" } },
+          { op: "add", type: "user_groups", id: group, list: "members", value: id, until },
+        ]
+      : [];
+  return (
+    <>
+      <TextField label={t("console.field.name")} value={name} onChange={setName} />
+      <TextField label={t("console.field.email")} value={email} onChange={setEmail} />
+      <TimeField label={t("console.field.until")} value={until} onChange={setUntil} />
+      <Doing edits={edits} label={t("console.members.invite_go")} close={close} done={() => void navigate(recordPath("users", id))} />
+    </>
   );
 }
 
@@ -73,7 +119,7 @@ function AddMember({ group }: { group: string }) {
   );
 }
 
-function Member({ group, member: m }: { group: string; member: Membership }) {
+function Member({ group, member: m, mayDrop }: { group: string; member: Membership; mayDrop: boolean }) {
   const zone = useZone({});
   const title = t("console.members.drop", { user: useName("users", m.user) ?? m.user });
   const at = (instant: string) => `${local(instant, zone)} ${zone}`;
@@ -87,14 +133,16 @@ function Member({ group, member: m }: { group: string; member: Membership }) {
           <span className={new Date(m.until) < serviceNow() ? "text-breaks" : "text-soft"}> {t("console.members.until", { time: at(m.until) })}</span>
         )}
       </span>
-      <Modal
-        title={title}
-        label={title}
-        button={<X size={14} aria-hidden />}
-        className="flex size-[24px] cursor-pointer items-center justify-center rounded hover:bg-sunk"
-      >
-        {(close) => <Doing edits={[drop]} label={t("console.edit.take_out_now")} close={close} />}
-      </Modal>
+      {mayDrop && (
+        <Modal
+          title={title}
+          label={title}
+          button={<X size={14} aria-hidden />}
+          className="flex size-[24px] cursor-pointer items-center justify-center rounded hover:bg-sunk"
+        >
+          {(close) => <Doing edits={[drop]} label={t("console.edit.take_out_now")} close={close} />}
+        </Modal>
+      )}
     </li>
   );
 }

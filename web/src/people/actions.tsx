@@ -5,6 +5,7 @@ import { invite, reasonOf } from "../api/client";
 import { patched, type Edit } from "../api/edits";
 import { mentions, titleOf, type User } from "../api/records";
 import { Doing } from "../impact/doing";
+import { useMakes, useMay } from "../session/mandates";
 import { Combobox } from "../ui/combobox";
 import { CheckBox } from "../ui/fields";
 import { Footer, Modal } from "../ui/modal";
@@ -13,16 +14,21 @@ import { TimeField } from "../ui/time-field";
 import { t, timeFormat } from "../words";
 
 export function PersonActions({ row }: { row: User }) {
+  const may = useMay("users", row.id);
+  const makes = useMakes();
+  const mayInvite = row.kind !== "service" && row.status !== "suspended" && (may.edit || (makes("users") && row.status === "invited"));
   return (
     <>
       <Link className="button" to={`/people/${row.id}/seen`}>
         {t("console.seen.button")}
       </Link>
-      <Suspend user={row} />
-      {row.kind !== "service" && row.status !== "suspended" && <Invite user={row} />}
-      <Modal title={t("console.edit.move_title", { name: titleOf(row) })} button={t("console.edit.move")}>
-        {(close) => <Move user={row} close={close} />}
-      </Modal>
+      {may.edit && <Suspend user={row} />}
+      {mayInvite && <Invite user={row} />}
+      {makes("users") && (
+        <Modal title={t("console.edit.move_title", { name: titleOf(row) })} button={t("console.edit.move")}>
+          {(close) => <Move user={row} close={close} />}
+        </Modal>
+      )}
     </>
   );
 }

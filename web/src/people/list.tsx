@@ -1,6 +1,7 @@
 import { useState } from "react";
 import type { User } from "../api/records";
 import { idColumn, nameColumn, textColumn } from "../ui/columns";
+import { useMakes } from "../session/mandates";
 import { StateMark } from "../ui/state-mark";
 import { RecordTable, type Column, type Filter } from "../ui/table";
 import { PlaceHead } from "../ui/tabs";
@@ -36,11 +37,12 @@ const filters: Filter[] = [
 
 export function PeopleListPage() {
   const [picked, setPicked] = useState<string[]>([]);
+  const makes = useMakes()("users");
   return (
     <>
       <PlaceHead place="people" type="users" tabs={peopleTabs} />
       {picked.length > 0 && <Many picked={picked} onDone={() => setPicked([])} />}
-      <RecordTable type="users" columns={columns} filters={filters} hidden={["group"]} picked={picked} onPick={setPicked} />
+      <RecordTable type="users" columns={columns} filters={filters} hidden={["group"]} picked={makes ? picked : undefined} onPick={setPicked} />
     </>
   );
 }

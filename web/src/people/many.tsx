@@ -1,6 +1,7 @@
 import { useState } from "react";
 import { patched, type Edit } from "../api/edits";
 import { Picked } from "../impact/picked";
+import { useWhole } from "../session/mandates";
 import { Combobox } from "../ui/combobox";
 import { TimeField } from "../ui/time-field";
 import { t } from "../words";
@@ -10,6 +11,7 @@ const what = ["group", "suspend", "reinstate"] as const;
 /** Many does one thing with all the people who are picked, as one change. */
 export function Many({ picked, onDone }: { picked: string[]; onDone: () => void }) {
   const [doing, setDoing] = useState<(typeof what)[number]>("group");
+  const whole = useWhole(); // a delegate changes the members of groups, and no accounts
   const [group, setGroup] = useState<string>();
   const [until, setUntil] = useState<string>();
   const edit = (id: string): Edit =>
@@ -19,7 +21,7 @@ export function Many({ picked, onDone }: { picked: string[]; onDone: () => void 
   const edits = doing !== "group" || group ? picked.map(edit) : [];
   const side = { name: t("console.counted.people", { count: picked.length }), to: { users: picked } };
   return (
-    <Picked count={picked.length} what={what} doing={doing} onDoing={setDoing} edits={edits} side={side} onDone={onDone}>
+    <Picked count={picked.length} what={whole ? what : ["group"]} doing={doing} onDoing={setDoing} edits={edits} side={side} onDone={onDone}>
       {doing === "group" && (
         <>
           <div className="w-56">

@@ -7,6 +7,7 @@ import { ReachSection } from "../reach/table";
 import { Facts } from "../records/facts";
 import { History } from "../records/history";
 import { serviceNow } from "../session/clock";
+import { useMay } from "../session/mandates";
 import { Modal } from "../ui/modal";
 import { Busy } from "../ui/notice";
 import { RecordLink } from "../ui/record-link";
@@ -50,6 +51,7 @@ function Group({ user, of }: { user: User; of: Belongs }) {
   const zone = useZone({});
   const now = serviceNow();
   const title = t("console.person.end", { user: user.name ?? user.id, group: of.group.name });
+  const may = useMay("user_groups", of.group.id);
   const drop: Edit = { op: "drop", type: "user_groups", id: of.group.id, list: "members", value: user.id };
   return (
     <li className="flex items-center gap-3 py-0.5">
@@ -62,7 +64,7 @@ function Group({ user, of }: { user: User; of: Belongs }) {
           {!of.enabled && ` ${t("console.person.disabled")}`}
         </span>
       </span>
-      {of.why === "listed" && (
+      {of.why === "listed" && may.patch && (
         <Modal title={title} label={title} button={t("console.person.end_button")} className="button px-2 py-0.5 text-[0.86rem]">
           {(close) => <Doing edits={[drop]} label={t("console.edit.take_out_now")} close={close} />}
         </Modal>

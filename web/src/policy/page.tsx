@@ -9,6 +9,7 @@ import { faultText } from "../api/client";
 import { loadPolicy, type Saved } from "../api/edits";
 import { ChangeList } from "../impact/changes";
 import { ImpactView } from "../impact/impact";
+import { useMay } from "../session/mandates";
 import { useToast } from "../ui/toast";
 import { useUpload } from "../ui/use-upload";
 import { t } from "../words";
@@ -17,14 +18,17 @@ import { ChooseFile } from "../ui/choose-file";
 /** Settings are those of the policy: how its grants add up, and by which clock it is read where no other is meant. */
 function Settings() {
   const found = useQuery({ queryKey: ["record", "settings", "settings"], queryFn: () => get("settings", "settings") });
+  const may = useMay("settings", "settings");
   if (found.error) return <Trouble error={found.error} />;
   if (!found.data) return <Busy />;
   return (
     <div className="mb-5">
       <Facts title={t("console.type.settings")} type="settings" row={{ ...settingsUnsaid, ...found.data }} />
-      <Link className="button mt-2" to="/records/settings/settings/edit">
-        <Pencil size={15} aria-hidden /> {t("console.policy.change_settings")}
-      </Link>
+      {may.edit && (
+        <Link className="button mt-2" to="/records/settings/settings/edit">
+          <Pencil size={15} aria-hidden /> {t("console.policy.change_settings")}
+        </Link>
+      )}
     </div>
   );
 }

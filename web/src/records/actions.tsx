@@ -9,6 +9,7 @@ import type { To, Where } from "../grants/choices";
 import { ChangeList } from "../impact/changes";
 import { Doing } from "../impact/doing";
 import { ImpactView } from "../impact/impact";
+import { useMakes, useMay } from "../session/mandates";
 import { CheckBox, TextField } from "../ui/fields";
 import { Footer, Modal } from "../ui/modal";
 import { recordPath } from "../ui/record-link";
@@ -19,16 +20,20 @@ type Props = { type: Listed; row: Row<Listed> };
 
 /** Actions are the buttons of a record's page: what people do with it. children are those that its type has of its own. */
 export function Actions({ type, row, children }: Props & { children: ReactNode }) {
+  const makes = useMakes();
+  const may = useMay(type, row.id);
   return (
     <div className="ml-auto flex flex-wrap gap-2">
       <Ask type={type} id={row.id} />
       <Give type={type} row={row} />
       {children}
-      <Link className="button" to={`${recordPath(type, row.id)}/edit`}>
-        {t("console.edit.edit")}
-      </Link>
-      <Copy type={type} row={row} />
-      <Remove type={type} row={row} />
+      {may.edit && (
+        <Link className="button" to={`${recordPath(type, row.id)}/edit`}>
+          {t("console.edit.edit")}
+        </Link>
+      )}
+      {may.edit && makes(type) && <Copy type={type} row={row} />}
+      {may.remove && <Remove type={type} row={row} />}
     </div>
   );
 }

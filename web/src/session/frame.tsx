@@ -15,7 +15,7 @@ import { serviceNow } from "./clock";
 import { chooseLanguage } from "./language";
 import { usePreferences } from "./preferences";
 import { dropDrafts } from "./drafts";
-import { useReads } from "./mandates";
+import { useReads, useWhole } from "./mandates";
 import { chooseTheme, theme } from "./theme";
 
 // What there is for somebody who reads no records: their own access.
@@ -58,12 +58,15 @@ function PaperHead({ session }: { session: Session }) {
 }
 
 export function Frame({ session, children }: { session: Session; children: ReactNode }) {
-  useEvents();
+  useEvents(session.whole);
   useOpenOnPaper();
   const at = useLocation().pathname;
   const reads = useReads();
+  const whole = useWhole();
   const [{ landing = "today" }, prefer] = usePreferences();
-  const places = reads ? allPlaces.map((p) => (p.to === "/" && landing !== "today" ? { ...p, to: "/today" } : p)) : ownPlaces;
+  const places = reads
+    ? allPlaces.filter((p) => p.key !== "policy" || whole).map((p) => (p.to === "/" && landing !== "today" ? { ...p, to: "/today" } : p))
+    : ownPlaces;
   const look = theme(); // which a change of what one prefers draws anew
   const leave = async () => {
     dropDrafts();

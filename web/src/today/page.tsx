@@ -2,6 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { today, type Ending, type Today } from "../api/today";
 import { serviceNow } from "../session/clock";
+import { useMakes } from "../session/mandates";
 import { Busy, Trouble } from "../ui/notice";
 import { RecordLink } from "../ui/record-link";
 import { distance, local } from "../ui/time";
@@ -13,6 +14,7 @@ import { listLook, Section } from "./section";
 
 /** TodayPage is where one lands: what is open, what ends, what is held back, what happened, and what is still to be done. */
 export function TodayPage() {
+  const makes = useMakes();
   const found = useQuery({ queryKey: ["today"], queryFn: today, refetchInterval: 60_000 });
   if (found.error) return <Trouble error={found.error} />;
   if (!found.data) return <Busy />;
@@ -25,7 +27,7 @@ export function TodayPage() {
           {local(day.at, day.zone)} {day.zone}
         </p>
       </div>
-      {isNew(day) && <Begin day={day} />}
+      {makes("sites") && isNew(day) && <Begin day={day} />}
       <div className="grid items-start gap-5 lg:grid-cols-[1.4fr_1fr]">
         <div className="flex min-w-0 flex-col gap-5">
           <Endings day={day} />

@@ -1,6 +1,7 @@
 import clsx from "clsx";
 import { Plus } from "lucide-react";
 import { Link, NavLink } from "react-router";
+import { useMakes, useSees, useWhole } from "../session/mandates";
 import { t } from "../words";
 
 /** The sheets by which records come in and go out as CSV. */
@@ -8,36 +9,43 @@ const sheets: Record<string, string> = { users: "users", user_groups: "members",
 
 /** PlaceHead is the head of a place: its name, its lists, and the button for a new record. */
 export function PlaceHead({ place, tabs, type }: { place: string; tabs: readonly { to: string; type: string }[]; type: string }) {
+  const sees = useSees();
+  const makes = useMakes()(type);
+  const whole = useWhole();
   return (
     <div className="mb-4 flex flex-wrap items-center gap-x-6 gap-y-2">
       <h1>{t(`console.place.${place}`)}</h1>
       {tabs.length > 1 && (
         <nav aria-label={t(`console.place.${place}`)} className="flex flex-wrap gap-1">
-          {tabs.map((tab) => (
-            <NavLink
-              key={tab.type}
-              to={tab.to}
-              end
-              className={({ isActive }) => clsx("rounded-md px-2.5 py-1 font-medium", isActive ? "bg-sunk text-ink" : "text-soft hover:text-ink")}
-            >
-              {t(`console.types.${tab.type}`)}
-            </NavLink>
-          ))}
+          {tabs
+            .filter((tab) => sees(tab.type))
+            .map((tab) => (
+              <NavLink
+                key={tab.type}
+                to={tab.to}
+                end
+                className={({ isActive }) => clsx("rounded-md px-2.5 py-1 font-medium", isActive ? "bg-sunk text-ink" : "text-soft hover:text-ink")}
+              >
+                {t(`console.types.${tab.type}`)}
+              </NavLink>
+            ))}
         </nav>
       )}
-      {sheets[type] && (
+      {whole && sheets[type] && (
         <Link className="button ml-auto" to={`/sheets?sheet=${sheets[type]}`}>
           {t("console.sheets.title")}
         </Link>
       )}
-      {type === "users" && (
+      {type === "users" && makes && whole && (
         <Link className="button" to="/records/users/new?status=invited">
           {t("console.people.invite")}
         </Link>
       )}
-      <Link className={clsx("button primary", !sheets[type] && "ml-auto")} to={`/records/${type}/new`}>
-        <Plus size={15} aria-hidden /> {t(`console.new.${type}`)}
-      </Link>
+      {makes && (type !== "users" || whole) && (
+        <Link className={clsx("button primary", !(whole && sheets[type]) && "ml-auto")} to={`/records/${type}/new`}>
+          <Plus size={15} aria-hidden /> {t(`console.new.${type}`)}
+        </Link>
+      )}
     </div>
   );
 }

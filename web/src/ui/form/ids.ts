@@ -23,7 +23,8 @@ export function withIDs<T extends Type>(type: T, row: Row<T>): Row<T> {
   return { ...row, ...out };
 }
 
-const madeOf = (name: string) =>
+/** madeOf is an id made of a name. */
+export const madeOf = (name: string) =>
   name
     .toLowerCase()
     .normalize("NFKD")

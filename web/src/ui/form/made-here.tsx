@@ -2,6 +2,7 @@ import { useMutation, useQueryClient } from "@tanstack/react-query";
 import type { ReactNode } from "react";
 import { ApiError } from "../../api/client";
 import { create, type Listed, type Row } from "../../api/records";
+import { useMakes } from "../../session/mandates";
 import { t } from "../../words";
 import { Footer, Modal } from "../modal";
 import { Fault } from "../notice";
@@ -22,6 +23,8 @@ type Props<T extends Listed> = {
 /** MadeHere makes a record that something needs that is being written, without leaving that. */
 export function MadeHere<T extends Listed>(props: Props<T>) {
   const title = t(`console.new.${props.type}`);
+  const makes = useMakes();
+  if (!makes(props.type)) return null;
   return (
     <Modal title={title} button={title} className="link min-h-[24px] cursor-pointer self-start text-[0.86rem]">
       {(close) => <Making {...props} close={close} />}
