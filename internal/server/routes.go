@@ -6,7 +6,6 @@ import (
 	"time"
 
 	"sentier/internal/answers"
-	"sentier/internal/policy"
 	"sentier/internal/schema"
 	"sentier/internal/service"
 	"sentier/internal/wire"
@@ -382,25 +381,9 @@ func (s *Server) get(typeName string) func(*request) error {
 			return err
 		}
 		r.Response().Header().Set("ETag", service.Tag(record))
-		r.Response().Header().Set("Allow", s.allow(r, record))
+		r.Response().Header().Set("Allow", s.service.Methods(r.caller, record))
 		return r.JSON(http.StatusOK, record)
 	}
-}
-
-// allow lists the methods that the caller may use on a record, RFC 9110: what a console offers them.
-func (s *Server) allow(r *request, record policy.Record) string {
-	st := s.service.State()
-	acts, out := s.service.Rights(st, r.caller).Acts(st.Policy, record), "GET, HEAD"
-	switch {
-	case acts.Edit && record.Type() == policy.SettingsType, !acts.Edit && acts.Members:
-		out += ", PATCH"
-	case acts.Edit:
-		out += ", PUT, PATCH"
-	}
-	if acts.Remove {
-		out += ", DELETE"
-	}
-	return out
 }
 
 func (s *Server) mentions(typeName string) func(*request) error {

@@ -68,5 +68,21 @@ func (s *Service) May(c *Caller, do Action) error {
 	return s.Permit(st, *c, do, "")
 }
 
+// Methods lists the methods that a caller may use on a record, as Allow of RFC 9110 does: what a console offers them.
+func (s *Service) Methods(c Caller, record policy.Record) string {
+	st := s.State()
+	acts, out := s.Rights(st, c).Acts(st.Policy, record), "GET, HEAD"
+	switch {
+	case acts.Edit && record.Type() == policy.SettingsType, !acts.Edit && acts.Members:
+		out += ", PATCH"
+	case acts.Edit:
+		out += ", PUT, PATCH"
+	}
+	if acts.Remove {
+		out += ", DELETE"
+	}
+	return out
+}
+
 // Roles lists the roles of a caller's mandates.
 func (s *Service) Roles(c Caller) []string { return s.Rights(s.State(), c).Roles() }
