@@ -50,7 +50,9 @@ func TestConsoleOnEveryPage(t *testing.T) {
 					t.Errorf("%s %s (%v)", name, what, err)
 				}
 			}
-			b.accessible(name)
+			if i == 0 { // which looks at every page, and takes most of the time
+				b.accessible(name)
+			}
 		}
 	}
 }

@@ -165,7 +165,7 @@ func TestKilledWhileWriting(t *testing.T) {
 	sentier, dir := binary(t), t.TempDir()
 	token := begin(t, sentier, dir)
 	told, n := 1, 0
-	for round := range 50 {
+	for round := range 25 {
 		p := launch(t, sentier, "serve", "--data", dir, "--listen", "127.0.0.1:0")
 		w := &world{t: t, url: p.url}
 		now := w.revision(token)
@@ -190,7 +190,7 @@ func TestKilledWhileWriting(t *testing.T) {
 		}
 		p.end(syscall.SIGKILL)
 	}
-	if told < 50 {
+	if told < 25 {
 		t.Errorf("only %d revisions came about: the service was killed before it wrote", told)
 	}
 }

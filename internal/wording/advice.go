@@ -24,17 +24,11 @@ func (c Catalogue) Advice(p *policy.Policy, q decision.Question, a survey.Advice
 	for i := len(a.First) - 1; i >= 0; i-- {
 		sentence = c.Say("advice."+string(a.First[i]), "user", p.Title(policy.Users, string(q.User)), "device", p.Title(policy.Devices, string(q.Device))) + " " + sentence
 	}
-	switch a.Else {
-	case 0:
+	if a.Else == 0 {
 		return sentence + " " + c.Say("advice.else_none")
-	case 1:
-		return sentence + " " + c.Say("advice.else_one")
 	}
-	key := "advice.else"
-	if a.Impact.Users == 1 {
-		key = "advice.else_person"
-	}
-	return sentence + " " + c.Say(key, "n", strconv.Itoa(a.Else), "users", strconv.Itoa(a.Impact.Users), "devices", strconv.Itoa(a.Impact.Devices))
+	return sentence + " " + c.Say("advice.else", "rights", c.Counted("advice.other_rights", a.Else),
+		"users", c.Counted("console.counted.people", a.Impact.Users), "devices", c.Counted("console.counted.devices", a.Impact.Devices))
 }
 
 // Loosened says how somebody could gain something by a removal.

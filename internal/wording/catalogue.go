@@ -6,6 +6,7 @@ import (
 	"embed"
 	"encoding/json"
 	"fmt"
+	"strconv"
 	"strings"
 	"time"
 
@@ -117,6 +118,14 @@ func (c Catalogue) Say(key string, pairs ...string) string {
 		sentence = strings.ReplaceAll(sentence, "{{"+pairs[i]+"}}", pairs[i+1])
 	}
 	return sentence
+}
+
+// Counted says how many there are of something, singular or plural: in French nothing is singular too.
+func (c Catalogue) Counted(key string, n int) string {
+	if n == 1 || n == 0 && c.language == French.language {
+		return c.Say(key+"_one", "count", strconv.Itoa(n))
+	}
+	return c.Say(key+"_other", "count", strconv.Itoa(n))
 }
 
 // Time writes an instant in English by the clock of a zone, with the zone's name.
