@@ -308,6 +308,7 @@ func TestConsoleInFrench(t *testing.T) {
 func TestConsoleOfSomebodyWithoutAMandate(t *testing.T) {
 	t.Parallel()
 	w := start(t, nil)
+	w.must("PATCH", "/api/v1/user_groups/instrument-technicians", `{"sign_in":null}`)
 	if err := w.owner.Service.SetPassword(t.Context(), "tomas.field", password); err != nil {
 		t.Fatal(err)
 	}

@@ -184,6 +184,7 @@ func TestHeadersKeepBrowsersFromMischief(t *testing.T) {
 // they learn nothing.
 func TestOwnSessionsAreSeenAndEnded(t *testing.T) {
 	w := start(t, nil)
+	w.must("PATCH", "/api/v1/user_groups/instrument-technicians", `{"sign_in":null}`)
 	if err := w.owner.Service.SetPassword(t.Context(), "tomas.field", "towpath and heron"); err != nil {
 		t.Fatal(err)
 	}

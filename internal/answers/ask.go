@@ -15,6 +15,7 @@ func (s Service) Check(c service.Caller, in wire.Check) (wire.Answer, error) {
 	if err := s.Permit(st, c, service.Ask, policy.UserID(in.User)); err != nil {
 		return wire.Answer{}, err
 	}
+	in.Context = ownContext(c, in.User, in.Context)
 	q, err := translate.Question(st.Policy, in, s.Now())
 	if err != nil {
 		return wire.Answer{}, err
@@ -49,6 +50,14 @@ func (s Service) Check(c service.Caller, in wire.Check) (wire.Answer, error) {
 	}
 	out.Revision = st.Revision.Number
 	return out, nil
+}
+
+// ownContext is the circumstances in which somebody asks about themself: how strongly they have signed in is known, where they do not say.
+func ownContext(c service.Caller, about string, in wire.Context) wire.Context {
+	if about == string(c.User) && in.StrongSignIn == nil && c.SignedIn() {
+		in.StrongSignIn = &c.Strong
+	}
+	return in
 }
 
 // Evaluate answers a question in the terms of the AuthZEN Authorization API, without words.

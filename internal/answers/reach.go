@@ -65,6 +65,9 @@ func (s Service) reach(st *service.State, c service.Caller, typeName, id string,
 	if d, ok := r.(*policy.Device); ok {
 		zone = decision.SiteZone(st.Policy, d.Site)
 	}
+	if t == policy.Users {
+		q.Context = ownContext(c, id, q.Context)
+	}
 	in, err := s.circumstances(st, q.At, zone, q.Context, q.Degrees)
 	if err != nil {
 		return wire.Reach{}, err
@@ -527,6 +530,7 @@ func (s Service) Week(c service.Caller, q wire.WeekQuestion) (wire.Week, error) 
 	if (q.User == "") == (q.Group == "") {
 		return wire.Week{}, service.Wrong("user", "give either a user or a group")
 	}
+	q.Context = ownContext(c, q.User, q.Context)
 	ask, err := translate.Question(st.Policy, wire.Check{User: q.User, Right: q.Right, Device: q.Device, Context: q.Context}, s.Now())
 	if err != nil {
 		return wire.Week{}, err

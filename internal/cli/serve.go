@@ -241,8 +241,7 @@ A service that already runs on DIR takes it up within a second.`,
 // askPasswords asks for several on the terminal, the last twice, or reads a line each.
 func (a *app) askPasswords(prompts ...string) ([]string, error) {
 	out := make([]string, len(prompts))
-	in, ok := a.In.(*os.File)
-	if !ok || !term.IsTerminal(int(in.Fd())) {
+	if !a.onTerminal() {
 		lines := bufio.NewReader(a.In)
 		for i := range out {
 			line, err := lines.ReadString('\n')
@@ -264,8 +263,7 @@ func (a *app) askPasswords(prompts ...string) ([]string, error) {
 
 // askPassword asks on the terminal without echo, twice where it is a new one, or reads a line.
 func (a *app) askPassword(prompt string, twice bool) (string, error) {
-	in, ok := a.In.(*os.File)
-	if !ok || !term.IsTerminal(int(in.Fd())) {
+	if !a.onTerminal() {
 		line, err := bufio.NewReader(a.In).ReadString('\n')
 		if err != nil && !errors.Is(err, io.EOF) {
 			return "", fmt.Errorf("read the password: %w", err)
@@ -274,7 +272,7 @@ func (a *app) askPassword(prompt string, twice bool) (string, error) {
 	}
 	read := func(prompt string) (string, error) {
 		fmt.Fprint(a.Err, prompt)
-		password, err := term.ReadPassword(int(in.Fd()))
+		password, err := term.ReadPassword(int(a.In.(*os.File).Fd()))
 		fmt.Fprintln(a.Err)
 		return string(password), err
 	}

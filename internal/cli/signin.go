@@ -68,20 +68,30 @@ func (a *app) signIn() *cobra.Command {
 	var user string
 	cmd := &cobra.Command{
 		Use: "sign-in --user USER", Short: "Sign in to the service and keep the session", Args: cobra.NoArgs,
-		Long:    "Sign in to the service for seven days. The password is asked for, or read from standard input\nwhere that is no terminal. The session is kept in your configuration folder, readable by you alone.",
+		Long:    "Sign in to the service for seven days. The password is asked for, or read from standard input\nwhere that is no terminal; so is a code, where you have a second factor. The session is kept in your configuration folder, readable by you alone.",
 		Example: "  sentier sign-in --user ines.carvalho --server http://127.0.0.1:7480",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			c, err := a.client()
 			if err != nil {
 				return err
 			}
-			password, err := a.askPassword("Password for "+user+": ", false)
+			lines := a.lines("Password for "+user+": ", "Code of your second factor: ")
+			password, err := lines()
 			if err != nil {
 				return err
 			}
 			c.Token = ""
-			var session wire.Session
-			if err := c.Do(cmd.Context(), "POST", "/api/v1/session", nil, wire.Credentials{User: user, Password: password, Terminal: true}, &session); err != nil {
+			proof, session := wire.Credentials{User: user, Password: password, Terminal: true}, wire.Session{}
+			err = c.Do(cmd.Context(), "POST", "/api/v1/session", nil, proof, &session)
+			if needsCode(err) {
+				code, failed := lines()
+				if failed != nil || code == "" {
+					return errors.Join(err, failed)
+				}
+				proof.Code = code
+				err = c.Do(cmd.Context(), "POST", "/api/v1/session", nil, proof, &session)
+			}
+			if err != nil {
 				return err
 			}
 			return a.signedIn(c.Base, session)
@@ -96,6 +106,12 @@ func (a *app) signIn() *cobra.Command {
 func (a *app) signedIn(base string, session wire.Session) error {
 	if err := writeSignIn(kept{base, session.User.ID, session.Token, session.Expires}); err != nil {
 		return fmt.Errorf("keep the sign-in: %w", err)
+	}
+	for _, setup := range session.Setup {
+		fmt.Fprintf(a.Err, "Before anything else: %s.\n", map[string]string{
+			"second_factor": "a group of yours requires a second factor; set one up with “sentier second-factor add”",
+			"password":      "a group of yours lets no password be as old as yours; change it with “sentier password”",
+		}[setup])
 	}
 	fmt.Fprintf(a.Err, "Signed in to %s as %s until %s.\n", base, session.User.Name, session.Expires.Local().Format("Mon 2 Jan 2006 15:04"))
 	return nil

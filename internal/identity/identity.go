@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -23,7 +24,13 @@ import (
 type Kept interface {
 	SetPassword(ctx context.Context, p store.Password) error
 	Password(ctx context.Context, user string) (store.Password, error)
-	WithPassword(ctx context.Context) ([]string, error)
+	WithPassword(ctx context.Context) (map[string]time.Time, error)
+	AddSecondFactor(ctx context.Context, f store.SecondFactor, session string, codes []store.RecoveryCode) error
+	SecondFactors(ctx context.Context, user string) ([]store.SecondFactor, error)
+	SpendStep(ctx context.Context, id string, step int64) (bool, error)
+	SpendRecoveryCode(ctx context.Context, user string, hash []byte) (bool, error)
+	SetRecoveryCodes(ctx context.Context, user string, codes []store.RecoveryCode) error
+	DropSecondFactor(ctx context.Context, user, id string, at time.Time) error
 	AddLink(ctx context.Context, l store.Link) error
 	Link(ctx context.Context, hash []byte) (store.Link, error)
 	AddPlace(ctx context.Context, p store.Place) error
@@ -53,6 +60,7 @@ type Registry struct {
 	logins    *loginLimiter
 	tokens    tokenCache
 	passwords knownUsers // users seen to have a password
+	factors   factorCache
 }
 
 // Open reads the tokens that are kept. One that is not as it was written holds no more.
@@ -69,7 +77,7 @@ func Open(ctx context.Context, around Around) (*Registry, error) {
 		}
 		r.tokens.put(t)
 	}
-	return r, nil
+	return r, r.loadFactors(ctx)
 }
 
 // The errors that callers tell apart.
@@ -108,7 +116,7 @@ func (r *Registry) SetPassword(ctx context.Context, user, password string) error
 	if err := r.Kept.SetPassword(ctx, store.Password{UserID: user, Hash: hash, ChangedAt: at}); err != nil {
 		return r.Failed(err)
 	}
-	r.passwords.put(user)
+	r.passwords.put(map[string]time.Time{user: at})
 	r.revokeCached(at, func(t *store.Token) bool { return t.UserID == user && t.Kind != store.KindToken })
 	return nil
 }
@@ -126,23 +134,24 @@ func (r *Registry) Try(who, address string, known bool) (Try, error) {
 // Good says that a try was a good one: it does not count.
 func (t Try) Good() { t.counted.giveBack() }
 
-// Prove takes a user and a password from an address. The error is [ErrSignIn] where they do not go together.
-func (r *Registry) Prove(ctx context.Context, user, password, address string) error {
+// Prove takes a user and a password from an address, and a code where the user has a second factor: strong tells whether they have. The error
+// is [ErrSignIn] where user and password do not go together, and [ErrCode] where the code is missing or not good.
+func (r *Registry) Prove(ctx context.Context, user, password, code, address string) (strong bool, err error) {
 	if len(user) > policy.MaxID || len(password) > 4*maxPassword {
-		return ErrSignIn // there is no such account
+		return false, ErrSignIn // there is no such account
 	}
 	place := placeOf(user, address)
 	known, err := r.Kept.IsPlace(ctx, user, place)
 	if err != nil {
-		return err
+		return false, err
 	}
 	try, err := r.Try(user, address, known)
 	if err != nil {
-		return err
+		return false, err
 	}
 	ok, exists, err := r.isPassword(ctx, user, password)
 	if err != nil {
-		return err
+		return false, err
 	}
 	if !ok {
 		// What was typed may be a password in the wrong field: only a name that there is says anything to whoever reads the log.
@@ -151,14 +160,27 @@ func (r *Registry) Prove(ctx context.Context, user, password, address string) er
 		} else {
 			r.Log.Warn("sign-in refused", "from", Clip(address))
 		}
-		return ErrSignIn
+		return false, ErrSignIn
 	}
 	if err := r.MayEnter(policy.UserID(user)); err != nil {
-		return err
+		return false, err
+	}
+	if strong = r.HasFactor(policy.UserID(user)); strong {
+		if code == "" {
+			try.Good() // they are asked for it now
+			return false, ErrCode
+		}
+		if ok, err = r.proveSecond(ctx, user, code); err != nil {
+			return false, err
+		}
+		if !ok {
+			r.Log.Warn("sign-in refused: the code is not good", "user", user, "from", Clip(address))
+			return false, ErrCode
+		}
 	}
 	try.Good()
 	r.Remember(ctx, user, address)
-	return nil
+	return strong, nil
 }
 
 // ProveAgain takes the password of somebody who is signed in.
@@ -202,8 +224,15 @@ func (r *Registry) HasPassword(user policy.UserID) bool { return r.passwords.has
 // WithPassword lists the users who have a password.
 func (r *Registry) WithPassword(ctx context.Context) ([]string, error) {
 	users, err := r.Kept.WithPassword(ctx)
-	r.passwords.put(users...)
-	return users, err
+	r.passwords.put(users)
+	return slices.Collect(maps.Keys(users)), err
+}
+
+// PasswordSince tells since when a user has their password; the zero time where none is known.
+func (r *Registry) PasswordSince(user policy.UserID) time.Time {
+	r.passwords.mu.RLock()
+	defer r.passwords.mu.RUnlock()
+	return r.passwords.ids[string(user)]
 }
 
 // Forget lets go of the credentials of accounts that are gone, and of the sessions of those that were suspended: what keeps them has
@@ -213,6 +242,11 @@ func (r *Registry) Forget(removed, suspended []string) {
 		return
 	}
 	r.passwords.drop(removed...)
+	r.factors.mu.Lock()
+	for _, id := range removed {
+		delete(r.factors.of, id)
+	}
+	r.factors.mu.Unlock()
 	r.revokeCached(r.Clock().UTC(), func(t *store.Token) bool {
 		return slices.Contains(removed, t.UserID) || t.Kind != store.KindToken && slices.Contains(suspended, t.UserID)
 	})
@@ -230,13 +264,14 @@ func Clip(text string) string {
 // knownUsers is a set of users that many may look at.
 type knownUsers struct {
 	mu  sync.RWMutex
-	ids map[string]bool
+	ids map[string]time.Time // since when
 }
 
 func (k *knownUsers) has(id string) bool {
 	k.mu.RLock()
 	defer k.mu.RUnlock()
-	return k.ids[id]
+	_, ok := k.ids[id]
+	return ok
 }
 
 func (k *knownUsers) drop(ids ...string) {
@@ -247,13 +282,11 @@ func (k *knownUsers) drop(ids ...string) {
 	}
 }
 
-func (k *knownUsers) put(ids ...string) {
+func (k *knownUsers) put(ids map[string]time.Time) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	if k.ids == nil {
-		k.ids = map[string]bool{}
+		k.ids = map[string]time.Time{}
 	}
-	for _, id := range ids {
-		k.ids[id] = true
-	}
+	maps.Copy(k.ids, ids)
 }

@@ -22,7 +22,61 @@ type memory struct {
 	links     []store.Link
 	places    []store.Place
 	tokens    []store.Token
+	factors   []store.SecondFactor
+	codes     []store.RecoveryCode
 	full      bool
+}
+
+func (m *memory) AddSecondFactor(ctx context.Context, f store.SecondFactor, session string, codes []store.RecoveryCode) error {
+	if err := m.room(); err != nil {
+		return err
+	}
+	m.factors = append(m.factors, f)
+	for i := range m.tokens {
+		m.tokens[i].Strong = m.tokens[i].Strong || m.tokens[i].ID == session
+	}
+	return m.SetRecoveryCodes(ctx, f.UserID, codes)
+}
+
+func (m *memory) SetRecoveryCodes(_ context.Context, user string, codes []store.RecoveryCode) error {
+	if len(codes) > 0 {
+		m.codes = append(slices.DeleteFunc(m.codes, func(c store.RecoveryCode) bool { return c.UserID == user }), codes...)
+	}
+	return m.room()
+}
+
+func (m *memory) SecondFactors(_ context.Context, user string) (out []store.SecondFactor, err error) {
+	for _, f := range m.factors {
+		if user == "" || f.UserID == user {
+			out = append(out, f)
+		}
+	}
+	return out, nil
+}
+
+func (m *memory) SpendStep(_ context.Context, id string, step int64) (bool, error) {
+	for i := range m.factors {
+		if f := &m.factors[i]; f.ID == id && f.Step < step {
+			f.Step = step
+			return true, nil
+		}
+	}
+	return false, nil
+}
+
+func (m *memory) SpendRecoveryCode(_ context.Context, user string, hash []byte) (bool, error) {
+	before := len(m.codes)
+	m.codes = slices.DeleteFunc(m.codes, func(c store.RecoveryCode) bool { return c.UserID == user && bytes.Equal(c.Hash, hash) })
+	return len(m.codes) < before, nil
+}
+
+func (m *memory) DropSecondFactor(_ context.Context, user, id string, _ time.Time) error {
+	before := len(m.factors)
+	m.factors = slices.DeleteFunc(m.factors, func(f store.SecondFactor) bool { return f.UserID == user && (id == "" || f.ID == id) })
+	if len(m.factors) == before {
+		return store.ErrNotFound
+	}
+	return nil
 }
 
 func (m *memory) room() error {
@@ -54,9 +108,10 @@ func (m *memory) Password(_ context.Context, user string) (store.Password, error
 	return p, nil
 }
 
-func (m *memory) WithPassword(context.Context) (users []string, err error) {
-	for user := range m.passwords {
-		users = append(users, user)
+func (m *memory) WithPassword(context.Context) (users map[string]time.Time, err error) {
+	users = map[string]time.Time{}
+	for user, p := range m.passwords {
+		users[user] = p.ChangedAt
 	}
 	return users, nil
 }
@@ -166,14 +221,14 @@ func TestPasswordsSessionsAndTokens(t *testing.T) {
 		t.Fatalf("%v; kept as %s", err, kept.passwords["ana"].Hash)
 	}
 	for _, c := range []struct{ user, password string }{{"ana", "another password"}, {"nobody", longPassword}, {"ana", ""}, {strings.Repeat("x", 1000), longPassword}} {
-		if err := r.Prove(ctx, c.user, c.password, "192.0.2.1"); !errors.Is(err, ErrSignIn) {
+		if _, err := r.Prove(ctx, c.user, c.password, "", "192.0.2.1"); !errors.Is(err, ErrSignIn) {
 			t.Errorf("%.20s: %v", c.user, err)
 		}
 	}
-	if err := r.Prove(ctx, "ana", longPassword, "192.0.2.1"); err != nil || len(kept.places) != 1 {
+	if _, err := r.Prove(ctx, "ana", longPassword, "", "192.0.2.1"); err != nil || len(kept.places) != 1 {
 		t.Fatalf("%v, places %d", err, len(kept.places))
 	}
-	session, until, err := r.Begin(ctx, "ana", "192.0.2.1", false)
+	session, until, err := r.Begin(ctx, "ana", "192.0.2.1", false, false)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -200,7 +255,7 @@ func TestPasswordsSessionsAndTokens(t *testing.T) {
 	if err := r.SetPassword(ctx, "ana", longPassword+"!"); err != nil || holds(session) || !holds(token) {
 		t.Fatalf("after a new password: session %t, token %t (%v)", holds(session), holds(token), err)
 	}
-	session, until, _ = r.Begin(ctx, "ana", "192.0.2.1", false)
+	session, until, _ = r.Begin(ctx, "ana", "192.0.2.1", false, false)
 	*now = until
 	if holds(session) || !holds(token) {
 		t.Error("a session holds at its end, or a token without one does not")
@@ -215,7 +270,7 @@ func TestPasswordsSessionsAndTokens(t *testing.T) {
 		t.Errorf("what is not there: %v", err)
 	}
 	for range mostSessions + 5 {
-		if session, _, err = r.Begin(ctx, "ana", "192.0.2.1", true); err != nil {
+		if session, _, err = r.Begin(ctx, "ana", "192.0.2.1", true, false); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -301,7 +356,7 @@ func TestOnAFullDisk(t *testing.T) {
 		t.Fatal(err)
 	}
 	kept.full = true
-	session, _, err := r.Begin(ctx, "ana", "192.0.2.1", false)
+	session, _, err := r.Begin(ctx, "ana", "192.0.2.1", false, false)
 	if err != nil {
 		t.Fatalf("nobody can sign in: %v", err)
 	}

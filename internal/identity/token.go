@@ -43,14 +43,14 @@ func (c *tokenCache) put(t store.Token) { c.byHash.Store([sha256.Size]byte(t.Has
 // mostSessions is how many sessions of a user hold at once; with one more the oldest ends.
 const mostSessions = 50
 
-// Begin makes a session of a user who has proved who they are: of a console, or of a terminal. The secret is told once.
-func (r *Registry) Begin(ctx context.Context, user policy.UserID, address string, terminal bool) (secret string, until time.Time, err error) {
+// Begin makes a session of a user who has proved who they are, strongly or not: of a console, or of a terminal. The secret is told once.
+func (r *Registry) Begin(ctx context.Context, user policy.UserID, address string, terminal, strong bool) (secret string, until time.Time, err error) {
 	kind, lasts := store.KindConsole, consoleHours
 	if terminal {
 		kind, lasts = store.KindTerminal, terminalDays
 	}
 	until = r.Clock().Add(lasts).UTC()
-	secret, _, err = r.newToken(ctx, store.Token{UserID: string(user), Name: signedIn + Clip(address), Kind: kind, CreatedBy: string(user), ExpiresAt: &until}, "")
+	secret, _, err = r.newToken(ctx, store.Token{UserID: string(user), Name: signedIn + Clip(address), Kind: kind, CreatedBy: string(user), ExpiresAt: &until, Strong: strong}, "")
 	if err != nil {
 		return "", until, err
 	}
@@ -118,6 +118,7 @@ type Holder struct {
 	Via     string // console, terminal or token
 	Token   string // id of the credential
 	Expires time.Time
+	Strong  bool // by a second factor
 }
 
 // Authenticate finds who holds a secret. The error is [ErrCredential] where nobody does.
@@ -133,7 +134,7 @@ func (r *Registry) Authenticate(secret string) (Holder, error) {
 	if t.RevokedAt != nil || r.Expired(&t) || r.MayEnter(policy.UserID(t.UserID)) != nil {
 		return Holder{}, ErrCredential
 	}
-	h := Holder{User: policy.UserID(t.UserID), Via: string(t.Kind), Token: t.ID}
+	h := Holder{User: policy.UserID(t.UserID), Via: string(t.Kind), Token: t.ID, Strong: t.Strong}
 	if t.ExpiresAt != nil {
 		h.Expires = *t.ExpiresAt
 	}

@@ -113,6 +113,9 @@ func (s *Server) explain(c *echo.Context, p *wire.Problem, err error, words serv
 	case words.Language() != service.English.Language():
 		p.Detail = words.Say("problem." + problems[p.Status] + ".means")
 	}
+	if errors.Is(err, service.ErrCode) {
+		p.Needs = "second_factor"
+	}
 	if errors.As(err, &conflict) {
 		p.Current = conflict.Current
 	}

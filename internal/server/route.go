@@ -173,7 +173,14 @@ func (s *Server) identify(r route, req *request) error {
 		}
 	}
 	req.caller.Language = req.Request().Header.Get("Accept-Language")
-	return nil
+	if r.open {
+		return nil
+	}
+	err := s.service.Admitted(req.caller)
+	if r.tag == "session" && !errors.Is(err, service.ErrCredential) {
+		return nil // one's own account has to be put in order before anything else
+	}
+	return err
 }
 
 // permit refuses who may not do a thing before any of its body is read.
@@ -301,7 +308,7 @@ func statusOf(err error) int {
 		return http.StatusBadRequest
 	case errors.As(err, &h):
 		return h.status
-	case errors.Is(err, service.ErrCredential), errors.Is(err, service.ErrSignIn):
+	case errors.Is(err, service.ErrCredential), errors.Is(err, service.ErrSignIn), errors.Is(err, service.ErrCode):
 		return http.StatusUnauthorized
 	case errors.As(err, &many):
 		return http.StatusTooManyRequests

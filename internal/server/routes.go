@@ -29,11 +29,17 @@ func (s *Server) routes() []route {
 		{id: "changePassword", method: "PUT", path: "/api/v1/session/password", tag: "session", summary: "Change your own password; all your other sessions end", in: wire.NewPassword{}, takes: smallJSON, out: wire.Session{}, handle: s.changePassword},
 		{id: "getPreferences", method: "GET", path: "/api/v1/session/preferences", tag: "session", summary: "How you have the console", out: wire.Preferences{}, handle: s.preferences},
 		{id: "setPreferences", method: "PUT", path: "/api/v1/session/preferences", tag: "session", summary: "Have the console so from now on, wherever you sign in", in: wire.Preferences{}, takes: smallJSON, out: wire.Preferences{}, handle: s.setPreferences},
+		{id: "listFactors", method: "GET", path: "/api/v1/session/factors", tag: "session", summary: "Your own second factors", out: []wire.SecondFactor{}, handle: s.factors},
+		{id: "beginFactor", method: "POST", path: "/api/v1/session/factors", tag: "session", summary: "Begin to set up a second factor: a program that makes codes by RFC 6238", in: wire.NewFactor{}, takes: smallJSON, out: wire.Enrolling{}, handle: s.beginFactor},
+		{id: "confirmFactor", method: "POST", path: "/api/v1/session/factors/confirm", tag: "session", summary: "Keep the second factor that was begun in this session, by a code of it", in: wire.FactorProof{}, takes: smallJSON, out: wire.FactorMade{}, status: 201, handle: s.confirmFactor},
+		{id: "dropFactor", method: "POST", path: "/api/v1/session/factors/{id}/removal", tag: "session", summary: "Take one of your own second factors away", in: []any{idPath{}, wire.OwnProof{}}, takes: smallJSON, status: 204, handle: s.dropFactor},
+		{id: "newRecoveryCodes", method: "POST", path: "/api/v1/session/recovery-codes", tag: "session", summary: "New recovery codes, in the place of those that you have", in: wire.OwnProof{}, takes: smallJSON, out: wire.RecoveryCodes{}, status: 201, handle: s.recoveryCodes},
+		{id: "resetFactors", method: "DELETE", path: "/api/v1/users/{id}/factors", tag: "tokens", summary: "Take all second factors of somebody away, who has lost them; their sessions end", in: idPath{}, needs: service.Manage, status: 204, handle: s.resetFactors},
 		{id: "listSessions", method: "GET", path: "/api/v1/sessions", tag: "session", summary: "Your own sessions", out: []wire.OwnSession{}, handle: s.sessions},
 		{id: "endOtherSessions", method: "DELETE", path: "/api/v1/sessions", tag: "session", summary: "End your other sessions", status: 204, handle: s.endSessions},
 		{id: "endSession", method: "DELETE", path: "/api/v1/sessions/{id}", tag: "session", summary: "End one of your own sessions", in: idPath{}, status: 204, handle: s.endSession},
 		{id: "setPasswordByLink", method: "POST", path: "/api/v1/welcome", tag: "session", summary: "Set a password by a link, and sign in", open: true, in: wire.Welcome{}, takes: smallJSON, out: wire.Session{}, handle: s.welcome},
-		{id: "inviteUser", method: "POST", path: "/api/v1/users/{id}/invitation", tag: "session", summary: "Make a link, good once and for a week, by which a user sets a password", in: idPath{}, needs: service.Write, out: wire.Invitation{}, status: 201, handle: s.invite},
+		{id: "inviteUser", method: "POST", path: "/api/v1/users/{id}/invitation", tag: "tokens", summary: "Make a link, good once and for a week, by which a user sets a password", in: idPath{}, needs: service.Write, out: wire.Invitation{}, status: 201, handle: s.invite},
 		{id: "verifyFiles", method: "GET", path: "/api/v1/verify", tag: "operation", summary: "Are the files what was written? The first thing that is wrong", needs: service.Whole, heavy: true, out: wire.Verified{}, handle: s.verify},
 		{id: "getBackup", method: "GET", path: "/api/v1/backup", produces: []string{"application/vnd.sqlite3"}, tag: "operation", summary: "A verified copy of the database, one file", needs: service.Manage, heavy: true, handle: s.backup},
 		{id: "check", method: "POST", path: "/api/v1/check", tag: "decisions", summary: "May this user do this to that device, why, and until when?", in: wire.Check{}, takes: plainJSON, out: wire.Answer{}, handle: s.check},
@@ -178,6 +184,60 @@ func (s *Server) changePassword(r *request) error {
 	}
 	session, err := s.service.ChangePassword(r.Request().Context(), r.caller, in, r.origin.address)
 	return s.begun(r, session, err)
+}
+
+func (s *Server) factors(r *request) error {
+	return r.tell(s.service.Factors(r.Request().Context(), r.caller))
+}
+
+func (s *Server) beginFactor(r *request) error {
+	var in wire.NewFactor
+	if err := r.decode(&in); err != nil {
+		return err
+	}
+	return r.tell(s.service.BeginFactor(r.Request().Context(), r.caller, in, r.origin.address))
+}
+
+func (s *Server) confirmFactor(r *request) error {
+	var in wire.FactorProof
+	if err := r.decode(&in); err != nil {
+		return err
+	}
+	out, err := s.service.ConfirmFactor(r.Request().Context(), r.caller, in, r.expires, r.origin.address)
+	if err != nil {
+		return err
+	}
+	return r.JSON(http.StatusCreated, out)
+}
+
+func (s *Server) dropFactor(r *request) error {
+	var in wire.OwnProof
+	if err := r.decode(&in); err != nil {
+		return err
+	}
+	if err := s.service.DropFactor(r.Request().Context(), r.caller, r.Param("id"), in, r.origin.address); err != nil {
+		return err
+	}
+	return r.NoContent(http.StatusNoContent)
+}
+
+func (s *Server) recoveryCodes(r *request) error {
+	var in wire.OwnProof
+	if err := r.decode(&in); err != nil {
+		return err
+	}
+	out, err := s.service.NewRecoveryCodes(r.Request().Context(), r.caller, in, r.origin.address)
+	if err != nil {
+		return err
+	}
+	return r.JSON(http.StatusCreated, out)
+}
+
+func (s *Server) resetFactors(r *request) error {
+	if err := s.service.ResetFactors(r.Request().Context(), r.caller, r.Param("id")); err != nil {
+		return err
+	}
+	return r.NoContent(http.StatusNoContent)
 }
 
 func (s *Server) preferences(r *request) error {

@@ -18,19 +18,24 @@ func (s *Service) SetPassword(ctx context.Context, user, password string) error 
 
 // SignIn makes a session of a user and a password. address is where the request came from.
 func (s *Service) SignIn(ctx context.Context, in wire.Credentials, address string) (wire.Session, error) {
-	if err := s.who.Prove(ctx, in.User, in.Password, address); err != nil {
-		return wire.Session{}, err
-	}
-	return s.begin(ctx, policy.UserID(in.User), address, in.Terminal)
-}
-
-// begin makes a session of a user who has proved who they are.
-func (s *Service) begin(ctx context.Context, user policy.UserID, address string, terminal bool) (wire.Session, error) {
-	secret, until, err := s.who.Begin(ctx, user, address, terminal)
+	strong, err := s.who.Prove(ctx, in.User, in.Password, in.Code, address)
 	if err != nil {
 		return wire.Session{}, err
 	}
-	out := s.Session(Caller{User: user}, until)
+	return s.begin(ctx, policy.UserID(in.User), address, in.Terminal, strong)
+}
+
+// begin makes a session of a user who has proved who they are.
+func (s *Service) begin(ctx context.Context, user policy.UserID, address string, terminal, strong bool) (wire.Session, error) {
+	secret, until, err := s.who.Begin(ctx, user, address, terminal, strong)
+	if err != nil {
+		return wire.Session{}, err
+	}
+	via := store.KindConsole
+	if terminal {
+		via = store.KindTerminal
+	}
+	out := s.Session(Caller{User: user, Via: string(via), Strong: strong}, until)
 	out.Token, out.Terminal = secret, terminal
 	return out, nil
 }
@@ -41,7 +46,7 @@ func (s *Service) Authenticate(secret string) (Caller, time.Time, error) {
 	if err != nil {
 		return Caller{}, time.Time{}, err
 	}
-	return Caller{User: h.User, Via: h.Via, Token: h.Token, secret: secret}, h.Expires, nil
+	return Caller{User: h.User, Via: h.Via, Token: h.Token, Strong: h.Strong, secret: secret}, h.Expires, nil
 }
 
 // still tells whether the credential that a caller came with holds still.
@@ -73,7 +78,7 @@ func (s *Service) Session(c Caller, expires time.Time) wire.Session {
 		name = u.Title()
 	}
 	r := s.Rights(s.State(), c)
-	return wire.Session{Sees: typeNames(r.Sees()), Makes: typeNames(r.Makes()), Whole: r.May(Whole, "") == nil, User: wire.Named{ID: string(c.User), Name: name}, Mandates: s.Roles(c), Expires: expires.UTC(), Now: s.borders.Clock().UTC(), Revision: s.State().Revision.Number}
+	return wire.Session{Strong: c.Strong, Setup: s.Setup(c), Sees: typeNames(r.Sees()), Makes: typeNames(r.Makes()), Whole: r.May(Whole, "") == nil, User: wire.Named{ID: string(c.User), Name: name}, Mandates: s.Roles(c), Expires: expires.UTC(), Now: s.borders.Clock().UTC(), Revision: s.State().Revision.Number}
 }
 
 func typeNames(types []policy.Type) []string {
@@ -116,7 +121,7 @@ func (s *Service) Welcome(ctx context.Context, in wire.Welcome, address string) 
 	if err != nil {
 		return wire.Session{}, err
 	}
-	return s.begin(ctx, user, address, in.Terminal)
+	return s.begin(ctx, user, address, in.Terminal, false)
 }
 
 // arrive makes an invited user active.
@@ -139,17 +144,17 @@ func (s *Service) arrive(ctx context.Context, c Caller) error {
 
 // ChangePassword changes the caller's own password. All their sessions end with it; the one that they ask from begins anew.
 func (s *Service) ChangePassword(ctx context.Context, c Caller, in wire.NewPassword, address string) (wire.Session, error) {
-	if c.Via == string(store.KindToken) {
-		return wire.Session{}, &ForbiddenError{Missing: policy.Say("a session that was signed in to, and this is a token")}
+	if err := session(c); err != nil {
+		return wire.Session{}, err
 	}
-	if err := s.who.ProveAgain(ctx, string(c.User), in.Current, address); err != nil {
+	if err := s.ownPassword(ctx, c, in.Current, address); err != nil {
 		return wire.Session{}, err
 	}
 	if err := s.who.SetPassword(ctx, string(c.User), in.Password); err != nil {
 		return wire.Session{}, err
 	}
 	s.borders.Log.Info("password changed", "user", c.User)
-	return s.begin(ctx, c.User, address, c.Via == string(store.KindTerminal))
+	return s.begin(ctx, c.User, address, c.Via == string(store.KindTerminal), c.Strong)
 }
 
 // Sessions lists the caller's own sessions, newest first.

@@ -3,6 +3,7 @@ package service
 import (
 	"sentier/internal/authority"
 	"sentier/internal/policy"
+	"sentier/internal/store"
 )
 
 // Caller is who asks the service for something, and by what way.
@@ -11,11 +12,18 @@ type Caller struct {
 	Via   string // console, terminal or token
 	Token string // id of the credential
 
+	Strong bool // they have proved who they are by a second factor
+
 	secret string // that they came with; empty: they have the machine in hand
 
 	Language string // Accept-Language of the request; empty: English
 
 	found *found // nil: nobody has looked yet
+}
+
+// SignedIn tells whether a person has come, by signing in, and not a program with a token.
+func (c Caller) SignedIn() bool {
+	return c.Via == string(store.KindConsole) || c.Via == string(store.KindTerminal)
 }
 
 // Action is what a caller wants to do; see [authority.Action].

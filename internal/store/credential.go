@@ -52,12 +52,17 @@ type Token struct {
 	Checksum    []byte     `json:"-"`
 	RequestKey  *string    `json:"-"` // the Idempotency-Key of the request that made it
 	RequestHash []byte     `json:"-"`
-	Sealed      []byte     `json:"-"` // the answer to that request, which the caller's secret opens
+	Sealed      []byte     `json:"-"`      // the answer to that request, which the caller's secret opens
+	Strong      bool       `json:"strong"` // it was begun with a second factor
 }
 
 // check covers what decides whether and for whom the token holds. A token that is revoked needs none of it any more.
 func (t *Token) check() []byte {
-	return checksum("token", t.ID, t.UserID, string(t.Kind), string(t.Hash), instant(&t.CreatedAt), instant(t.ExpiresAt), instant(t.RevokedAt))
+	texts := []string{"token", t.ID, t.UserID, string(t.Kind), string(t.Hash), instant(&t.CreatedAt), instant(t.ExpiresAt), instant(t.RevokedAt)}
+	if t.Strong { // those from before there were second factors are checked as they were
+		texts = append(texts, "strong")
+	}
+	return checksum(texts...)
 }
 
 // Sound tells whether a token is as it was written.
@@ -135,10 +140,17 @@ func (s *Store) Password(ctx context.Context, user string) (Password, error) {
 	return p, nil
 }
 
-// WithPassword lists the users who have a password.
-func (s *Store) WithPassword(ctx context.Context) ([]string, error) {
-	var out []string
-	return out, s.reader.WithContext(ctx).Model(&Password{}).Pluck("user_id", &out).Error
+// WithPassword tells since when which users have their password.
+func (s *Store) WithPassword(ctx context.Context) (map[string]time.Time, error) {
+	var list []Password
+	if err := s.reader.WithContext(ctx).Select("user_id", "changed_at").Find(&list).Error; err != nil {
+		return nil, err
+	}
+	out := make(map[string]time.Time, len(list))
+	for _, p := range list {
+		out[p.UserID] = p.ChangedAt
+	}
+	return out, nil
 }
 
 // AddToken keeps a new token.
@@ -231,7 +243,7 @@ func (s *Store) IsPlace(ctx context.Context, user string, place []byte) (bool, e
 // forget takes all that belonged to accounts that are gone, and ends the sessions of those that were suspended.
 func forget(tx *gorm.DB, removed, suspended []string, at time.Time) error {
 	for _, id := range removed {
-		for _, table := range []any{&Password{}, &Link{}, &Place{}} {
+		for _, table := range []any{&Password{}, &Link{}, &Place{}, &SecondFactor{}, &RecoveryCode{}} {
 			if err := tx.Delete(table, "user_id = ?", id).Error; err != nil {
 				return err
 			}

@@ -81,6 +81,8 @@ type Problem struct {
 	Current any `json:"current,omitempty"`
 	// Gains is what somebody would gain by a removal that is refused for it.
 	Gains *Impact `json:"gains,omitempty"`
+	// Needs is what a sign-in lacks.
+	Needs string `json:"needs,omitempty" enum:"second_factor"`
 }
 
 // Fault is one thing that is wrong with a record or a document.
@@ -205,7 +207,49 @@ type Event struct {
 type Credentials struct {
 	User     string `json:"user" sentier:"required"`
 	Password string `json:"password" sentier:"required"`
+	Code     string `json:"code,omitempty" description:"of the second factor, or a recovery code, where the user has one"`
 	Terminal bool   `json:"terminal,omitempty" description:"answer with a bearer token instead of a cookie"`
+}
+
+// SecondFactor is a device that makes codes, by which its user proves who they are beside the password.
+type SecondFactor struct {
+	ID      string    `json:"id"`
+	Name    string    `json:"name"`
+	Created time.Time `json:"created"`
+}
+
+// NewFactor begins to set up a second factor.
+type NewFactor struct {
+	Password string `json:"password,omitempty" description:"the caller's own; not asked for while setting one up is required of them"`
+}
+
+// Enrolling is a second factor that is being set up: what the program for codes has to be told.
+type Enrolling struct {
+	Secret string   `json:"secret" description:"in base 32, RFC 6238: six digits, SHA-1, half a minute"`
+	URI    string   `json:"uri" description:"the same as an address for a program"`
+	Drawn  []string `json:"drawn" description:"the same to be read by a camera: rows of 1 for dark and 0 for light"`
+}
+
+// FactorProof proves a second factor that is being set up.
+type FactorProof struct {
+	Code string `json:"code" sentier:"required" description:"that is shown now"`
+	Name string `json:"name" sentier:"required" description:"what one knows the device by"`
+}
+
+// FactorMade is that a second factor was set up.
+type FactorMade struct {
+	Session Session  `json:"session"`
+	Codes   []string `json:"codes,omitempty" description:"recovery codes, each good once, with the first second factor; shown this once"`
+}
+
+// OwnProof proves again who one is.
+type OwnProof struct {
+	Password string `json:"password" sentier:"required" description:"the caller's own"`
+}
+
+// RecoveryCodes stand in for a second factor, each once.
+type RecoveryCodes struct {
+	Codes []string `json:"codes" description:"shown this once; those from before are good no more"`
 }
 
 // Session is who is signed in.
@@ -216,6 +260,8 @@ type Session struct {
 	Makes    []string  `json:"makes" description:"types of record of which they may add some"`
 	Whole    bool      `json:"whole" description:"whether they see the policy as a whole"`
 	Expires  time.Time `json:"expires"`
+	Strong   bool      `json:"strong" description:"whether it was begun with a second factor"`
+	Setup    []string  `json:"setup" description:"what has to be done before anything else: second_factor, password"`
 	Terminal bool      `json:"-"`
 	Now      time.Time `json:"now" description:"what the clock of the service shows"`
 	Revision uint64    `json:"revision" description:"of the policy"`

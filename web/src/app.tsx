@@ -22,6 +22,7 @@ import { AccountPage } from "./session/account";
 import { Frame } from "./session/frame";
 import { useReads } from "./session/mandates";
 import { useOwnLook, usePreferences } from "./session/preferences";
+import { SetupPage } from "./session/setup";
 import { SignInPage } from "./session/sign-in";
 import { WelcomePage } from "./session/welcome";
 import { TodayPage } from "./today/page";
@@ -41,6 +42,7 @@ export function App() {
   if (who.isPending) return <Busy />;
   if (who.error instanceof ApiError && who.error.status === 401) return <SignInPage />;
   if (who.error) return <Trouble error={who.error} />;
+  if (who.data.setup.length > 0) return <SetupPage session={who.data} />;
   if (!known) return <Busy />;
   return (
     <ToastArea>

@@ -53,7 +53,16 @@ export async function answer<T>(call: Promise<Result<T>>): Promise<T> {
   return data as T;
 }
 
-export const signIn = (user: string, password: string) => answer(api.POST("/api/v1/session", { body: { user, password } }));
+export const signIn = (user: string, password: string, code?: string) => answer(api.POST("/api/v1/session", { body: { user, password, code } }));
+
+export type Enrolling = Schemas["Enrolling"];
+export const factors = () => answer(api.GET("/api/v1/session/factors"));
+export const beginFactor = (password?: string) => answer(api.POST("/api/v1/session/factors", { body: { password } }));
+export const confirmFactor = (code: string, name: string) => answer(api.POST("/api/v1/session/factors/confirm", { body: { code, name } }));
+export const dropFactor = (id: string, password: string) =>
+  answer(api.POST("/api/v1/session/factors/{id}/removal", { params: { path: { id } }, body: { password } }));
+export const newRecoveryCodes = (password: string) => answer(api.POST("/api/v1/session/recovery-codes", { body: { password } }));
+export const resetFactors = (id: string) => answer(api.DELETE("/api/v1/users/{id}/factors", { params: { path: { id } } }));
 export const signOut = () => answer(api.DELETE("/api/v1/session"));
 export const session = async () => {
   const who = await answer(api.GET("/api/v1/session"));

@@ -1372,6 +1372,70 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/session/factors": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Your own second factors
+         * @description Your own second factors. About oneself it takes no mandate.
+         */
+        get: operations["listFactors"];
+        put?: never;
+        /**
+         * Begin to set up a second factor: a program that makes codes by RFC 6238
+         * @description Begin to set up a second factor: a program that makes codes by RFC 6238. About oneself it takes no mandate.
+         */
+        post: operations["beginFactor"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/session/factors/confirm": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Keep the second factor that was begun in this session, by a code of it
+         * @description Keep the second factor that was begun in this session, by a code of it. About oneself it takes no mandate.
+         */
+        post: operations["confirmFactor"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/session/factors/{id}/removal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Take one of your own second factors away
+         * @description Take one of your own second factors away. About oneself it takes no mandate.
+         */
+        post: operations["dropFactor"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/session/password": {
         parameters: {
             query?: never;
@@ -1410,6 +1474,26 @@ export interface paths {
          */
         put: operations["setPreferences"];
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/session/recovery-codes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * New recovery codes, in the place of those that you have
+         * @description New recovery codes, in the place of those that you have. About oneself it takes no mandate.
+         */
+        post: operations["newRecoveryCodes"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1842,6 +1926,26 @@ export interface paths {
          * @description Change a user by a JSON Merge Patch. It takes a mandate of the role owner; a dry run one of the role auditor.
          */
         patch: operations["patchUser"];
+        trace?: never;
+    };
+    "/api/v1/users/{id}/factors": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Take all second factors of somebody away, who has lost them; their sessions end
+         * @description Take all second factors of somebody away, who has lost them; their sessions end. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        delete: operations["resetFactors"];
+        options?: never;
+        head?: never;
+        patch?: never;
         trace?: never;
     };
     "/api/v1/users/{id}/invitation": {
@@ -2358,6 +2462,8 @@ export interface components {
          *     }
          */
         Credentials: {
+            /** @description of the second factor, or a recovery code, where the user has one */
+            code?: string;
             password: string;
             /** @description answer with a bearer token instead of a cookie */
             terminal?: boolean;
@@ -2641,6 +2747,14 @@ export interface components {
             kind: "membership" | "account" | "grant";
             user?: components["schemas"]["Named"];
         };
+        Enrolling: {
+            /** @description the same to be read by a camera: rows of 1 for dark and 0 for light */
+            drawn: string[];
+            /** @description in base 32, RFC 6238: six digits, SHA-1, half a minute */
+            secret: string;
+            /** @description the same as an address for a program */
+            uri: string;
+        };
         Entity: {
             id: string;
             properties?: {
@@ -2726,6 +2840,17 @@ export interface components {
         EvaluationsOption: {
             /** @enum {string} */
             evaluations_semantic?: "execute_all" | "deny_on_first_deny" | "permit_on_first_permit";
+        };
+        FactorMade: {
+            /** @description recovery codes, each good once, with the first second factor; shown this once */
+            codes?: string[];
+            session: components["schemas"]["Session"];
+        };
+        FactorProof: {
+            /** @description that is shown now */
+            code: string;
+            /** @description what one knows the device by */
+            name: string;
         };
         Fault: {
             column?: number;
@@ -3272,6 +3397,10 @@ export interface components {
             id: string;
             name: string;
         };
+        NewFactor: {
+            /** @description the caller's own; not asked for while setting one up is required of them */
+            password?: string;
+        };
         NewPassword: {
             current: string;
             /** @description 12 to 200 characters */
@@ -3300,6 +3429,10 @@ export interface components {
              */
             until?: null | string;
             zone: string;
+        };
+        OwnProof: {
+            /** @description the caller's own */
+            password: string;
         };
         OwnSession: {
             /** Format: date-time */
@@ -3369,6 +3502,8 @@ export interface components {
             detail?: string;
             faults?: components["schemas"]["Fault"][];
             gains?: components["schemas"]["Impact"];
+            /** @enum {string} */
+            needs?: "second_factor";
             status: number;
             title: string;
             type: string;
@@ -3423,6 +3558,10 @@ export interface components {
             /** @enum {string} */
             op: "added" | "changed" | "removed";
             type: string;
+        };
+        RecoveryCodes: {
+            /** @description shown this once; those from before are good no more */
+            codes: string[];
         };
         Ref: {
             id: string;
@@ -3710,6 +3849,12 @@ export interface components {
              */
             to?: string | null;
         };
+        SecondFactor: {
+            /** Format: date-time */
+            created: string;
+            id: string;
+            name: string;
+        };
         Seen: {
             /** @description the groups that the user is in now */
             groups: components["schemas"]["Ref"][];
@@ -3736,6 +3881,10 @@ export interface components {
             revision: number;
             /** @description types of record of which they may see some */
             sees: string[];
+            /** @description what has to be done before anything else: second_factor, password */
+            setup: string[];
+            /** @description whether it was begun with a second factor */
+            strong: boolean;
             /** @description shown once, for a terminal */
             token?: string;
             user: components["schemas"]["Named"];
@@ -9352,6 +9501,139 @@ export interface operations {
             default: components["responses"]["InternalProblem"];
         };
     };
+    listFactors: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SecondFactor"][];
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    beginFactor: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewFactor"];
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Enrolling"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    confirmFactor: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FactorProof"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FactorMade"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    dropFactor: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OwnProof"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
     changePassword: {
         parameters: {
             query?: never;
@@ -9439,6 +9721,38 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Preferences"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    newRecoveryCodes: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OwnProof"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RecoveryCodes"];
                 };
             };
             400: components["responses"]["BadRequestProblem"];
@@ -11089,6 +11403,38 @@ export interface operations {
             412: components["responses"]["ChangedMeanwhileProblem"];
             413: components["responses"]["TooLargeProblem"];
             415: components["responses"]["MediaTypeProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    resetFactors: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
             422: components["responses"]["FaultsProblem"];
             429: components["responses"]["TooManyProblem"];
             503: components["responses"]["BusyProblem"];

@@ -5,6 +5,7 @@ import { Busy, Fault, Trouble } from "../ui/notice";
 import { t, timeFormat } from "../words";
 import { Choose } from "../ui/choose";
 import { ZoneField } from "../ui/zone-field";
+import { Factors } from "./factors";
 import { language } from "./language";
 import { useReads } from "./mandates";
 import { chooseTheme } from "./theme";
@@ -20,6 +21,7 @@ export function AccountPage() {
       <h1>{t("console.account.title")}</h1>
       <Preferred />
       <Password />
+      <Factors />
       <Sessions />
     </div>
   );
@@ -76,7 +78,8 @@ function Preferred() {
   );
 }
 
-function Password() {
+/** Password changes one's own password; done is called when it is. */
+export function Password({ done }: { done?: () => void }) {
   const queries = useQueryClient();
   const [current, setCurrent] = useState("");
   const fresh = useNewPassword();
@@ -93,6 +96,7 @@ function Password() {
       fresh.setAgain("");
       setSaid(t("console.account.changed"));
       await queries.invalidateQueries({ queryKey: ["sessions"] });
+      done?.();
     } catch (error) {
       setFault(problemOf(error));
     }

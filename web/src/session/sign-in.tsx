@@ -1,20 +1,32 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { signIn } from "../api/client";
+import { ApiError, signIn } from "../api/client";
 import { LanguageButton } from "../ui/language-button";
 import { t } from "../words";
 import { Door } from "./door";
+import { CodeField } from "./factors";
 
 export function SignInPage() {
   const queries = useQueryClient();
   const [user, setUser] = useState("");
   const [password, setPassword] = useState("");
+  const [asked, setAsked] = useState(false); // for a code beside the password
+  const [code, setCode] = useState("");
   const enter = async () => {
     try {
-      await signIn(user.trim(), password);
+      await signIn(user.trim(), password, code.trim() || undefined);
       await queries.invalidateQueries();
     } catch (error) {
-      setPassword("");
+      const needsCode = error instanceof ApiError && error.problem?.needs === "second_factor";
+      setCode("");
+      if (needsCode && !asked) {
+        setAsked(true);
+        return;
+      }
+      if (!needsCode) {
+        setAsked(false);
+        setPassword("");
+      }
       throw error;
     }
   };
@@ -46,6 +58,12 @@ export function SignInPage() {
           onChange={(e) => setPassword(e.target.value)}
         />
       </label>
+      {asked && (
+        <>
+          <p role="status">{t("console.factor.asked")}</p>
+          <CodeField value={code} onChange={setCode} focus />
+        </>
+      )}
     </Door>
   );
 }

@@ -1,0 +1,176 @@
+package service
+
+import (
+	"context"
+	"slices"
+	"strings"
+	"time"
+
+	"sentier/internal/identity"
+	"sentier/internal/policy"
+	"sentier/internal/store"
+	"sentier/internal/wire"
+)
+
+// ErrCode is that a second factor is needed beside the password; see [identity.ErrCode].
+var ErrCode = identity.ErrCode
+
+// What somebody may have to do before anything else.
+const (
+	setupFactor   = "second_factor"
+	setupPassword = "password"
+)
+
+// signInRules are what the user groups of somebody ask of how they sign in: the strictest holds.
+func (s *Service) signInRules(user policy.UserID) (second bool, days int) {
+	st := s.State()
+	for _, id := range st.Compiled.Groups(user, s.borders.Clock()) {
+		g, ok := policy.Find[*policy.UserGroup](st.Policy, string(id))
+		if !ok || g.SignIn == nil {
+			continue
+		}
+		second = second || g.SignIn.SecondFactor == policy.Required
+		if d := g.SignIn.PasswordDays; d > 0 && (days == 0 || d < days) {
+			days = d
+		}
+	}
+	return second, days
+}
+
+// Setup lists what whoever is signed in has to do before anything else: set up a second factor that is required of them, set a password in
+// the place of one that is too old. Tokens are made for programs, which can do neither.
+func (s *Service) Setup(c Caller) []string {
+	out := []string{}
+	if !c.SignedIn() {
+		return out
+	}
+	second, days := s.signInRules(c.User)
+	if second && !s.who.HasFactor(c.User) {
+		out = append(out, setupFactor)
+	}
+	if since := s.who.PasswordSince(c.User); days > 0 && !since.IsZero() && s.borders.Clock().Sub(since) > time.Duration(days)*24*time.Hour {
+		out = append(out, setupPassword)
+	}
+	return out
+}
+
+// Admitted tells whether whoever is signed in may go on to anything but their own account. The error is [ErrCredential] for a session that
+// was begun without the second factor that its user has by now: they sign in again, with it.
+func (s *Service) Admitted(c Caller) error {
+	if !c.SignedIn() {
+		return nil
+	}
+	switch setup := s.Setup(c); {
+	case slices.Contains(setup, setupFactor):
+		return &ForbiddenError{Missing: policy.Say("a second factor, which a user group of yours requires: set it up under your account first")}
+	case slices.Contains(setup, setupPassword):
+		return &ForbiddenError{Missing: policy.Say("a new password, as a user group of yours lets none be this old: set it under your account first")}
+	}
+	if !c.Strong && s.who.HasFactor(c.User) {
+		return ErrCredential
+	}
+	return nil
+}
+
+// session refuses a caller who has not signed in: a token stands for a program.
+func session(c Caller) error {
+	if !c.SignedIn() {
+		return &ForbiddenError{Missing: policy.Say("a session that was signed in to, and this is a token")}
+	}
+	return nil
+}
+
+// Factors lists the caller's own second factors.
+func (s *Service) Factors(ctx context.Context, c Caller) ([]wire.SecondFactor, error) {
+	list, err := s.who.Factors(ctx, c.User)
+	out := []wire.SecondFactor{}
+	for _, f := range list {
+		out = append(out, wire.SecondFactor{ID: f.ID, Name: f.Name, Created: f.CreatedAt.UTC()})
+	}
+	return out, err
+}
+
+// BeginFactor begins to set up a second factor. Whoever has to set one up has just proved their password; others prove it again, so that
+// a desk that was left open gives nobody a factor of their own.
+func (s *Service) BeginFactor(ctx context.Context, c Caller, in wire.NewFactor, address string) (wire.Enrolling, error) {
+	if err := session(c); err != nil {
+		return wire.Enrolling{}, err
+	}
+	if !slices.Contains(s.Setup(c), setupFactor) {
+		if err := s.ownPassword(ctx, c, in.Password, address); err != nil {
+			return wire.Enrolling{}, err
+		}
+	}
+	out, err := s.who.BeginFactor(c.User, c.Token)
+	return wire.Enrolling(out), err
+}
+
+// ownPassword proves again who the caller is.
+func (s *Service) ownPassword(ctx context.Context, c Caller, password, address string) error {
+	return s.who.ProveAgain(ctx, string(c.User), password, address)
+}
+
+// ConfirmFactor keeps the second factor that was begun in this session.
+func (s *Service) ConfirmFactor(ctx context.Context, c Caller, in wire.FactorProof, expires time.Time, address string) (wire.FactorMade, error) {
+	if err := session(c); err != nil {
+		return wire.FactorMade{}, err
+	}
+	name := strings.TrimSpace(in.Name)
+	if name == "" || len(name) > 100 {
+		return wire.FactorMade{}, Wrong("name", "give the device a name of up to 100 characters by which you know it")
+	}
+	codes, err := s.who.ConfirmFactor(ctx, c.User, c.Token, name, in.Code, address)
+	if err != nil {
+		return wire.FactorMade{}, err
+	}
+	c.Strong = true
+	return wire.FactorMade{Session: s.Session(c, expires), Codes: codes}, nil
+}
+
+// DropFactor takes one of the caller's own second factors away; not the last one where a user group requires one.
+func (s *Service) DropFactor(ctx context.Context, c Caller, id string, in wire.OwnProof, address string) error {
+	if err := session(c); err != nil {
+		return err
+	}
+	if err := s.ownPassword(ctx, c, in.Password, address); err != nil {
+		return err
+	}
+	list, err := s.who.Factors(ctx, c.User)
+	if err != nil {
+		return err
+	}
+	if !slices.ContainsFunc(list, func(f store.SecondFactor) bool { return f.ID == id }) {
+		return ErrNotFound
+	}
+	if second, _ := s.signInRules(c.User); second && len(list) == 1 {
+		return &ForbiddenError{Missing: policy.Say("another second factor: a user group of yours requires one, and this is the last")}
+	}
+	return s.who.DropFactor(ctx, c.User, id)
+}
+
+// NewRecoveryCodes makes new recovery codes for the caller.
+func (s *Service) NewRecoveryCodes(ctx context.Context, c Caller, in wire.OwnProof, address string) (wire.RecoveryCodes, error) {
+	if err := session(c); err != nil {
+		return wire.RecoveryCodes{}, err
+	}
+	if err := s.ownPassword(ctx, c, in.Password, address); err != nil {
+		return wire.RecoveryCodes{}, err
+	}
+	if !s.who.HasFactor(c.User) {
+		return wire.RecoveryCodes{}, Wrong("password", "proves who you are, but you have no second factor: set one up first")
+	}
+	codes, err := s.who.NewRecoveryCodes(ctx, c.User)
+	return wire.RecoveryCodes{Codes: codes}, err
+}
+
+// ResetFactors takes all second factors of somebody away, who has lost them; their sessions end.
+func (s *Service) ResetFactors(ctx context.Context, c Caller, user string) error {
+	if err := s.Permit(s.State(), c, Manage, ""); err != nil {
+		return err
+	}
+	if err := s.who.DropFactor(ctx, policy.UserID(user), ""); err != nil {
+		return err
+	}
+	s.borders.Log.Info("second factors taken away", "user", Clip(user), "by", c.User)
+	return nil
+}
