@@ -347,7 +347,7 @@ func TestFirstOwner(t *testing.T) {
 	sentier, dir := binary(t), t.TempDir()
 	p := launch(t, sentier, "serve", "--data", dir, "--listen", "127.0.0.1:0")
 	w := &world{t: t, url: p.url}
-	if status, _, body := w.ask("GET", "/readyz", "", ""); status != 503 || !strings.Contains(body, "sentier init") {
+	if status, _, body := w.ask("GET", "/readyz", "", ""); status != 503 || !strings.Contains(body, "there is no owner yet") {
 		t.Errorf("%d %s", status, body)
 	}
 	init := exec.Command(sentier, "init", "--data", dir, "--owner", "ines.carvalho", "--name", "Ines Carvalho")

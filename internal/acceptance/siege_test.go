@@ -218,7 +218,7 @@ func TestAttacker(t *testing.T) {
 // taken, and SIGTERM ends it with what clients hold open. SENTIER_SIEGE says for how long; then the times are held as well.
 func TestUnderAttack(t *testing.T) {
 	long := os.Getenv("SENTIER_SIEGE")
-	lasts := 8 * time.Second
+	lasts := 5 * time.Second
 	if long != "" {
 		var err error
 		if lasts, err = time.ParseDuration(long); err != nil {

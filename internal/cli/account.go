@@ -31,6 +31,35 @@ func (a *app) userInvite() *cobra.Command {
 	}
 }
 
+func (a *app) setUp() *cobra.Command {
+	var user, name string
+	cmd := &cobra.Command{
+		Use: "set-up --name NAME", Short: "Become the first owner of a service, by the code that its start has printed", Args: cobra.NoArgs,
+		Long:    "Become the first owner of a service that has none, and sign in as with “sentier sign-in”. The code that the\nservice has printed and a password, of 12 characters and more, are asked for, or read from standard input, a line\neach, where that is no terminal.",
+		Example: "  sentier set-up --server http://127.0.0.1:7480 --name \"Ines Carvalho\"",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			c.Token = ""
+			secrets, err := a.askPasswords("Set-up code: ", "New password: ")
+			if err != nil {
+				return err
+			}
+			var session wire.Session
+			if err := c.Do(cmd.Context(), "POST", "/api/v1/set-up", nil, wire.SetUp{Code: secrets[0], User: user, Name: name, Password: secrets[1], Terminal: true}, &session); err != nil {
+				return err
+			}
+			return a.signedIn(c.Base, session)
+		},
+	}
+	cmd.Flags().StringVar(&name, "name", "", "your name (required)")
+	cmd.Flags().StringVar(&user, "user", "", "your id (default: made of the name)")
+	must(cmd.MarkFlagRequired("name"))
+	return cmd
+}
+
 func (a *app) welcome() *cobra.Command {
 	return &cobra.Command{
 		Use: "welcome LINK", Short: "Set your password by a link that somebody made for you, and sign in", Args: exactly("LINK"),

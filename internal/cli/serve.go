@@ -65,7 +65,8 @@ policy answers nothing but /healthz, until “sentier init” has made its first
 			}
 			fmt.Fprintf(a.Err, "Sentier %s answers at %s\n", a.Version, d.Address())
 			if !d.HasOwner() {
-				fmt.Fprintf(a.Err, "There is no owner yet, so nobody can sign in. In another terminal, make the first one:\n\n  sentier init --data %s --owner YOUR-ID --name \"Your Name\"\n\n", o.Dir)
+				code, _ := d.Service.MakeSetUpCode()
+				fmt.Fprintf(a.Err, "There is no owner yet. Whoever has this code becomes the first one; it is good once, and for an hour:\n\n  %s\n\nGive it at %s, or in another terminal:\n\n  sentier set-up --server %s --name \"Your Name\"\n\n", code, d.Address(), d.Address())
 			}
 			return d.Run(cmd.Context())
 		},

@@ -108,7 +108,7 @@ func (e *TooManyError) In(words wording.Catalogue) string {
 // SetPassword gives a user a password; all their sessions end with it, and so do links that were made for them. Who may do that is
 // for the caller to know.
 func (r *Registry) SetPassword(ctx context.Context, user, password string) error {
-	hash, err := r.hasher.hash(ctx, password)
+	hash, err := r.hasher.hash(ctx, user, password)
 	if err != nil {
 		return err
 	}

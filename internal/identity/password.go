@@ -54,10 +54,13 @@ func (h *passwordHasher) argon(ctx context.Context, password string, salt []byte
 	return argon2.IDKey([]byte(password), salt, argonTime, argonMemory, 1, argonKey), nil
 }
 
-// hash gives the PHC string of a password.
-func (h *passwordHasher) hash(ctx context.Context, password string) (string, error) {
+// hash gives the PHC string of a password of a user, unless it is too short or among the first that somebody would try.
+func (h *passwordHasher) hash(ctx context.Context, user, password string) (string, error) {
 	if n := utf8.RuneCountInString(password); n < minPassword || n > maxPassword || !utf8.ValidString(password) {
 		return "", translate.Wrong("password", "has %d characters: a password has %d to %d", n, minPassword, maxPassword)
+	}
+	if weak := weakness(password, user); weak.Form != "" {
+		return "", translate.Wrong("password", "%s", weak)
 	}
 	salt := make([]byte, 16)
 	rand.Read(salt) // never fails
@@ -91,6 +94,6 @@ func (h *passwordHasher) matches(ctx context.Context, password, hash string) (bo
 }
 
 // HashPassword gives the hash that is kept of a password, for whoever makes the first account, before anybody can sign in.
-func HashPassword(ctx context.Context, password string) (string, error) {
-	return newHasher().hash(ctx, password)
+func HashPassword(ctx context.Context, user, password string) (string, error) {
+	return newHasher().hash(ctx, user, password)
 }

@@ -22,6 +22,8 @@ func (s *Server) routes() []route {
 		{id: "getPolicySchema", method: "GET", path: "/schemas/policy.json", tag: "policy", summary: "The JSON Schema of policy documents", open: true, produces: []string{"application/schema+json"}, handle: s.schemaOf(schema.Policy())},
 		{id: "getExpectationsSchema", method: "GET", path: "/schemas/expectations.json", tag: "policy", summary: "The JSON Schema of files of expectations", open: true, produces: []string{"application/schema+json"}, handle: s.schemaOf(schema.Expectations())},
 
+		{id: "needsSetUp", method: "GET", path: "/api/v1/set-up", tag: "session", summary: "Does the service wait for its first owner?", open: true, out: wire.SetUpNeeded{}, handle: s.needsSetUp},
+		{id: "setUp", method: "POST", path: "/api/v1/set-up", tag: "session", summary: "Make the first owner by the code that the start has printed, and sign in", open: true, in: wire.SetUp{}, takes: smallJSON, out: wire.Session{}, handle: s.setUp},
 		{id: "openSession", method: "POST", path: "/api/v1/session", tag: "session", summary: "Sign in", open: true, in: wire.Credentials{}, takes: smallJSON, out: wire.Session{}, handle: s.signIn},
 		{id: "getSession", method: "GET", path: "/api/v1/session", tag: "session", summary: "Who is signed in?", out: wire.Session{}, handle: s.session},
 		{id: "closeSession", method: "DELETE", path: "/api/v1/session", tag: "session", summary: "Sign out", status: 204, handle: s.signOut},
@@ -153,6 +155,19 @@ func (s *Server) signIn(r *request) error {
 		return err
 	}
 	session, err := s.service.SignIn(r.Request().Context(), in, r.origin.address)
+	return s.begun(r, session, err)
+}
+
+func (s *Server) needsSetUp(r *request) error {
+	return r.JSON(http.StatusOK, wire.SetUpNeeded{Needed: s.service.NeedsSetUp()})
+}
+
+func (s *Server) setUp(r *request) error {
+	var in wire.SetUp
+	if err := r.decode(&in); err != nil {
+		return err
+	}
+	session, err := s.service.SetUp(r.Request().Context(), in, r.origin.address)
 	return s.begun(r, session, err)
 }
 

@@ -43,7 +43,7 @@ func Recover(ctx context.Context, st *store.Store, b Beginning, at time.Time) (u
 	if last.Number == 0 {
 		return 0, fmt.Errorf("%s holds no policy yet: make the first owner with “sentier init”", st.Path())
 	}
-	hash, err := identity.HashPassword(ctx, b.Password)
+	hash, err := identity.HashPassword(ctx, string(b.Owner), b.Password)
 	if err != nil {
 		return 0, err
 	}
@@ -72,7 +72,7 @@ func Recover(ctx context.Context, st *store.Store, b Beginning, at time.Time) (u
 }
 
 // Begin makes the first revision in a store that has none, with an owner who can sign in.
-func Begin(ctx context.Context, st *store.Store, b Beginning, at time.Time) error {
+func Begin(ctx context.Context, st Blank, b Beginning, at time.Time) error {
 	last, err := st.LastRevision(ctx)
 	if err != nil {
 		return err
@@ -87,7 +87,7 @@ func Begin(ctx context.Context, st *store.Store, b Beginning, at time.Time) erro
 	if p, err = withOwner(p, b, at); err != nil {
 		return err
 	}
-	hash, err := identity.HashPassword(ctx, b.Password)
+	hash, err := identity.HashPassword(ctx, string(b.Owner), b.Password)
 	if err != nil {
 		return err
 	}

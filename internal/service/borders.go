@@ -50,6 +50,15 @@ type (
 		PreferenceOf(ctx context.Context, user string) (store.Preference, error)
 	}
 
+	// Blank is a store that may have no policy yet.
+	Blank interface {
+		Path() string
+		LastRevision(ctx context.Context) (uint64, error)
+		SetPassword(ctx context.Context, p store.Password) error
+		SetFact(ctx context.Context, name, value string) error
+		Append(ctx context.Context, r *store.Revision, done []policy.RecordChange, how store.Saving) error
+	}
+
 	// Files are looked after while the service runs, verified and copied.
 	Files interface {
 		Dir() string
@@ -73,6 +82,7 @@ type Borders struct {
 	Credentials Credentials
 	Looks       Looks
 	Preferences Preferences
+	Blank       Blank
 	Files       Files
 	Clock       func() time.Time // what the time is
 	Log         *slog.Logger
@@ -80,5 +90,5 @@ type Borders struct {
 
 // On are the borders of a service on a store.
 func On(st *store.Store, log *slog.Logger, clock func() time.Time) Borders {
-	return Borders{Revisions: st, History: st, Stage: st, Credentials: st, Looks: st, Preferences: st, Files: st, Clock: clock, Log: log}
+	return Borders{Revisions: st, History: st, Stage: st, Credentials: st, Looks: st, Preferences: st, Blank: st, Files: st, Clock: clock, Log: log}
 }

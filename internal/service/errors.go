@@ -13,7 +13,7 @@ import (
 // The errors that callers tell apart.
 var (
 	// ErrNoOwner is that no policy is there yet, and so nobody who could sign in.
-	ErrNoOwner = told("there is no owner yet: make the first one with “sentier init --data DIR --owner USER”")
+	ErrNoOwner = told("there is no owner yet: whoever has the code that the start has printed becomes the first one, in the console or with “sentier set-up”")
 	// ErrNotFound is that a thing is not there, or that the caller may not see it.
 	ErrNotFound = identity.ErrNotFound
 	// ErrSignIn is that a user and a password do not go together; it does not say which is wrong.

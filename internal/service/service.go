@@ -31,6 +31,7 @@ type Service struct {
 	checked chan struct{}          // closed once the files were looked at
 	unsafe  atomic.Pointer[string] // why nothing may be changed; nil: it may
 	full    atomic.Bool            // the last change found no room on the disk
+	setUp   setUpCode
 }
 
 // State is a revision, ready to be asked. It never changes.

@@ -211,6 +211,20 @@ type Credentials struct {
 	Terminal bool   `json:"terminal,omitempty" description:"answer with a bearer token instead of a cookie"`
 }
 
+// SetUpNeeded tells whether a service waits for its first owner.
+type SetUpNeeded struct {
+	Needed bool `json:"needed"`
+}
+
+// SetUp makes the first owner.
+type SetUp struct {
+	Code     string `json:"code" sentier:"required" description:"that the start of the service has printed; good once, and for an hour"`
+	Name     string `json:"name" sentier:"required" description:"of the owner"`
+	User     string `json:"user,omitempty" description:"id of the owner; left out: made of the name"`
+	Password string `json:"password" sentier:"required"`
+	Terminal bool   `json:"terminal,omitempty"`
+}
+
 // SecondFactor is a device that makes codes, by which its user proves who they are beside the password.
 type SecondFactor struct {
 	ID      string    `json:"id"`

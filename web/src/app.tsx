@@ -1,6 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { Navigate, Route, Routes, useLocation } from "react-router";
-import { ApiError, session } from "./api/client";
+import { ApiError, needsSetUp, session } from "./api/client";
 import { CheckPage } from "./check/page";
 import { CalendarListPage } from "./calendars/list";
 import { DeviceGroupListPage } from "./device-groups/list";
@@ -22,7 +22,8 @@ import { AccountPage } from "./session/account";
 import { Frame } from "./session/frame";
 import { useReads } from "./session/mandates";
 import { useOwnLook, usePreferences } from "./session/preferences";
-import { SetupPage } from "./session/setup";
+import { OrderPage } from "./session/order";
+import { SetUpPage } from "./session/set-up";
 import { SignInPage } from "./session/sign-in";
 import { WelcomePage } from "./session/welcome";
 import { TodayPage } from "./today/page";
@@ -32,6 +33,13 @@ import { ToastArea } from "./ui/toast";
 import { Busy, Trouble } from "./ui/notice";
 import { t } from "./words";
 
+/** Outside is what whoever is not signed in meets: the way in, or, where nobody could sign in yet, the way to the first owner. */
+function Outside() {
+  const waits = useQuery({ queryKey: ["set-up"], queryFn: needsSetUp });
+  if (waits.isPending) return <Busy />;
+  return waits.data ? <SetUpPage /> : <SignInPage />;
+}
+
 export function App() {
   const at = useLocation();
   const who = useQuery({ queryKey: ["session"], queryFn: session, staleTime: 60_000 });
@@ -40,9 +48,9 @@ export function App() {
   const [{ landing = "today" }] = usePreferences();
   if (at.pathname === "/welcome") return <WelcomePage />;
   if (who.isPending) return <Busy />;
-  if (who.error instanceof ApiError && who.error.status === 401) return <SignInPage />;
+  if (who.error instanceof ApiError && who.error.status === 401) return <Outside />;
   if (who.error) return <Trouble error={who.error} />;
-  if (who.data.setup.length > 0) return <SetupPage session={who.data} />;
+  if (who.data.setup.length > 0) return <OrderPage session={who.data} />;
   if (!known) return <Busy />;
   return (
     <ToastArea>

@@ -55,6 +55,9 @@ export async function answer<T>(call: Promise<Result<T>>): Promise<T> {
 
 export const signIn = (user: string, password: string, code?: string) => answer(api.POST("/api/v1/session", { body: { user, password, code } }));
 
+export const needsSetUp = async () => (await answer(api.GET("/api/v1/set-up"))).needed;
+export const setUp = (code: string, name: string, password: string) => answer(api.POST("/api/v1/set-up", { body: { code, name, password } }));
+
 export type Enrolling = Schemas["Enrolling"];
 export const factors = () => answer(api.GET("/api/v1/session/factors"));
 export const beginFactor = (password?: string) => answer(api.POST("/api/v1/session/factors", { body: { password } }));

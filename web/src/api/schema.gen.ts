@@ -1544,6 +1544,30 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/set-up": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Does the service wait for its first owner?
+         * @description Does the service wait for its first owner?. Answers without a credential.
+         */
+        get: operations["needsSetUp"];
+        put?: never;
+        /**
+         * Make the first owner by the code that the start has printed, and sign in
+         * @description Make the first owner by the code that the start has printed, and sign in. Answers without a credential.
+         */
+        post: operations["setUp"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/settings": {
         parameters: {
             query?: never;
@@ -3890,6 +3914,19 @@ export interface components {
             user: components["schemas"]["Named"];
             /** @description whether they see the policy as a whole */
             whole: boolean;
+        };
+        SetUp: {
+            /** @description that the start of the service has printed; good once, and for an hour */
+            code: string;
+            /** @description of the owner */
+            name: string;
+            password: string;
+            terminal?: boolean;
+            /** @description id of the owner; left out: made of the name */
+            user?: string;
+        };
+        SetUpNeeded: {
+            needed: boolean;
         };
         /**
          * @description What holds for the whole policy.
@@ -9847,6 +9884,69 @@ export interface operations {
             401: components["responses"]["SignInProblem"];
             403: components["responses"]["ForbiddenProblem"];
             404: components["responses"]["NotFoundProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    needsSetUp: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SetUpNeeded"];
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    setUp: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SetUp"];
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Session"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
             429: components["responses"]["TooManyProblem"];
             503: components["responses"]["BusyProblem"];
             default: components["responses"]["InternalProblem"];

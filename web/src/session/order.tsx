@@ -5,8 +5,8 @@ import { t } from "../words";
 import { Password } from "./account";
 import { Enrol } from "./factors";
 
-/** SetupPage leads through what has to be done before anything else: a second factor that is required, a password that is too old. */
-export function SetupPage({ session }: { session: Session }) {
+/** OrderPage leads through what has to be done before anything else: a second factor that is required, a password that is too old. */
+export function OrderPage({ session }: { session: Session }) {
   const queries = useQueryClient();
   const factor = session.setup.includes("second_factor");
   return (
