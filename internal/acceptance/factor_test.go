@@ -148,6 +148,37 @@ func TestWhatGroupsAskOfASignInIsHeldTo(t *testing.T) {
 		t.Errorf("a token set up a second factor: %d", status)
 	}
 
+	// An owner sees how somebody comes in, and ends it; whoever sees a part does not.
+	ins := get[wire.SignIns](w, "GET", "/api/v1/users/irene.castro/sign-ins", "")
+	if ins.Password == nil || !ins.Required || len(ins.Factors) != 1 || len(ins.Sessions) != 3 || len(ins.Tokens) != 0 {
+		t.Errorf("irene comes in by %+v", ins)
+	}
+	for _, path := range []string{"GET /api/v1/users/irene.castro/sign-ins", "DELETE /api/v1/users/irene.castro/sessions"} {
+		method, at, _ := strings.Cut(path, " ")
+		if status, _, _ := w.ask(method, at, free.Token, ""); status != 403 {
+			t.Errorf("%s by somebody: %d", path, status)
+		}
+	}
+	w.must("DELETE", "/api/v1/users/greta.holm/sessions", "")
+	if status, _, _ := w.ask("GET", "/api/v1/session", free.Token, ""); status != 401 {
+		t.Errorf("a session that was ended: %d", status)
+	}
+	_, free, _ = w.enter("greta.holm", "")
+
+	// Whoever is not required to have one sets it up with the password, and takes it away again.
+	hers := &world{t: t, url: w.url, token: free.Token}
+	begun = get[wire.Enrolling](hers, "POST", "/api/v1/session/factors", `{"password":"`+password+`"}`)
+	if status, _, text := w.ask("POST", "/api/v1/session/factors/confirm", free.Token, fmt.Sprintf(`{"code":%q,"name":"Telephone"}`, w.code(begun.Secret))); status != 201 {
+		t.Errorf("%d %s", status, text)
+	}
+	id = get[[]wire.SecondFactor](hers, "GET", "/api/v1/session/factors", "")[0].ID
+	if status, _, text := w.ask("POST", "/api/v1/session/factors/"+id+"/removal", free.Token, `{"password":"`+password+`"}`); status != 204 {
+		t.Errorf("taking away one that nobody requires: %d %s", status, text)
+	}
+	if status, in, _ := w.enter("greta.holm", ""); status != 200 || in.Strong {
+		t.Errorf("after it is taken away: %d", status)
+	}
+
 	// Whoever has lost theirs is helped by an owner, and by nobody else; their sessions end, and they begin again.
 	if status, _, _ := w.ask("DELETE", "/api/v1/users/irene.castro/factors", free.Token, ""); status != 403 {
 		t.Errorf("reset by somebody: %d", status)
@@ -209,6 +240,15 @@ func TestASecondFactorInTheTerminal(t *testing.T) {
 	}
 	if code, _, errOut := w.runAs("", password+"\n", "second-factor", "remove", own[0].ID); code == 0 || !strings.Contains(errOut, "this is the last") {
 		t.Errorf("the last one was taken away: %d %s", code, errOut)
+	}
+	if code, out, errOut := w.run("user", "sign-ins", "irene.castro"); code != 0 || !strings.Contains(out, "second factor") || !strings.Contains(out, "terminal") {
+		t.Errorf("%d %s%s", code, out, errOut)
+	}
+	if code, _, errOut := w.run("user", "sign-out", "irene.castro"); code != 0 {
+		t.Error(errOut)
+	}
+	if code, out, _ := w.run("user", "sign-ins", "irene.castro"); code != 0 || strings.Contains(out, "terminal") {
+		t.Errorf("after it was ended: %s", out)
 	}
 	if code, _, errOut := w.run("user", "reset-second-factor", "irene.castro"); code != 0 {
 		t.Error(errOut)
@@ -306,6 +346,11 @@ func TestASecondFactorInTheConsole(t *testing.T) {
 	// An owner helps whoever has lost theirs.
 	c := w.console()
 	c.open("/records/users/irene.castro")
+	c.see("Second factors: My telephone")
+	c.accessible("how somebody signs in")
+	c.look("sign-ins")
+	c.click("Sign out everywhere")
+	c.until("no session is left", `!document.body.innerText.includes("Sign out everywhere")`)
 	c.click("Reset second factor")
 	c.clickLast("Reset second factor")
 	c.until("done", `document.querySelector("[role=dialog]") === null`)

@@ -116,7 +116,60 @@ func (a *app) factorRemove() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return c.Do(cmd.Context(), "POST", "/api/v1/session/factors/"+url.PathEscape(args[0])+"/removal", nil, wire.OwnProof{Password: password}, nil)
+			if err := c.Do(cmd.Context(), "POST", "/api/v1/session/factors/"+url.PathEscape(args[0])+"/removal", nil, wire.OwnProof{Password: password}, nil); err != nil {
+				return err
+			}
+			fmt.Fprintln(a.Err, "It is taken away.")
+			return nil
+		},
+	}
+}
+
+func (a *app) userSignIns() *cobra.Command {
+	return &cobra.Command{
+		Use: "sign-ins USER", Short: "How somebody comes in: password, second factors, sessions and tokens", Args: exactly("USER"),
+		Example: "  sentier user sign-ins irene.castro",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			var in wire.SignIns
+			if err := c.Do(cmd.Context(), "GET", "/api/v1/users/"+url.PathEscape(args[0])+"/sign-ins", nil, nil, &in); err != nil {
+				return err
+			}
+			s := sheet{head: []string{"WHAT", "NAME", "SINCE", "UNTIL", "ID"}}
+			if in.Password != nil {
+				s.rows = append(s.rows, []string{"password", "", day(in.Password), "", ""})
+			}
+			for _, f := range in.Factors {
+				s.rows = append(s.rows, []string{"second factor", f.Name, day(&f.Created), "", f.ID})
+			}
+			for _, x := range in.Sessions {
+				s.rows = append(s.rows, []string{x.Kind, x.From, day(&x.Began), day(&x.Expires), x.ID})
+			}
+			for _, t := range in.Tokens {
+				s.rows = append(s.rows, []string{"token", t.Name, day(&t.Created), day(t.Expires), t.ID})
+			}
+			return a.print(in, s)
+		},
+	}
+}
+
+func (a *app) userSignOut() *cobra.Command {
+	return &cobra.Command{
+		Use: "sign-out USER", Short: "End all sessions of somebody; their tokens go on", Args: exactly("USER"),
+		Example: "  sentier user sign-out irene.castro",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			if err := c.Do(cmd.Context(), "DELETE", "/api/v1/users/"+url.PathEscape(args[0])+"/sessions", nil, nil, nil); err != nil {
+				return err
+			}
+			fmt.Fprintf(a.Err, "All sessions of %s have ended.\n", args[0])
+			return nil
 		},
 	}
 }
@@ -130,7 +183,11 @@ func (a *app) userResetFactor() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return c.Do(cmd.Context(), "DELETE", "/api/v1/users/"+url.PathEscape(args[0])+"/factors", nil, nil, nil)
+			if err := c.Do(cmd.Context(), "DELETE", "/api/v1/users/"+url.PathEscape(args[0])+"/factors", nil, nil, nil); err != nil {
+				return err
+			}
+			fmt.Fprintf(a.Err, "The second factors of %s are taken away, and all their sessions have ended.\n", args[0])
+			return nil
 		},
 	}
 }

@@ -37,6 +37,8 @@ func (s *Server) routes() []route {
 		{id: "dropFactor", method: "POST", path: "/api/v1/session/factors/{id}/removal", tag: "session", summary: "Take one of your own second factors away", in: []any{idPath{}, wire.OwnProof{}}, takes: smallJSON, status: 204, handle: s.dropFactor},
 		{id: "newRecoveryCodes", method: "POST", path: "/api/v1/session/recovery-codes", tag: "session", summary: "New recovery codes, in the place of those that you have", in: wire.OwnProof{}, takes: smallJSON, out: wire.RecoveryCodes{}, status: 201, handle: s.recoveryCodes},
 		{id: "resetFactors", method: "DELETE", path: "/api/v1/users/{id}/factors", tag: "tokens", summary: "Take all second factors of somebody away, who has lost them; their sessions end", in: idPath{}, needs: service.Manage, status: 204, handle: s.resetFactors},
+		{id: "getSignIns", method: "GET", path: "/api/v1/users/{id}/sign-ins", tag: "tokens", summary: "How a user comes in: password, second factors, sessions, tokens", in: idPath{}, needs: service.Whole, out: wire.SignIns{}, handle: s.signInsOf},
+		{id: "endSessionsOf", method: "DELETE", path: "/api/v1/users/{id}/sessions", tag: "tokens", summary: "End all sessions of a user", in: idPath{}, needs: service.Manage, status: 204, handle: s.endSessionsOf},
 		{id: "listSessions", method: "GET", path: "/api/v1/sessions", tag: "session", summary: "Your own sessions", out: []wire.OwnSession{}, handle: s.sessions},
 		{id: "endOtherSessions", method: "DELETE", path: "/api/v1/sessions", tag: "session", summary: "End your other sessions", status: 204, handle: s.endSessions},
 		{id: "endSession", method: "DELETE", path: "/api/v1/sessions/{id}", tag: "session", summary: "End one of your own sessions", in: idPath{}, status: 204, handle: s.endSession},
@@ -199,6 +201,17 @@ func (s *Server) changePassword(r *request) error {
 	}
 	session, err := s.service.ChangePassword(r.Request().Context(), r.caller, in, r.origin.address)
 	return s.begun(r, session, err)
+}
+
+func (s *Server) signInsOf(r *request) error {
+	return r.tell(s.service.SignIns(r.Request().Context(), r.caller, r.Param("id")))
+}
+
+func (s *Server) endSessionsOf(r *request) error {
+	if err := s.service.EndSessionsOf(r.Request().Context(), r.caller, r.Param("id")); err != nil {
+		return err
+	}
+	return r.NoContent(http.StatusNoContent)
 }
 
 func (s *Server) factors(r *request) error {

@@ -167,6 +167,51 @@ func (s *Service) Sessions(ctx context.Context, c Caller) ([]wire.OwnSession, er
 	return out, err
 }
 
+// SignIns tells how a user comes in: for whoever sees the policy as a whole.
+func (s *Service) SignIns(ctx context.Context, c Caller, user string) (wire.SignIns, error) {
+	st := s.State()
+	out := wire.SignIns{Tokens: []wire.Token{}}
+	if err := s.Permit(st, c, Whole, ""); err != nil {
+		return out, err
+	}
+	if _, ok := st.Policy.Get(policy.Users, user); !ok {
+		return out, ErrNotFound
+	}
+	of := Caller{User: policy.UserID(user)}
+	if since := s.who.PasswordSince(of.User); !since.IsZero() {
+		since = since.UTC()
+		out.Password = &since
+	}
+	out.Required, _ = s.signInRules(of.User)
+	var err error
+	if out.Factors, err = s.Factors(ctx, of); err != nil {
+		return out, err
+	}
+	if out.Sessions, err = s.Sessions(ctx, of); err != nil {
+		return out, err
+	}
+	list, err := s.Tokens(ctx, c, user)
+	for _, t := range list {
+		if t.Kind == string(store.KindToken) && t.Revoked == nil && !t.Expired {
+			out.Tokens = append(out.Tokens, t)
+		}
+	}
+	return out, err
+}
+
+// EndSessionsOf ends all sessions of a user; their tokens go on.
+func (s *Service) EndSessionsOf(ctx context.Context, c Caller, user string) error {
+	st := s.State()
+	if err := s.Permit(st, c, Manage, ""); err != nil {
+		return err
+	}
+	if _, ok := st.Policy.Get(policy.Users, user); !ok {
+		return ErrNotFound
+	}
+	s.borders.Log.Info("sessions ended", "user", Clip(user), "by", c.User)
+	return s.EndOtherSessions(ctx, Caller{User: policy.UserID(user)})
+}
+
 // EndSession ends one of the caller's own sessions.
 func (s *Service) EndSession(ctx context.Context, c Caller, id string) error {
 	list, err := s.who.Sessions(ctx, c.User)

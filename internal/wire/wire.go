@@ -211,6 +211,15 @@ type Credentials struct {
 	Terminal bool   `json:"terminal,omitempty" description:"answer with a bearer token instead of a cookie"`
 }
 
+// SignIns is how a user comes in.
+type SignIns struct {
+	Password *time.Time     `json:"password,omitempty" description:"since when they have theirs; left out: they have none"`
+	Factors  []SecondFactor `json:"factors"`
+	Required bool           `json:"required" description:"whether a user group of theirs requires a second factor"`
+	Sessions []OwnSession   `json:"sessions" description:"that hold, newest first"`
+	Tokens   []Token        `json:"tokens" description:"that hold, newest first"`
+}
+
 // SetUpNeeded tells whether a service waits for its first owner.
 type SetUpNeeded struct {
 	Needed bool `json:"needed"`

@@ -55,6 +55,9 @@ export async function answer<T>(call: Promise<Result<T>>): Promise<T> {
 
 export const signIn = (user: string, password: string, code?: string) => answer(api.POST("/api/v1/session", { body: { user, password, code } }));
 
+export const signIns = (id: string) => answer(api.GET("/api/v1/users/{id}/sign-ins", { params: { path: { id } } }));
+export const endSessionsOf = (id: string) => answer(api.DELETE("/api/v1/users/{id}/sessions", { params: { path: { id } } }));
+export const revokeToken = (id: string) => answer(api.DELETE("/api/v1/tokens/{id}", { params: { path: { id } } }));
 export const needsSetUp = async () => (await answer(api.GET("/api/v1/set-up"))).needed;
 export const setUp = (code: string, name: string, password: string) => answer(api.POST("/api/v1/set-up", { body: { code, name, password } }));
 

@@ -2012,6 +2012,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/users/{id}/sessions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * End all sessions of a user
+         * @description End all sessions of a user. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        delete: operations["endSessionsOf"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/users/{id}/sign-ins": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * How a user comes in: password, second factors, sessions, tokens
+         * @description How a user comes in: password, second factors, sessions, tokens. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        get: operations["getSignIns"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/uses/{type}/{id}": {
         parameters: {
             query?: never;
@@ -3981,6 +4021,20 @@ export interface components {
              * @enum {string|null}
              */
             second_factor?: "optional" | "required" | null;
+        };
+        SignIns: {
+            factors: components["schemas"]["SecondFactor"][];
+            /**
+             * Format: date-time
+             * @description since when they have theirs; left out: they have none
+             */
+            password?: null | string;
+            /** @description whether a user group of theirs requires a second factor */
+            required: boolean;
+            /** @description that hold, newest first */
+            sessions: components["schemas"]["OwnSession"][];
+            /** @description that hold, newest first */
+            tokens: components["schemas"]["Token"][];
         };
         /**
          * @description A site.
@@ -11597,6 +11651,77 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Mention"][];
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    endSessionsOf: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    getSignIns: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SignIns"];
                 };
             };
             /** @description As the caller has it already. */

@@ -13,6 +13,7 @@ import { Busy } from "../ui/notice";
 import { RecordLink } from "../ui/record-link";
 import { distance, local } from "../ui/time";
 import { useZone } from "../ui/time-field";
+import { SignIns } from "./sign-ins";
 import { t } from "../words";
 
 /** PersonPage begins with what somebody reaches, then what that is made of, then what happened. */
@@ -24,6 +25,7 @@ export function PersonPage({ row }: { row: User }) {
         <Groups user={row} />
         <Direct user={row.id} />
         <Facts title={t("console.person.account")} type="users" row={row} />
+        <SignIns user={row.id} />
         <History type="users" id={row.id} />
       </div>
     </>

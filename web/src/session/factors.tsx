@@ -1,6 +1,6 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState, type FormEvent } from "react";
-import { beginFactor, confirmFactor, dropFactor, factors, newRecoveryCodes, problemOf, type Enrolling } from "../api/client";
+import { beginFactor, confirmFactor, dropFactor, factors, newRecoveryCodes, reasonOf, type Enrolling } from "../api/client";
 import { TextField } from "../ui/fields";
 import { Footer, Modal } from "../ui/modal";
 import { Busy, Fault, Trouble } from "../ui/notice";
@@ -64,7 +64,7 @@ function Proved({ go, close, act, done }: { go: string; close: () => void; act: 
       close();
       done();
     } catch (error) {
-      setFault(problemOf(error));
+      setFault(reasonOf(error, t("console.unreachable")));
     }
   };
   return (
@@ -118,7 +118,7 @@ export function Enrol({ ask, done }: { ask: boolean; done: () => void }) {
     try {
       await act();
     } catch (error) {
-      setFault(problemOf(error));
+      setFault(reasonOf(error, t("console.unreachable")));
     }
   };
   const begin = () => attempt(async () => setBegun(await beginFactor(ask ? password : undefined)));
