@@ -12,6 +12,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/chromedp/chromedp"
 	"github.com/pquerna/otp/totp"
 
 	"sentier/internal/cli"
@@ -348,6 +349,7 @@ func TestASecondFactorInTheConsole(t *testing.T) {
 	c.open("/records/users/irene.castro")
 	c.see("Second factors: My telephone")
 	c.accessible("how somebody signs in")
+	c.do("there", chromedp.ScrollIntoView(chromedp.Search(`//h2[contains(., "How they sign in")]`)))
 	c.look("sign-ins")
 	c.click("Sign out everywhere")
 	c.until("no session is left", `!document.body.innerText.includes("Sign out everywhere")`)

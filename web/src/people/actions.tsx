@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
-import { ApiError, invite, reasonOf, resetFactors } from "../api/client";
+import { invite, reasonOf } from "../api/client";
 import { patched, type Edit } from "../api/edits";
 import { mentions, titleOf, type User } from "../api/records";
 import { Doing } from "../impact/doing";
@@ -24,11 +24,6 @@ export function PersonActions({ row }: { row: User }) {
       </Link>
       {may.edit && <Suspend user={row} />}
       {mayInvite && <Invite user={row} />}
-      {may.edit && row.kind !== "service" && (
-        <Modal title={t("console.factor.reset_title", { name: titleOf(row) })} button={t("console.factor.reset")}>
-          {(close) => <Reset user={row} close={close} />}
-        </Modal>
-      )}
       {makes("users") && (
         <Modal title={t("console.edit.move_title", { name: titleOf(row) })} button={t("console.edit.move")}>
           {(close) => <Move user={row} close={close} />}
@@ -46,26 +41,6 @@ function Suspend({ user }: { user: User }) {
     <Modal title={`${word}: ${titleOf(user)}`} button={word}>
       {(close) => <Doing edits={edits} label={word} close={close} />}
     </Modal>
-  );
-}
-
-/** Reset takes the second factors of somebody away who has lost them. */
-function Reset({ user, close }: { user: User; close: () => void }) {
-  const [fault, setFault] = useState("");
-  const go = async () => {
-    setFault("");
-    try {
-      await resetFactors(user.id);
-      close();
-    } catch (error) {
-      setFault(error instanceof ApiError && error.status === 404 ? t("console.factor.reset_none") : reasonOf(error, t("console.unreachable")));
-    }
-  };
-  return (
-    <>
-      <p>{t("console.factor.reset_help")}</p>
-      <Footer close={close} go={() => void go()} label={t("console.factor.reset")} fault={fault} />
-    </>
   );
 }
 

@@ -1,6 +1,8 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { endSessionsOf, reasonOf, revokeToken, signIns } from "../api/client";
+import { useState } from "react";
+import { endSessionsOf, reasonOf, resetFactors, revokeToken, signIns } from "../api/client";
 import { useMay, useWhole } from "../session/mandates";
+import { Footer, Modal } from "../ui/modal";
 import { Busy, Fault, Trouble } from "../ui/notice";
 import { t, timeFormat } from "../words";
 
@@ -44,6 +46,11 @@ function Known({ user }: { user: string }) {
             ? t("console.sign_ins.factors", { names: factors.map((f) => f.name).join(", ") })
             : t(required ? "console.sign_ins.factor_missing" : "console.sign_ins.no_factor")}
         </p>
+        {may.edit && factors.length > 0 && (
+          <Modal title={t("console.factor.reset")} button={t("console.factor.reset")} className="button mt-1 px-2 py-0.5 text-[0.86rem]">
+            {(close) => <Reset user={user} close={close} />}
+          </Modal>
+        )}
       </div>
       <ul className="px-4 pb-2">
         {held.map((x) => (
@@ -68,5 +75,27 @@ function Known({ user }: { user: string }) {
       </ul>
       <Fault text={ending.error ? reasonOf(ending.error, t("console.unreachable")) : undefined} className="px-4 pb-3" />
     </section>
+  );
+}
+
+/** Reset takes the second factors of somebody away who has lost them. */
+function Reset({ user, close }: { user: string; close: () => void }) {
+  const queries = useQueryClient();
+  const [fault, setFault] = useState("");
+  const go = async () => {
+    setFault("");
+    try {
+      await resetFactors(user);
+      close();
+      await queries.invalidateQueries({ queryKey: ["sign-ins", user] });
+    } catch (error) {
+      setFault(reasonOf(error, t("console.unreachable")));
+    }
+  };
+  return (
+    <>
+      <p>{t("console.factor.reset_help")}</p>
+      <Footer close={close} go={() => void go()} label={t("console.factor.reset")} fault={fault} />
+    </>
   );
 }
