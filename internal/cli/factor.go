@@ -157,36 +157,27 @@ func (a *app) userSignIns() *cobra.Command {
 }
 
 func (a *app) userSignOut() *cobra.Command {
-	return &cobra.Command{
-		Use: "sign-out USER", Short: "End all sessions of somebody; their tokens go on", Args: exactly("USER"),
-		Example: "  sentier user sign-out irene.castro",
-		RunE: func(cmd *cobra.Command, args []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			if err := c.Do(cmd.Context(), "DELETE", "/api/v1/users/"+url.PathEscape(args[0])+"/sessions", nil, nil, nil); err != nil {
-				return err
-			}
-			fmt.Fprintf(a.Err, "All sessions of %s have ended.\n", args[0])
-			return nil
-		},
-	}
+	return a.endsOf("sign-out", "sessions", "End all sessions of somebody; their tokens go on", "All sessions of %s have ended.\n")
 }
 
 func (a *app) userResetFactor() *cobra.Command {
+	return a.endsOf("reset-second-factor", "factors", "Take all second factors of somebody away, who has lost them; their sessions end",
+		"The second factors of %s are taken away, and all their sessions have ended.\n")
+}
+
+// endsOf is a command that takes away what somebody comes in by.
+func (a *app) endsOf(verb, what, short, said string) *cobra.Command {
 	return &cobra.Command{
-		Use: "reset-second-factor USER", Short: "Take all second factors of somebody away, who has lost them; their sessions end", Args: exactly("USER"),
-		Example: "  sentier user reset-second-factor irene.castro",
+		Use: verb + " USER", Short: short, Args: exactly("USER"), Example: "  sentier user " + verb + " irene.castro",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {
 				return err
 			}
-			if err := c.Do(cmd.Context(), "DELETE", "/api/v1/users/"+url.PathEscape(args[0])+"/factors", nil, nil, nil); err != nil {
+			if err := c.Do(cmd.Context(), "DELETE", "/api/v1/users/"+url.PathEscape(args[0])+"/"+what, nil, nil, nil); err != nil {
 				return err
 			}
-			fmt.Fprintf(a.Err, "The second factors of %s are taken away, and all their sessions have ended.\n", args[0])
+			fmt.Fprintf(a.Err, said, args[0])
 			return nil
 		},
 	}
