@@ -29,14 +29,7 @@ func blank(t *testing.T) (w *world, code string, forward func(time.Duration)) {
 		t.Fatal(err)
 	}
 	code, _ = d.Service.MakeSetUpCode()
-	ended := make(chan error, 1)
-	go func() { ended <- d.Run(ctx) }()
-	t.Cleanup(func() {
-		stop()
-		if err := <-ended; err != nil {
-			t.Errorf("the service ended with %v", err)
-		}
-	})
+	runs(t, d, ctx, stop)
 	return &world{t: t, url: d.Address(), owner: d}, code, func(d time.Duration) { by.Add(int64(d)) }
 }
 

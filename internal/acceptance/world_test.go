@@ -62,6 +62,13 @@ func startWith(t *testing.T, p *policy.Policy, change func(*daemon.Options)) *wo
 	if err != nil {
 		t.Fatal(err)
 	}
+	runs(t, d, ctx, stop)
+	return &world{t: t, url: d.Address(), token: token, owner: d}
+}
+
+// runs lets a service answer until the test ends.
+func runs(t *testing.T, d *daemon.Daemon, ctx context.Context, stop context.CancelFunc) {
+	t.Helper()
 	ended := make(chan error, 1)
 	go func() { ended <- d.Run(ctx) }()
 	t.Cleanup(func() {
@@ -70,7 +77,6 @@ func startWith(t *testing.T, p *policy.Policy, change func(*daemon.Options)) *wo
 			t.Errorf("the service ended with %v", err)
 		}
 	})
-	return &world{t: t, url: d.Address(), token: token, owner: d}
 }
 
 // run carries out a command line against the world's service.

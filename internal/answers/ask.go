@@ -23,14 +23,10 @@ func (s Service) Check(c service.Caller, in wire.Check) (wire.Answer, error) {
 	if (in.User == "") == (in.Group == "") {
 		return wire.Answer{}, service.Wrong("user", "give either a user or a group")
 	}
-	own := s.own(st, c)
-	if s.beyond(st, c, q.Device) {
-		if q.User != c.User || in.Group != "" {
-			return wire.Answer{}, service.ErrNotFound
-		}
-		own = true // what they have where they administer nothing is theirs to ask about
+	own, hidden, err := s.alone(st, c, q, in.Group)
+	if err != nil {
+		return wire.Answer{}, err
 	}
-	hidden := own && s.hidden(st, q)
 	if hidden && in.At != "" { // not even by which clock it goes
 		at, err := s.circumstances(st, in.At, st.Policy.Settings().Zone, wire.Context{}, nil)
 		if err != nil {
@@ -79,12 +75,20 @@ func (s Service) own(st *service.State, c service.Caller) bool {
 	return s.Permit(st, c, service.Ask, "") != nil
 }
 
-// hidden tells whether a caller may not know whether what they ask about is there.
-func (s Service) hidden(st *service.State, q decision.Question) bool {
+// alone tells whether a caller may ask a question only as one about themself, and whether they may not know then that what it is about is there.
+// The error is [service.ErrNotFound] where it is about somebody else, on a device that is, to the caller, not there.
+func (s Service) alone(st *service.State, c service.Caller, q decision.Question, group string) (own, hidden bool, err error) {
+	own = s.own(st, c)
+	if s.beyond(st, c, q.Device) {
+		if q.User != c.User || group != "" {
+			return false, false, service.ErrNotFound
+		}
+		own = true // what they have where they administer nothing is theirs to ask about
+	}
 	if q.Right == "" {
 		q.Right = policy.View
 	}
-	return !st.Compiled.Concerns(q)
+	return own, own && !st.Compiled.Concerns(q), nil
 }
 
 // beyond tells whether a device lies beyond what a caller may ask about anybody but themself: then it is, to them, not there.

@@ -417,13 +417,13 @@ func (s Service) axis(c service.Caller, st *service.State, a wire.Axis, field st
 	if !ok || !slices.Contains(types, t) {
 		return nil, 0, service.Wrong(field+".type", "%q cannot be %s: write %v", a.Type, field, types)
 	}
-	records := []policy.Record{}
+	records, v := []policy.Record{}, s.View(st, c)
 	if len(a.IDs) > 0 {
 		if len(a.IDs) > MaxPage {
 			return nil, 0, service.Wrong(field+".ids", "names %d: a matrix has up to %d", len(a.IDs), MaxPage)
 		}
 		for i, id := range a.IDs {
-			r, ok := s.View(st, c).Get(t, id)
+			r, ok := v.Get(t, id)
 			if !ok {
 				return nil, 0, service.Wrong(fmt.Sprintf("%s.ids[%d]", field, i), "there is no %s %q", t.Noun(), id)
 			}
@@ -536,14 +536,10 @@ func (s Service) Week(c service.Caller, q wire.WeekQuestion) (wire.Week, error) 
 		return wire.Week{}, err
 	}
 	zone := st.Policy.Settings().Zone
-	own := s.own(st, c)
-	if s.beyond(st, c, ask.Device) {
-		if ask.User != c.User || q.Group != "" {
-			return wire.Week{}, service.ErrNotFound
-		}
-		own = true
+	_, hidden, err := s.alone(st, c, ask, q.Group)
+	if err != nil {
+		return wire.Week{}, err
 	}
-	hidden := own && s.hidden(st, ask)
 	if d, ok := policy.Find[*policy.Device](st.Policy, string(ask.Device)); ok && !hidden {
 		zone = decision.SiteZone(st.Policy, d.Site)
 	}

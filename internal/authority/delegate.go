@@ -55,13 +55,13 @@ func (s *scope) device(id policy.DeviceID) bool {
 // rule selects, and by what lies below them.
 func (s *scope) groupsInside() map[policy.DeviceGroupID]bool {
 	out := map[policy.DeviceGroupID]bool{}
+	var outside []*policy.DeviceGroup
 	for g := range policy.Each[*policy.DeviceGroup](s.p) {
-		out[g.ID] = s.ownInside(g)
-	}
-	for g := range policy.Each[*policy.DeviceGroup](s.p) {
-		if s.ownInside(g) {
-			continue
+		if out[g.ID] = s.ownInside(g); !out[g.ID] {
+			outside = append(outside, g)
 		}
+	}
+	for _, g := range outside {
 		for around := g; ; {
 			out[around.ID] = false
 			next, ok := policy.Find[*policy.DeviceGroup](s.p, string(around.Parent))
@@ -193,39 +193,41 @@ func (s *scope) line(g *policy.Grant, l *policy.Line) (missing policy.Said) {
 // judge says what it would take to make one change of a record, beside the mandate; nothing where it lies inside.
 func (s *scope) judge(after *scope, done *policy.RecordChange) (missing policy.Said) {
 	switch r := done.Record().(type) {
-	case *policy.Device:
-		for _, x := range []struct {
-			in     *scope
-			record policy.Record
-		}{{s, done.Before}, {after, done.After}} {
-			if d, ok := x.record.(*policy.Device); ok && !x.in.site(d.Site) {
-				if d.Site == "" {
-					return policy.Say("a mandate of the role owner: the device %q is at no site", d.ID)
-				}
-				return policy.Say("a mandate that names the site %q, or one around it", d.Site)
-			}
+	case *policy.Device, *policy.Grant:
+		if done.Before != nil {
+			missing = s.holds(done.Before)
 		}
+		if missing.Form == "" && done.After != nil {
+			missing = after.holds(done.After)
+		}
+		return missing
 	case *policy.UserGroup:
 		return s.members(after, done, r)
 	case *policy.User:
 		if done.Before != nil || r.Status != policy.Invited || r.Kind == policy.Service || !after.lists(r.ID) {
 			return policy.Say("a mandate of the role owner: a delegate adds a user only as one who is invited, and at once into a user group that the mandate names")
 		}
-	case *policy.Grant:
-		for _, x := range []struct {
-			in     *scope
-			record policy.Record
-		}{{s, done.Before}, {after, done.After}} {
-			if g, ok := x.record.(*policy.Grant); ok {
-				if missing := x.in.grant(g); missing.Form != "" {
-					return missing
-				}
-			}
-		}
 	default:
 		return notForDelegates(r.Type())
 	}
 	return policy.Said{}
+}
+
+// holds says what of a device or a grant lies outside the mandate; nothing where all of it lies inside.
+func (s *scope) holds(r policy.Record) (missing policy.Said) {
+	switch r := r.(type) {
+	case *policy.Grant:
+		return s.grant(r)
+	case *policy.Device:
+		if s.site(r.Site) {
+			return policy.Said{}
+		}
+		if r.Site == "" {
+			return policy.Say("a mandate of the role owner: the device %q is at no site", r.ID)
+		}
+		return policy.Say("a mandate that names the site %q, or one around it", r.Site)
+	}
+	return notForDelegates(r.Type())
 }
 
 // lists tells whether one of the groups that the mandate names lists a user, from now or from a time to come.

@@ -47,6 +47,12 @@ type ForbiddenError = authority.Forbidden
 type found struct {
 	state  *State
 	rights authority.Rights
+	view   authority.View
+}
+
+func (s *Service) find(st *State, c Caller) *found {
+	r := authority.Of(st.Compiled, c.User, s.borders.Clock())
+	return &found{st, r, r.View(st.Compiled)}
 }
 
 // Rights are what a caller may do with the service.
@@ -67,12 +73,17 @@ func (s *Service) Permit(st *State, c Caller, do Action, about policy.UserID) er
 }
 
 // View is what a caller may see of the policy.
-func (s *Service) View(st *State, c Caller) authority.View { return s.Rights(st, c).View(st.Compiled) }
+func (s *Service) View(st *State, c Caller) authority.View {
+	if c.found != nil && c.found.state == st {
+		return c.found.view
+	}
+	return s.Rights(st, c).View(st.Compiled)
+}
 
 // May tells whether a caller may do a thing, before anything is known of what it is about, and remembers what they may.
 func (s *Service) May(c *Caller, do Action) error {
 	st := s.State()
-	c.found = &found{st, authority.Of(st.Compiled, c.User, s.borders.Clock())}
+	c.found = s.find(st, *c)
 	return s.Permit(st, *c, do, "")
 }
 

@@ -288,6 +288,8 @@ func (s *Service) Edit(ctx context.Context, c Caller, edits wire.Edits, o EditOp
 			return nil, err
 		}
 		var out []policy.Change
+		c := c
+		c.found = s.find(now, c) // once, for all of them
 		for i := range read {
 			changes, err := s.changesOf(c, now, &edits.Changes[i], read[i], &o)
 			if err != nil {

@@ -69,16 +69,22 @@ function InviteInto({ group }: { group: UserGroup }) {
   );
 }
 
+/** freeUser is an id that no user has yet. */
+async function freeUser(wanted: string) {
+  let id = wanted;
+  for (let n = 2; (await nameOf("users", id)) !== null; n++) id = `${wanted}-${String(n)}`;
+  return id;
+}
+
 function InviteForm({ group, close }: { group: string; close: () => void }) {
   const navigate = useNavigate();
   const [name, setName] = useState("");
   const [email, setEmail] = useState("");
   const [until, setUntil] = useState<string>();
   const wanted = madeOf(name.trim());
-  const taken = useQuery({ queryKey: ["taken", wanted], queryFn: async () => (await nameOf("users", wanted)) !== null, enabled: name.trim() !== "" });
-  const id = taken.data ? `${wanted}-${String(serviceNow().getTime() % 10_000)}` : wanted;
+  const id = useQuery({ queryKey: ["free", wanted], queryFn: () => freeUser(wanted), enabled: name.trim() !== "" }).data;
   const edits: Edit[] =
-    name.trim() && taken.isSuccess
+    name.trim() && id
       ? [
           { op: "put", type: "users", id, record: { id, name: name.trim(), email: email.trim() || undefined, status: "invited" } },
           { op: "add", type: "user_groups", id: group, list: "members", value: id, until },
@@ -89,7 +95,7 @@ function InviteForm({ group, close }: { group: string; close: () => void }) {
       <TextField label={t("console.field.name")} value={name} onChange={setName} />
       <TextField label={t("console.field.email")} value={email} onChange={setEmail} />
       <TimeField label={t("console.field.until")} value={until} onChange={setUntil} />
-      <Doing edits={edits} label={t("console.members.invite_go")} close={close} done={() => void navigate(recordPath("users", id))} />
+      <Doing edits={edits} label={t("console.members.invite_go")} close={close} done={() => void navigate(recordPath("users", id ?? wanted))} />
     </>
   );
 }
