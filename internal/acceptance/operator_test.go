@@ -2,6 +2,7 @@ package acceptance
 
 import (
 	"encoding/json"
+	"fmt"
 	"net/http"
 	"os"
 	"path/filepath"
@@ -123,6 +124,22 @@ func TestTheWayInForWhoHoldsTheFiles(t *testing.T) {
 	}
 	if status, _, body := w.ask("GET", "/api/v1/mandates", w.token, ""); status != 200 || !strings.Contains(body, "new.owner") {
 		t.Errorf("the record: %d %s", status, body)
+	}
+	// Whoever has lost the device that makes their codes is helped as well.
+	begun := get[wire.Enrolling](w, "POST", "/api/v1/session/factors", `{"password":"towpath and heron"}`)
+	if status, _, body := w.ask("POST", "/api/v1/session/factors/confirm", w.token, fmt.Sprintf(`{"code":%q,"name":"Telephone"}`, w.code(begun.Secret))); status != 201 {
+		t.Fatalf("a second factor: %d %s", status, body)
+	}
+	if err := p.end(syscall.SIGTERM); err != nil {
+		t.Fatal(err)
+	}
+	if code, out, errOut := runCLI("heron and towpath\n", "recover-owner", "--data", dir, "--owner", "new.owner"); code != 0 || !strings.Contains(errOut, "second factors are gone") {
+		t.Errorf("code %d %s%s", code, out, errOut)
+	}
+	p = launch(t, sentier, "serve", "--data", dir, "--listen", "127.0.0.1:0")
+	w.url = p.url
+	if status, _, body := w.ask("POST", "/api/v1/session", "", `{"user":"new.owner","password":"heron and towpath","terminal":true}`); status != 200 {
+		t.Errorf("after the device was lost: %d %s", status, body)
 	}
 }
 

@@ -131,7 +131,7 @@ func (a *app) recoverOwner() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			fmt.Fprintf(a.Err, "%s is the owner, as of revision %d.\n", owner, number)
+			fmt.Fprintf(a.Err, "%s is the owner, as of revision %d, and signs in with the new password alone: second factors are gone.\n", owner, number)
 			return nil
 		},
 	}

@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"time"
@@ -33,8 +34,8 @@ func (s *Service) IsDemo(ctx context.Context) (bool, error) {
 	return by == begunByDemo, err
 }
 
-// Recover makes a user the lasting owner, with a new password, for whoever holds the files and runs no service on them. It is a
-// revision like any other.
+// Recover makes a user the lasting owner, with a new password and without the second factors that they may have lost, for whoever holds the
+// files and runs no service on them. It is a revision like any other.
 func Recover(ctx context.Context, st *store.Store, b Beginning, at time.Time) (uint64, error) {
 	p, last, err := st.Load(ctx)
 	if err != nil {
@@ -67,6 +68,9 @@ func Recover(ctx context.Context, st *store.Store, b Beginning, at time.Time) (u
 		if err := st.Append(ctx, &r, done, store.Saving{}); err != nil {
 			return 0, err
 		}
+	}
+	if err := st.DropSecondFactor(ctx, string(b.Owner), "", at); err != nil && !errors.Is(err, store.ErrNotFound) {
+		return 0, err
 	}
 	return number, st.SetPassword(ctx, store.Password{UserID: string(b.Owner), Hash: hash, ChangedAt: at})
 }
