@@ -1,7 +1,6 @@
 package store
 
 import (
-	"bufio"
 	"crypto/sha256"
 	"encoding/binary"
 	"encoding/json"
@@ -9,6 +8,8 @@ import (
 	"time"
 
 	"gorm.io/gorm"
+
+	"sentier/internal/database"
 )
 
 // Forms of the chain. A revision says by which it was made, and is checked by that one for ever.
@@ -32,29 +33,29 @@ func link(before []byte, r *Revision, changes []Change) ([]byte, error) {
 // linker makes the hash of a revision of form 2 from its changes, one after the other.
 type linker struct {
 	hash hash.Hash
-	to   fieldWriter
+	to   database.FieldWriter
 }
 
 func newLinker(before []byte, r *Revision, changes int) *linker {
 	h := sha256.New()
-	l := &linker{h, fieldWriter{bufio.NewWriter(h)}}
-	l.to.text("sentier-chain/2")
-	l.to.bytes(before)
-	l.to.number(r.Number)
-	l.to.text(r.At.UTC().Truncate(time.Millisecond).Format("2006-01-02T15:04:05.000Z"))
-	l.to.text(r.By)
-	l.to.text(r.Via)
-	l.to.text(r.Note)
-	l.to.bytes(r.State)
-	l.to.number(uint64(changes))
+	l := &linker{h, database.NewFieldWriter(h)}
+	l.to.Text("sentier-chain/2")
+	l.to.Bytes(before)
+	l.to.Number(r.Number)
+	l.to.Text(r.At.UTC().Truncate(time.Millisecond).Format("2006-01-02T15:04:05.000Z"))
+	l.to.Text(r.By)
+	l.to.Text(r.Via)
+	l.to.Text(r.Note)
+	l.to.Bytes(r.State)
+	l.to.Number(uint64(changes))
 	return l
 }
 
 func (l *linker) add(c *Change) {
-	l.to.text(c.Type)
-	l.to.text(c.ID)
+	l.to.Text(c.Type)
+	l.to.Text(c.ID)
 	for _, part := range []*string{c.Before, c.After, c.Added, c.Dropped} {
-		l.to.maybe(part)
+		l.to.Maybe(part)
 	}
 }
 
@@ -68,59 +69,31 @@ func linkKept(tx *gorm.DB, before []byte, r *Revision) ([]byte, error) {
 	if r.Form == formJSON {
 		changes, err := changesOf(tx, r.Number)
 		if err != nil {
-			return nil, damaged(err)
+			return nil, database.Damaged(err)
 		}
 		return linkJSON(before, r, changes)
 	}
 	var count int
 	if err := tx.Raw("SELECT count(*) FROM changes WHERE revision = ?", r.Number).Row().Scan(&count); err != nil {
-		return nil, damaged(err)
+		return nil, database.Damaged(err)
 	}
 	rows, err := tx.Raw("SELECT type, id, before, after, added, dropped FROM changes WHERE revision = ? ORDER BY seq", r.Number).Rows()
 	if err != nil {
-		return nil, damaged(err)
+		return nil, database.Damaged(err)
 	}
 	defer rows.Close()
 	l := newLinker(before, r, count)
 	for rows.Next() {
 		var c Change
 		if err := rows.Scan(&c.Type, &c.ID, &c.Before, &c.After, &c.Added, &c.Dropped); err != nil {
-			return nil, damaged(err)
+			return nil, database.Damaged(err)
 		}
 		l.add(&c)
 	}
 	if err := rows.Err(); err != nil {
-		return nil, damaged(err)
+		return nil, database.Damaged(err)
 	}
 	return l.sum()
-}
-
-// fieldWriter writes fields so that no two lists of fields are the same bytes: each with its length before it.
-type fieldWriter struct{ *bufio.Writer }
-
-func (w fieldWriter) number(n uint64) {
-	var b [8]byte
-	binary.BigEndian.PutUint64(b[:], n)
-	w.Write(b[:]) // the error is that of Flush
-}
-
-func (w fieldWriter) bytes(b []byte) {
-	w.number(uint64(len(b)))
-	w.Write(b)
-}
-
-func (w fieldWriter) text(s string) {
-	w.number(uint64(len(s)))
-	w.WriteString(s)
-}
-
-func (w fieldWriter) maybe(s *string) {
-	if s == nil {
-		w.number(0)
-		return
-	}
-	w.number(1)
-	w.text(*s)
 }
 
 // linkJSON is the first form, with the fields that it had.
@@ -230,7 +203,7 @@ func checkChain(tx *gorm.DB, from uint64, before []byte, visit func(*Revision)) 
 	for {
 		var list []Revision
 		if err := tx.Omit("answer").Where("number >= ?", from).Order("number").Limit(page).Find(&list).Error; err != nil {
-			return damaged(err)
+			return database.Damaged(err)
 		}
 		for i := range list {
 			r := &list[i]

@@ -15,6 +15,7 @@ import (
 
 	"gorm.io/gorm"
 
+	"sentier/internal/database"
 	"sentier/internal/policy"
 )
 
@@ -237,7 +238,7 @@ func TestVerifyNamesTheFirstThingThatIsWrong(t *testing.T) {
 	} {
 		dir := t.TempDir()
 		put(t, dir, all)
-		db, err := open(filepath.Join(dir, FileName), toWrite+"&_pragma=foreign_keys(0)", 1)
+		db, err := database.Open(filepath.Join(dir, FileName), database.ToWrite+"&_pragma=foreign_keys(0)", 1)
 		if err != nil {
 			t.Fatal(err)
 		}

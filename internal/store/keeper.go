@@ -11,6 +11,8 @@ import (
 	"time"
 
 	"gorm.io/gorm"
+
+	"sentier/internal/database"
 )
 
 // reserveName is a file that holds room on the disk for what must be written though it is full: that a token is revoked,
@@ -30,15 +32,15 @@ func (s *Store) small(ctx context.Context, change func(tx *gorm.DB) error) error
 		}
 		return tx.Raw("INSERT INTO facts (name, value) VALUES (?, 1) ON CONFLICT (name) DO UPDATE SET value = value + 1 RETURNING value", factSmall).Row().Scan(&count)
 	}
-	err := full(s.writer.WithContext(ctx).Transaction(counted))
+	err := database.Full(s.writer.WithContext(ctx).Transaction(counted))
 	if errors.Is(err, ErrFull) && s.releaseReserve() == nil {
-		err = full(s.writer.WithContext(ctx).Transaction(counted))
+		err = database.Full(s.writer.WithContext(ctx).Transaction(counted))
 	}
 	if err != nil {
 		return err
 	}
 	s.dirty.Add(1)
-	return s.head.update(func(m *mark) { m.small = max(m.small, count) })
+	return s.head.Update(func(m *database.Mark) { m.Small = max(m.Small, count) })
 }
 
 // factSmall counts the changes of credentials.
@@ -128,14 +130,14 @@ func (s *Store) Keep(ctx context.Context, now func() time.Time, log *slog.Logger
 
 // readBack checks the chain of what was written since it was last checked, so that the next start need not.
 func (s *Store) readBack(ctx context.Context) error {
-	m := s.head.read()
-	if m.verified >= m.number {
+	m := s.head.Read()
+	if m.Verified >= m.Number {
 		return nil
 	}
-	if err := s.holdsMark(ctx, m, Revision{Number: m.number}, 0); err != nil {
+	if err := s.holdsMark(ctx, m, Revision{Number: m.Number}, 0); err != nil {
 		return err
 	}
-	return s.head.update(func(now *mark) { now.verified = max(now.verified, m.number) })
+	return s.head.Update(func(now *database.Mark) { now.Verified = max(now.Verified, m.Number) })
 }
 
 func (s *Store) letAnswersGo(ctx context.Context, now time.Time) error {
@@ -144,7 +146,7 @@ func (s *Store) letAnswersGo(ctx context.Context, now time.Time) error {
 
 // checkpoint takes the log into the database, by a connection of its own that does not wait long for readers.
 func (s *Store) checkpoint(ctx context.Context) error {
-	own, err := open(s.path, toWrite+"&_pragma=busy_timeout(50)", 1)
+	own, err := database.Open(s.path, database.ToWrite+"&_pragma=busy_timeout(50)", 1)
 	if err != nil {
 		return err
 	}
@@ -172,7 +174,7 @@ func (s *Store) Backup(ctx context.Context, path string) (Verified, error) {
 	}
 	found, err := s.backup(ctx, path)
 	if err != nil {
-		return found, errors.Join(full(err), remove(path))
+		return found, errors.Join(database.Full(err), remove(path))
 	}
 	return found, nil
 }
@@ -185,7 +187,7 @@ func remove(path string) error {
 }
 
 func (s *Store) backup(ctx context.Context, path string) (Verified, error) {
-	own, err := open(s.path, toCopy, 1)
+	own, err := database.Open(s.path, database.ToCopy, 1)
 	if err != nil {
 		return Verified{}, err
 	}
@@ -244,7 +246,7 @@ func Restore(ctx context.Context, file, dir string) (Verified, error) {
 	part := filepath.Join(dir, FileName+".part")
 	found, err := restore(ctx, file, dir, part)
 	if err != nil {
-		return found, errors.Join(full(err), remove(part))
+		return found, errors.Join(database.Full(err), remove(part))
 	}
 	return found, nil
 }
@@ -259,13 +261,13 @@ func restore(ctx context.Context, file, dir, part string) (Verified, error) {
 	if err = errors.Join(err, s.Close()); err != nil {
 		return found, err
 	}
-	m := mark{number: found.Last.Number, verified: found.Last.Number, small: found.small}
-	copy(m.chain[:], found.Last.Chain)
-	h, err := openHead(dir, m, 0)
+	m := database.Mark{Number: found.Last.Number, Verified: found.Last.Number, Small: found.small}
+	copy(m.Chain[:], found.Last.Chain)
+	h, err := database.OpenHead(filepath.Join(dir, HeadName), m, 0)
 	if err != nil {
 		return found, err
 	}
-	if err := h.file.Close(); err != nil {
+	if err := h.Close(); err != nil {
 		return found, err
 	}
 	if err := os.Rename(part, filepath.Join(dir, FileName)); err != nil {

@@ -6,11 +6,13 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"path/filepath"
 	"runtime"
 
 	"golang.org/x/sync/errgroup"
 	"gorm.io/gorm"
 
+	"sentier/internal/database"
 	"sentier/internal/policy"
 )
 
@@ -28,15 +30,15 @@ func (s *Store) Load(ctx context.Context) (*policy.Policy, Revision, error) {
 	r := s.loaded
 	s.loaded = nil
 	if r == nil {
-		m, turn, _, err := readMark(s.dir) // another process may have written meanwhile
+		m, turn, _, err := database.ReadMark(filepath.Join(s.dir, HeadName)) // another process may have written meanwhile
 		if err != nil {
 			return nil, Revision{}, err
 		}
 		if s.head != nil {
-			s.head.again(m, turn)
+			s.head.Again(m, turn)
 		}
 		if r, err = s.read(ctx); err != nil {
-			return nil, Revision{}, fmt.Errorf("read the policy: %w", damaged(err))
+			return nil, Revision{}, fmt.Errorf("read the policy: %w", database.Damaged(err))
 		}
 		if r.last.State != nil && !bytes.Equal(r.sum.bytes(), r.last.State) {
 			return nil, r.last, fmt.Errorf("read the policy: %w (the records are not those that revision %d left)", ErrDamaged, r.last.Number)

@@ -14,6 +14,7 @@ import (
 	"github.com/cespare/xxhash/v2"
 	"gorm.io/gorm"
 
+	"sentier/internal/database"
 	"sentier/internal/policy"
 )
 
@@ -61,7 +62,7 @@ func (s *Store) KeepPicture(p *policy.Policy, r Revision) error {
 		err = os.Rename(path+".part", path)
 	}
 	if err != nil {
-		return fmt.Errorf("keep a picture of the policy: %w", full(errors.Join(err, remove(path+".part"))))
+		return fmt.Errorf("keep a picture of the policy: %w", database.Full(errors.Join(err, remove(path+".part"))))
 	}
 	return nil
 }
@@ -205,5 +206,5 @@ func (s *Store) CheckRows(ctx context.Context) error {
 	if err == nil {
 		err = s.readBack(ctx)
 	}
-	return damaged(err)
+	return database.Damaged(err)
 }

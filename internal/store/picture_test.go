@@ -8,6 +8,7 @@ import (
 	"testing"
 	"time"
 
+	"sentier/internal/database"
 	"sentier/internal/demo"
 	"sentier/internal/policy"
 )
@@ -130,7 +131,7 @@ func TestAPictureThatIsBehind(t *testing.T) {
 func TestTheChainBelowAPicture(t *testing.T) {
 	dir, _ := grown(t)
 	s := opened(t, dir)
-	if err := s.head.update(func(m *mark) { m.verified = 0 }); err != nil {
+	if err := s.head.Update(func(m *database.Mark) { m.Verified = 0 }); err != nil {
 		t.Fatal(err)
 	}
 	if err := s.writer.Exec("UPDATE changes SET after = replace(after, 'Mill', 'Mall')").Error; err != nil {

@@ -12,6 +12,7 @@ import (
 
 	"gorm.io/gorm"
 
+	"sentier/internal/database"
 	"sentier/internal/policy"
 )
 
@@ -82,15 +83,15 @@ func (s *Store) save(ctx context.Context, r *Revision, done []policy.RecordChang
 		return nil
 	})
 	if s.last = nil; err != nil {
-		return full(err)
+		return database.Full(err)
 	}
 	saved := *r
 	saved.Answer = nil
 	s.last, s.sum = &saved, now
 	s.dirty.Add(int64(1 + len(w.changes)))
-	err = s.head.update(func(m *mark) {
-		m.number = r.Number
-		copy(m.chain[:], r.Chain)
+	err = s.head.Update(func(m *database.Mark) {
+		m.Number = r.Number
+		copy(m.Chain[:], r.Chain)
 	})
 	if err != nil {
 		return fmt.Errorf("%w: %w", ErrUnmarked, err)

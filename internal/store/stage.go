@@ -8,6 +8,7 @@ import (
 
 	"gorm.io/gorm"
 
+	"sentier/internal/database"
 	"sentier/internal/policy"
 )
 
@@ -47,7 +48,7 @@ func (s *Store) Stage(ctx context.Context, done []policy.RecordChange, before *S
 	if err != nil || before != nil && before.writing.same(w) {
 		return &Staged{w}, err
 	}
-	if err := full(w.stage(s.writer.WithContext(ctx), wrote)); err != nil {
+	if err := database.Full(w.stage(s.writer.WithContext(ctx), wrote)); err != nil {
 		return nil, fmt.Errorf("lay a change ready: %w", err)
 	}
 	return &Staged{w}, nil

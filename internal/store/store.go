@@ -10,21 +10,31 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"slices"
 	"sync"
 	"sync/atomic"
 	"syscall"
 	"time"
 
 	"github.com/pressly/goose/v3"
-	"gorm.io/driver/sqlite"
 	"gorm.io/gorm"
-	"gorm.io/gorm/logger"
-	sqlite3 "modernc.org/sqlite"
+
+	"sentier/internal/database"
 )
 
 //go:embed migrations/*.sql
 var migrations embed.FS
+
+// HeadName is the file beside the database that says how far it must go.
+const HeadName = "sentier.head"
+
+// WrongError is the first thing in a file that is not what was written; see [database.WrongError].
+type WrongError = database.WrongError
+
+// Errors that callers tell apart; see [database].
+var (
+	ErrDamaged = database.ErrDamaged
+	ErrFull    = database.ErrFull
+)
 
 // FileName is the database's name in its folder.
 const FileName = "sentier.db"
@@ -35,7 +45,7 @@ type Store struct {
 	lock           *os.File
 	dir, path      string
 	file           os.FileInfo // of the database that was opened
-	head           *head
+	head           *database.Head
 
 	saving sync.Mutex
 	last   *Revision // the last that was saved here; nil: not known
@@ -45,56 +55,6 @@ type Store struct {
 	pictured bool     // it was read from the picture, and not from the rows
 	dirty    atomic.Int64
 	notice   string // what whoever runs the service should know
-}
-
-// dialect is GORM's dialect of SQLite over the pure-Go driver, whose errors it does not know by itself.
-type dialect struct{ gorm.Dialector }
-
-const (
-	constraintPrimaryKey = 1555
-	constraintUnique     = 2067
-	constraintForeignKey = 787
-)
-
-// Translate maps the driver's constraint errors to those of GORM.
-func (dialect) Translate(err error) error {
-	var e *sqlite3.Error
-	if errors.As(err, &e) {
-		switch e.Code() {
-		case constraintPrimaryKey, constraintUnique:
-			return gorm.ErrDuplicatedKey
-		case constraintForeignKey:
-			return gorm.ErrForeignKeyViolated
-		}
-	}
-	return err
-}
-
-// Ways to open the database.
-const (
-	toWrite = "&_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_txlock=immediate"
-	toRead  = "&mode=ro&_pragma=query_only(1)"
-	toCopy  = "&mode=ro" // a copy is made by a statement that query_only refuses
-)
-
-func open(path, way string, connections int) (*gorm.DB, error) {
-	dsn := "file:" + path + "?_pragma=busy_timeout(5000)&_pragma=foreign_keys(1)&_time_format=sqlite&_timezone=UTC" + way
-	db, err := gorm.Open(dialect{sqlite.Dialector{DriverName: "sqlite", DSN: dsn}}, &gorm.Config{
-		Logger:                 logger.Discard,
-		TranslateError:         true,
-		SkipDefaultTransaction: true,
-		PrepareStmt:            true,
-	})
-	if err != nil {
-		return nil, err
-	}
-	pool, err := db.DB()
-	if err != nil {
-		return nil, err
-	}
-	pool.SetMaxOpenConns(connections)
-	pool.SetMaxIdleConns(connections)
-	return db, nil
 }
 
 // Open opens the database in a folder, and makes both where they are missing. With exclusive, no
@@ -130,7 +90,7 @@ func OpenToRead(path string) (*Store, error) {
 		return nil, fmt.Errorf("open the database: %w", err)
 	}
 	if err := s.openReader(); err != nil {
-		return nil, errors.Join(fmt.Errorf("open the database %s: %w", s.path, damaged(err)), s.Close())
+		return nil, errors.Join(fmt.Errorf("open the database %s: %w", s.path, database.Damaged(err)), s.Close())
 	}
 	return s, nil
 }
@@ -149,28 +109,28 @@ func (s *Store) takeLock(path string) error {
 }
 
 func (s *Store) open() error {
-	m, turn, marked, err := readMark(s.dir)
+	m, turn, marked, err := database.ReadMark(filepath.Join(s.dir, HeadName))
 	if err != nil {
 		return err
 	}
 	info, err := os.Stat(s.path)
 	switch {
 	case errors.Is(err, fs.ErrNotExist) || err == nil && info.Size() == 0:
-		if m.number > 0 {
-			return fmt.Errorf("it is missing, and revision %d was acknowledged here: put the database back, or restore a backup into another folder", m.number)
+		if m.Number > 0 {
+			return fmt.Errorf("it is missing, and revision %d was acknowledged here: put the database back, or restore a backup into another folder", m.Number)
 		}
 	case err != nil:
 		return err
 	default:
 		if err := s.inspect(m, marked); err != nil {
-			return damaged(err)
+			return database.Damaged(err)
 		}
 	}
-	if s.writer, err = open(s.path, toWrite, 1); err != nil {
-		return damaged(err)
+	if s.writer, err = database.Open(s.path, database.ToWrite, 1); err != nil {
+		return database.Damaged(err)
 	}
 	if err := s.migrate(); err != nil {
-		return damaged(err)
+		return database.Damaged(err)
 	}
 	if s.file, err = os.Stat(s.path); err != nil {
 		return err
@@ -180,36 +140,36 @@ func (s *Store) open() error {
 	}
 	if s.reader == nil {
 		if err := s.openReader(); err != nil {
-			return damaged(err)
+			return database.Damaged(err)
 		}
 	}
 	if s.loaded != nil {
 		last := s.loaded.last
 		verified := last.Number
 		if s.pictured {
-			verified = min(m.verified, last.Number)
+			verified = min(m.Verified, last.Number)
 		}
-		m = mark{number: last.Number, verified: verified, small: m.small}
-		copy(m.chain[:], last.Chain)
+		m = database.Mark{Number: last.Number, Verified: verified, Small: m.Small}
+		copy(m.Chain[:], last.Chain)
 		s.last, s.sum = &last, s.loaded.sum
 	}
-	if s.head, err = openHead(s.dir, m, turn); err != nil {
+	if s.head, err = database.OpenHead(filepath.Join(s.dir, HeadName), m, turn); err != nil {
 		return err
 	}
-	if s.head.read() != m {
-		err = s.head.write(m)
+	if s.head.Read() != m {
+		err = s.head.Write(m)
 	}
 	return err
 }
 
 func (s *Store) openReader() (err error) {
-	s.reader, err = open(s.path, toRead, 4)
+	s.reader, err = database.Open(s.path, database.ToRead, 4)
 	return err
 }
 
 // inspect looks at a database that is there before it is opened for writing: does it go as far as it must, and are its records
 // what its revisions made of them?
-func (s *Store) inspect(m mark, marked bool) error {
+func (s *Store) inspect(m database.Mark, marked bool) error {
 	if err := s.openReader(); err != nil {
 		return err
 	}
@@ -222,7 +182,7 @@ func (s *Store) inspect(m mark, marked bool) error {
 	if err != nil {
 		return err
 	}
-	if version < groundVersion && marked && m.number > 0 { // it was of this version when that revision was acknowledged
+	if version < groundVersion && marked && m.Number > 0 { // it was of this version when that revision was acknowledged
 		return s.lost(m, Revision{})
 	}
 	if version < groundVersion { // from before there were marks
@@ -241,7 +201,7 @@ func (s *Store) inspect(m mark, marked bool) error {
 		_, _, err := checkState(s.reader.WithContext(ctx), last)
 		return fmt.Errorf("%w (%w)", ErrDamaged, err)
 	}
-	if marked && (m.number > 0 || m.small > 0) {
+	if marked && (m.Number > 0 || m.Small > 0) {
 		if err := s.holdsMark(ctx, m, last, r.of); err != nil {
 			return err
 		}
@@ -249,8 +209,8 @@ func (s *Store) inspect(m mark, marked bool) error {
 		if err != nil {
 			return err
 		}
-		if count < m.small {
-			return s.lostSmall(m.small - count)
+		if count < m.Small {
+			return s.lostSmall(m.Small - count)
 		}
 	} else if last.Number > 0 {
 		s.notice = fmt.Sprintf("%s is missing beside the database, so that nobody can tell whether revision %d of %s is the last: where the folder was copied, copy %s and %s-wal as well",
@@ -265,20 +225,20 @@ func (s *Store) inspect(m mark, marked bool) error {
 
 // holdsMark checks that a database goes as far as the mark, by the same revisions, and checks those after the last that was
 // verified. Up to checked, they are looked at later; see [Store.CheckRows].
-func (s *Store) holdsMark(ctx context.Context, m mark, last Revision, checked uint64) error {
-	if last.Number < m.number {
+func (s *Store) holdsMark(ctx context.Context, m database.Mark, last Revision, checked uint64) error {
+	if last.Number < m.Number {
 		return s.lost(m, last)
 	}
-	from := min(max(m.verified, checked), m.number)
+	from := min(max(m.Verified, checked), m.Number)
 	var before Revision
 	if from > 0 {
 		if err := s.reader.WithContext(ctx).Take(&before, "number = ?", from).Error; err != nil {
 			return fmt.Errorf("%w (%s cannot be read: %w)", ErrDamaged, revisionName(from), err)
 		}
 	}
-	agrees := from == m.number && string(before.Chain) == string(m.chain[:])
+	agrees := from == m.Number && string(before.Chain) == string(m.Chain[:])
 	err := checkChain(s.reader.WithContext(ctx), from+1, before.Chain, func(r *Revision) {
-		agrees = agrees || r.Number == m.number && string(r.Chain) == string(m.chain[:])
+		agrees = agrees || r.Number == m.Number && string(r.Chain) == string(m.Chain[:])
 	})
 	if err != nil {
 		return fmt.Errorf("%w (%w)", ErrDamaged, err)
@@ -290,12 +250,12 @@ func (s *Store) holdsMark(ctx context.Context, m mark, last Revision, checked ui
 }
 
 // lost is the error of a database that does not hold the revision of the mark.
-func (s *Store) lost(m mark, last Revision) error {
-	if last.Number >= m.number {
-		return fmt.Errorf("%w (its revision %d is another than the one that was acknowledged here: the database is of another folder)", ErrDamaged, m.number)
+func (s *Store) lost(m database.Mark, last Revision) error {
+	if last.Number >= m.Number {
+		return fmt.Errorf("%w (its revision %d is another than the one that was acknowledged here: the database is of another folder)", ErrDamaged, m.Number)
 	}
 	return fmt.Errorf("%w (it ends at revision %d, and revision %d was acknowledged: %s-wal is damaged or missing. With a good copy of that file beside it all is there again; to go on without what is lost, run “sentier restore %s --data NEW-FOLDER”)",
-		ErrDamaged, last.Number, m.number, FileName, s.path)
+		ErrDamaged, last.Number, m.Number, FileName, s.path)
 }
 
 // lostSmall is the error of a database that lacks changes of credentials.
@@ -314,37 +274,6 @@ func (s *Store) Replaced() error {
 		return nil
 	}
 	return fmt.Errorf("the database %s was moved away or replaced while the service runs: put it back, or stop the service first", s.path)
-}
-
-// ErrDamaged is the error of a database that cannot be read.
-var ErrDamaged = errors.New("the database is damaged: put a good copy in its place; nothing was changed")
-
-const (
-	codeCorrupt = 11
-	codeNotADB  = 26
-	codeFull    = 13
-	codeWrite   = 10 | 3<<8 // I/O error on writing
-	codeSync    = 10 | 4<<8
-	codeShm     = 10 | 19<<8 // no room for what the readers share
-)
-
-func damaged(err error) error {
-	var e *sqlite3.Error
-	if errors.As(err, &e) && (e.Code()&0xff == codeCorrupt || e.Code()&0xff == codeNotADB) {
-		return fmt.Errorf("%w (%w)", ErrDamaged, err)
-	}
-	return err
-}
-
-// ErrFull is the error of a change that the disk has no room for.
-var ErrFull = errors.New("the disk has no room for it, or cannot be written")
-
-func full(err error) error {
-	var e *sqlite3.Error
-	if errors.As(err, &e) && slices.Contains([]int{codeFull, codeWrite, codeSync, codeShm}, e.Code()) || errors.Is(err, syscall.ENOSPC) {
-		return fmt.Errorf("%w (%w)", ErrFull, err)
-	}
-	return err
 }
 
 // groundVersion is the version of the schema from which on revisions carry a hash over all records.
@@ -401,7 +330,7 @@ func (s *Store) Close() error {
 		errs = append(errs, err)
 	}
 	if s.head != nil {
-		errs = append(errs, s.head.file.Close())
+		errs = append(errs, s.head.Close())
 	}
 	if s.lock != nil {
 		errs = append(errs, s.lock.Close())

@@ -124,12 +124,12 @@ func TestADatabaseOfBeforeIsBroughtForward(t *testing.T) {
 func TestWhatWasWrittenIsReadBack(t *testing.T) {
 	ctx := context.Background()
 	s, _ := larkmere(t, t.TempDir())
-	if s.head.read().verified != 0 {
-		t.Fatalf("revision %d is verified before it was read back", s.head.read().verified)
+	if s.head.Read().Verified != 0 {
+		t.Fatalf("revision %d is verified before it was read back", s.head.Read().Verified)
 	}
 	for range 2 { // again, there is nothing to do
-		if err := s.readBack(ctx); err != nil || s.head.read().verified != 1 {
-			t.Errorf("read back: %v, verified %d", err, s.head.read().verified)
+		if err := s.readBack(ctx); err != nil || s.head.Read().Verified != 1 {
+			t.Errorf("read back: %v, verified %d", err, s.head.Read().Verified)
 		}
 	}
 	p, _, err := s.Load(ctx)
@@ -144,7 +144,7 @@ func TestWhatWasWrittenIsReadBack(t *testing.T) {
 	if err := s.writer.Exec("UPDATE changes SET after = replace(after, 'Winch', 'Wench') WHERE revision = 2").Error; err != nil {
 		t.Fatal(err)
 	}
-	if err := s.readBack(ctx); err == nil || !strings.Contains(err.Error(), "revision 2") || s.head.read().verified != 1 {
-		t.Errorf("read back: %v, verified %d", err, s.head.read().verified)
+	if err := s.readBack(ctx); err == nil || !strings.Contains(err.Error(), "revision 2") || s.head.Read().Verified != 1 {
+		t.Errorf("read back: %v, verified %d", err, s.head.Read().Verified)
 	}
 }

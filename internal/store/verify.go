@@ -6,16 +6,14 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"path/filepath"
 	"slices"
 	"strings"
 
 	"gorm.io/gorm"
+
+	"sentier/internal/database"
 )
-
-// WrongError is the first thing in the files that is not what was written.
-type WrongError struct{ What, Problem string }
-
-func (e *WrongError) Error() string { return e.What + " " + e.Problem }
 
 func revisionName(number uint64) string { return fmt.Sprintf("revision %d", number) }
 
@@ -35,7 +33,7 @@ type Verified struct {
 // that is not right, or is [ErrDamaged].
 func (s *Store) Verify(ctx context.Context) (Verified, error) {
 	var out Verified
-	m, _, marked, err := readMark(s.dir)
+	m, _, marked, err := database.ReadMark(filepath.Join(s.dir, HeadName))
 	if err != nil {
 		return out, err
 	}
@@ -44,10 +42,10 @@ func (s *Store) Verify(ctx context.Context) (Verified, error) {
 		if err := checkPages(tx, "integrity_check"); err != nil {
 			return err
 		}
-		agrees := !marked || m.number == 0
+		agrees := !marked || m.Number == 0
 		err := checkChain(tx, 1, nil, func(r *Revision) {
 			out.Revisions, out.Last = r.Number, *r
-			agrees = agrees || r.Number == m.number && bytes.Equal(r.Chain, m.chain[:])
+			agrees = agrees || r.Number == m.Number && bytes.Equal(r.Chain, m.Chain[:])
 		})
 		if err != nil {
 			return err
@@ -58,15 +56,15 @@ func (s *Store) Verify(ctx context.Context) (Verified, error) {
 		if out.small, err = smallCount(tx); err != nil {
 			return err
 		}
-		if marked && out.small < m.small {
-			return s.lostSmall(m.small - out.small)
+		if marked && out.small < m.Small {
+			return s.lostSmall(m.Small - out.small)
 		}
 		if out.Records, out.Entries, err = checkState(tx, out.Last); err != nil {
 			return err
 		}
 		return checkCredentials(tx)
 	})
-	return out, damaged(err)
+	return out, database.Damaged(err)
 }
 
 // checkPages lets SQLite look at every page and every reference: by quick_check, or by integrity_check, which looks into the indexes as
@@ -74,14 +72,14 @@ func (s *Store) Verify(ctx context.Context) (Verified, error) {
 func checkPages(tx *gorm.DB, how string) error {
 	var lines []string
 	if err := tx.Raw("PRAGMA " + how + "(5)").Scan(&lines).Error; err != nil {
-		return damaged(err)
+		return database.Damaged(err)
 	}
 	if len(lines) != 1 || lines[0] != "ok" {
 		return fmt.Errorf("%w (%s)", ErrDamaged, strings.Join(lines, "; "))
 	}
 	var broken []struct{ Table, Parent string }
 	if err := tx.Raw("PRAGMA foreign_key_check").Scan(&broken).Error; err != nil {
-		return damaged(err)
+		return database.Damaged(err)
 	}
 	if len(broken) > 0 {
 		return fmt.Errorf("%w (%d rows of %s refer to nothing in %s)", ErrDamaged, len(broken), broken[0].Table, broken[0].Parent)
@@ -95,12 +93,12 @@ func checkState(tx *gorm.DB, last Revision) (records, entries int, err error) {
 	var counts [2]int64
 	for i, table := range []string{"records", "entries"} {
 		if err := tx.Table(table).Count(&counts[i]).Error; err != nil {
-			return 0, 0, damaged(err)
+			return 0, 0, database.Damaged(err)
 		}
 	}
 	now, err := present(tx)
 	if err != nil {
-		return 0, 0, damaged(err)
+		return 0, 0, database.Damaged(err)
 	}
 	if last.State == nil && last.Form == formJSON || last.Number == 0 || bytes.Equal(now.bytes(), last.State) {
 		return int(counts[0]), int(counts[1]), nil
@@ -123,14 +121,14 @@ func firstWrong(tx *gorm.DB) error {
 	err := tx.Raw(`SELECT c.type, c.id, c.revision, c.after, r.body FROM changes c LEFT JOIN records r ON r.type = c.type AND r.id = c.id
 		WHERE c.revision = (SELECT max(revision) FROM changes m WHERE m.type = c.type AND m.id = c.id) AND c.after IS NOT r.body ORDER BY c.type, c.id LIMIT 1`).Scan(&wrong).Error
 	if err != nil {
-		return damaged(err)
+		return database.Damaged(err)
 	}
 	for _, w := range wrong {
 		return &WrongError{What: fmt.Sprintf("the record %s/%s", w.Type, w.ID), Problem: fmt.Sprintf("is not what %s made of it", revisionName(w.Revision))}
 	}
 	var extra []made
 	if err := tx.Raw(`SELECT r.type, r.id FROM records r WHERE NOT EXISTS (SELECT 1 FROM changes c WHERE c.type = r.type AND c.id = r.id) LIMIT 1`).Scan(&extra).Error; err != nil {
-		return damaged(err)
+		return database.Damaged(err)
 	}
 	for _, w := range extra {
 		return &WrongError{What: fmt.Sprintf("the record %s/%s", w.Type, w.ID), Problem: "was made by no revision"}
@@ -143,12 +141,12 @@ func firstWrongList(tx *gorm.DB) error {
 	type list struct{ Type, ID string }
 	var lists []list
 	if err := tx.Raw("SELECT DISTINCT type, id FROM changes WHERE added IS NOT NULL OR dropped IS NOT NULL UNION SELECT DISTINCT type, id FROM entries ORDER BY 1, 2").Scan(&lists).Error; err != nil {
-		return damaged(err)
+		return database.Damaged(err)
 	}
 	for _, l := range lists {
 		var steps []Change
 		if err := tx.Where("type = ? AND id = ?", l.Type, l.ID).Order("revision, seq").Find(&steps).Error; err != nil {
-			return damaged(err)
+			return database.Damaged(err)
 		}
 		want := map[string]bool{}
 		for _, step := range steps {
@@ -171,7 +169,7 @@ func firstWrongList(tx *gorm.DB) error {
 		}
 		var have []string
 		if err := tx.Raw("SELECT entry FROM entries WHERE type = ? AND id = ?", l.Type, l.ID).Scan(&have).Error; err != nil {
-			return damaged(err)
+			return database.Damaged(err)
 		}
 		wrong := func(e, problem string) error {
 			return &WrongError{What: fmt.Sprintf("the entry %s of %s/%s", e, l.Type, l.ID), Problem: problem}
@@ -196,7 +194,7 @@ func checkCredentials(tx *gorm.DB) error {
 	var tokens []Token
 	var links []Link
 	if err := errors.Join(tx.Find(&passwords).Error, tx.Find(&tokens).Error, tx.Find(&links).Error); err != nil {
-		return damaged(err)
+		return database.Damaged(err)
 	}
 	for i := range passwords {
 		if !passwords[i].sound() {
