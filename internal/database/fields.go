@@ -40,3 +40,9 @@ func (w FieldWriter) Maybe(s *string) {
 	w.Number(1)
 	w.Text(*s)
 }
+
+// AppendNumber appends a number as [FieldWriter.Number] writes it.
+func AppendNumber(b []byte, n uint64) []byte { return binary.BigEndian.AppendUint64(b, n) }
+
+// AppendText appends a text as [FieldWriter.Text] writes it.
+func AppendText(b []byte, s string) []byte { return append(AppendNumber(b, uint64(len(s))), s...) }

@@ -2,43 +2,17 @@ package service
 
 import (
 	"context"
-	"sync"
 	"time"
 
 	"sentier/internal/policy"
 	"sentier/internal/wire"
 )
 
-// notifier tells everybody who waits that a revision has come.
-type notifier struct {
-	mu   sync.Mutex
-	rung chan struct{}
-}
-
-// wait gives a channel that is closed with the next ring.
-func (b *notifier) wait() <-chan struct{} {
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	if b.rung == nil {
-		b.rung = make(chan struct{})
-	}
-	return b.rung
-}
-
-func (b *notifier) notify() {
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	if b.rung != nil {
-		close(b.rung)
-		b.rung = nil
-	}
-}
-
 // Follow calls send for every revision after a number, those that are past first, until ctx ends, the caller's credential does or
 // send fails; and with nil when it has been quiet for a while.
 func (s *Service) Follow(ctx context.Context, c Caller, after uint64, quiet time.Duration, send func(*wire.Event) error) error {
 	for {
-		next := s.revised.wait()
+		next := s.revised.Wait()
 		if !s.still(c) {
 			return ErrCredential
 		}

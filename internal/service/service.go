@@ -12,6 +12,7 @@ import (
 
 	"sentier/internal/decision"
 	"sentier/internal/identity"
+	"sentier/internal/notifier"
 	"sentier/internal/policy"
 	"sentier/internal/store"
 )
@@ -26,7 +27,7 @@ type Service struct {
 	who     *identity.Registry
 
 	progress progress
-	revised  notifier
+	revised  notifier.Notifier
 
 	checked chan struct{}          // closed once the files were looked at
 	unsafe  atomic.Pointer[string] // why nothing may be changed; nil: it may
@@ -51,7 +52,7 @@ func Open(ctx context.Context, borders Borders) (*Service, error) {
 	var err error
 	s.who, err = identity.Open(ctx, identity.Around{
 		Kept: borders.Credentials, Clock: borders.Clock, Log: borders.Log,
-		MayEnter: s.mayEnter, Failed: s.kept, Ended: s.revised.notify,
+		MayEnter: s.mayEnter, Failed: s.kept, Ended: s.revised.Notify,
 	})
 	return s, err
 }
@@ -224,7 +225,7 @@ func (s *Service) apply(ctx context.Context, now *State, caller Caller, o *EditO
 	next.Revision.Answer = nil
 	s.current.Store(next)
 	s.who.Forget(saving.Removed, saving.Suspended)
-	s.revised.notify()
+	s.revised.Notify()
 	s.borders.Log.Info("revision", "number", next.Revision.Number, "by", caller.User, "via", caller.Via, "records", len(st.done))
 	return next, nil
 }

@@ -1,0 +1,242 @@
+package audit
+
+import (
+	"context"
+	"crypto/ed25519"
+	"database/sql"
+	"embed"
+	"errors"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"github.com/pressly/goose/v3"
+	"gorm.io/gorm"
+
+	"sentier/internal/database"
+	"sentier/internal/notifier"
+)
+
+// The files of the record, in the folder of the service.
+const (
+	FileName = "audit.db"
+	HeadName = "audit.head"
+)
+
+//go:embed migrations/*.sql
+var migrations embed.FS
+
+// Options are what a record stands in.
+type Options struct {
+	Dir    string
+	Clock  func() time.Time
+	Log    *slog.Logger
+	Room   func() error       // gives room on a full disk for what must be kept; nil: there is none
+	Key    ed25519.PrivateKey // signs checkpoints
+	Beyond string             // file that checkpoints are appended to as well; empty: none
+}
+
+// Record is an open record. One goroutine writes, many read.
+type Record struct {
+	Options
+	writer, reader *gorm.DB
+	one, many      *sql.Stmt // write so many rows
+	head           *database.Head
+	notice         string
+
+	queue   chan *request
+	closing sync.Once
+	written chan struct{} // closed when the writer has ended
+
+	last atomic.Uint64 // entry that is on the disk
+	tail tail          // of the writer
+
+	backlog backlog
+	told    notifier.Notifier
+}
+
+// tail is the end of the chain.
+type tail struct {
+	seq   uint64
+	chain []byte
+}
+
+// Open opens the record of a folder, and begins it where there is none. An end that was acknowledged and is not there is an error that says
+// what to do.
+func Open(ctx context.Context, o Options) (*Record, error) {
+	r := &Record{Options: o, queue: make(chan *request, mostQueued), written: make(chan struct{})}
+	if err := r.open(ctx); err != nil {
+		return nil, errors.Join(fmt.Errorf("open the record %s: %w", r.path(), err), r.closeFiles())
+	}
+	go r.write()
+	return r, nil
+}
+
+// OpenToRead opens a record, or a backup that holds one, to look at it and to change nothing.
+func OpenToRead(path string) (*Record, error) {
+	r := &Record{Options: Options{Dir: path}}
+	if info, err := os.Stat(path); err == nil && !info.IsDir() {
+		r.Dir = filepath.Dir(path)
+	} else {
+		path = r.path()
+	}
+	if _, err := os.Stat(path); err != nil {
+		return nil, fmt.Errorf("open the record: %w", err)
+	}
+	var err error
+	if r.reader, err = database.Open(path, database.ToRead, 1); err != nil {
+		return nil, fmt.Errorf("open the record %s: %w", path, database.Damaged(err))
+	}
+	return r, nil
+}
+
+func (r *Record) path() string { return filepath.Join(r.Dir, FileName) }
+
+func (r *Record) open(ctx context.Context) error {
+	m, turn, marked, err := database.ReadMark(filepath.Join(r.Dir, HeadName))
+	if err != nil {
+		return err
+	}
+	info, err := os.Stat(r.path())
+	there := err == nil && info.Size() > 0
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	if !there && m.Number > 0 {
+		return fmt.Errorf("it is missing, and entry %d was acknowledged here: put it back; or move %s away as well, and a new record begins that says so", m.Number, HeadName)
+	}
+	if r.writer, err = database.Open(r.path(), database.ToWrite, 1); err != nil {
+		return database.Damaged(err)
+	}
+	if err := migrate(r.writer); err != nil {
+		return database.Damaged(err)
+	}
+	if err := os.Chmod(r.path(), 0o600); err != nil {
+		return err
+	}
+	if err := r.prepare(); err != nil {
+		return database.Damaged(err)
+	}
+	if r.reader, err = database.Open(r.path(), database.ToRead, 4); err != nil {
+		return err
+	}
+	if r.tail, err = lastLink(r.reader.WithContext(ctx)); err != nil {
+		return err
+	}
+	if err := r.holds(ctx, m); err != nil {
+		return err
+	}
+	if there && !marked {
+		r.notice = HeadName + " is missing beside the record, so that nobody can tell whether its last entry is the last that was kept: where the folder was copied, copy that file as well"
+	}
+	now := database.Mark{Number: r.tail.seq}
+	copy(now.Chain[:], r.tail.chain)
+	if r.head, err = database.OpenHead(filepath.Join(r.Dir, HeadName), now, turn); err != nil {
+		return err
+	}
+	r.last.Store(r.tail.seq)
+	if r.head.Read() != m {
+		return r.head.Write(now)
+	}
+	return nil
+}
+
+// holds tells whether the record goes as far as its mark, by the same chain.
+func (r *Record) holds(ctx context.Context, m database.Mark) error {
+	if m.Number == 0 {
+		return nil
+	}
+	if r.tail.seq < m.Number {
+		return cutError(r.tail.seq, m.Number)
+	}
+	e, err := entryAt(r.reader.WithContext(ctx), m.Number)
+	if err != nil {
+		return err
+	}
+	if string(e.Chain) != string(m.Chain[:]) {
+		return &database.WrongError{What: EntryName(m.Number), Problem: "is another than the one that was acknowledged here"}
+	}
+	return nil
+}
+
+// EntryName is how messages name an entry.
+func EntryName(seq uint64) string { return fmt.Sprintf("entry %d of the record", seq) }
+
+func cutError(last, want uint64) error {
+	return fmt.Errorf("%w (the record ends at entry %d, and entry %d was acknowledged: %s-wal is damaged or missing. With a good copy of that file beside it all is there again; to go on without what is lost, move %s and %s away and keep them: a new record begins, and says so)",
+		database.ErrDamaged, last, want, FileName, FileName, HeadName)
+}
+
+func migrate(db *gorm.DB) error {
+	sub, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		return err
+	}
+	pool, err := db.DB()
+	if err != nil {
+		return err
+	}
+	provider, err := goose.NewProvider(goose.DialectSQLite3, pool, sub, goose.WithLogger(goose.NopLogger()), goose.WithTableName("audit_version"))
+	if err != nil {
+		return err
+	}
+	current, newest, err := provider.GetVersions(context.Background())
+	if err != nil {
+		return err
+	}
+	if current > newest {
+		return fmt.Errorf("its version is %d, and this program knows versions up to %d: run a newer sentier", current, newest)
+	}
+	_, err = provider.Up(context.Background())
+	return err
+}
+
+// lastLink reads the end of the chain: of the last entry, or, where all were let go, of the last of those.
+func lastLink(tx *gorm.DB) (tail, error) {
+	var t tail
+	err := tx.Raw("SELECT seq, chain FROM audit_entries ORDER BY seq DESC LIMIT 1").Row().Scan(&t.seq, &t.chain)
+	if errors.Is(err, sql.ErrNoRows) {
+		return baseOf(tx)
+	}
+	return t, database.Damaged(err)
+}
+
+// Notice is what whoever runs the service should know of the record; empty: nothing.
+func (r *Record) Notice() string { return r.notice }
+
+// Last is the number of the last entry that is on the disk.
+func (r *Record) Last() uint64 { return r.last.Load() }
+
+// Close writes what is queued, and closes the files. Nothing may be added any more.
+func (r *Record) Close() error {
+	r.closing.Do(func() {
+		if r.queue != nil {
+			close(r.queue)
+			<-r.written
+		}
+	})
+	return r.closeFiles()
+}
+
+func (r *Record) closeFiles() error {
+	var errs []error
+	for _, db := range []*gorm.DB{r.reader, r.writer} {
+		if db == nil {
+			continue
+		}
+		pool, err := db.DB()
+		if err == nil {
+			err = pool.Close()
+		}
+		errs = append(errs, err)
+	}
+	if r.head != nil {
+		errs = append(errs, r.head.Close())
+	}
+	return errors.Join(errs...)
+}

@@ -1,0 +1,146 @@
+package audit
+
+import (
+	"bytes"
+	"context"
+	"crypto/ed25519"
+	"encoding/json"
+	"fmt"
+	"path/filepath"
+
+	"gorm.io/gorm"
+
+	"sentier/internal/database"
+)
+
+// Verified is what was found whole.
+type Verified struct {
+	Entries     uint64 // that were read back
+	First, Last Entry
+	Checkpoints int
+	Marked      bool // a mark of the last acknowledged entry stands beside the file, and agrees
+}
+
+// Against is what a record is held against beside itself.
+type Against struct {
+	Checkpoints []Checkpoint      // that were kept elsewhere
+	Key         ed25519.PublicKey // that signed them all; nil: the keys that the record names
+}
+
+// Verify reads the whole record back and makes its chain anew. The error is a [*database.WrongError] that names the first entry that is not
+// as it was written, or is [database.ErrDamaged].
+func (r *Record) Verify(ctx context.Context, against Against) (Verified, error) {
+	var out Verified
+	m, _, marked, err := database.ReadMark(filepath.Join(r.Dir, HeadName))
+	if err != nil {
+		return out, err
+	}
+	out.Marked = marked
+	err = r.reader.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		kept, err := checkpoints(tx)
+		if err != nil {
+			return err
+		}
+		v := verifying{Verified: &out, against: against, left: append(kept, against.Checkpoints...), mark: m}
+		out.Checkpoints = len(v.left)
+		sortCheckpoints(v.left)
+		return v.run(tx)
+	})
+	return out, err
+}
+
+// verifying is a verification on its way.
+type verifying struct {
+	*Verified
+	against Against
+	left    []Checkpoint // that lie ahead, in order
+	mark    database.Mark
+	before  tail
+	base    tail
+	closed  bool // an entry says that those up to the base were let go
+	key     ed25519.PublicKey
+	room    []byte
+}
+
+func (v *verifying) run(tx *gorm.DB) error {
+	var err error
+	if v.base, err = baseOf(tx); err != nil {
+		return err
+	}
+	v.before = v.base
+	v.closed = v.base.seq == 0
+	for len(v.left) > 0 && v.left[0].Entry <= v.base.seq { // of entries that were let go
+		if err := v.left[0].check(v.against.Key); err != nil {
+			return err
+		}
+		v.left = v.left[1:]
+	}
+	if err := each(tx, v.entry, "SELECT "+all+" FROM audit_entries WHERE seq > ? ORDER BY seq", int64(v.base.seq)); err != nil {
+		return err
+	}
+	switch {
+	case v.mark.Number > v.before.seq:
+		return cutError(v.before.seq, v.mark.Number)
+	case len(v.left) > 0:
+		if err := v.left[0].check(v.against.Key); err != nil {
+			return err
+		}
+		return &database.WrongError{What: EntryName(v.before.seq + 1), Problem: fmt.Sprintf("is missing: a checkpoint of %s tells of entry %d, and the record ends before it", v.left[0].At.Format(timeForm), v.left[0].Entry)}
+	case !v.closed:
+		return &database.WrongError{What: EntryName(v.base.seq), Problem: "is missing, and those before it: no entry says that they were let go"}
+	}
+	return nil
+}
+
+// entry takes the next entry.
+func (v *verifying) entry(e *Entry) error {
+	if e.Seq != v.before.seq+1 {
+		return &database.WrongError{What: EntryName(v.before.seq + 1), Problem: "is missing"}
+	}
+	var chain [32]byte
+	chain, v.room = e.link(v.before.chain, v.room)
+	if !bytes.Equal(chain[:], e.Chain) {
+		return &database.WrongError{What: EntryName(e.Seq), Problem: "is not as it was written"}
+	}
+	if v.Entries == 0 {
+		v.First = *e
+	}
+	v.Entries, v.Last, v.before = v.Entries+1, *e, tail{e.Seq, e.Chain}
+	switch e.Kind {
+	case Key:
+		var said struct{ Key []byte }
+		if err := json.Unmarshal(e.More, &said); err != nil || len(said.Key) != ed25519.PublicKeySize {
+			return &database.WrongError{What: EntryName(e.Seq), Problem: "names no key"}
+		}
+		v.key = said.Key
+	case Closing:
+		var said closed
+		if err := json.Unmarshal(e.More, &said); err != nil {
+			return &database.WrongError{What: EntryName(e.Seq), Problem: "does not say what was let go"}
+		}
+		v.closed = v.closed || said.Entry == v.base.seq && bytes.Equal(said.Chain, v.base.chain)
+	}
+	if v.mark.Number == e.Seq && !bytes.Equal(v.mark.Chain[:], e.Chain) {
+		return &database.WrongError{What: EntryName(e.Seq), Problem: "is another than the one that was acknowledged here"}
+	}
+	for len(v.left) > 0 && v.left[0].Entry == e.Seq {
+		if err := v.checkpoint(v.left[0], e); err != nil {
+			return err
+		}
+		v.left = v.left[1:]
+	}
+	return nil
+}
+
+func (v *verifying) checkpoint(c Checkpoint, e *Entry) error {
+	if err := c.check(v.against.Key); err != nil {
+		return err
+	}
+	if v.key != nil && !bytes.Equal(c.Key, v.key) {
+		return &database.WrongError{What: "the checkpoint at " + EntryName(e.Seq), Problem: "is signed by another key than the record names"}
+	}
+	if !bytes.Equal(c.Chain, e.Chain) {
+		return &database.WrongError{What: EntryName(e.Seq), Problem: fmt.Sprintf("is another than the checkpoint of %s has signed: it, or one before it, was written anew", c.At.Format(timeForm))}
+	}
+	return nil
+}
