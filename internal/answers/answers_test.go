@@ -13,6 +13,7 @@ import (
 	"sentier/internal/demo"
 	"sentier/internal/policy"
 	"sentier/internal/service"
+	"sentier/internal/specimen"
 	"sentier/internal/store"
 	"sentier/internal/wire"
 )
@@ -37,7 +38,7 @@ func larkmere(t *testing.T) answers.Service {
 	if err := service.Begin(t.Context(), st, service.Beginning{Owner: "ines.carvalho", Password: "larkmere-demo", Policy: p}, now()); err != nil {
 		t.Fatal(err)
 	}
-	s, err := service.Open(t.Context(), service.On(st, slog.New(slog.DiscardHandler), now))
+	s, err := service.Open(t.Context(), service.On(st, specimen.Record(t, st.Dir(), now), slog.New(slog.DiscardHandler), now))
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -45,7 +45,11 @@ func (s Service) Check(c service.Caller, in wire.Check) (wire.Answer, error) {
 		out = words.Answer(st.Policy, q, st.Compiled.Explain(q))
 	}
 	out.Revision = st.Revision.Number
-	return out, nil
+	if in.Group != "" { // nobody asks as a group
+		return out, nil
+	}
+	q.User = policy.UserID(in.User)
+	return out, s.Decided(st, c, service.Decided{Question: &q, Reason: out.Reason, Asked: in.User != string(c.User) && s.Permit(st, c, service.Read, "") == nil})
 }
 
 // ownContext is the circumstances in which somebody asks about themself: how strongly they have signed in is known, where they do not say.
@@ -67,7 +71,8 @@ func (s Service) Evaluate(c service.Caller, in *wire.Evaluation) (wire.Decision,
 	if err != nil {
 		return wire.Decision{}, err
 	}
-	return asks.toDecision(&q, st.Compiled.Answer(q)), nil
+	out := asks.toDecision(&q, st.Compiled.Answer(q))
+	return out, s.Decided(st, c, service.Decided{Question: &q, Reason: out.Context.Reason})
 }
 
 // own tells whether a caller may ask about themself alone, and so is told nothing of what is not their own.

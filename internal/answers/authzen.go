@@ -51,17 +51,23 @@ func (s Service) EvaluateMany(c service.Caller, in *wire.Evaluations) (wire.Deci
 			read++
 		}
 	}
+	decided := make([]service.Decided, 0, read)
 	for i, answer := range st.Compiled.AnswerMany(questions[:read]) {
 		d := asks.toDecision(&questions[i], answer)
 		if faults[i] != nil {
 			d = unread(st, faults[i])
+		} else {
+			decided = append(decided, service.Decided{Question: &questions[i], Reason: d.Context.Reason})
 		}
 		out.Evaluations = append(out.Evaluations, d)
 		if semantic == "deny_on_first_deny" && !d.Decision || semantic == "permit_on_first_permit" && d.Decision {
-			return out, nil
+			return out, s.Decided(st, c, decided...)
 		}
 	}
-	return out, err
+	if err != nil {
+		return out, err
+	}
+	return out, s.Decided(st, c, decided...)
 }
 
 func readContext(context json.RawMessage, now time.Time) (time.Time, decision.Context, error) {

@@ -7,12 +7,12 @@ import (
 	"slices"
 	"time"
 
+	"sentier/internal/audit"
 	"sentier/internal/decision"
 	"sentier/internal/document"
 	"sentier/internal/policy"
 	"sentier/internal/schedule"
 	"sentier/internal/service"
-	"sentier/internal/store"
 	"sentier/internal/survey"
 	"sentier/internal/translate"
 	"sentier/internal/wire"
@@ -40,7 +40,12 @@ func (s Service) Reach(c service.Caller, typeName, id string, q ReachQuery) (wir
 	if err := s.Permit(st, c, service.Ask, about); err != nil {
 		return wire.Reach{}, err
 	}
-	return s.reach(st, c, typeName, id, q)
+	first := q.Cursor == ""
+	out, err := s.reach(st, c, typeName, id, q)
+	if err == nil && first && about != "" && about != c.User {
+		err = s.Looked(c, audit.Question, id, "reach")
+	}
+	return out, err
 }
 
 func (s Service) reach(st *service.State, c service.Caller, typeName, id string, q ReachQuery) (wire.Reach, error) {
@@ -306,7 +311,7 @@ func (s Service) Seen(ctx context.Context, c service.Caller, id string, q ReachQ
 	u, _ := policy.Find[*policy.User](st.Policy, id)
 	out.Text = wording.Accepted(c.Language).Seen(u, out)
 	if id != string(c.User) {
-		err = s.Service.AddLook(ctx, store.Look{At: s.Now().UTC(), By: string(c.User), UserID: id})
+		err = s.Looked(c, audit.Look, id, "")
 	}
 	return out, err
 }
@@ -316,10 +321,10 @@ func (s Service) Looks(ctx context.Context, c service.Caller) ([]wire.Look, erro
 	if err := s.Permit(s.State(), c, service.Whole, ""); err != nil {
 		return nil, err
 	}
-	list, err := s.Service.Looks(ctx, MaxPage)
+	found, err := s.Record().Search(ctx, audit.Filter{Kinds: []audit.Kind{audit.Look}}, MaxPage)
 	out := []wire.Look{}
-	for _, l := range list {
-		out = append(out, wire.Look{At: l.At, By: l.By, User: l.UserID})
+	for _, l := range found.Entries {
+		out = append(out, wire.Look{At: l.At, By: l.By, User: l.User})
 	}
 	return out, err
 }

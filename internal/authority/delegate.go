@@ -33,15 +33,10 @@ func (s *scope) site(id policy.SiteID) bool {
 
 // within tells whether a site, or one around it, is what is meant.
 func within(p *policy.Policy, id policy.SiteID, meant func(policy.SiteID) bool) bool {
-	for id != "" {
-		if meant(id) {
+	for around := range p.Around(id) {
+		if meant(around) {
 			return true
 		}
-		r, ok := policy.Find[*policy.Site](p, string(id))
-		if !ok {
-			return false
-		}
-		id = r.Parent
 	}
 	return false
 }

@@ -14,6 +14,7 @@ import (
 	"path/filepath"
 	"time"
 
+	"sentier/internal/audit"
 	"sentier/internal/policy"
 	"sentier/internal/server"
 	"sentier/internal/service"
@@ -32,6 +33,7 @@ type Options struct {
 	Log              *slog.Logger
 	Clock            func() time.Time // nil: the machine's
 	Version          string
+	Checkpoints      string // file that checkpoints of the record are appended to as well; empty: none
 }
 
 // ParsePublicURL reads the address by which clients reach a service; see [server.ParsePublicURL].
@@ -41,6 +43,7 @@ func ParsePublicURL(text string) (*url.URL, error) { return server.ParsePublicUR
 type Daemon struct {
 	Service  *service.Service
 	store    *store.Store
+	record   *audit.Record
 	server   *server.Server
 	listener net.Listener
 	options  Options
@@ -66,8 +69,11 @@ func (d *Daemon) prepare(ctx context.Context) (err error) {
 	if d.listener, err = net.Listen("tcp", d.options.Listen); err != nil {
 		return fmt.Errorf("listen on %s: %w: stop what uses the address, or give another with --listen", d.options.Listen, err)
 	}
+	if d.record, err = openRecord(ctx, d.store, d.options); err != nil {
+		return err
+	}
 	defer startLightly(d.options.Dir)()
-	if d.Service, err = service.Open(ctx, service.On(d.store, d.options.Log, d.options.Clock)); err != nil {
+	if d.Service, err = service.Open(ctx, service.On(d.store, d.record, d.options.Log, d.options.Clock)); err != nil {
 		return err
 	}
 	d.server, err = server.New(d.Service, server.Options{
@@ -75,6 +81,15 @@ func (d *Daemon) prepare(ctx context.Context) (err error) {
 		Address: d.Address(), PublicURL: d.options.PublicURL, Trusted: d.options.Trusted,
 	})
 	return err
+}
+
+// openRecord opens the record that lies beside a store.
+func openRecord(ctx context.Context, st *store.Store, o Options) (*audit.Record, error) {
+	key, err := audit.LoadKey(filepath.Join(o.Dir, audit.KeyName))
+	if err != nil {
+		return nil, err
+	}
+	return audit.Open(ctx, audit.Options{Dir: o.Dir, Clock: o.Clock, Log: o.Log, Room: st.ReleaseReserve, Key: key, Beyond: o.Checkpoints})
 }
 
 // Store is what the daemon keeps everything in.
@@ -85,6 +100,14 @@ func (d *Daemon) Close() error {
 	var err error
 	if d.listener != nil {
 		err = d.listener.Close()
+	}
+	return errors.Join(err, d.closeFiles())
+}
+
+func (d *Daemon) closeFiles() error {
+	var err error
+	if d.record != nil {
+		err = d.record.Close()
 	}
 	return errors.Join(err, d.store.Close())
 }
@@ -117,7 +140,7 @@ func (d *Daemon) Run(ctx context.Context) error {
 	err := d.server.Serve(ctx, d.listener, d.options.Certificate, d.options.Key)
 	cancel()
 	<-watched
-	return errors.Join(err, d.store.Close())
+	return errors.Join(err, d.closeFiles())
 }
 
 // HasOwner tells whether anybody can sign in.
@@ -182,14 +205,28 @@ func (d *Daemon) Prepare(ctx context.Context, b Beginning) error {
 	return d.Service.SetPassword(ctx, string(b.Owner), b.Password)
 }
 
-// Recover makes a user the lasting owner of a folder on which no service runs, and gives the number of the last revision.
+// Recover makes a user the lasting owner of a folder on which no service runs, and gives the number of the last revision. It stays in the
+// record.
 func Recover(ctx context.Context, dir string, b Beginning, at time.Time) (uint64, error) {
 	st, err := openThere(dir)
 	if err != nil {
 		return 0, err
 	}
-	number, err := service.Recover(ctx, st, b, at)
+	number, err := recovered(ctx, st, b, at)
 	return number, errors.Join(err, st.Close())
+}
+
+func recovered(ctx context.Context, st *store.Store, b Beginning, at time.Time) (uint64, error) {
+	number, err := service.Recover(ctx, st, b, at)
+	if err != nil {
+		return 0, err
+	}
+	record, err := openRecord(ctx, st, Options{Dir: st.Dir(), Clock: func() time.Time { return at }, Log: slog.New(slog.DiscardHandler)})
+	if err != nil {
+		return 0, err
+	}
+	err = record.Add(audit.Entry{At: at, Kind: audit.Password, Outcome: audit.Reset, Via: "recovery", User: string(b.Owner), Revision: number})
+	return number, errors.Join(err, record.Close())
 }
 
 // openThere opens a folder that has a database.
@@ -225,6 +262,6 @@ func verified(v store.Verified, err error) (wire.Verified, error) {
 
 // OwnerToken makes a token for an owner, for whoever has the machine in hand.
 func (d *Daemon) OwnerToken(ctx context.Context, owner policy.UserID, name string) (string, error) {
-	t, err := d.Service.CreateToken(ctx, service.Caller{User: owner}, wire.NewToken{User: string(owner), Name: name, Days: 1}, service.Asked{})
+	t, err := d.Service.CreateToken(ctx, service.Caller{User: owner, Via: "service"}, wire.NewToken{User: string(owner), Name: name, Days: 1}, service.Asked{})
 	return t.Secret, err
 }

@@ -61,11 +61,13 @@ type Registry struct {
 	tokens    tokenCache
 	passwords knownUsers // users seen to have a password
 	factors   factorCache
+	lasting   lasting
 }
 
 // Open reads the tokens that are kept. One that is not as it was written holds no more.
 func Open(ctx context.Context, around Around) (*Registry, error) {
 	r := &Registry{Around: around, hasher: newHasher(), logins: newLimiter()}
+	r.Lasts(0, sessionTime)
 	tokens, err := r.Kept.Tokens(ctx, "")
 	if err != nil {
 		return nil, fmt.Errorf("read the tokens: %w", err)

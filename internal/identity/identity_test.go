@@ -263,10 +263,10 @@ func TestPasswordsSessionsAndTokens(t *testing.T) {
 	if list, err := r.Sessions(ctx, "ana"); err != nil || len(list) != 0 {
 		t.Errorf("%d sessions hold (%v)", len(list), err)
 	}
-	if err := r.End(ctx, made.ID); err != nil || holds(token) {
+	if _, err := r.End(ctx, made.ID); err != nil || holds(token) {
 		t.Errorf("a revoked token holds: %v", err)
 	}
-	if err := r.End(ctx, "none"); !errors.Is(err, ErrNotFound) {
+	if _, err := r.End(ctx, "none"); !errors.Is(err, ErrNotFound) {
 		t.Errorf("what is not there: %v", err)
 	}
 	for range mostSessions + 5 {
@@ -369,7 +369,7 @@ func TestOnAFullDisk(t *testing.T) {
 	if _, _, _, err := r.CreateToken(ctx, store.Token{UserID: "ana", CreatedBy: "ines"}, Repetition{}); !errors.Is(err, errNoRoom) {
 		t.Errorf("a token that could not be written: %v", err)
 	}
-	if err := r.End(ctx, made.ID); err != nil {
+	if _, err := r.End(ctx, made.ID); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := r.Authenticate(token); err == nil {

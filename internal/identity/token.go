@@ -24,7 +24,7 @@ import (
 
 // How long credentials hold.
 const (
-	consoleHours = 12 * time.Hour
+	sessionTime  = 12 * time.Hour // of a console, where nobody says otherwise
 	terminalDays = 7 * 24 * time.Hour
 	linkDays     = 7
 )
@@ -45,7 +45,7 @@ const mostSessions = 50
 
 // Begin makes a session of a user who has proved who they are, strongly or not: of a console, or of a terminal. The secret is told once.
 func (r *Registry) Begin(ctx context.Context, user policy.UserID, address string, terminal, strong bool) (secret string, until time.Time, err error) {
-	kind, lasts := store.KindConsole, consoleHours
+	kind, lasts := store.KindConsole, time.Duration(r.lasting.session.Load())
 	if terminal {
 		kind, lasts = store.KindTerminal, terminalDays
 	}
@@ -77,7 +77,7 @@ func (r *Registry) Sessions(ctx context.Context, user policy.UserID) ([]store.To
 func (r *Registry) endOldest(ctx context.Context, user policy.UserID) error {
 	list, err := r.Sessions(ctx, user)
 	for i := mostSessions; i < len(list) && err == nil; i++ {
-		err = r.End(ctx, list[i].ID)
+		_, err = r.End(ctx, list[i].ID)
 	}
 	return err
 }
@@ -134,6 +134,7 @@ func (r *Registry) Authenticate(secret string) (Holder, error) {
 	if t.RevokedAt != nil || r.Expired(&t) || r.MayEnter(policy.UserID(t.UserID)) != nil {
 		return Holder{}, ErrCredential
 	}
+	r.use(t.ID, r.Clock())
 	h := Holder{User: policy.UserID(t.UserID), Via: string(t.Kind), Token: t.ID, Strong: t.Strong}
 	if t.ExpiresAt != nil {
 		h.Expires = *t.ExpiresAt
@@ -141,9 +142,10 @@ func (r *Registry) Authenticate(secret string) (Holder, error) {
 	return h, nil
 }
 
-// Expired tells whether the end of a token is past.
+// Expired tells whether the end of a token is past, or a session was left alone for too long.
 func (r *Registry) Expired(t *store.Token) bool {
-	return t.ExpiresAt != nil && !r.Clock().Before(*t.ExpiresAt)
+	now := r.Clock()
+	return t.ExpiresAt != nil && !now.Before(*t.ExpiresAt) || r.idle(t, now)
 }
 
 // Repetition is how a repeated request is known: by the key that its caller gave it, and by the hash of what it asked. Its answer is
@@ -214,20 +216,32 @@ func (r *Registry) tokenAgain(ctx context.Context, asked Repetition) (secret str
 	return string(opened), t, true, nil
 }
 
-// End ends a token at once. Where the disk has no room even for that, it stays ended until the service ends.
-func (r *Registry) End(ctx context.Context, id string) error {
+// End ends a token at once, and tells which it was. Where the disk has no room even for that, it stays ended until the service ends.
+func (r *Registry) End(ctx context.Context, id string) (store.Token, error) {
 	at := r.Clock().UTC()
 	err := r.Kept.RevokeToken(ctx, id, at)
 	if errors.Is(err, store.ErrNotFound) {
-		return ErrNotFound
+		return store.Token{}, ErrNotFound
 	}
+	ended, _ := r.TokenOf(id)
 	r.revokeCached(at, func(t *store.Token) bool { return t.ID == id })
 	if errors.Is(err, store.ErrFull) {
 		r.Failed(err)
 		r.Log.Error("a token is revoked, but that could not be written: revoke it again when the disk has room", "id", Clip(id))
-		return nil
+		return ended, nil
 	}
-	return err
+	return ended, err
+}
+
+// TokenOf finds a credential by its id.
+func (r *Registry) TokenOf(id string) (t store.Token, ok bool) {
+	r.tokens.byHash.Range(func(_, v any) bool {
+		if found := v.(store.Token); found.ID == id {
+			t, ok = found, true
+		}
+		return !ok
+	})
+	return t, ok
 }
 
 // revokeCached ends tokens here, and the streams of those who came with them.

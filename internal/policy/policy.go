@@ -127,3 +127,16 @@ func (p *Policy) Near(t Type, id string) []string {
 	}
 	return out
 }
+
+// Around lists a site and those around it, from the inside out.
+func (p *Policy) Around(id SiteID) iter.Seq[SiteID] {
+	return func(yield func(SiteID) bool) {
+		for id != "" && yield(id) {
+			s, ok := Find[*Site](p, string(id))
+			if !ok {
+				return
+			}
+			id = s.Parent
+		}
+	}
+}

@@ -2,8 +2,10 @@ package service
 
 import (
 	"context"
+	"errors"
 	"time"
 
+	"sentier/internal/audit"
 	"sentier/internal/decision"
 	"sentier/internal/identity"
 	"sentier/internal/policy"
@@ -20,22 +22,57 @@ func (s *Service) SetPassword(ctx context.Context, user, password string) error 
 func (s *Service) SignIn(ctx context.Context, in wire.Credentials, address string) (wire.Session, error) {
 	strong, err := s.who.Prove(ctx, in.User, in.Password, in.Code, address)
 	if err != nil {
+		s.signInRefused(in, address, err)
 		return wire.Session{}, err
 	}
-	return s.begin(ctx, policy.UserID(in.User), address, in.Terminal, strong)
+	return s.begin(ctx, policy.UserID(in.User), address, in.Terminal, strong, "a password")
 }
 
-// begin makes a session of a user who has proved who they are.
-func (s *Service) begin(ctx context.Context, user policy.UserID, address string, terminal, strong bool) (wire.Session, error) {
+// signInRefused keeps that a sign-in was refused. What was typed may be a password in the wrong field: only a name that there is is kept.
+func (s *Service) signInRefused(in wire.Credentials, address string, why error) {
+	c := Caller{Via: viaOf(in.Terminal), From: address}
+	if _, ok := s.State().Policy.Get(policy.Users, in.User); ok {
+		c.User = policy.UserID(in.User)
+	}
+	missing := "the password does not go with the user"
+	var tooMany *identity.TooManyError
+	var forbidden *ForbiddenError
+	switch {
+	case errors.Is(why, ErrCode) && in.Code == "":
+		return // they are asked for it now
+	case errors.Is(why, ErrCode):
+		missing = "the code of the second factor is not good"
+	case errors.As(why, &tooMany):
+		missing = "too many tries"
+	case errors.As(why, &forbidden):
+		missing = forbidden.Missing.Error()
+	case !errors.Is(why, identity.ErrSignIn):
+		return // it could not be looked at
+	}
+	e := s.entry(c, audit.SignIn, audit.Refused)
+	if s.folds.first(folding{e.Kind, e.By, "", e.From, "", missing}, e.At) {
+		e.More = details{"missing": missing}.json()
+		s.borders.Record.Note(e)
+	}
+}
+
+// viaOf is by what way somebody signs in.
+func viaOf(terminal bool) string {
+	if terminal {
+		return string(store.KindTerminal)
+	}
+	return string(store.KindConsole)
+}
+
+// begin makes a session of a user who has proved who they are, by what is told.
+func (s *Service) begin(ctx context.Context, user policy.UserID, address string, terminal, strong bool, by string) (wire.Session, error) {
 	secret, until, err := s.who.Begin(ctx, user, address, terminal, strong)
 	if err != nil {
 		return wire.Session{}, err
 	}
-	via := store.KindConsole
-	if terminal {
-		via = store.KindTerminal
-	}
-	out := s.Session(Caller{User: user, Via: string(via), Strong: strong}, until)
+	c := Caller{User: user, Via: viaOf(terminal), Strong: strong, From: address}
+	s.note(c, audit.SignIn, audit.Done, "", details{"by": by, "strong": strong})
+	out := s.Session(c, until)
 	out.Token, out.Terminal = secret, terminal
 	return out, nil
 }
@@ -108,6 +145,7 @@ func (s *Service) Invite(ctx context.Context, c Caller, id string) (secret strin
 	}
 	if secret, until, err = s.who.MakeLink(ctx, id, c.User); err == nil {
 		s.borders.Log.Info("link made", "user", id, "by", c.User)
+		s.note(c, audit.Link, audit.Made, id, details{"expires": until})
 	}
 	return secret, until, err
 }
@@ -121,7 +159,8 @@ func (s *Service) Welcome(ctx context.Context, in wire.Welcome, address string) 
 	if err != nil {
 		return wire.Session{}, err
 	}
-	return s.begin(ctx, user, address, in.Terminal, false)
+	s.note(Caller{User: user, Via: "link", From: address}, audit.Password, audit.Done, string(user), nil)
+	return s.begin(ctx, user, address, in.Terminal, false, "a link")
 }
 
 // arrive makes an invited user active.
@@ -154,7 +193,8 @@ func (s *Service) ChangePassword(ctx context.Context, c Caller, in wire.NewPassw
 		return wire.Session{}, err
 	}
 	s.borders.Log.Info("password changed", "user", c.User)
-	return s.begin(ctx, c.User, address, c.Via == string(store.KindTerminal), c.Strong)
+	s.note(c, audit.Password, audit.Done, string(c.User), nil)
+	return s.begin(ctx, c.User, address, c.Via == string(store.KindTerminal), c.Strong, "a new password")
 }
 
 // Sessions lists the caller's own sessions, newest first.
@@ -209,7 +249,11 @@ func (s *Service) EndSessionsOf(ctx context.Context, c Caller, user string) erro
 		return ErrNotFound
 	}
 	s.borders.Log.Info("sessions ended", "user", Clip(user), "by", c.User)
-	return s.EndOtherSessions(ctx, Caller{User: policy.UserID(user)})
+	if err := s.endSessions(ctx, policy.UserID(user), ""); err != nil {
+		return err
+	}
+	s.note(c, audit.SignOut, audit.Done, user, details{"what": "all sessions"})
+	return nil
 }
 
 // EndSession ends one of the caller's own sessions.
@@ -220,7 +264,11 @@ func (s *Service) EndSession(ctx context.Context, c Caller, id string) error {
 	}
 	for _, t := range list {
 		if t.ID == id {
-			return s.who.End(ctx, id)
+			if _, err := s.who.End(ctx, id); err != nil {
+				return err
+			}
+			s.note(c, audit.SignOut, audit.Done, string(c.User), details{"what": "one session", "session": id})
+			return nil
 		}
 	}
 	return ErrNotFound
@@ -228,10 +276,19 @@ func (s *Service) EndSession(ctx context.Context, c Caller, id string) error {
 
 // EndOtherSessions ends all of the caller's own sessions but the one that they ask from.
 func (s *Service) EndOtherSessions(ctx context.Context, c Caller) error {
-	list, err := s.who.Sessions(ctx, c.User)
+	if err := s.endSessions(ctx, c.User, c.Token); err != nil {
+		return err
+	}
+	s.note(c, audit.SignOut, audit.Done, string(c.User), details{"what": "all other sessions"})
+	return nil
+}
+
+// endSessions ends all sessions of a user but one.
+func (s *Service) endSessions(ctx context.Context, user policy.UserID, but string) error {
+	list, err := s.who.Sessions(ctx, user)
 	for _, t := range list {
-		if err == nil && t.ID != c.Token {
-			err = s.who.End(ctx, t.ID)
+		if err == nil && t.ID != but {
+			_, err = s.who.End(ctx, t.ID)
 		}
 	}
 	return err

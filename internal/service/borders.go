@@ -10,7 +10,7 @@ import (
 	"sentier/internal/store"
 )
 
-// What stands around the service, each as little as it asks of it. A [store.Store] is all of them but the clock.
+// What stands around the service, each as little as it asks of it. A [store.Store] is all of them but the record and the clock.
 type (
 	// Revisions is where revisions come from and go to. Append returns once the revision cannot be lost any more, and an error where
 	// it was not kept, or [store.ErrUnmarked] where it was but no other can follow.
@@ -38,9 +38,8 @@ type (
 	// Credentials are what people and machines prove with who they are, kept as hashes.
 	Credentials = identity.Kept
 
-	// Looks are kept of whoever looked at what another may do.
+	// Looks were kept of whoever looked at what another may do, before there was a record.
 	Looks interface {
-		AddLook(ctx context.Context, l store.Look) error
 		Looks(ctx context.Context, limit int) ([]store.Look, error)
 	}
 
@@ -84,11 +83,12 @@ type Borders struct {
 	Preferences Preferences
 	Blank       Blank
 	Files       Files
+	Record      Record
 	Clock       func() time.Time // what the time is
 	Log         *slog.Logger
 }
 
-// On are the borders of a service on a store.
-func On(st *store.Store, log *slog.Logger, clock func() time.Time) Borders {
-	return Borders{Revisions: st, History: st, Stage: st, Credentials: st, Looks: st, Preferences: st, Blank: st, Files: st, Clock: clock, Log: log}
+// On are the borders of a service on a store and a record.
+func On(st *store.Store, record Record, log *slog.Logger, clock func() time.Time) Borders {
+	return Borders{Record: record, Revisions: st, History: st, Stage: st, Credentials: st, Looks: st, Preferences: st, Blank: st, Files: st, Clock: clock, Log: log}
 }

@@ -12,6 +12,8 @@ type Caller struct {
 	Via   string // console, terminal or token
 	Token string // id of the credential
 
+	From string // address that the request came from; empty: not known
+
 	Strong bool // they have proved who they are by a second factor
 
 	secret string // that they came with; empty: they have the machine in hand

@@ -5,7 +5,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"log/slog"
 	"strings"
 	"testing"
@@ -14,6 +13,7 @@ import (
 	"sentier/internal/demo"
 	"sentier/internal/document"
 	"sentier/internal/policy"
+	"sentier/internal/specimen"
 	"sentier/internal/store"
 	"sentier/internal/wire"
 )
@@ -38,7 +38,8 @@ func larkmere(t *testing.T) (*Service, Caller) {
 	if err := Begin(t.Context(), st, Beginning{Owner: "ines.carvalho", Password: "larkmere-demo", Policy: p}, now); err != nil {
 		t.Fatal(err)
 	}
-	s, err := Open(t.Context(), On(st, slog.New(slog.NewTextHandler(io.Discard, nil)), func() time.Time { return now }))
+	clock := func() time.Time { return now }
+	s, err := Open(t.Context(), On(st, specimen.Record(t, st.Dir(), clock), slog.New(slog.DiscardHandler), clock))
 	if err != nil {
 		t.Fatal(err)
 	}

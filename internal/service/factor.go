@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"sentier/internal/audit"
 	"sentier/internal/identity"
 	"sentier/internal/policy"
 	"sentier/internal/store"
@@ -123,6 +124,7 @@ func (s *Service) ConfirmFactor(ctx context.Context, c Caller, in wire.FactorPro
 	if err != nil {
 		return wire.FactorMade{}, err
 	}
+	s.note(c, audit.SecondFactor, audit.Made, string(c.User), details{"name": name})
 	c.Strong = true
 	return wire.FactorMade{Session: s.Session(c, expires), Codes: codes}, nil
 }
@@ -145,7 +147,11 @@ func (s *Service) DropFactor(ctx context.Context, c Caller, id string, in wire.O
 	if second, _ := s.signInRules(c.User); second && len(list) == 1 {
 		return &ForbiddenError{Missing: policy.Say("another second factor: a user group of yours requires one, and this is the last")}
 	}
-	return s.who.DropFactor(ctx, c.User, id)
+	if err := s.who.DropFactor(ctx, c.User, id); err != nil {
+		return err
+	}
+	s.note(c, audit.SecondFactor, audit.Ended, string(c.User), nil)
+	return nil
 }
 
 // NewRecoveryCodes makes new recovery codes for the caller.
@@ -160,6 +166,9 @@ func (s *Service) NewRecoveryCodes(ctx context.Context, c Caller, in wire.OwnPro
 		return wire.RecoveryCodes{}, Wrong("password", "proves who you are, but you have no second factor: set one up first")
 	}
 	codes, err := s.who.NewRecoveryCodes(ctx, c.User)
+	if err == nil {
+		s.note(c, audit.SecondFactor, audit.Made, string(c.User), details{"what": "recovery codes"})
+	}
 	return wire.RecoveryCodes{Codes: codes}, err
 }
 
@@ -172,5 +181,6 @@ func (s *Service) ResetFactors(ctx context.Context, c Caller, user string) error
 		return err
 	}
 	s.borders.Log.Info("second factors taken away", "user", Clip(user), "by", c.User)
+	s.note(c, audit.SecondFactor, audit.Reset, user, nil)
 	return nil
 }

@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 
+	"sentier/internal/audit"
 	"sentier/internal/store"
 	"sentier/internal/wire"
 )
@@ -55,6 +56,7 @@ func (s *Service) Backup(ctx context.Context, c Caller) (file *os.File, done fun
 		return nil, nil, err
 	}
 	s.borders.Log.Info("backup made", "by", c.User)
+	s.note(c, audit.Backup, audit.Made, "", nil)
 	return file, func() {
 		if err := file.Close(); err != nil {
 			s.borders.Log.Warn("a copy could not be closed", "error", err)

@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"slices"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -33,6 +34,9 @@ type Service struct {
 	unsafe  atomic.Pointer[string] // why nothing may be changed; nil: it may
 	full    atomic.Bool            // the last change found no room on the disk
 	setUp   setUpCode
+
+	settings atomic.Pointer[settings]
+	folds    folds
 }
 
 // State is a revision, ready to be asked. It never changes.
@@ -46,7 +50,7 @@ type State struct {
 // first change does.
 func Open(ctx context.Context, borders Borders) (*Service, error) {
 	s := &Service{borders: borders, checked: make(chan struct{})}
-	if err := s.Reload(ctx); err != nil {
+	if err := s.load(ctx); err != nil {
 		return nil, err
 	}
 	var err error
@@ -54,7 +58,13 @@ func Open(ctx context.Context, borders Borders) (*Service, error) {
 		Kept: borders.Credentials, Clock: borders.Clock, Log: borders.Log,
 		MayEnter: s.mayEnter, Failed: s.kept, Ended: s.revised.Notify,
 	})
-	return s, err
+	if err != nil {
+		return nil, err
+	}
+	if err := s.loadSettings(ctx); err != nil {
+		return nil, err
+	}
+	return s, s.beginRecord(ctx)
 }
 
 // kept turns the error of what could not be written into one that says so.
@@ -76,6 +86,12 @@ func (s *Service) Watch(ctx context.Context) {
 	}
 	close(s.checked)
 	go s.borders.Files.Keep(ctx, s.borders.Clock, s.borders.Log)
+	recorded := make(chan struct{})
+	go func() {
+		defer close(recorded)
+		s.borders.Record.Keep(ctx, func() time.Duration { return time.Duration(s.settings.Load().KeepDays) * 24 * time.Hour })
+	}()
+	defer func() { <-recorded }()
 	kept := uint64(0) // the revision of the picture, as far as it was kept here
 	for n := 0; ; n++ {
 		if n%picturesAfter == 0 {
@@ -84,9 +100,11 @@ func (s *Service) Watch(ctx context.Context) {
 		select {
 		case <-ctx.Done():
 			s.keepPicture(kept)
+			s.keepFolds(true)
 			return
 		case <-time.After(watchEvery):
 		}
+		s.keepFolds(false)
 		if err := s.borders.Files.Replaced(); err != nil {
 			s.doubt(err)
 		}
@@ -127,8 +145,15 @@ func (s *Service) mayChange() error {
 	return nil
 }
 
-// Reload takes the last revision from the store.
+// Reload takes the last revision from the store, which something else than this service has made.
 func (s *Service) Reload(ctx context.Context) error {
+	if err := s.load(ctx); err != nil {
+		return err
+	}
+	return s.catchUpRecord(ctx, s.State().Revision.Number)
+}
+
+func (s *Service) load(ctx context.Context) error {
 	p, last, err := s.borders.Revisions.Load(ctx)
 	if err != nil {
 		return err
@@ -142,16 +167,6 @@ func (s *Service) State() *State { return s.current.Load() }
 
 // Now is the service's clock.
 func (s *Service) Now() time.Time { return s.borders.Clock() }
-
-// AddLook keeps who looked at what another may do.
-func (s *Service) AddLook(ctx context.Context, l store.Look) error {
-	return s.borders.Looks.AddLook(ctx, l)
-}
-
-// Looks are the last looks that were kept.
-func (s *Service) Looks(ctx context.Context, limit int) ([]store.Look, error) {
-	return s.borders.Looks.Looks(ctx, limit)
-}
 
 // Revisions lists the last revisions before a number, newest first; 0 is after the last.
 func (s *Service) Revisions(ctx context.Context, before uint64, limit int) ([]store.Revision, error) {
@@ -190,6 +205,9 @@ func (s *Service) apply(ctx context.Context, now *State, caller Caller, o *EditO
 	if len([]rune(o.Note)) > maxNote {
 		return now, Wrong("note", "is longer than %d characters", maxNote)
 	}
+	if s.settings.Load().ReasonRequired && caller.Token != "" && strings.TrimSpace(o.Note) == "" {
+		return now, Wrong("note", "is missing: a setting of the service asks for a reason with every change")
+	}
 	next := &State{Policy: st.policy, Revision: store.Revision{
 		Number: now.Revision.Number + 1, At: s.borders.Clock().UTC().Truncate(time.Millisecond),
 		By: string(caller.User), Via: caller.Via, Note: o.Note,
@@ -226,6 +244,7 @@ func (s *Service) apply(ctx context.Context, now *State, caller Caller, o *EditO
 	s.current.Store(next)
 	s.who.Forget(saving.Removed, saving.Suspended)
 	s.revised.Notify()
+	s.changed(caller, next, st.done)
 	s.borders.Log.Info("revision", "number", next.Revision.Number, "by", caller.User, "via", caller.Via, "records", len(st.done))
 	return next, nil
 }

@@ -81,5 +81,5 @@ func (s *Service) SetUp(ctx context.Context, in wire.SetUp, address string) (wir
 		return wire.Session{}, err
 	}
 	s.borders.Log.Info("set up by the code", "owner", owner)
-	return s.begin(ctx, owner, address, in.Terminal, false)
+	return s.begin(ctx, owner, address, in.Terminal, false, "the set-up code")
 }

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"strings"
 
+	"sentier/internal/audit"
 	"sentier/internal/identity"
 	"sentier/internal/policy"
 	"sentier/internal/store"
@@ -54,6 +55,7 @@ func (s *Service) CreateToken(ctx context.Context, c Caller, in wire.NewToken, a
 	}
 	if !repeated {
 		s.borders.Log.Info("token made", "id", t.ID, "user", t.UserID, "by", c.User)
+		s.note(c, audit.Token, audit.Made, t.UserID, details{"token": t.ID, "name": t.Name, "expires": t.ExpiresAt})
 	}
 	out := wireToken(t)
 	out.Secret = secret
@@ -92,9 +94,15 @@ func (s *Service) RevokeToken(ctx context.Context, c Caller, id string) error {
 			return err
 		}
 	}
-	if err := s.who.End(ctx, id); err != nil {
+	t, err := s.who.End(ctx, id)
+	if err != nil {
 		return err
 	}
-	s.borders.Log.Info("token revoked", "id", Clip(id), "by", c.User)
+	s.borders.Log.Info("token revoked", "id", t.ID, "by", c.User)
+	if t.Kind == store.KindToken {
+		s.note(c, audit.Token, audit.Ended, t.UserID, details{"token": t.ID, "name": t.Name})
+	} else {
+		s.note(c, audit.SignOut, audit.Done, t.UserID, details{"what": "one session", "session": t.ID})
+	}
 	return nil
 }

@@ -52,8 +52,9 @@ type Token struct {
 	Checksum    []byte     `json:"-"`
 	RequestKey  *string    `json:"-"` // the Idempotency-Key of the request that made it
 	RequestHash []byte     `json:"-"`
-	Sealed      []byte     `json:"-"`      // the answer to that request, which the caller's secret opens
-	Strong      bool       `json:"strong"` // it was begun with a second factor
+	Sealed      []byte     `json:"-"`                 // the answer to that request, which the caller's secret opens
+	Strong      bool       `json:"strong"`            // it was begun with a second factor
+	UsedAt      *time.Time `json:"used_at,omitempty"` // last, as far as it was kept
 }
 
 // check covers what decides whether and for whom the token holds. A token that is revoked needs none of it any more.

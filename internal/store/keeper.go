@@ -33,7 +33,7 @@ func (s *Store) small(ctx context.Context, change func(tx *gorm.DB) error) error
 		return tx.Raw("INSERT INTO facts (name, value) VALUES (?, 1) ON CONFLICT (name) DO UPDATE SET value = value + 1 RETURNING value", factSmall).Row().Scan(&count)
 	}
 	err := database.Full(s.writer.WithContext(ctx).Transaction(counted))
-	if errors.Is(err, ErrFull) && s.releaseReserve() == nil {
+	if errors.Is(err, ErrFull) && s.ReleaseReserve() == nil {
 		err = database.Full(s.writer.WithContext(ctx).Transaction(counted))
 	}
 	if err != nil {
@@ -52,7 +52,9 @@ func smallCount(tx *gorm.DB) (uint64, error) {
 	return append(list, 0)[0], err
 }
 
-func (s *Store) releaseReserve() error {
+// ReleaseReserve gives the room of the reserve back to the disk, for what must be written though it is full. The error is [ErrFull] where
+// that was done before.
+func (s *Store) ReleaseReserve() error {
 	path := filepath.Join(s.dir, reserveName)
 	info, err := os.Stat(path)
 	if err != nil {

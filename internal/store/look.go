@@ -3,21 +3,14 @@ package store
 import (
 	"context"
 	"time"
-
-	"gorm.io/gorm"
 )
 
-// Look is a record of somebody's having looked at the service as another user sees it.
+// Look is that somebody looked at the service as another user sees it, as it was kept before there was a record.
 type Look struct {
 	ID     uint64 `gorm:"primaryKey"`
 	At     time.Time
 	By     string
 	UserID string
-}
-
-// AddLook keeps a look.
-func (s *Store) AddLook(ctx context.Context, l Look) error {
-	return s.small(ctx, func(tx *gorm.DB) error { return tx.Create(&l).Error })
 }
 
 // Looks lists the last looks, newest first.

@@ -1,0 +1,56 @@
+package identity
+
+import (
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"sentier/internal/store"
+)
+
+// lasting is for how long sessions hold, and when credentials were used last.
+type lasting struct {
+	idle    atomic.Int64 // a session that is not used, in nanoseconds; 0: as long as any
+	session atomic.Int64 // a session of a console
+	since   time.Time    // from when on uses are known
+	used    sync.Map     // by id of the credential: *atomic.Int64, nanoseconds since 1970
+}
+
+// Lasts sets for how long sessions hold from now on: one that nobody uses, 0 for no bound, and one of a console in all.
+func (r *Registry) Lasts(idle, session time.Duration) {
+	r.lasting.idle.Store(int64(idle))
+	r.lasting.session.Store(int64(session))
+}
+
+// use notes that a credential was used.
+func (r *Registry) use(id string, now time.Time) {
+	v, ok := r.lasting.used.Load(id)
+	if !ok {
+		v, _ = r.lasting.used.LoadOrStore(id, new(atomic.Int64))
+	}
+	v.(*atomic.Int64).Store(now.UnixNano())
+}
+
+// Used tells when a credential was used last; the zero time where that is not known.
+func (r *Registry) Used(t *store.Token) time.Time {
+	if v, ok := r.lasting.used.Load(t.ID); ok {
+		return time.Unix(0, v.(*atomic.Int64).Load()).UTC()
+	}
+	if t.UsedAt != nil {
+		return *t.UsedAt
+	}
+	return time.Time{}
+}
+
+// idle tells whether a session was not used for longer than one may be. What was before the service started counts as far as it was kept.
+func (r *Registry) idle(t *store.Token, now time.Time) bool {
+	most := time.Duration(r.lasting.idle.Load())
+	if most == 0 || t.Kind == store.KindToken {
+		return false
+	}
+	last := t.CreatedAt
+	if used := r.Used(t); used.After(last) {
+		last = used
+	}
+	return now.Sub(last) > most
+}

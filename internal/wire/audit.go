@@ -1,0 +1,80 @@
+package wire
+
+import (
+	"encoding/json"
+	"time"
+)
+
+// ServiceSettings are the settings of the service itself, beside those of the policy.
+type ServiceSettings struct {
+	Decisions      string         `json:"decisions" sentier:"required" enum:"all,control_and_denials,none" description:"which decisions are kept in the record: all; those of rights that control, and denials; none. What somebody who looks after others asks about one of them is always kept"`
+	DecisionsOf    []DecisionRule `json:"decisions_of" description:"for rights or sites of their own: the first that fits counts"`
+	KeepDays       int            `json:"keep_days" minimum:"0" maximum:"36500" description:"after how many days entries of the record are let go; 0: never"`
+	ReasonRequired bool           `json:"reason_required" description:"every change needs a reason"`
+	IdleMinutes    int            `json:"idle_minutes" minimum:"0" maximum:"10080" description:"after how many minutes without a request a session ends; 0: with its last hour alone"`
+	SessionHours   int            `json:"session_hours" sentier:"required" minimum:"1" maximum:"744" description:"after how many hours a session in the console ends, used or not"`
+}
+
+// DecisionRule says which decisions of a right, at a site, are kept.
+type DecisionRule struct {
+	Right string `json:"right,omitempty" description:"id of a right; left out: any"`
+	Site  string `json:"site,omitempty" description:"id of a site, with all below it; left out: any"`
+	Keep  string `json:"keep" sentier:"required" enum:"all,control_and_denials,none"`
+}
+
+// AuditEntry is an entry of the record: one thing that was done, asked or refused.
+type AuditEntry struct {
+	Entry    uint64          `json:"entry" description:"number, from 1, without a gap"`
+	At       time.Time       `json:"at"`
+	Kind     string          `json:"kind"`
+	Outcome  string          `json:"outcome" description:"done, refused, made, ended or reset; of a decision its reason" example:"granted"`
+	Text     string          `json:"text" description:"the entry in words"`
+	By       *Named          `json:"by,omitempty" description:"the user who did it"`
+	Via      string          `json:"via,omitempty" description:"console, terminal, token, link, recovery or service"`
+	Token    *AuditToken     `json:"token,omitempty" description:"the credential that it was done with"`
+	From     string          `json:"from,omitempty" description:"address"`
+	User     *Named          `json:"user,omitempty" description:"whom it is about"`
+	Right    string          `json:"right,omitempty"`
+	Device   *Named          `json:"device,omitempty"`
+	Point    string          `json:"point,omitempty"`
+	Revision uint64          `json:"revision,omitempty" description:"of the policy at that time; of a change, which it made"`
+	More     json.RawMessage `json:"more,omitempty" description:"what the kind says beside"`
+	Chain    string          `json:"chain" description:"SHA-256 over this entry and the chain of the one before, hexadecimal"`
+}
+
+// AuditToken is a credential as the record names it.
+type AuditToken struct {
+	ID   string `json:"id"`
+	Name string `json:"name,omitempty"`
+	By   string `json:"by,omitempty" description:"id of the user who made it, where that is not its own"`
+}
+
+// AuditPage is a part of the record, newest first.
+type AuditPage struct {
+	Items []AuditEntry `json:"items"`
+	Next  string       `json:"next,omitempty" description:"cursor of the next page. A page can be short, or empty, and have a next one: a filter for which there is no index is looked for in 200,000 entries at once"`
+	Down  uint64       `json:"down_to" description:"entry down to which was looked"`
+	Last  uint64       `json:"last" description:"number of the last entry of the record"`
+}
+
+// AuditKey is the key by which checkpoints can be verified.
+type AuditKey struct {
+	Key string `json:"key" description:"Ed25519, public, base64"`
+}
+
+// VerifyAudit is what the record is held against.
+type VerifyAudit struct {
+	Checkpoints []json.RawMessage `json:"checkpoints,omitempty" maxItems:"100000" description:"that were kept elsewhere, as they were given"`
+	Key         string            `json:"key,omitempty" description:"that signed all of them, base64; left out: those that the record names"`
+}
+
+// AuditVerified is what was found of the record.
+type AuditVerified struct {
+	Whole       bool       `json:"whole"`
+	Wrong       string     `json:"wrong,omitempty" description:"the first thing that is not as it was written"`
+	Entries     uint64     `json:"entries" description:"that were read back and found right"`
+	First       *time.Time `json:"first,omitempty"`
+	Last        *time.Time `json:"last,omitempty"`
+	Checkpoints int        `json:"checkpoints" description:"that it was held against"`
+	Marked      bool       `json:"marked" description:"a mark of the last acknowledged entry lies beside the file, and agrees"`
+}
