@@ -4,7 +4,9 @@ package audit
 
 import (
 	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
+	"strconv"
 	"time"
 
 	"sentier/internal/database"
@@ -96,4 +98,34 @@ func dayOf(at time.Time) int64 {
 		s -= daySeconds - 1
 	}
 	return s / daySeconds
+}
+
+// MarshalJSON writes an entry as it goes to whoever keeps it elsewhere, in one line. Texts that are empty are left out.
+func (e Entry) MarshalJSON() ([]byte, error) {
+	return json.Marshal(struct {
+		Entry    uint64          `json:"entry"`
+		At       time.Time       `json:"at"`
+		Kind     Kind            `json:"kind"`
+		Outcome  string          `json:"outcome"`
+		By       string          `json:"by,omitempty"`
+		Via      string          `json:"via,omitempty"`
+		Token    string          `json:"token,omitempty"`
+		From     string          `json:"from,omitempty"`
+		User     string          `json:"user,omitempty"`
+		Right    string          `json:"right,omitempty"`
+		Device   string          `json:"device,omitempty"`
+		Point    string          `json:"point,omitempty"`
+		Revision uint64          `json:"revision,omitempty"`
+		More     json.RawMessage `json:"more,omitempty"`
+		Chain    string          `json:"chain"`
+	}{e.Seq, e.At.UTC(), e.Kind, e.Outcome, e.By, e.Via, e.Token, e.From, e.User, e.Right, e.Device, e.Point, e.Revision, e.More, hex.EncodeToString(e.Chain)})
+}
+
+// Columns are the columns of an entry as a row of a sheet.
+var Columns = []string{"entry", "at", "kind", "outcome", "by", "via", "token", "from", "user", "right", "device", "point", "revision", "more", "chain"}
+
+// Row is an entry as a row of a sheet.
+func (e *Entry) Row() []string {
+	return []string{strconv.FormatUint(e.Seq, 10), e.At.UTC().Format(time.RFC3339Nano), string(e.Kind), e.Outcome, e.By, e.Via, e.Token, e.From,
+		e.User, e.Right, e.Device, e.Point, strconv.FormatUint(e.Revision, 10), string(e.More), hex.EncodeToString(e.Chain)}
 }

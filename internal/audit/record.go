@@ -81,7 +81,9 @@ func Open(ctx context.Context, o Options) (*Record, error) {
 func OpenToRead(path string) (*Record, error) {
 	r := &Record{Options: Options{Dir: path}}
 	if info, err := os.Stat(path); err == nil && !info.IsDir() {
-		r.Dir = filepath.Dir(path)
+		if r.Dir = filepath.Dir(path); filepath.Base(path) != FileName {
+			r.Dir = path // a backup has no mark beside it
+		}
 	} else {
 		path = r.path()
 	}
@@ -226,14 +228,7 @@ func (r *Record) Close() error {
 func (r *Record) closeFiles() error {
 	var errs []error
 	for _, db := range []*gorm.DB{r.reader, r.writer} {
-		if db == nil {
-			continue
-		}
-		pool, err := db.DB()
-		if err == nil {
-			err = pool.Close()
-		}
-		errs = append(errs, err)
+		errs = append(errs, database.Close(db))
 	}
 	if r.head != nil {
 		errs = append(errs, r.head.Close())

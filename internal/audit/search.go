@@ -4,7 +4,6 @@ import (
 	"context"
 	"database/sql"
 	"encoding/json"
-	"errors"
 	"slices"
 	"strings"
 	"time"
@@ -111,6 +110,9 @@ func (f *Filter) where() (string, []any) {
 		if c.value != "" {
 			add(c.column+" = ?", c.value)
 		}
+	}
+	if f.Either != "" {
+		add("(user = ? OR by = ? AND kind <> 'decision')", f.Either, f.Either)
 	}
 	kinds := make([]string, len(f.Kinds))
 	for i, k := range f.Kinds {
@@ -269,9 +271,6 @@ func (r *Record) Each(ctx context.Context, f Filter, visit func(*Entry) error) e
 	f, _, err := bounded(tx, f)
 	if err != nil {
 		return err
-	}
-	if f.Either != "" {
-		return errors.New("entries of either kind are listed by pages")
 	}
 	rest, values := f.where()
 	// A reader that lasts keeps the log from being taken into the file: it lasts for so many entries.

@@ -52,7 +52,7 @@ where something is wrong.`,
 
 // printVerified says what was found; its exit code is 1 where something is wrong.
 func (a *app) printVerified(v wire.Verified) error {
-	s := sheet{head: []string{"WHOLE", "REVISIONS", "RECORDS", "ENTRIES", "MARKED"}, rows: [][]string{{fmt.Sprint(v.Whole), fmt.Sprint(v.Revisions), fmt.Sprint(v.Records), fmt.Sprint(v.Entries), fmt.Sprint(v.Marked)}}}
+	s := sheet{head: []string{"WHOLE", "REVISIONS", "RECORDS", "ENTRIES", "RECORDED", "MARKED"}, rows: [][]string{{fmt.Sprint(v.Whole), fmt.Sprint(v.Revisions), fmt.Sprint(v.Records), fmt.Sprint(v.Entries), fmt.Sprint(v.Recorded), fmt.Sprint(v.Marked)}}}
 	if err := a.print(v, s); err != nil {
 		return err
 	}

@@ -240,13 +240,36 @@ func openThere(dir string) (*store.Store, error) {
 // Verify verifies the files of a folder, or one file.
 func Verify(ctx context.Context, path string) (wire.Verified, error) {
 	found, err := store.VerifyFile(ctx, path)
-	return verified(found, err)
+	out, err := verified(found, err)
+	if err != nil || !out.Whole {
+		return out, err
+	}
+	return out, withRecord(ctx, &out, path)
+}
+
+// withRecord verifies the record of a folder or a backup as well, where it holds one.
+func withRecord(ctx context.Context, out *wire.Verified, path string) error {
+	r, err := audit.There(path, store.FileName)
+	if err != nil || r == nil {
+		return err
+	}
+	record, err := service.AuditVerified(r.Verify(ctx, audit.Against{}))
+	out.Whole, out.Wrong, out.Recorded = record.Whole, record.Wrong, record.Entries
+	out.Marked = out.Marked && record.Marked
+	return errors.Join(err, r.Close())
 }
 
 // Restore puts a verified copy of a database into a folder that has none.
 func Restore(ctx context.Context, file, dir string) (wire.Verified, error) {
 	found, err := store.Restore(ctx, file, dir)
-	return verified(found, err)
+	out, err := verified(found, err)
+	if err != nil || !out.Whole {
+		return out, err
+	}
+	if err := audit.Restore(ctx, file, dir, store.FileName); err != nil {
+		return out, err
+	}
+	return out, withRecord(ctx, &out, dir)
 }
 
 func verified(v store.Verified, err error) (wire.Verified, error) {
@@ -264,4 +287,21 @@ func verified(v store.Verified, err error) (wire.Verified, error) {
 func (d *Daemon) OwnerToken(ctx context.Context, owner policy.UserID, name string) (string, error) {
 	t, err := d.Service.CreateToken(ctx, service.Caller{User: owner, Via: "service"}, wire.NewToken{User: string(owner), Name: name, Days: 1}, service.Asked{})
 	return t.Secret, err
+}
+
+// VerifyAudit verifies the record of a folder, or the one in a backup.
+func VerifyAudit(ctx context.Context, path string, in wire.VerifyAudit) (wire.AuditVerified, error) {
+	against, err := service.Against(in)
+	if err != nil {
+		return wire.AuditVerified{}, err
+	}
+	r, err := audit.There(path, store.FileName)
+	if err == nil && r == nil {
+		err = fmt.Errorf("%s holds no record", path)
+	}
+	if err != nil {
+		return wire.AuditVerified{}, err
+	}
+	found, err := service.AuditVerified(r.Verify(ctx, against))
+	return found, errors.Join(err, r.Close())
 }

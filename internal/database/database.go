@@ -102,3 +102,15 @@ func Full(err error) error {
 type WrongError struct{ What, Problem string }
 
 func (e *WrongError) Error() string { return e.What + " " + e.Problem }
+
+// Close closes a database; nil is none.
+func Close(db *gorm.DB) error {
+	if db == nil {
+		return nil
+	}
+	pool, err := db.DB()
+	if err != nil {
+		return err
+	}
+	return pool.Close()
+}

@@ -163,6 +163,9 @@ var (
 	guarded = regexp.MustCompile(`^'+[=+@\t\r-]`)
 )
 
+// Guarded is a cell that no spreadsheet takes for a formula.
+func Guarded(cell string) string { return guard(cell, true) }
+
 func guard(cell string, people bool) string {
 	if people && formula.MatchString(cell) || guarded.MatchString(cell) {
 		return "'" + cell

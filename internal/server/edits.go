@@ -3,13 +3,11 @@ package server
 import (
 	"bytes"
 	"crypto/sha256"
-	"encoding/json"
 	"fmt"
 	"net/http"
 	"net/url"
 	"strconv"
 	"strings"
-	"time"
 
 	"sentier/internal/answers"
 	"sentier/internal/service"
@@ -319,66 +317,4 @@ func (s *Server) find(r *request) error {
 		return err
 	}
 	return r.JSON(http.StatusOK, found)
-}
-
-// Times of a stream of events.
-const (
-	streamTime = 10 * time.Minute // it ends, and whoever follows resumes it
-	quietTime  = 15 * time.Second // after which a comment shows that it is alive
-	sendTime   = 20 * time.Second // in which whoever follows must take what is sent
-)
-
-// events streams the revisions after Last-Event-ID, or from now on. The first thing sent is the id of the revision from
-// which on they come, so that whoever loses the stream before any knows where to go on.
-func (s *Server) events(r *request) error {
-	after := s.service.State().Revision.Number
-	if text := r.Request().Header.Get("Last-Event-ID"); text != "" {
-		n, err := strconv.ParseUint(text, 10, 64)
-		if err != nil {
-			return service.Wrong("Last-Event-ID", "%q is no revision", service.Clip(text))
-		}
-		after = min(n, after)
-	}
-	leave, err := s.streams.enter()
-	if err != nil {
-		return err
-	}
-	defer leave()
-	w := r.Response()
-	w.Header().Set("Content-Type", "text/event-stream")
-	w.Header().Set("X-Accel-Buffering", "no") // a proxy hands each event on as it comes
-	w.WriteHeader(http.StatusOK)
-	if r.Request().Method == http.MethodHead {
-		return nil
-	}
-	stream := http.NewResponseController(w)
-	ctx, cancel := s.untilClosing(r.Request().Context())
-	defer cancel()
-	end := time.AfterFunc(streamTime, cancel)
-	defer end.Stop()
-	if err := stream.SetReadDeadline(time.Time{}); err != nil { // all of the request is here
-		return err
-	}
-	send := func(text string) error {
-		if err := stream.SetWriteDeadline(time.Now().Add(sendTime)); err != nil {
-			return err
-		}
-		if _, err := fmt.Fprint(w, text); err != nil {
-			return err
-		}
-		return stream.Flush()
-	}
-	if err := send(fmt.Sprintf("retry: 1000\nid: %d\n\n", after)); err != nil {
-		return err
-	}
-	return s.service.Follow(ctx, r.caller, after, quietTime, func(e *wire.Event) error {
-		if e == nil {
-			return send(": still here\n\n")
-		}
-		data, err := json.Marshal(e)
-		if err != nil {
-			return err
-		}
-		return send(fmt.Sprintf("id: %d\nevent: revision\ndata: %s\n\n", e.Revision, data))
-	})
 }

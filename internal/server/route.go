@@ -123,7 +123,7 @@ const maxRequestID = 128
 // handler makes sure of the caller, and of what they may do, before a route sees anything of what they have sent.
 func (s *Server) handler(r route) echo.HandlerFunc {
 	known, several := r.parameters()
-	return func(c *echo.Context) error {
+	return func(c *echo.Context) (err error) {
 		if id := c.Request().Header.Get("X-Request-ID"); id != "" && len(id) <= maxRequestID {
 			c.Response().Header().Set("X-Request-ID", id)
 		}
@@ -131,6 +131,7 @@ func (s *Server) handler(r route) echo.HandlerFunc {
 		if err := s.identify(r, req); err != nil {
 			return err
 		}
+		defer func() { s.refused(r, req, err) }()
 		leave, err := s.admit(r, req)
 		if err != nil {
 			return err
@@ -172,6 +173,7 @@ func (s *Server) identify(r route, req *request) error {
 			return &httpError{http.StatusForbidden, service.Say("the request comes from another site")}
 		}
 	}
+	req.caller.From = req.origin.address
 	req.caller.Language = req.Request().Header.Get("Accept-Language")
 	if r.open {
 		return nil
@@ -181,6 +183,14 @@ func (s *Server) identify(r route, req *request) error {
 		return nil // one's own account has to be put in order before anything else
 	}
 	return err
+}
+
+// refused keeps that somebody who is known was refused something.
+func (s *Server) refused(r route, req *request, err error) {
+	var forbidden *service.ForbiddenError
+	if req.caller.User != "" && errors.As(err, &forbidden) {
+		s.service.Refused(req.caller, r.method+" "+r.path, forbidden.Missing.Error())
+	}
 }
 
 // permit refuses who may not do a thing before any of its body is read.

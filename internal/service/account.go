@@ -86,8 +86,8 @@ func (s *Service) Authenticate(secret string) (Caller, time.Time, error) {
 	return Caller{User: h.User, Via: h.Via, Token: h.Token, Strong: h.Strong, secret: secret}, h.Expires, nil
 }
 
-// still tells whether the credential that a caller came with holds still.
-func (s *Service) still(c Caller) bool {
+// Still tells whether the credential that a caller came with holds still.
+func (s *Service) Still(c Caller) bool {
 	_, err := s.who.Authenticate(c.secret)
 	return c.secret == "" || err == nil // whoever has the machine in hand has none
 }

@@ -24,7 +24,11 @@ func (s *Service) Verify(ctx context.Context, c Caller) (wire.Verified, error) {
 		out.Wrong = err.Error()
 		return out, nil
 	}
-	out.Whole = err == nil
+	if err != nil {
+		return out, err
+	}
+	record, err := AuditVerified(s.borders.Record.Verify(ctx, audit.Against{}))
+	out.Whole, out.Wrong, out.Recorded, out.Marked = record.Whole, record.Wrong, record.Entries, out.Marked && record.Marked
 	return out, err
 }
 
@@ -47,7 +51,12 @@ func (s *Service) Backup(ctx context.Context, c Caller) (file *os.File, done fun
 		}
 	}
 	path := filepath.Join(dir, store.FileName+".backup")
-	if _, err := s.borders.Files.Backup(ctx, path); err != nil {
+	upTo := s.borders.Record.Last() // what comes meanwhile tells of revisions that the copy does not have
+	_, err = s.borders.Files.Backup(ctx, path)
+	if err == nil {
+		err = s.borders.Record.CopyInto(ctx, path, upTo)
+	}
+	if err != nil {
 		away()
 		return nil, nil, s.kept(err)
 	}

@@ -13,7 +13,7 @@ import (
 func (s *Service) Follow(ctx context.Context, c Caller, after uint64, quiet time.Duration, send func(*wire.Event) error) error {
 	for {
 		next := s.revised.Wait()
-		if !s.still(c) {
+		if !s.Still(c) {
 			return ErrCredential
 		}
 		if err := s.Permit(s.State(), c, Follow, ""); err != nil {

@@ -5,6 +5,7 @@ import (
 	"crypto/ed25519"
 	"encoding/hex"
 	"encoding/json"
+	"errors"
 	"sync"
 	"time"
 
@@ -12,6 +13,7 @@ import (
 	"sentier/internal/decision"
 	"sentier/internal/policy"
 	"sentier/internal/store"
+	"sentier/internal/wire"
 )
 
 // Record is where what was done, asked and refused is kept. An [audit.Record] is one.
@@ -28,6 +30,7 @@ type Record interface {
 	PublicKey() ed25519.PublicKey
 	AnnounceKey(ctx context.Context) error
 	Keep(ctx context.Context, keep func() time.Duration)
+	CopyInto(ctx context.Context, path string, upTo uint64) error
 	Notice() string
 }
 
@@ -334,3 +337,44 @@ func (s *Service) keepFolds(all bool) {
 
 // Record is what was done, asked and refused.
 func (s *Service) Record() Record { return s.borders.Record }
+
+// TokenOf finds a token or a session by its id.
+func (s *Service) TokenOf(id string) (store.Token, bool) { return s.who.TokenOf(id) }
+
+// AuditVerified tells what a verification of the record has found. The error is of one that could not be done.
+func AuditVerified(v audit.Verified, err error) (wire.AuditVerified, error) {
+	out := wire.AuditVerified{Whole: err == nil, Entries: v.Entries, Checkpoints: v.Checkpoints, Marked: v.Marked}
+	if v.Entries > 0 {
+		out.First, out.Last = &v.First.At, &v.Last.At
+	}
+	if err != nil {
+		out.Wrong = err.Error()
+	}
+	if errors.As(err, new(*store.WrongError)) || errors.Is(err, store.ErrDamaged) {
+		err = nil // it is what was asked
+	}
+	return out, err
+}
+
+// Against reads what a record is to be held against.
+func Against(in wire.VerifyAudit) (audit.Against, error) {
+	var out audit.Against
+	var err error
+	if in.Key != "" {
+		if out.Key, err = audit.ParseKey(in.Key); err != nil {
+			return out, Wrong("key", "%v", err)
+		}
+	}
+	for i, c := range in.Checkpoints {
+		var one audit.Checkpoint
+		line, err := json.Marshal(c)
+		if err == nil {
+			err = json.Unmarshal(line, &one)
+		}
+		if err != nil {
+			return out, Wrong("checkpoints", "number %d is none: %v", i+1, err)
+		}
+		out.Checkpoints = append(out.Checkpoints, one)
+	}
+	return out, nil
+}

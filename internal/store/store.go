@@ -320,14 +320,7 @@ func (s *Store) Close() error {
 	var errs []error
 	// The writer goes last: whoever closes the database as the last takes the log into it.
 	for _, db := range []*gorm.DB{s.reader, s.writer} {
-		if db == nil {
-			continue
-		}
-		pool, err := db.DB()
-		if err == nil {
-			err = pool.Close()
-		}
-		errs = append(errs, err)
+		errs = append(errs, database.Close(db))
 	}
 	if s.head != nil {
 		errs = append(errs, s.head.Close())

@@ -59,13 +59,13 @@ type AuditPage struct {
 
 // AuditKey is the key by which checkpoints can be verified.
 type AuditKey struct {
-	Key string `json:"key" description:"Ed25519, public, base64"`
+	Key []byte `json:"key" description:"Ed25519, public, base64"`
 }
 
 // VerifyAudit is what the record is held against.
 type VerifyAudit struct {
-	Checkpoints []json.RawMessage `json:"checkpoints,omitempty" maxItems:"100000" description:"that were kept elsewhere, as they were given"`
-	Key         string            `json:"key,omitempty" description:"that signed all of them, base64; left out: those that the record names"`
+	Checkpoints []Checkpoint `json:"checkpoints,omitempty" maxItems:"100000" description:"that were kept elsewhere, as they were given"`
+	Key         string       `json:"key,omitempty" description:"that signed all of them, base64; left out: those that the record names"`
 }
 
 // AuditVerified is what was found of the record.
@@ -77,4 +77,14 @@ type AuditVerified struct {
 	Last        *time.Time `json:"last,omitempty"`
 	Checkpoints int        `json:"checkpoints" description:"that it was held against"`
 	Marked      bool       `json:"marked" description:"a mark of the last acknowledged entry lies beside the file, and agrees"`
+}
+
+// Checkpoint is the service's signed word that the record went as far as an entry. It is kept as it is, one a line.
+type Checkpoint struct {
+	Format    string    `json:"format" enum:"sentier-checkpoint/1"`
+	Entry     uint64    `json:"entry"`
+	At        time.Time `json:"at"`
+	Chain     string    `json:"chain" description:"SHA-256 of the chain at that entry, hexadecimal"`
+	Key       []byte    `json:"key" description:"Ed25519, public, base64"`
+	Signature []byte    `json:"signature" description:"of the lines format, entry, at and chain, base64"`
 }

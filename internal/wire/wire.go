@@ -306,7 +306,8 @@ type Verified struct {
 	Revisions uint64 `json:"revisions" description:"whose chain was read back"`
 	Records   int    `json:"records"`
 	Entries   int    `json:"entries" description:"of the long lists"`
-	Marked    bool   `json:"marked" description:"the mark of the last acknowledged revision agrees"`
+	Recorded  uint64 `json:"recorded" description:"entries of the record, whose chain was read back"`
+	Marked    bool   `json:"marked" description:"the marks of the last acknowledged revision and of the last entry of the record agree"`
 }
 
 // Welcome sets a password by a link.

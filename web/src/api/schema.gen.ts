@@ -144,6 +144,126 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/audit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The record of what was done, asked and refused, newest first
+         * @description The record of what was done, asked and refused, newest first. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        get: operations["listAudit"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/audit/checkpoints": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * A signed checkpoint of the record as it is now, to be kept elsewhere
+         * @description A signed checkpoint of the record as it is now, to be kept elsewhere. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        post: operations["signAudit"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/audit/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The record as JSON lines or CSV, oldest first
+         * @description The record as JSON lines or CSV, oldest first. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        get: operations["exportAudit"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/audit/follow": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Server-sent events of every entry of the record, resumable with Last-Event-ID
+         * @description Server-sent events of every entry of the record, resumable with Last-Event-ID. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        get: operations["followAudit"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/audit/key": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The key by which checkpoints can be verified
+         * @description The key by which checkpoints can be verified. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        get: operations["getAuditKey"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/audit/verify": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Is the record what was written? The first entry that is not
+         * @description Is the record what was written? The first entry that is not. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        post: operations["verifyAudit"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/backup": {
         parameters: {
             query?: never;
@@ -1344,6 +1464,30 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/service": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The settings of the service itself
+         * @description The settings of the service itself. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        get: operations["getServiceSettings"];
+        /**
+         * Change the settings of the service itself
+         * @description Change the settings of the service itself. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        put: operations["setServiceSettings"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/session": {
         parameters: {
             query?: never;
@@ -2336,6 +2480,76 @@ export interface components {
             /** @description IANA zone of the device's site */
             zone: string;
         };
+        AuditEntry: {
+            /** Format: date-time */
+            at: string;
+            /** @description the user who did it */
+            by?: components["schemas"]["Named"];
+            /** @description SHA-256 over this entry and the chain of the one before, hexadecimal */
+            chain: string;
+            device?: components["schemas"]["Named"];
+            /** @description number, from 1, without a gap */
+            entry: number;
+            /** @description address */
+            from?: string;
+            kind: string;
+            /** @description what the kind says beside */
+            more?: unknown;
+            /**
+             * @description done, refused, made, ended or reset; of a decision its reason
+             * @example granted
+             */
+            outcome: string;
+            point?: string;
+            /** @description of the policy at that time; of a change, which it made */
+            revision?: number;
+            right?: string;
+            /** @description the entry in words */
+            text: string;
+            /** @description the credential that it was done with */
+            token?: components["schemas"]["AuditToken"];
+            /** @description whom it is about */
+            user?: components["schemas"]["Named"];
+            /** @description console, terminal, token, link, recovery or service */
+            via?: string;
+        };
+        AuditKey: {
+            /**
+             * Format: base64
+             * @description Ed25519, public, base64
+             */
+            key: string;
+        };
+        AuditPage: {
+            /** @description entry down to which was looked */
+            down_to: number;
+            items: components["schemas"]["AuditEntry"][];
+            /** @description number of the last entry of the record */
+            last: number;
+            /** @description cursor of the next page. A page can be short, or empty, and have a next one: a filter for which there is no index is looked for in 200,000 entries at once */
+            next?: string;
+        };
+        AuditToken: {
+            /** @description id of the user who made it, where that is not its own */
+            by?: string;
+            id: string;
+            name?: string;
+        };
+        AuditVerified: {
+            /** @description that it was held against */
+            checkpoints: number;
+            /** @description that were read back and found right */
+            entries: number;
+            /** Format: date-time */
+            first?: null | string;
+            /** Format: date-time */
+            last?: null | string;
+            /** @description a mark of the last acknowledged entry lies beside the file, and agrees */
+            marked: boolean;
+            whole: boolean;
+            /** @description the first thing that is not as it was written */
+            wrong?: string;
+        };
         AuthZEN: {
             access_evaluation_endpoint: string;
             access_evaluations_endpoint: string;
@@ -2494,6 +2708,25 @@ export interface components {
              */
             user?: string;
         };
+        Checkpoint: {
+            /** Format: date-time */
+            at: string;
+            /** @description SHA-256 of the chain at that entry, hexadecimal */
+            chain: string;
+            entry: number;
+            /** @enum {string} */
+            format: "sentier-checkpoint/1";
+            /**
+             * Format: base64
+             * @description Ed25519, public, base64
+             */
+            key: string;
+            /**
+             * Format: base64
+             * @description of the lines format, entry, at and chain, base64
+             */
+            signature: string;
+        };
         Circumstances: {
             attended?: null | boolean;
             /** @description networks: an address in any of them */
@@ -2584,6 +2817,14 @@ export interface components {
             revision: number;
             /** Format: date-time */
             until?: null | string;
+        };
+        DecisionRule: {
+            /** @enum {string} */
+            keep: "all" | "control_and_denials" | "none";
+            /** @description id of a right; left out: any */
+            right?: string;
+            /** @description id of a site, with all below it; left out: any */
+            site?: string;
         };
         /** @enum {string} */
         Degree: "now" | "later" | "if";
@@ -3929,6 +4170,23 @@ export interface components {
             /** @description owners, whom to ask */
             whom: components["schemas"]["Named"][];
         };
+        ServiceSettings: {
+            /**
+             * @description which decisions are kept in the record: all; those of rights that control, and denials; none. What somebody who looks after others asks about one of them is always kept
+             * @enum {string}
+             */
+            decisions: "all" | "control_and_denials" | "none";
+            /** @description for rights or sites of their own: the first that fits counts */
+            decisions_of: components["schemas"]["DecisionRule"][];
+            /** @description after how many minutes without a request a session ends; 0: with its last hour alone */
+            idle_minutes: number;
+            /** @description after how many days entries of the record are let go; 0: never */
+            keep_days: number;
+            /** @description every change needs a reason */
+            reason_required: boolean;
+            /** @description after how many hours a session in the console ends, used or not */
+            session_hours: number;
+        };
         Session: {
             /** Format: date-time */
             expires: string;
@@ -4481,14 +4739,22 @@ export interface components {
         Verified: {
             /** @description of the long lists */
             entries: number;
-            /** @description the mark of the last acknowledged revision agrees */
+            /** @description the marks of the last acknowledged revision and of the last entry of the record agree */
             marked: boolean;
+            /** @description entries of the record, whose chain was read back */
+            recorded: number;
             records: number;
             /** @description whose chain was read back */
             revisions: number;
             whole: boolean;
             /** @description the first thing that is not what was written */
             wrong?: string;
+        };
+        VerifyAudit: {
+            /** @description that were kept elsewhere, as they were given */
+            checkpoints?: components["schemas"]["Checkpoint"][];
+            /** @description that signed all of them, base64; left out: those that the record names */
+            key?: string;
         };
         Week: {
             days: components["schemas"]["Day"][];
@@ -4900,6 +5166,273 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Advice"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    listAudit: {
+        parameters: {
+            query?: {
+                /** @description of entry: decision, question, look, change, sign_in, sign_out, password, second_factor, link, token, refusal, backup, export, setting, service, closing or key */
+                kind?: string[];
+                /** @description done, refused, made, ended, reset, or the reason of a decision; not_granted: every decision that is a no */
+                outcome?: string[];
+                /** @description id of the user who did it */
+                by?: string;
+                /** @description id of the user whom it is about */
+                user?: string;
+                /** @description id of a user who did it or whom it is about */
+                of?: string;
+                /** @description id of a device, with its points; or device/point */
+                device?: string;
+                /** @description id of a right */
+                right?: string;
+                /** @description address */
+                from?: string;
+                /** @description id of the token that it was done with */
+                token?: string;
+                /** @description RFC 3339, or a local time of the policy such as 2026-11-24 06:00; included */
+                since?: string;
+                /** @description likewise; not included */
+                until?: string;
+                /** @description How many are told at most. */
+                limit?: number;
+                /** @description Where the page before ended. */
+                cursor?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    /** @description The next page, RFC 8288. */
+                    Link?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AuditPage"];
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    signAudit: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Checkpoint"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    exportAudit: {
+        parameters: {
+            query?: {
+                /** @description of entry: decision, question, look, change, sign_in, sign_out, password, second_factor, link, token, refusal, backup, export, setting, service, closing or key */
+                kind?: string[];
+                /** @description done, refused, made, ended, reset, or the reason of a decision; not_granted: every decision that is a no */
+                outcome?: string[];
+                /** @description id of the user who did it */
+                by?: string;
+                /** @description id of the user whom it is about */
+                user?: string;
+                /** @description id of a user who did it or whom it is about */
+                of?: string;
+                /** @description id of a device, with its points; or device/point */
+                device?: string;
+                /** @description id of a right */
+                right?: string;
+                /** @description address */
+                from?: string;
+                /** @description id of the token that it was done with */
+                token?: string;
+                /** @description RFC 3339, or a local time of the policy such as 2026-11-24 06:00; included */
+                since?: string;
+                /** @description likewise; not included */
+                until?: string;
+                /** @description How the document is written. */
+                format?: "jsonl" | "csv";
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/x-ndjson": Record<string, never>;
+                    "text/csv": string;
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    followAudit: {
+        parameters: {
+            query?: {
+                /** @description of entry: decision, question, look, change, sign_in, sign_out, password, second_factor, link, token, refusal, backup, export, setting, service, closing or key */
+                kind?: string[];
+                /** @description done, refused, made, ended, reset, or the reason of a decision; not_granted: every decision that is a no */
+                outcome?: string[];
+                /** @description id of the user who did it */
+                by?: string;
+                /** @description id of the user whom it is about */
+                user?: string;
+                /** @description id of a user who did it or whom it is about */
+                of?: string;
+                /** @description id of a device, with its points; or device/point */
+                device?: string;
+                /** @description id of a right */
+                right?: string;
+                /** @description address */
+                from?: string;
+                /** @description id of the token that it was done with */
+                token?: string;
+                /** @description RFC 3339, or a local time of the policy such as 2026-11-24 06:00; included */
+                since?: string;
+                /** @description likewise; not included */
+                until?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/event-stream": string;
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    getAuditKey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AuditKey"];
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    verifyAudit: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["VerifyAudit"];
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AuditVerified"];
                 };
             };
             400: components["responses"]["BadRequestProblem"];
@@ -9499,6 +10032,77 @@ export interface operations {
             404: components["responses"]["NotFoundProblem"];
             429: components["responses"]["TooManyProblem"];
             503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    getServiceSettings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ServiceSettings"];
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    setServiceSettings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ServiceSettings"];
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ServiceSettings"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
             default: components["responses"]["InternalProblem"];
         };
     };

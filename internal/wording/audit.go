@@ -1,0 +1,116 @@
+package wording
+
+import (
+	"encoding/json"
+	"fmt"
+	"maps"
+	"slices"
+	"strconv"
+	"strings"
+
+	"sentier/internal/policy"
+	"sentier/internal/wire"
+)
+
+// audited is what entries of the record say beside, as far as it is put into words.
+type audited struct {
+	What, Missing, By, Name, Note string
+	Strong                        bool
+	Times, All                    int
+	Entry                         uint64
+	Records                       []struct{ Type, ID, Did string }
+	Before, After                 map[string]json.RawMessage
+}
+
+// Audited puts an entry of the record into words: what was done, beside who did it.
+func (c Catalogue) Audited(p *policy.Policy, e *wire.AuditEntry) string {
+	var more audited
+	if len(e.More) > 0 && json.Unmarshal(e.More, &more) != nil {
+		return string(e.More) // as it stands
+	}
+	name := func(n *wire.Named) string {
+		if n == nil {
+			return ""
+		}
+		return n.Name
+	}
+	user, device := name(e.User), name(e.Device)
+	if e.Point != "" {
+		device += " / " + PointName(p, policy.DeviceID(e.Device.ID), policy.PointID(e.Point))
+	}
+	switch e.Kind {
+	case "decision", "question":
+		if e.Kind == "question" && e.Right == "" {
+			return c.Say("audit.reach", "user", user)
+		}
+		answer := c.Say("audit.yes")
+		if e.Outcome != "granted" {
+			answer = c.Say("audit.no", "why", c.Say("code."+e.Outcome))
+		}
+		return c.Say("audit."+e.Kind, "user", user, "right", p.Title(policy.Rights, e.Right), "device", device, "answer", answer)
+	case "change":
+		return c.change(p, e, &more)
+	case "look":
+		return c.Say("audit.look", "user", user)
+	}
+	key := "audit." + e.Kind + "." + e.Outcome
+	switch {
+	case e.Kind == "sign_in" && more.Strong:
+		key = "audit.sign_in.strong"
+	case e.Kind == "second_factor" && more.What == "recovery codes":
+		key = "audit.second_factor.codes"
+	case e.Kind == "refusal" && more.Times > 0:
+		key = "audit.refused_times"
+	case e.Kind == "sign_in" && more.Missing == "":
+		more.Missing = more.What
+	}
+	text := c.Say(key, "user", user, "name", more.Name, "by", c.orAsIs("audit.by.", more.By), "missing", c.orAsIs("audit.missing.", more.Missing),
+		"what", c.orAsIs("audit.sessions.", c.what(&more)), "entry", strconv.FormatUint(more.Entry, 10))
+	if more.Times > 0 {
+		text = c.Say("audit.times", "text", text, "n", strconv.Itoa(more.Times))
+	}
+	return text
+}
+
+// orAsIs is the sentence for a text that the service has written, or that text where there is none.
+func (c Catalogue) orAsIs(group, text string) string {
+	if c.Has(group + text) {
+		return c.Say(group + text)
+	}
+	return text
+}
+
+// what is what an entry is about; of settings, those that differ.
+func (c Catalogue) what(more *audited) string {
+	var out []string
+	for _, field := range slices.Sorted(maps.Keys(more.After)) {
+		if before, after := string(more.Before[field]), string(more.After[field]); before != after {
+			out = append(out, fmt.Sprintf("%s %s → %s", field, before, after))
+		}
+	}
+	if len(out) > 0 {
+		return strings.Join(out, "; ")
+	}
+	return more.What
+}
+
+func (c Catalogue) change(p *policy.Policy, e *wire.AuditEntry, more *audited) string {
+	const told = 3
+	var records []string
+	for _, r := range more.Records[:min(len(more.Records), told)] {
+		t, _ := policy.TypeNamed(r.Type)
+		name := p.Title(t, r.ID)
+		if r.Type == policy.SettingsType.String() {
+			name = c.Say("console.type.settings")
+		}
+		records = append(records, c.Say("audit."+r.Did, "name", name))
+	}
+	if n := max(more.All, len(more.Records)) - len(records); n > 0 {
+		records = append(records, c.Say("audit.more", "n", strconv.Itoa(n)))
+	}
+	text := c.Say("audit.change", "revision", strconv.FormatUint(e.Revision, 10), "records", strings.Join(records, ", "))
+	if more.Note != "" {
+		text = c.Say("audit.why", "text", text, "note", more.Note)
+	}
+	return text
+}
