@@ -265,7 +265,7 @@ func TestAStreamBeginsWithItsPlace(t *testing.T) {
 	if got := line(lines); got != "the end" {
 		t.Errorf("after the token was revoked the stream goes on with %q", got)
 	}
-	w.exchange(exchange{name: "an id that is none", method: "GET", path: "/api/v1/events", headers: []string{"Last-Event-ID", "x"}, status: 400, want: "is no revision"})
+	w.exchange(exchange{name: "an id that is none", method: "GET", path: "/api/v1/events", headers: []string{"Last-Event-ID", "x"}, status: 400, want: "is no number of an event"})
 }
 
 // TestOneOfMany: what cannot be read of many evaluations denies itself alone.

@@ -233,14 +233,7 @@ func (s Service) happened(ctx context.Context, p *policy.Policy, v authority.Vie
 		h := wire.Happened{Revision: r.Number, At: r.At.UTC(), By: wire.Named{ID: r.By, Name: p.Title(policy.Users, r.By)}, Note: r.Note, Records: []wire.Touched{}, All: all}
 		for _, x := range first {
 			t, _ := policy.TypeNamed(x.Type)
-			op := "changed"
-			switch {
-			case x.Made:
-				op = "added"
-			case x.Ended:
-				op = "removed"
-			}
-			h.Records = append(h.Records, wire.Touched{Op: op, Type: x.Type, ID: x.ID, Name: p.Title(t, x.ID)})
+			h.Records = append(h.Records, wire.Touched{Op: x.Op(), Type: x.Type, ID: x.ID, Name: p.Title(t, x.ID)})
 		}
 		out = append(out, h)
 	}

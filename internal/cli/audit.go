@@ -306,7 +306,7 @@ func (a *app) printAuditVerified(v wire.AuditVerified) error {
 
 // serviceSettings shows or changes the settings of the service itself.
 func (a *app) serviceSettings() *cobra.Command {
-	var in wire.ServiceSettings
+	var in flagged
 	var rules []string
 	cmd := &cobra.Command{
 		Use: "service", Short: "Show or change the settings of the service itself", Args: cobra.NoArgs,
@@ -318,18 +318,17 @@ for how long sessions hold. Only what is given is changed; it stays in the recor
 			if err != nil {
 				return err
 			}
-			var now wire.ServiceSettings
-			if err := c.Do(cmd.Context(), "GET", "/api/v1/service", nil, nil, &now); err != nil {
-				return err
-			}
-			changed, err := changedSettings(cmd, &now, in, rules)
+			change, changed, err := in.change(cmd, rules)
 			if err != nil {
 				return err
 			}
+			method, body := "GET", any(nil)
 			if changed {
-				if err := c.Do(cmd.Context(), "PUT", "/api/v1/service", nil, now, &now); err != nil {
-					return err
-				}
+				method, body = "PATCH", change
+			}
+			var now wire.ServiceSettings
+			if err := c.Do(cmd.Context(), method, "/api/v1/service", nil, body, &now); err != nil {
+				return err
 			}
 			s := sheet{head: []string{"SETTING", "VALUE"}, rows: [][]string{{"decisions", now.Decisions}}}
 			for _, r := range now.DecisionsOf {
@@ -349,33 +348,49 @@ for how long sessions hold. Only what is given is changed; it stays in the recor
 	return cmd
 }
 
-// changedSettings puts what was given on the command line into the settings.
-func changedSettings(cmd *cobra.Command, now *wire.ServiceSettings, in wire.ServiceSettings, rules []string) (changed bool, err error) {
-	for name, take := range map[string]func(){
-		"decisions": func() { now.Decisions = in.Decisions }, "keep-days": func() { now.KeepDays = in.KeepDays },
-		"reason-required": func() { now.ReasonRequired = in.ReasonRequired },
-		"idle-minutes":    func() { now.IdleMinutes = in.IdleMinutes }, "session-hours": func() { now.SessionHours = in.SessionHours },
-	} {
-		if cmd.Flags().Changed(name) {
-			take()
-			changed = true
-		}
+// flagged are settings of the service as flags hold them.
+type flagged struct {
+	Decisions                           string
+	KeepDays, IdleMinutes, SessionHours int
+	ReasonRequired                      bool
+}
+
+// change is what was given on the command line.
+func (f *flagged) change(cmd *cobra.Command, rules []string) (out wire.ServiceChange, any bool, err error) {
+	given := func(name string) bool {
+		any = any || cmd.Flags().Changed(name)
+		return cmd.Flags().Changed(name)
 	}
-	if !cmd.Flags().Changed("decisions-of") {
-		return changed, nil
+	if given("decisions") {
+		out.Decisions = &f.Decisions
 	}
-	now.DecisionsOf = []wire.DecisionRule{}
+	if given("keep-days") {
+		out.KeepDays = &f.KeepDays
+	}
+	if given("reason-required") {
+		out.ReasonRequired = &f.ReasonRequired
+	}
+	if given("idle-minutes") {
+		out.IdleMinutes = &f.IdleMinutes
+	}
+	if given("session-hours") {
+		out.SessionHours = &f.SessionHours
+	}
+	if !given("decisions-of") {
+		return out, any, nil
+	}
+	out.DecisionsOf = []wire.DecisionRule{}
 	for _, text := range rules {
 		if text == "" {
 			continue
 		}
 		r, err := parseRule(text)
 		if err != nil {
-			return false, err
+			return out, any, err
 		}
-		now.DecisionsOf = append(now.DecisionsOf, r)
+		out.DecisionsOf = append(out.DecisionsOf, r)
 	}
-	return true, nil
+	return out, any, nil
 }
 
 func parseRule(text string) (wire.DecisionRule, error) {

@@ -76,6 +76,7 @@ policy answers nothing but /healthz, until “sentier init” has made its first
 	cmd.Flags().StringVar(&o.Certificate, "tls-cert", "", "file of a TLS certificate, PEM")
 	cmd.Flags().StringVar(&o.Key, "tls-key", "", "file of its key, PEM")
 	cmd.Flags().StringVar(&public, "public-url", "", "address by which clients reach the service, with the path below which it lies, such as https://sentier.example/larkmere (default: where it listens)")
+	cmd.Flags().StringVar(&o.Checkpoints, "checkpoints", "", "file, best on another disk, that the hourly checkpoints of the record are appended to as well")
 	cmd.Flags().StringSliceVar(&proxies, "trusted-proxy", nil, "networks of proxies whose word on where a request came from counts")
 	return cmd
 }

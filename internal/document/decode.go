@@ -149,6 +149,12 @@ func (d *decoder) decode(n *node, v reflect.Value, at *place) {
 			d.fault(n, at, "%s is no whole number", n.scalar)
 		}
 		v.SetInt(int64(i))
+	case reflect.Uint64:
+		i, err := strconv.ParseUint(n.scalar, 10, 64)
+		if d.want(n, number, at) && err != nil {
+			d.fault(n, at, "%s is no whole number", n.scalar)
+		}
+		v.SetUint(i)
 	default:
 		panic("document: cannot decode into " + v.Type().String())
 	}

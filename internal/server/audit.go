@@ -43,7 +43,7 @@ func (s *Server) auditRoutes() []route {
 		{id: "signAudit", method: "POST", path: "/api/v1/audit/checkpoints", tag: "record", summary: "A signed checkpoint of the record as it is now, to be kept elsewhere", needs: service.Whole, out: wire.Checkpoint{}, status: 201, handle: s.signAudit},
 		{id: "getAuditKey", method: "GET", path: "/api/v1/audit/key", tag: "record", summary: "The key by which checkpoints can be verified", needs: service.Whole, out: wire.AuditKey{}, handle: s.auditKey},
 		{id: "getServiceSettings", method: "GET", path: "/api/v1/service", tag: "operation", summary: "The settings of the service itself", needs: service.Whole, out: wire.ServiceSettings{}, handle: s.serviceSettings},
-		{id: "setServiceSettings", method: "PUT", path: "/api/v1/service", tag: "operation", summary: "Change the settings of the service itself", in: wire.ServiceSettings{}, needs: service.Manage, takes: smallJSON, out: wire.ServiceSettings{}, handle: s.setServiceSettings},
+		{id: "changeServiceSettings", method: "PATCH", path: "/api/v1/service", tag: "operation", summary: "Change settings of the service itself by a JSON Merge Patch", in: wire.ServiceChange{}, needs: service.Manage, takes: mergePatch, out: wire.ServiceSettings{}, handle: s.changeServiceSettings},
 	}
 }
 
@@ -117,10 +117,10 @@ func (s *Server) auditKey(r *request) error {
 
 func (s *Server) serviceSettings(r *request) error { return r.tell(s.service.Settings(r.caller)) }
 
-func (s *Server) setServiceSettings(r *request) error {
-	var in wire.ServiceSettings
+func (s *Server) changeServiceSettings(r *request) error {
+	var in wire.ServiceChange
 	if err := r.decode(&in); err != nil {
 		return err
 	}
-	return r.tell(s.service.SetSettings(r.Request().Context(), r.caller, in))
+	return r.tell(s.service.ChangeSettings(r.Request().Context(), r.caller, in))
 }

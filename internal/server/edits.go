@@ -59,6 +59,7 @@ type (
 func (s *Server) editRoutes() []route {
 	list := []route{
 		{id: "makeChanges", method: "POST", path: "/api/v1/changes", tag: "changes", summary: "Make many changes, all or none", in: batchQuery{}, needs: service.Write, takes: manyJSON, out: wire.Saved{}, handle: s.batch},
+		{id: "getRevision", method: "GET", path: "/api/v1/revisions/{id}", tag: "changes", summary: "What a revision did, record by record, with what was before and after", in: idPath{}, needs: service.Whole, heavy: true, out: wire.RevisionShown{}, handle: s.revision},
 		{id: "undoRevision", method: "POST", path: "/api/v1/revisions/{id}/undo", tag: "changes", summary: "Take back what a revision did, as a new revision", in: editQuery{}, needs: service.Write, out: wire.Saved{}, handle: s.undo},
 		{id: "followEvents", method: "GET", path: "/api/v1/events", produces: []string{"text/event-stream"}, tag: "changes", summary: "Server-sent events of every revision, resumable with Last-Event-ID", needs: service.Follow, stream: true, handle: s.events},
 		{id: "listSheets", method: "GET", path: "/api/v1/sheets", tag: "sheets", summary: "The sheets that can be written and brought in, each with its columns", needs: service.Read, out: map[string][]string{}, handle: s.sheets},
@@ -248,6 +249,14 @@ func (s *Server) batch(r *request) error {
 	}
 	saved, err := s.service.Edit(r.Request().Context(), r.caller, in, o)
 	return s.saved(r, saved, err, "", "")
+}
+
+func (s *Server) revision(r *request) error {
+	number, err := strconv.ParseUint(r.id(), 10, 64)
+	if err != nil {
+		return service.ErrNotFound
+	}
+	return r.tell(answers.Of(s.service).Revision(r.Request().Context(), r.caller, number))
 }
 
 func (s *Server) undo(r *request) error {

@@ -189,7 +189,7 @@ func (s *Server) identify(r route, req *request) error {
 func (s *Server) refused(r route, req *request, err error) {
 	var forbidden *service.ForbiddenError
 	if req.caller.User != "" && errors.As(err, &forbidden) {
-		s.service.Refused(req.caller, r.method+" "+r.path, forbidden.Missing.Error())
+		s.service.Refused(req.caller, r.summary, r.method+" "+r.path, forbidden.Missing.Error())
 	}
 }
 

@@ -28,12 +28,12 @@ type stream struct {
 
 // stream answers with server-sent events after Last-Event-ID, or after last, which is what there is now. The first thing sent is the id after
 // which they come, so that whoever loses the stream before any knows where to go on.
-func (r *request) stream(last uint64, what string, follow func(ctx context.Context, after uint64, to *stream) error) error {
+func (r *request) stream(last uint64, follow func(ctx context.Context, after uint64, to *stream) error) error {
 	after := last
 	if text := r.Request().Header.Get("Last-Event-ID"); text != "" {
 		n, err := strconv.ParseUint(text, 10, 64)
 		if err != nil {
-			return service.Wrong("Last-Event-ID", "%q is no number of one: "+what, service.Clip(text))
+			return service.Wrong("Last-Event-ID", "%q is no number of an event: give the id of the last one that came", service.Clip(text))
 		}
 		after = min(n, after)
 	}
@@ -87,7 +87,7 @@ func (s *stream) alive() error { return s.send(": still here\n\n") }
 
 // events streams the revisions.
 func (s *Server) events(r *request) error {
-	return r.stream(s.service.State().Revision.Number, "the id of a revision", func(ctx context.Context, after uint64, to *stream) error {
+	return r.stream(s.service.State().Revision.Number, func(ctx context.Context, after uint64, to *stream) error {
 		return s.service.Follow(ctx, r.caller, after, quietTime, func(e *wire.Event) error {
 			if e == nil {
 				return to.alive()
@@ -103,7 +103,7 @@ func (s *Server) followAudit(r *request) error {
 	if err != nil {
 		return err
 	}
-	return r.stream(s.service.Record().Last(), "the id of an entry", func(ctx context.Context, after uint64, to *stream) error {
+	return r.stream(s.service.Record().Last(), func(ctx context.Context, after uint64, to *stream) error {
 		return answers.Of(s.service).FollowAudit(ctx, r.caller, after, q, quietTime, func(e *wire.AuditEntry) error {
 			if e == nil {
 				return to.alive()

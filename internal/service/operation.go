@@ -101,17 +101,18 @@ func (s *Service) Settings(c Caller) (wire.ServiceSettings, error) {
 	return s.settings.Load().ServiceSettings, nil
 }
 
-// SetSettings changes the settings of the service. It stays in the record.
-func (s *Service) SetSettings(ctx context.Context, c Caller, in wire.ServiceSettings) (wire.ServiceSettings, error) {
+// ChangeSettings changes settings of the service. It stays in the record.
+func (s *Service) ChangeSettings(ctx context.Context, c Caller, change wire.ServiceChange) (wire.ServiceSettings, error) {
 	if err := s.Permit(s.State(), c, Manage, ""); err != nil {
-		return in, err
-	}
-	if err := s.checkSettings(&in); err != nil {
-		return in, err
+		return wire.ServiceSettings{}, err
 	}
 	s.writing.Lock()
 	defer s.writing.Unlock()
 	before := s.settings.Load().ServiceSettings
+	in := changed(before, change)
+	if err := s.checkSettings(&in); err != nil {
+		return in, err
+	}
 	text, err := json.Marshal(in)
 	if err != nil {
 		return in, err
@@ -126,12 +127,29 @@ func (s *Service) SetSettings(ctx context.Context, c Caller, in wire.ServiceSett
 	return in, nil
 }
 
+// changed are settings with a change made to them.
+func changed(out wire.ServiceSettings, change wire.ServiceChange) wire.ServiceSettings {
+	if change.DecisionsOf != nil {
+		out.DecisionsOf = change.DecisionsOf
+	}
+	put(&out.Decisions, change.Decisions)
+	put(&out.KeepDays, change.KeepDays)
+	put(&out.ReasonRequired, change.ReasonRequired)
+	put(&out.IdleMinutes, change.IdleMinutes)
+	put(&out.SessionHours, change.SessionHours)
+	return out
+}
+
+// put puts a value where there is one.
+func put[T any](into, value *T) {
+	if value != nil {
+		*into = *value
+	}
+}
+
 func (s *Service) checkSettings(in *wire.ServiceSettings) error {
 	modes := []string{KeepAll, KeepControl, KeepNone}
 	p := s.State().Policy
-	if in.DecisionsOf == nil {
-		in.DecisionsOf = []wire.DecisionRule{}
-	}
 	if !slices.Contains(modes, in.Decisions) {
 		return Wrong("decisions", "%q is not known: write all, control_and_denials or none", Clip(in.Decisions))
 	}

@@ -85,14 +85,7 @@ func changeEntry(e audit.Entry, r store.Revision, touched []store.Touched, all i
 	records := []record{}
 	one := map[string]string{} // the only record of a type
 	for _, t := range touched {
-		did := "changed"
-		switch {
-		case t.Made:
-			did = "added"
-		case t.Ended:
-			did = "removed"
-		}
-		records = append(records, record{t.Type, t.ID, did})
+		records = append(records, record{t.Type, t.ID, t.Op()})
 		if _, several := one[t.Type]; several {
 			t.ID = ""
 		}
@@ -259,11 +252,11 @@ func (s *Service) Looked(c Caller, kind audit.Kind, user, what string) error {
 	return s.kept(s.borders.Record.Add(e))
 }
 
-// Refused keeps that a caller was refused something.
-func (s *Service) Refused(c Caller, what, missing string) {
+// Refused keeps that a caller was refused something: what it is for, by which route, and what was missing.
+func (s *Service) Refused(c Caller, what, route, missing string) {
 	e := s.entry(c, audit.Refusal, audit.Refused)
 	if s.folds.first(folding{e.Kind, e.By, e.Token, e.From, e.User, what}, e.At) {
-		e.More = details{"what": what, "missing": missing}.json()
+		e.More = details{"what": what, "route": route, "missing": missing}.json()
 		s.borders.Record.Note(e)
 	}
 }

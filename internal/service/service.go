@@ -173,6 +173,11 @@ func (s *Service) Revisions(ctx context.Context, before uint64, limit int) ([]st
 	return s.borders.History.Revisions(ctx, before, limit)
 }
 
+// ChangesOf reads what a revision did to each record.
+func (s *Service) ChangesOf(ctx context.Context, revision uint64) ([]policy.RecordChange, error) {
+	return s.borders.History.Changes(ctx, revision)
+}
+
 // TouchedBy lists the first records that a revision changed, and tells how many there are.
 func (s *Service) TouchedBy(ctx context.Context, revision uint64, limit int) ([]store.Touched, int, error) {
 	return s.borders.History.TouchedBy(ctx, revision, limit)

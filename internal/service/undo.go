@@ -36,7 +36,11 @@ func (s *Service) Undo(ctx context.Context, c Caller, revision uint64, o EditOpt
 		return wire.Saved{}, err
 	}
 	o.rows = len(done)
-	o.Note = fmt.Sprintf("undo of revision %d", revision)
+	why := fmt.Sprintf("undo of revision %d", revision)
+	if o.Note != "" {
+		why += ": " + o.Note
+	}
+	o.Note = why
 	return answerOf(s.edit(ctx, c, &o, func(now *State) ([]policy.Change, error) {
 		if err := o.expectPolicy(now); err != nil {
 			return nil, err

@@ -100,6 +100,17 @@ type Touched struct {
 	Made, Ended bool // it was added; it was removed
 }
 
+// Op is what the revision did to the record, in one word.
+func (t *Touched) Op() string {
+	switch {
+	case t.Made:
+		return "added"
+	case t.Ended:
+		return "removed"
+	}
+	return "changed"
+}
+
 // TouchedBy lists the first records that a revision changed, and tells how many there are, without reading what they were.
 func (s *Store) TouchedBy(ctx context.Context, revision uint64, limit int) (first []Touched, all int, err error) {
 	rows := s.reader.WithContext(ctx).Model(&Change{}).Where("revision = ?", revision)

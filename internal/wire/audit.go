@@ -7,12 +7,22 @@ import (
 
 // ServiceSettings are the settings of the service itself, beside those of the policy.
 type ServiceSettings struct {
-	Decisions      string         `json:"decisions" sentier:"required" enum:"all,control_and_denials,none" description:"which decisions are kept in the record: all; those of rights that control, and denials; none. What somebody who looks after others asks about one of them is always kept"`
+	Decisions      string         `json:"decisions" enum:"all,control_and_denials,none" description:"which decisions are kept in the record: all; those of rights that control, and denials; none. What somebody who looks after others asks about one of them is always kept"`
 	DecisionsOf    []DecisionRule `json:"decisions_of" description:"for rights or sites of their own: the first that fits counts"`
 	KeepDays       int            `json:"keep_days" minimum:"0" maximum:"36500" description:"after how many days entries of the record are let go; 0: never"`
 	ReasonRequired bool           `json:"reason_required" description:"every change needs a reason"`
 	IdleMinutes    int            `json:"idle_minutes" minimum:"0" maximum:"10080" description:"after how many minutes without a request a session ends; 0: with its last hour alone"`
-	SessionHours   int            `json:"session_hours" sentier:"required" minimum:"1" maximum:"744" description:"after how many hours a session in the console ends, used or not"`
+	SessionHours   int            `json:"session_hours" minimum:"1" maximum:"744" description:"after how many hours a session in the console ends, used or not"`
+}
+
+// ServiceChange changes settings of the service: what is left out stays as it is.
+type ServiceChange struct {
+	Decisions      *string        `json:"decisions,omitempty" enum:"all,control_and_denials,none"`
+	DecisionsOf    []DecisionRule `json:"decisions_of,omitempty" description:"all of them; empty: none any more"`
+	KeepDays       *int           `json:"keep_days,omitempty" minimum:"0" maximum:"36500"`
+	ReasonRequired *bool          `json:"reason_required,omitempty"`
+	IdleMinutes    *int           `json:"idle_minutes,omitempty" minimum:"0" maximum:"10080"`
+	SessionHours   *int           `json:"session_hours,omitempty" minimum:"1" maximum:"744"`
 }
 
 // DecisionRule says which decisions of a right, at a site, are kept.
@@ -85,6 +95,17 @@ type Checkpoint struct {
 	Entry     uint64    `json:"entry"`
 	At        time.Time `json:"at"`
 	Chain     string    `json:"chain" description:"SHA-256 of the chain at that entry, hexadecimal"`
-	Key       []byte    `json:"key" description:"Ed25519, public, base64"`
-	Signature []byte    `json:"signature" description:"of the lines format, entry, at and chain, base64"`
+	Key       string    `json:"key" description:"Ed25519, public, base64"`
+	Signature string    `json:"signature" description:"of the lines format, entry, at and chain, base64"`
+}
+
+// RevisionShown is what a revision did.
+type RevisionShown struct {
+	Revision uint64         `json:"revision"`
+	At       time.Time      `json:"at"`
+	By       Named          `json:"by"`
+	Via      string         `json:"via"`
+	Note     string         `json:"note,omitempty"`
+	Changes  []RecordChange `json:"changes" description:"with what was before and after, where there are up to 1,000; of more, the first 1,000 without"`
+	All      int            `json:"all" description:"how many records it changed"`
 }

@@ -277,18 +277,19 @@ type RecoveryCodes struct {
 
 // Session is who is signed in.
 type Session struct {
-	User     Named     `json:"user"`
-	Mandates []string  `json:"mandates" description:"roles of the mandates in force"`
-	Sees     []string  `json:"sees" description:"types of record of which they may see some"`
-	Makes    []string  `json:"makes" description:"types of record of which they may add some"`
-	Whole    bool      `json:"whole" description:"whether they see the policy as a whole"`
-	Expires  time.Time `json:"expires"`
-	Strong   bool      `json:"strong" description:"whether it was begun with a second factor"`
-	Setup    []string  `json:"setup" description:"what has to be done before anything else: second_factor, password"`
-	Terminal bool      `json:"-"`
-	Now      time.Time `json:"now" description:"what the clock of the service shows"`
-	Revision uint64    `json:"revision" description:"of the policy"`
-	Token    string    `json:"token,omitempty" description:"shown once, for a terminal"`
+	User           Named     `json:"user"`
+	Mandates       []string  `json:"mandates" description:"roles of the mandates in force"`
+	Sees           []string  `json:"sees" description:"types of record of which they may see some"`
+	Makes          []string  `json:"makes" description:"types of record of which they may add some"`
+	Whole          bool      `json:"whole" description:"whether they see the policy as a whole"`
+	Expires        time.Time `json:"expires"`
+	Strong         bool      `json:"strong" description:"whether it was begun with a second factor"`
+	ReasonRequired bool      `json:"reason_required" description:"every change needs a reason: its note"`
+	Setup          []string  `json:"setup" description:"what has to be done before anything else: second_factor, password"`
+	Terminal       bool      `json:"-"`
+	Now            time.Time `json:"now" description:"what the clock of the service shows"`
+	Revision       uint64    `json:"revision" description:"of the policy"`
+	Token          string    `json:"token,omitempty" description:"shown once, for a terminal"`
 }
 
 // Preferences are how somebody has the console; what is empty is as the browser and the service have it.

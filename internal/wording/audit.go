@@ -36,7 +36,7 @@ func (c Catalogue) Audited(p *policy.Policy, e *wire.AuditEntry) string {
 	}
 	user, device := name(e.User), name(e.Device)
 	if e.Point != "" {
-		device += " / " + PointName(p, policy.DeviceID(e.Device.ID), policy.PointID(e.Point))
+		device = PointName(p, policy.DeviceID(e.Device.ID), policy.PointID(e.Point))
 	}
 	switch e.Kind {
 	case "decision", "question":

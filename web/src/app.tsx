@@ -1,6 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { Navigate, Route, Routes, useLocation } from "react-router";
 import { ApiError, needsSetUp, session } from "./api/client";
+import { AuditPage } from "./audit/page";
 import { CheckPage } from "./check/page";
 import { CalendarListPage } from "./calendars/list";
 import { DeviceGroupListPage } from "./device-groups/list";
@@ -26,6 +27,7 @@ import { OrderPage } from "./session/order";
 import { SetUpPage } from "./session/set-up";
 import { SignInPage } from "./session/sign-in";
 import { WelcomePage } from "./session/welcome";
+import { ServicePage } from "./session/service";
 import { TodayPage } from "./today/page";
 import { SheetsPage } from "./sheets/page";
 import { SiteListPage } from "./sites/list";
@@ -75,6 +77,8 @@ export function App() {
           <Route path="/people/mandates" element={<MandateListPage />} />
           <Route path="/people/:id/seen" element={<SeenPage />} />
           <Route path="/matrix" element={<MatrixPage />} />
+          <Route path="/record" element={<AuditPage />} />
+          <Route path="/service" element={<ServicePage />} />
           <Route path="/policy" element={<PolicyPage />} />
           <Route path="/sheets" element={<SheetsPage />} />
           <Route path="/records/:type/new" element={<EditPage />} />

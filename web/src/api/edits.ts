@@ -15,7 +15,9 @@ type Patch<T extends Type> = { [K in keyof Records[T]]?: Records[T][K] | null };
 export const change = (edits: Edit[], dryRun = false, note?: string) =>
   answer(api.POST("/api/v1/changes", { params: { query: { dry_run: dryRun, impact: dryRun } }, body: { changes: edits, note } }));
 
-export const undo = (revision: number) => answer(api.POST("/api/v1/revisions/{id}/undo", { params: { path: { id: String(revision) } } }));
+/** undo takes back what a revision did: on a dry run, to look at what that would change. note says why. */
+export const undo = (revision: number, dryRun = false, note?: string) =>
+  answer(api.POST("/api/v1/revisions/{id}/undo", { params: { path: { id: String(revision) }, query: { dry_run: dryRun, note } } }));
 
 export const find = (q: string) => answer(api.GET("/api/v1/find", { params: { query: { q, limit: 12 } } }));
 
@@ -25,10 +27,10 @@ export type Imported = components["schemas"]["Imported"];
 export const sheets = () => answer(api.GET("/api/v1/sheets"));
 
 /** bringIn reads a CSV file: on a dry run, to look at what it would do. */
-export const bringIn = (sheet: string, text: string, dryRun: boolean, key?: string) =>
+export const bringIn = (sheet: string, text: string, dryRun: boolean, key?: string, note?: string) =>
   answer(
     api.PUT("/api/v1/sheets/{id}", {
-      params: { path: { id: sheet }, query: { dry_run: dryRun, impact: dryRun } },
+      params: { path: { id: sheet }, query: { dry_run: dryRun, impact: dryRun, note } },
       body: text as never,
       bodySerializer: (body) => body as unknown as string,
       headers: { "Content-Type": "text/csv", ...(key ? { "Idempotency-Key": key } : {}) },
@@ -36,10 +38,10 @@ export const bringIn = (sheet: string, text: string, dryRun: boolean, key?: stri
   );
 
 /** loadPolicy puts a document in the place of the policy: on a dry run, to compare them. seen is the revision that was compared with. */
-export const loadPolicy = (text: string, dryRun: boolean, seen?: number) =>
+export const loadPolicy = (text: string, dryRun: boolean, seen?: number, note?: string) =>
   answer(
     api.PUT("/api/v1/policy", {
-      params: { query: { dry_run: dryRun, impact: dryRun } },
+      params: { query: { dry_run: dryRun, impact: dryRun, note } },
       body: text as never,
       bodySerializer: (body: unknown) => body as string,
       headers: { "Content-Type": text.trimStart().startsWith("{") ? "application/json" : "application/yaml", ...(seen ? { "If-Match": `"${seen}"` } : {}) },

@@ -1196,6 +1196,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/revisions/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What a revision did, record by record, with what was before and after
+         * @description What a revision did, record by record, with what was before and after. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        get: operations["getRevision"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/revisions/{id}/undo": {
         parameters: {
             query?: never;
@@ -1476,16 +1496,16 @@ export interface paths {
          * @description The settings of the service itself. It takes a mandate of the role owner; a dry run one of the role auditor.
          */
         get: operations["getServiceSettings"];
-        /**
-         * Change the settings of the service itself
-         * @description Change the settings of the service itself. It takes a mandate of the role owner; a dry run one of the role auditor.
-         */
-        put: operations["setServiceSettings"];
+        put?: never;
         post?: never;
         delete?: never;
         options?: never;
         head?: never;
-        patch?: never;
+        /**
+         * Change settings of the service itself by a JSON Merge Patch
+         * @description Change settings of the service itself by a JSON Merge Patch. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        patch: operations["changeServiceSettings"];
         trace?: never;
     };
     "/api/v1/session": {
@@ -2716,15 +2736,9 @@ export interface components {
             entry: number;
             /** @enum {string} */
             format: "sentier-checkpoint/1";
-            /**
-             * Format: base64
-             * @description Ed25519, public, base64
-             */
+            /** @description Ed25519, public, base64 */
             key: string;
-            /**
-             * Format: base64
-             * @description of the lines format, entry, at and chain, base64
-             */
+            /** @description of the lines format, entry, at and chain, base64 */
             signature: string;
         };
         Circumstances: {
@@ -3873,6 +3887,18 @@ export interface components {
             name: string;
             type: string;
         };
+        RevisionShown: {
+            /** @description how many records it changed */
+            all: number;
+            /** Format: date-time */
+            at: string;
+            by: components["schemas"]["Named"];
+            /** @description with what was before and after, where there are up to 1,000; of more, the first 1,000 without */
+            changes: components["schemas"]["RecordChange"][];
+            note?: string;
+            revision: number;
+            via: string;
+        };
         /**
          * @description A right.
          * @example {
@@ -4170,6 +4196,16 @@ export interface components {
             /** @description owners, whom to ask */
             whom: components["schemas"]["Named"][];
         };
+        ServiceChange: {
+            /** @enum {null|string} */
+            decisions?: "all" | "control_and_denials" | "none" | null;
+            /** @description all of them; empty: none any more */
+            decisions_of?: components["schemas"]["DecisionRule"][];
+            idle_minutes?: null | number;
+            keep_days?: null | number;
+            reason_required?: null | boolean;
+            session_hours?: null | number;
+        };
         ServiceSettings: {
             /**
              * @description which decisions are kept in the record: all; those of rights that control, and denials; none. What somebody who looks after others asks about one of them is always kept
@@ -4199,6 +4235,8 @@ export interface components {
              * @description what the clock of the service shows
              */
             now: string;
+            /** @description every change needs a reason: its note */
+            reason_required: boolean;
             /** @description of the policy */
             revision: number;
             /** @description types of record of which they may see some */
@@ -8840,6 +8878,45 @@ export interface operations {
             default: components["responses"]["InternalProblem"];
         };
     };
+    getRevision: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RevisionShown"];
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
     undoRevision: {
         parameters: {
             query?: {
@@ -10070,7 +10147,7 @@ export interface operations {
             default: components["responses"]["InternalProblem"];
         };
     };
-    setServiceSettings: {
+    changeServiceSettings: {
         parameters: {
             query?: never;
             header?: never;
@@ -10079,7 +10156,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["ServiceSettings"];
+                "application/merge-patch+json": components["schemas"]["ServiceChange"];
             };
         };
         responses: {

@@ -2,6 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { groupsOf, week } from "../api/reach";
 import type { Device } from "../api/records";
+import { LastEntries } from "../audit/last";
 import { ReachSection } from "../reach/table";
 import { Facts } from "../records/facts";
 import { History } from "../records/history";
@@ -21,6 +22,7 @@ export function DevicePage({ row }: { row: Device }) {
         <Facts title={t("console.device.facts")} type="devices" row={row} />
         <DeviceWeek device={row.id} />
         <History type="devices" id={row.id} />
+        <LastEntries filter={{ device: row.id }} />
       </div>
     </>
   );

@@ -104,7 +104,7 @@ function AddMember({ group }: { group: string }) {
   const [user, setUser] = useState<string>();
   const [until, setUntil] = useState<string>();
   const edits: Edit[] = user ? [{ op: "add", type: "user_groups", id: group, list: "members", value: user, until }] : [];
-  const { go, busy, fault } = useDoing(edits, () => {
+  const { go, reason, needed, busy, fault } = useDoing(edits, () => {
     setUser(undefined);
     setUntil(undefined);
   });
@@ -116,6 +116,7 @@ function AddMember({ group }: { group: string }) {
       <div className="w-64">
         <TimeField label={t("console.field.until")} value={until} onChange={setUntil} />
       </div>
+      {(user || needed) && <div className="w-56">{reason}</div>}
       <button type="button" className="button mt-5" disabled={!user || busy} onClick={go}>
         {t("console.edit.add")}
       </button>

@@ -18,13 +18,14 @@ export function Doing({
   /** changes says that the records which change are told too. */
   changes?: boolean;
 }) {
-  const { go, busy, fault } = useDoing(edits, (saved) => {
+  const { go, reason, busy, fault } = useDoing(edits, (saved) => {
     close();
     done?.(saved);
   });
   return (
     <>
       <Effect edits={edits} changes={changes} />
+      {reason}
       <Footer close={close} go={go} label={label} disabled={busy || edits.length === 0} fault={fault} />
     </>
   );

@@ -31,7 +31,7 @@ export function Picked<W extends string>(props: Props<W>) {
 }
 
 function Bar<W extends string>({ count, what, doing, onDoing, edits, side, onDone, children }: Props<W>) {
-  const { go, busy, fault } = useDoing(edits, onDone);
+  const { go, reason, busy, fault } = useDoing(edits, onDone);
   const title = t("console.many.title", { n: count });
   return (
     <section aria-label={title} className="sheet mb-3 flex flex-wrap items-end gap-3 p-3">
@@ -45,6 +45,7 @@ function Bar<W extends string>({ count, what, doing, onDoing, edits, side, onDon
         />
       </div>
       {children}
+      <div className="w-56">{reason}</div>
       <button type="button" className="button primary" disabled={edits.length === 0 || busy} onClick={go}>
         {t("console.many.go")}
       </button>

@@ -2,6 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import type { Edit } from "../api/edits";
 import { groupsOf, type Belongs } from "../api/reach";
 import { mentions, type User } from "../api/records";
+import { LastEntries } from "../audit/last";
 import { Doing } from "../impact/doing";
 import { ReachSection } from "../reach/table";
 import { Facts } from "../records/facts";
@@ -27,6 +28,7 @@ export function PersonPage({ row }: { row: User }) {
         <Facts title={t("console.person.account")} type="users" row={row} />
         <SignIns user={row.id} />
         <History type="users" id={row.id} />
+        <LastEntries filter={{ of: row.id }} />
       </div>
     </>
   );

@@ -9,6 +9,7 @@ import { faultText } from "../api/client";
 import { loadPolicy, type Saved } from "../api/edits";
 import { ChangeList } from "../impact/changes";
 import { ImpactView } from "../impact/impact";
+import { useReason } from "../impact/reason";
 import { useMay } from "../session/mandates";
 import { useToast } from "../ui/toast";
 import { useUpload } from "../ui/use-upload";
@@ -39,9 +40,10 @@ const settingsUnsaid = { combine: "sum", zone: "UTC" };
 /** The whole policy as a document: out, compared with the one that runs, and in. */
 export function PolicyPage() {
   const toast = useToast();
+  const { field: reason, note } = useReason();
   const { file, look, problem, busy, choose, go } = useUpload<Saved>(
     async (text, dryRun, seen) => {
-      const done = await loadPolicy(text, dryRun, seen?.revision);
+      const done = await loadPolicy(text, dryRun, seen?.revision, dryRun ? undefined : note());
       if (!dryRun) toast(done);
       return done;
     },
@@ -88,6 +90,7 @@ export function PolicyPage() {
             {look.impact && <ImpactView impact={look.impact} />}
             {look.changes.length > 0 && (
               <>
+                <div className="mt-2 max-w-96">{reason}</div>
                 <button type="button" className="button primary my-3" disabled={busy} onClick={go}>
                   {t("console.policy.load")}
                 </button>

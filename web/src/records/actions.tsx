@@ -9,6 +9,7 @@ import type { To, Where } from "../grants/choices";
 import { ChangeList } from "../impact/changes";
 import { Doing } from "../impact/doing";
 import { ImpactView } from "../impact/impact";
+import { useReason } from "../impact/reason";
 import { useMakes, useMay } from "../session/mandates";
 import { CheckBox, TextField } from "../ui/fields";
 import { Footer, Modal } from "../ui/modal";
@@ -79,6 +80,7 @@ function RemoveBody({ type, row, close }: Props & { close: () => void }) {
   const queries = useQueryClient();
   const toast = useToast();
   const [accept, setAccept] = useState(false);
+  const { field: reason, note } = useReason();
   const look = useQuery({
     queryKey: ["remove", type, row.id, accept],
     queryFn: () => remove(type, row.id, true, true, accept),
@@ -87,7 +89,7 @@ function RemoveBody({ type, row, close }: Props & { close: () => void }) {
     retry: false,
   });
   const making = useMutation({
-    mutationFn: () => remove(type, row.id, true, false, accept),
+    mutationFn: () => remove(type, row.id, true, false, accept, note()),
     onSuccess: (saved) => {
       close();
       toast(saved);
@@ -105,6 +107,7 @@ function RemoveBody({ type, row, close }: Props & { close: () => void }) {
       {(gains || accept) && <CheckBox label={t("console.edit.accept_gains")} checked={accept} onChange={setAccept} />}
       {look.data?.impact && <ImpactView impact={look.data.impact} />}
       {look.data && <ChangeList changes={look.data.changes} none="" />}
+      {reason}
       <Footer
         close={close}
         go={() => making.mutate()}

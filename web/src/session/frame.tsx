@@ -1,6 +1,6 @@
 import { base } from "../base";
 import clsx from "clsx";
-import { Cpu, FileText, Grid3x3, Clock, KeyRound, Layers, LogOut, Moon, Route as RouteIcon, Sun, Sunrise, Users } from "lucide-react";
+import { Cpu, FileText, Grid3x3, Clock, KeyRound, Layers, LogOut, Moon, Route as RouteIcon, ScrollText, Settings2, Sun, Sunrise, Users } from "lucide-react";
 import { useLayoutEffect, type ReactNode } from "react";
 import { Link, NavLink, useLocation } from "react-router";
 import { signOut, type Session } from "../api/client";
@@ -31,8 +31,13 @@ const allPlaces = [
   { to: "/times", key: "times", icon: Clock, types: ["schedules", "calendars"] },
   { to: "/matrix", key: "matrix", icon: Grid3x3, types: [] },
   { to: "/rights", key: "rights", icon: Layers, types: ["rights", "roles", "kinds"] },
+  { to: "/record", key: "record", icon: ScrollText, types: [] },
   { to: "/policy", key: "policy", icon: FileText, types: [] },
+  { to: "/service", key: "service", icon: Settings2, types: [] },
 ];
+
+// Those that are for whoever sees the policy as a whole.
+const forWhole = ["policy", "record", "service"];
 
 /** useOpenOnPaper opens, while a page is printed, what is folded on it: paper cannot be opened. */
 function useOpenOnPaper() {
@@ -65,7 +70,7 @@ export function Frame({ session, children }: { session: Session; children: React
   const whole = useWhole();
   const [{ landing = "today" }, prefer] = usePreferences();
   const places = reads
-    ? allPlaces.filter((p) => p.key !== "policy" || whole).map((p) => (p.to === "/" && landing !== "today" ? { ...p, to: "/today" } : p))
+    ? allPlaces.filter((p) => !forWhole.includes(p.key) || whole).map((p) => (p.to === "/" && landing !== "today" ? { ...p, to: "/today" } : p))
     : ownPlaces;
   const look = theme(); // which a change of what one prefers draws anew
   const leave = async () => {

@@ -55,8 +55,9 @@ function quoted(text: string) {
 }
 
 /** download hands a text to the browser as a file. */
-export function download(name: string, text: string) {
-  const url = URL.createObjectURL(new Blob(["\uFEFF", text], { type: "text/csv" })); // the mark tells spreadsheets that it is UTF-8
+export function download(name: string, text: string, type = "text/csv") {
+  const mark = type === "text/csv" ? ["\uFEFF"] : []; // tells spreadsheets that it is UTF-8
+  const url = URL.createObjectURL(new Blob([...mark, text], { type }));
   const link = document.createElement("a");
   link.href = url;
   link.download = name;

@@ -3,6 +3,7 @@ import type { ReactNode } from "react";
 import { ApiError } from "../../api/client";
 import { create, type Listed, type Row } from "../../api/records";
 import { useMakes } from "../../session/mandates";
+import { useReason } from "../../impact/reason";
 import { t } from "../../words";
 import { Footer, Modal } from "../modal";
 import { Fault } from "../notice";
@@ -37,8 +38,9 @@ function Making<T extends Listed>({ type, fresh, onMade, children, close }: Prop
   const toast = useToast();
   const settled = useSettled();
   const { row, latest, set } = useRecordForm(type, fresh as Row<T>);
+  const { field: reason, note } = useReason();
   const save = useMutation({
-    mutationFn: async () => ((await settled()) ? create(type, latest(), false) : undefined),
+    mutationFn: async () => ((await settled()) ? create(type, latest(), false, note()) : undefined),
     onSuccess: async (saved) => {
       if (!saved?.id) return; // what cannot be read is told where it stands
       await queries.invalidateQueries();
@@ -63,6 +65,7 @@ function Making<T extends Listed>({ type, fresh, onMade, children, close }: Prop
   return (
     <>
       {children(form)}
+      {reason}
       <Fault text={save.error && !refused ? t("console.edit.not_saved") : said} />
       <Footer close={close} go={() => save.mutate()} label={t("console.edit.save")} disabled={save.isPending || !row.name} />
     </>

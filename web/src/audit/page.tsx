@@ -1,0 +1,95 @@
+import { useSearchParams } from "react-router";
+import type { AuditFilter } from "../api/audit";
+import { Choose } from "../ui/choose";
+import { Combobox } from "../ui/combobox";
+import { TimeField, useZone } from "../ui/time-field";
+import { t } from "../words";
+import { Entries } from "./entries";
+import { TakeCopy } from "./copy";
+import { Verify } from "./verify";
+
+/** The kinds of entries, those first that are asked for most. */
+const kinds = [
+  "change",
+  "decision",
+  "question",
+  "look",
+  "sign_in",
+  "refusal",
+  "sign_out",
+  "password",
+  "second_factor",
+  "link",
+  "token",
+  "setting",
+  "backup",
+  "export",
+  "service",
+  "closing",
+  "key",
+];
+
+/** What an outcome in the address stands for. */
+const outcomes: Record<string, AuditFilter> = {
+  granted: { outcome: ["granted"] },
+  not_granted: { outcome: ["not_granted"] },
+  refused: { outcome: ["refused"] },
+};
+
+/** The record: what was done, asked and refused. What is looked for stands in the address. */
+export function AuditPage() {
+  const [params, setParams] = useSearchParams();
+  const zone = useZone({});
+  const get = (name: string) => params.get(name) ?? undefined;
+  const set = (name: string) => (value: string | undefined) =>
+    setParams(
+      (p) => {
+        const next = new URLSearchParams(p);
+        if (value) next.set(name, value);
+        else next.delete(name);
+        return next;
+      },
+      { replace: true },
+    );
+  const kind = get("kind");
+  const filter: AuditFilter = {
+    kind: kind ? [kind] : undefined,
+    of: get("of"),
+    device: get("device"),
+    since: get("since"),
+    until: get("until"),
+    ...outcomes[get("outcome") ?? ""],
+  };
+  return (
+    <>
+      <div className="mb-3 flex flex-wrap items-center gap-3">
+        <h1>{t("console.place.record")}</h1>
+        <div className="ml-auto flex gap-2 print:hidden">
+          <TakeCopy filter={filter} />
+          <Verify />
+        </div>
+      </div>
+      <div className="mb-3 grid grid-cols-2 items-start gap-3 lg:grid-cols-6 print:hidden">
+        <Choose
+          label={t("console.record.kind")}
+          none={t("console.any")}
+          value={kind ?? ""}
+          options={kinds.map((k) => ({ value: k, label: t(`console.record.kind_${k}`) }))}
+          onChange={set("kind")}
+        />
+        <Combobox label={t("console.record.who")} type="users" value={get("of")} onChange={set("of")} />
+        <Combobox label={t("console.record.device")} type="devices" value={get("device")} onChange={set("device")} />
+        <Choose
+          label={t("console.record.outcome")}
+          none={t("console.any")}
+          value={get("outcome") ?? ""}
+          options={Object.keys(outcomes).map((o) => ({ value: o, label: t(`console.record.${o}`) }))}
+          onChange={set("outcome")}
+        />
+        <TimeField label={t("console.record.since")} value={get("since")} onChange={set("since")} hint="" />
+        <TimeField label={t("console.record.until")} value={get("until")} onChange={set("until")} hint="" />
+      </div>
+      <Entries filter={filter} zone={zone} />
+    </>
+  );
+}
