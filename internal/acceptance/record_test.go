@@ -88,7 +88,7 @@ func TestEverythingIsOnRecord(t *testing.T) {
 
 	got := texts(since())
 	for _, want := range []string{
-		"token ines.carvalho: Made the token test for ", // that of the panel
+		"token ines.carvalho: Made the token “test” for ", // that of the panel
 		"decision gateway-bridges by a token of ines.carvalho: May Tomas Field have Control on Twin bridge north / Deck? ",
 		"decision gateway-bridges by a token of ines.carvalho: May Noor Haddad have View on Mill bridge? ",
 		"decision gateway-bridges by a token of ines.carvalho: May Noor Haddad have View on no-such? no, there is no such device",

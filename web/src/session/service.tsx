@@ -16,23 +16,8 @@ const modes: Mode[] = ["all", "control_and_denials", "none"];
 
 /** ServicePage shows the settings of the service itself: what is kept on record, whether changes need a reason, how long sessions hold. */
 export function ServicePage() {
-  const found = useQuery({ queryKey: ["service"], queryFn: serviceSettings });
-  if (found.error) return <Trouble error={found.error} />;
-  if (!found.data) return <Busy />;
-  return <Settings key={JSON.stringify(found.data)} now={found.data} />;
-}
-
-/** A number as it is typed; none where the setting has no bound. */
-const typed = (n: number) => (n === 0 ? "" : String(n));
-
-function Settings({ now }: { now: ServiceSettings }) {
   const queries = useQueryClient();
-  const owner = queries.getQueryData<Session>(["session"])?.mandates.includes("owner") ?? false;
-  const [decisions, setDecisions] = useState(now.decisions);
-  const [rules, setRules] = useState<Rule[]>(now.decisions_of);
-  const [required, setRequired] = useState(now.reason_required);
-  const [numbers, setNumbers] = useState({ keep_days: typed(now.keep_days), idle_minutes: typed(now.idle_minutes), session_hours: typed(now.session_hours) });
-  const [faults, setFaults] = useState<Partial<Record<keyof typeof numbers, string>>>({});
+  const found = useQuery({ queryKey: ["service"], queryFn: serviceSettings });
   const save = useMutation({
     mutationFn: setServiceSettings,
     onSuccess: async () => {
@@ -40,6 +25,23 @@ function Settings({ now }: { now: ServiceSettings }) {
       await queries.invalidateQueries({ queryKey: ["service"] });
     },
   });
+  if (found.error) return <Trouble error={found.error} />;
+  if (!found.data) return <Busy />;
+  return <Settings key={JSON.stringify(found.data)} now={found.data} save={save} />;
+}
+
+/** A number as it is typed; none where the setting has no bound. */
+const typed = (n: number) => (n === 0 ? "" : String(n));
+
+type Saving = { mutate: (settings: ServiceSettings) => void; isPending: boolean; isSuccess: boolean; error: Error | null };
+
+function Settings({ now, save }: { now: ServiceSettings; save: Saving }) {
+  const owner = useQueryClient().getQueryData<Session>(["session"])?.mandates.includes("owner") ?? false;
+  const [decisions, setDecisions] = useState(now.decisions);
+  const [rules, setRules] = useState<Rule[]>(now.decisions_of);
+  const [required, setRequired] = useState(now.reason_required);
+  const [numbers, setNumbers] = useState({ keep_days: typed(now.keep_days), idle_minutes: typed(now.idle_minutes), session_hours: typed(now.session_hours) });
+  const [faults, setFaults] = useState<Partial<Record<keyof typeof numbers, string>>>({});
   const go = () => {
     const wrong = Object.fromEntries(
       Object.entries(numbers)
