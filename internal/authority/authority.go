@@ -49,6 +49,12 @@ func Of(c *decision.Compiled, user policy.UserID, at time.Time) Rights {
 	return Rights{user, at, true, c.Mandates(user, at)}
 }
 
+// By are the rights that come from one of the mandates alone, by its id; from none where it is not in force for the user.
+func (r Rights) By(mandate policy.MandateID) Rights {
+	r.mandates = slices.DeleteFunc(slices.Clone(r.mandates), func(m *policy.Mandate) bool { return m.ID != mandate })
+	return r
+}
+
 // SignedIn tells whether the user may sign in at all, without which nothing they hold counts.
 func (r Rights) SignedIn() bool { return r.in }
 

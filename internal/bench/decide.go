@@ -122,7 +122,11 @@ var rounds, round = 8, 500 * time.Millisecond
 
 // load sends requests on some connections for a while, and gives how many were answered a second.
 func load(url, token string, bodies []string, during time.Duration) float64 {
-	const connections = 8
+	return loadOn(8, url, token, bodies, during)
+}
+
+// loadOn is load on a number of connections.
+func loadOn(connections int, url, token string, bodies []string, during time.Duration) float64 {
 	var done atomic.Int64
 	var wait sync.WaitGroup
 	end := time.Now().Add(during)

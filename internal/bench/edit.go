@@ -21,6 +21,7 @@ import (
 
 	"sentier/internal/daemon"
 	"sentier/internal/demo"
+	"sentier/internal/service"
 	"sentier/internal/wire"
 )
 
@@ -52,6 +53,8 @@ func (s *running) open() time.Duration {
 		check(d.Prepare(ctx, daemon.Beginning{Owner: demo.Owner, Password: "bench-only-1234", Policy: s.world.policy}))
 	}
 	s.token, err = d.OwnerToken(ctx, demo.Owner, "bench")
+	check(err)
+	_, err = d.Service.ChangeSettings(ctx, service.Caller{User: demo.Owner}, wire.ServiceChange{Decisions: new("none")}) // but where the record is measured
 	check(err)
 	done := make(chan error, 1)
 	go func() { done <- d.Run(ctx) }()
@@ -100,7 +103,7 @@ func (s *running) end() {
 	check(os.RemoveAll(s.dir))
 }
 
-var client = &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: 16}}
+var client = &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: 128}}
 
 // call makes a request and gives the body of its answer, which has to be a success.
 func (s *running) call(method, path, body string) []byte {

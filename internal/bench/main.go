@@ -50,6 +50,7 @@ type run struct {
 	figures []figure
 	wanted  *regexp.Regexp
 	sizes   []int
+	entries int // of the record
 }
 
 // wants tells whether any of some names, apart by bars, is to be measured.
@@ -73,10 +74,11 @@ func grouped(n int) string {
 func main() {
 	only := flag.String("only", "", "measure only the figures whose name matches")
 	sizes := flag.String("sizes", "1000,100000,1000000", "users, and as many devices")
+	entries := flag.Int("entries", 2_000_000, "decisions in the record")
 	write := flag.String("write", "", "file to write the report to")
 	profile := flag.String("profile", "", "file to write a CPU profile to")
 	flag.Parse()
-	r := &run{wanted: regexp.MustCompile(*only)}
+	r := &run{wanted: regexp.MustCompile(*only), entries: *entries}
 	for _, s := range strings.Split(*sizes, ",") {
 		n, err := strconv.Atoi(s)
 		check(err)

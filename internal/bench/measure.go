@@ -38,7 +38,7 @@ func (r *run) measure(n int) {
 	if r.wants("read") && n < 100_000 {
 		r.readers(w, n)
 	}
-	if r.wants("service") || r.wants("edit|page|import|http|sql|start") {
+	if r.wants("service") || r.wants("edit|page|import|http|sql|start|record") {
 		r.service(w, n)
 	}
 }
@@ -62,6 +62,10 @@ func (r *run) service(w *world, n int) {
 	}
 	if r.wants("http") {
 		r.overHTTP(s, n)
+	}
+	if r.wants("record") && n < 100_000 {
+		r.recorded(s, n)
+		r.records(s, n, r.entries)
 	}
 	if r.wants("sql") {
 		r.bySQL(s, n)

@@ -33,6 +33,7 @@ func (a *app) serve() *cobra.Command {
 	o := daemon.Options{Console: a.Console, Version: a.Version}
 	var public string
 	var proxies []string
+	var lines bool
 	cmd := &cobra.Command{
 		Use: "serve --data DIR", Short: "Run the service", Args: cobra.NoArgs,
 		Long: `Run the service until it is ended with SIGTERM or Ctrl-C.
@@ -44,6 +45,9 @@ policy answers nothing but /healthz, until “sentier init” has made its first
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if (o.Certificate == "") != (o.Key == "") {
 				return errors.New("--tls-cert and --tls-key go together: give both, or neither")
+			}
+			if lines {
+				o.AuditLines = a.Out
 			}
 			var err error
 			if public != "" {
@@ -76,6 +80,9 @@ policy answers nothing but /healthz, until “sentier init” has made its first
 	cmd.Flags().StringVar(&o.Certificate, "tls-cert", "", "file of a TLS certificate, PEM")
 	cmd.Flags().StringVar(&o.Key, "tls-key", "", "file of its key, PEM")
 	cmd.Flags().StringVar(&public, "public-url", "", "address by which clients reach the service, with the path below which it lies, such as https://sentier.example/larkmere (default: where it listens)")
+	cmd.Flags().StringVar(&o.Syslog, "audit-syslog", "", "host:port of a syslog server that the record is sent to, by RFC 5424 over TLS (RFC 5425)")
+	cmd.Flags().StringVar(&o.SyslogCA, "audit-syslog-ca", "", "file of the authorities that vouch for that server, PEM (default: those of the machine)")
+	cmd.Flags().BoolVar(&lines, "audit-stdout", false, "write the record to standard output as well, as lines of JSON")
 	cmd.Flags().StringVar(&o.Checkpoints, "checkpoints", "", "file, best on another disk, that the hourly checkpoints of the record are appended to as well")
 	cmd.Flags().StringSliceVar(&proxies, "trusted-proxy", nil, "networks of proxies whose word on where a request came from counts")
 	return cmd

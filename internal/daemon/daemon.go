@@ -3,8 +3,11 @@ package daemon
 
 import (
 	"context"
+	"crypto/tls"
+	"crypto/x509"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"log/slog"
 	"net"
@@ -12,6 +15,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"sync"
 	"time"
 
 	"sentier/internal/audit"
@@ -33,7 +37,10 @@ type Options struct {
 	Log              *slog.Logger
 	Clock            func() time.Time // nil: the machine's
 	Version          string
-	Checkpoints      string // file that checkpoints of the record are appended to as well; empty: none
+	Checkpoints      string    // file that checkpoints of the record are appended to as well; empty: none
+	Syslog           string    // host:port of a server that the record is sent to, by RFC 5424 over TLS; empty: none
+	SyslogCA         string    // PEM file of the authorities that vouch for that server; empty: those of the machine
+	AuditLines       io.Writer // that the record is written to as lines of JSON; nil: none
 }
 
 // ParsePublicURL reads the address by which clients reach a service; see [server.ParsePublicURL].
@@ -137,10 +144,46 @@ func (d *Daemon) Run(ctx context.Context) error {
 		defer close(watched)
 		d.Service.Watch(ctx)
 	}()
-	err := d.server.Serve(ctx, d.listener, d.options.Certificate, d.options.Key)
+	sinks, err := d.options.sinks()
+	if err != nil {
+		return errors.Join(err, d.closeFiles())
+	}
+	var forwarding sync.WaitGroup
+	for name, sink := range sinks {
+		forwarding.Go(func() {
+			if err := d.record.Forward(ctx, name, sink); err != nil && ctx.Err() == nil {
+				d.options.Log.Error("the record is not sent on any more", "to", name, "error", err)
+			}
+		})
+	}
+	err = d.server.Serve(ctx, d.listener, d.options.Certificate, d.options.Key)
 	cancel()
 	<-watched
+	forwarding.Wait()
 	return errors.Join(err, d.closeFiles())
+}
+
+// sinks are where the record is sent to, by the names under which it is known how far each has it.
+func (o *Options) sinks() (map[string]audit.Sink, error) {
+	out := map[string]audit.Sink{}
+	if o.AuditLines != nil {
+		out["standard output"] = audit.Lines{To: o.AuditLines}
+	}
+	if o.Syslog == "" {
+		return out, nil
+	}
+	config := &tls.Config{MinVersion: tls.VersionTLS12}
+	if o.SyslogCA != "" {
+		pem, err := os.ReadFile(o.SyslogCA)
+		if err != nil {
+			return nil, fmt.Errorf("read the authority of the syslog server: %w", err)
+		}
+		if config.RootCAs = x509.NewCertPool(); !config.RootCAs.AppendCertsFromPEM(pem) {
+			return nil, fmt.Errorf("%s holds no certificate in PEM", o.SyslogCA)
+		}
+	}
+	out["syslog "+o.Syslog] = &audit.Syslog{Address: o.Syslog, TLS: config}
+	return out, nil
 }
 
 // HasOwner tells whether anybody can sign in.

@@ -38,6 +38,8 @@ type Kept interface {
 	AddToken(ctx context.Context, t store.Token) error
 	Tokens(ctx context.Context, user string) ([]store.Token, error)
 	TokenOf(ctx context.Context, user, key string) (store.Token, error)
+	ShortenToken(ctx context.Context, id string, end time.Time) error
+	UseTokens(ctx context.Context, used map[string]time.Time) error
 	RevokeToken(ctx context.Context, id string, at time.Time) error
 }
 

@@ -166,6 +166,25 @@ func (m *memory) TokenOf(_ context.Context, user, key string) (store.Token, erro
 	return store.Token{}, store.ErrNotFound
 }
 
+func (m *memory) ShortenToken(_ context.Context, id string, end time.Time) error {
+	for i := range m.tokens {
+		if m.tokens[i].ID == id {
+			m.tokens[i].ExpiresAt = &end
+			return m.room()
+		}
+	}
+	return store.ErrNotFound
+}
+
+func (m *memory) UseTokens(_ context.Context, used map[string]time.Time) error {
+	for i := range m.tokens {
+		if at, ok := used[m.tokens[i].ID]; ok {
+			m.tokens[i].UsedAt = &at
+		}
+	}
+	return m.room()
+}
+
 func (m *memory) RevokeToken(_ context.Context, id string, at time.Time) error {
 	for i := range m.tokens {
 		if m.tokens[i].ID == id {
@@ -236,8 +255,8 @@ func TestPasswordsSessionsAndTokens(t *testing.T) {
 	if err != nil || made.Kind != store.KindToken {
 		t.Fatal(err)
 	}
-	holds := func(secret string) bool { _, err := r.Authenticate(secret); return err == nil }
-	if h, err := r.Authenticate(session); err != nil || h.User != "ana" || h.Via != "console" || !h.Expires.Equal(until) {
+	holds := func(secret string) bool { _, err := r.Authenticate(secret, ""); return err == nil }
+	if h, err := r.Authenticate(session, ""); err != nil || h.User != "ana" || h.Via != "console" || !h.Expires.Equal(until) {
 		t.Fatalf("%+v, %v", h, err)
 	}
 	for _, secret := range []string{"", "sentier_", session + "x", strings.TrimPrefix(session, tokenPrefix)} {
@@ -360,7 +379,7 @@ func TestOnAFullDisk(t *testing.T) {
 	if err != nil {
 		t.Fatalf("nobody can sign in: %v", err)
 	}
-	if _, err := r.Authenticate(session); err != nil {
+	if _, err := r.Authenticate(session, ""); err != nil {
 		t.Error("the session that was begun does not hold")
 	}
 	if err := r.SetPassword(ctx, "ana", longPassword+"!"); !errors.Is(err, errNoRoom) {
@@ -372,7 +391,7 @@ func TestOnAFullDisk(t *testing.T) {
 	if _, err := r.End(ctx, made.ID); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := r.Authenticate(token); err == nil {
+	if _, err := r.Authenticate(token, ""); err == nil {
 		t.Error("a token that is revoked holds, for want of room")
 	}
 }

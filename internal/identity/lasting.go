@@ -1,6 +1,7 @@
 package identity
 
 import (
+	"context"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -12,8 +13,8 @@ import (
 type lasting struct {
 	idle    atomic.Int64 // a session that is not used, in nanoseconds; 0: as long as any
 	session atomic.Int64 // a session of a console
-	since   time.Time    // from when on uses are known
 	used    sync.Map     // by id of the credential: *atomic.Int64, nanoseconds since 1970
+	kept    atomic.Int64 // uses up to here are kept
 }
 
 // Lasts sets for how long sessions hold from now on: one that nobody uses, 0 for no bound, and one of a console in all.
@@ -53,4 +54,25 @@ func (r *Registry) idle(t *store.Token, now time.Time) bool {
 		last = used
 	}
 	return now.Sub(last) > most
+}
+
+// KeepUses keeps when credentials were used since it was last called.
+func (r *Registry) KeepUses(ctx context.Context) error {
+	since := r.lasting.kept.Load()
+	used, last := map[string]time.Time{}, since
+	r.lasting.used.Range(func(id, v any) bool {
+		if at := v.(*atomic.Int64).Load(); at > since {
+			used[id.(string)] = time.Unix(0, at)
+			last = max(last, at)
+		}
+		return true
+	})
+	if len(used) == 0 {
+		return nil
+	}
+	if err := r.Kept.UseTokens(ctx, used); err != nil {
+		return err
+	}
+	r.lasting.kept.Store(last)
+	return nil
 }

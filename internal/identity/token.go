@@ -11,6 +11,8 @@ import (
 	"encoding/base64"
 	"errors"
 	"fmt"
+	"iter"
+	"net/netip"
 	"slices"
 	"strings"
 	"sync"
@@ -118,11 +120,13 @@ type Holder struct {
 	Via     string // console, terminal or token
 	Token   string // id of the credential
 	Expires time.Time
-	Strong  bool // by a second factor
+	Strong  bool   // by a second factor
+	Mandate string // id of the only mandate that counts; empty: all of the user's
 }
 
-// Authenticate finds who holds a secret. The error is [ErrCredential] where nobody does.
-func (r *Registry) Authenticate(secret string) (Holder, error) {
+// Authenticate finds who holds a secret, which comes from an address; empty: it is not known, and not asked for. The error is
+// [ErrCredential] where nobody does, or not from there.
+func (r *Registry) Authenticate(secret, address string) (Holder, error) {
 	if !strings.HasPrefix(secret, tokenPrefix) {
 		return Holder{}, ErrCredential
 	}
@@ -131,15 +135,50 @@ func (r *Registry) Authenticate(secret string) (Holder, error) {
 		return Holder{}, ErrCredential
 	}
 	t := found.(store.Token)
-	if t.RevokedAt != nil || r.Expired(&t) || r.MayEnter(policy.UserID(t.UserID)) != nil {
+	if t.RevokedAt != nil || r.Expired(&t) || r.MayEnter(policy.UserID(t.UserID)) != nil || address != "" && !goodFrom(&t, address) {
 		return Holder{}, ErrCredential
 	}
 	r.use(t.ID, r.Clock())
-	h := Holder{User: policy.UserID(t.UserID), Via: string(t.Kind), Token: t.ID, Strong: t.Strong}
+	h := Holder{User: policy.UserID(t.UserID), Via: string(t.Kind), Token: t.ID, Strong: t.Strong, Mandate: t.Mandate}
 	if t.ExpiresAt != nil {
 		h.Expires = *t.ExpiresAt
 	}
 	return h, nil
+}
+
+// goodFrom tells whether a token is good from an address.
+func goodFrom(t *store.Token, address string) bool {
+	if t.Networks == "" {
+		return true
+	}
+	from, err := netip.ParseAddr(address)
+	return err == nil && slices.ContainsFunc(Networks(t), func(p netip.Prefix) bool { return p.Contains(from.Unmap()) })
+}
+
+// Networks are those that a token is good from; none: any.
+func Networks(t *store.Token) []netip.Prefix {
+	var out []netip.Prefix
+	for _, text := range strings.Fields(t.Networks) {
+		if p, err := netip.ParsePrefix(text); err == nil {
+			out = append(out, p)
+		}
+	}
+	return out
+}
+
+// Shorten ends a token at an instant, where it does not end before.
+func (r *Registry) Shorten(ctx context.Context, t store.Token, end time.Time) (store.Token, error) {
+	if t.ExpiresAt != nil && !end.Before(*t.ExpiresAt) {
+		return t, nil
+	}
+	if err := r.Kept.ShortenToken(ctx, t.ID, end); errors.Is(err, store.ErrNotFound) {
+		return t, ErrNotFound
+	} else if err != nil {
+		return t, r.Failed(err)
+	}
+	t.ExpiresAt = &end
+	r.tokens.put(t)
+	return t, nil
 }
 
 // Expired tells whether the end of a token is past, or a session was left alone for too long.
@@ -233,15 +272,21 @@ func (r *Registry) End(ctx context.Context, id string) (store.Token, error) {
 	return ended, err
 }
 
+// All visits all credentials that are known.
+func (r *Registry) All() iter.Seq[store.Token] {
+	return func(yield func(store.Token) bool) {
+		r.tokens.byHash.Range(func(_, v any) bool { return yield(v.(store.Token)) })
+	}
+}
+
 // TokenOf finds a credential by its id.
 func (r *Registry) TokenOf(id string) (t store.Token, ok bool) {
-	r.tokens.byHash.Range(func(_, v any) bool {
-		if found := v.(store.Token); found.ID == id {
-			t, ok = found, true
+	for found := range r.All() {
+		if found.ID == id {
+			return found, true
 		}
-		return !ok
-	})
-	return t, ok
+	}
+	return t, false
 }
 
 // revokeCached ends tokens here, and the streams of those who came with them.

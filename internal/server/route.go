@@ -251,7 +251,7 @@ func (s *Server) authenticate(r *request) (service.Caller, time.Time, error) {
 		if !strings.EqualFold(scheme, "Bearer") {
 			return service.Caller{}, time.Time{}, service.ErrCredential
 		}
-		caller, expires, err := s.service.Authenticate(strings.TrimSpace(secret))
+		caller, expires, err := s.service.Authenticate(strings.TrimSpace(secret), r.origin.address)
 		if err == nil && caller.Via == "console" {
 			err = service.ErrCredential // a cookie's secret is no bearer token
 		}
@@ -261,7 +261,7 @@ func (s *Server) authenticate(r *request) (service.Caller, time.Time, error) {
 	if err != nil {
 		return service.Caller{}, time.Time{}, service.ErrCredential
 	}
-	caller, expires, err := s.service.Authenticate(cookie.Value)
+	caller, expires, err := s.service.Authenticate(cookie.Value, r.origin.address)
 	if err == nil && caller.Via != "console" {
 		err = service.ErrCredential
 	}

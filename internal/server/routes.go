@@ -78,6 +78,7 @@ func (s *Server) routes() []route {
 		{id: "getCounts", method: "GET", path: "/api/v1/counts", tag: "records", summary: "How many devices each site and device group has, by itself and with all below", out: service.Counts{}, needs: service.Read, handle: s.counts},
 		{id: "listTokens", method: "GET", path: "/api/v1/tokens", tag: "tokens", summary: "Tokens, without their secrets", in: tokensQuery{}, needs: service.Whole, out: []wire.Token{}, handle: s.tokens},
 		{id: "createToken", method: "POST", path: "/api/v1/tokens", tag: "tokens", summary: "Make a token; its secret is shown this once", in: []any{keyHeader{}, wire.NewToken{}}, needs: service.Manage, takes: plainJSON, out: wire.Token{}, status: 201, handle: s.createToken},
+		{id: "rotateToken", method: "POST", path: "/api/v1/tokens/{id}/rotation", tag: "tokens", summary: "Make a token in the place of another, which holds beside it for a while; its secret is shown this once", in: []any{idPath{}, wire.Rotation{}}, bodyless: true, needs: service.Manage, takes: smallJSON, out: wire.Token{}, status: 201, handle: s.rotateToken},
 		{id: "revokeToken", method: "DELETE", path: "/api/v1/tokens/{id}", tag: "tokens", summary: "Revoke a token", in: idPath{}, status: 204, handle: s.revokeToken},
 	}
 	for _, t := range wire.RecordTypes() {
@@ -506,6 +507,24 @@ func (s *Server) createToken(r *request) error {
 		return err
 	}
 	return r.JSON(http.StatusCreated, token)
+}
+
+func (s *Server) rotateToken(r *request) error {
+	var in wire.Rotation
+	body, err := r.body()
+	if err != nil {
+		return err
+	}
+	if len(body) > 0 {
+		if err := r.decode(&in); err != nil {
+			return err
+		}
+	}
+	t, err := s.service.RotateToken(r.Request().Context(), r.caller, r.Param("id"), in)
+	if err != nil {
+		return err
+	}
+	return r.JSON(http.StatusCreated, t)
 }
 
 func (s *Server) revokeToken(r *request) error {

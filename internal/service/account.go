@@ -77,18 +77,18 @@ func (s *Service) begin(ctx context.Context, user policy.UserID, address string,
 	return out, nil
 }
 
-// Authenticate finds the caller who holds a secret. The error is [ErrCredential] where nobody does.
-func (s *Service) Authenticate(secret string) (Caller, time.Time, error) {
-	h, err := s.who.Authenticate(secret)
+// Authenticate finds the caller who holds a secret, which comes from an address. The error is [ErrCredential] where nobody does.
+func (s *Service) Authenticate(secret, address string) (Caller, time.Time, error) {
+	h, err := s.who.Authenticate(secret, address)
 	if err != nil {
 		return Caller{}, time.Time{}, err
 	}
-	return Caller{User: h.User, Via: h.Via, Token: h.Token, Strong: h.Strong, secret: secret}, h.Expires, nil
+	return Caller{User: h.User, Via: h.Via, Token: h.Token, Strong: h.Strong, Mandate: policy.MandateID(h.Mandate), secret: secret}, h.Expires, nil
 }
 
 // Still tells whether the credential that a caller came with holds still.
 func (s *Service) Still(c Caller) bool {
-	_, err := s.who.Authenticate(c.secret)
+	_, err := s.who.Authenticate(c.secret, c.From)
 	return c.secret == "" || err == nil // whoever has the machine in hand has none
 }
 

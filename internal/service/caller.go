@@ -12,6 +12,8 @@ type Caller struct {
 	Via   string // console, terminal or token
 	Token string // id of the credential
 
+	Mandate policy.MandateID // the only one that counts; empty: all that are in force for the user
+
 	From string // address that the request came from; empty: not known
 
 	Strong bool // they have proved who they are by a second factor
@@ -53,7 +55,7 @@ type found struct {
 }
 
 func (s *Service) find(st *State, c Caller) *found {
-	r := authority.Of(st.Compiled, c.User, s.borders.Clock())
+	r := s.rights(st, c)
 	return &found{st, r, r.View(st.Compiled)}
 }
 
@@ -62,7 +64,15 @@ func (s *Service) Rights(st *State, c Caller) authority.Rights {
 	if c.found != nil && c.found.state == st {
 		return c.found.rights
 	}
-	return authority.Of(st.Compiled, c.User, s.borders.Clock())
+	return s.rights(st, c)
+}
+
+func (s *Service) rights(st *State, c Caller) authority.Rights {
+	r := authority.Of(st.Compiled, c.User, s.borders.Clock())
+	if c.Mandate != "" {
+		r = r.By(c.Mandate)
+	}
+	return r
 }
 
 // may tells whether a caller may do a thing. about is the user that it is about, where it is about one.

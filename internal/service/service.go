@@ -101,13 +101,24 @@ func (s *Service) Watch(ctx context.Context) {
 		case <-ctx.Done():
 			s.keepPicture(kept)
 			s.keepFolds(true)
+			s.keepUses(context.WithoutCancel(ctx))
 			return
 		case <-time.After(watchEvery):
 		}
 		s.keepFolds(false)
+		if n%usesAfter == 0 {
+			s.keepUses(ctx)
+		}
 		if err := s.borders.Files.Replaced(); err != nil {
 			s.doubt(err)
 		}
+	}
+}
+
+// keepUses keeps when credentials were used last.
+func (s *Service) keepUses(ctx context.Context) {
+	if err := s.who.KeepUses(ctx); err != nil && ctx.Err() == nil {
+		s.borders.Log.Debug("when credentials were used last could not be kept", "error", err)
 	}
 }
 
@@ -126,6 +137,7 @@ func (s *Service) keepPicture(of uint64) uint64 {
 const (
 	watchEvery    = 2 * time.Second
 	picturesAfter = 450 // looks: a quarter of an hour
+	usesAfter     = 30  // a minute
 )
 
 // doubt lets nothing be changed any more, as what is kept may not be what it was.

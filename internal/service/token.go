@@ -1,11 +1,16 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"errors"
+	"net/netip"
+	"slices"
 	"strings"
+	"time"
 
 	"sentier/internal/audit"
+	"sentier/internal/document"
 	"sentier/internal/identity"
 	"sentier/internal/policy"
 	"sentier/internal/store"
@@ -37,15 +42,15 @@ func (s *Service) CreateToken(ctx context.Context, c Caller, in wire.NewToken, a
 	if strings.TrimSpace(in.Name) == "" || len(in.Name) > 200 {
 		return wire.Token{}, Wrong("name", "give the token a name of up to 200 characters that says what it is for")
 	}
-	if in.Days < 0 || in.Days > maxTokenDays {
-		return wire.Token{}, Wrong("days", "%d is out of range: a token holds 1 to %d days", in.Days, maxTokenDays)
+	until, err := s.tokenEnd(st, in)
+	if err != nil {
+		return wire.Token{}, err
 	}
-	if in.Days == 0 {
-		in.Days = tokenDays
+	if err := s.checkScope(st, &in); err != nil {
+		return wire.Token{}, err
 	}
-	until := s.borders.Clock().AddDate(0, 0, in.Days).UTC()
 	secret, t, repeated, err := s.who.CreateToken(ctx,
-		store.Token{UserID: in.User, Name: in.Name, CreatedBy: string(c.User), ExpiresAt: &until},
+		store.Token{UserID: in.User, Name: in.Name, CreatedBy: string(c.User), ExpiresAt: &until, Mandate: in.Mandate, Networks: strings.Join(in.Networks, " ")},
 		identity.Repetition{Key: asked.Key, Request: asked.Request, Caller: c.User, Secret: c.secret})
 	if errors.Is(err, identity.ErrRepeated) {
 		return wire.Token{}, &KeyError{asked.Key}
@@ -57,16 +62,136 @@ func (s *Service) CreateToken(ctx context.Context, c Caller, in wire.NewToken, a
 		s.borders.Log.Info("token made", "id", t.ID, "user", t.UserID, "by", c.User)
 		s.note(c, audit.Token, audit.Made, t.UserID, details{"token": t.ID, "name": t.Name, "expires": t.ExpiresAt})
 	}
-	out := wireToken(t)
+	out := s.wireToken(t)
 	out.Secret = secret
 	return out, nil
 }
 
-func wireToken(t store.Token) wire.Token {
-	return wire.Token{
+// tokenEnd is when a token that is asked for ends.
+func (s *Service) tokenEnd(st *State, in wire.NewToken) (time.Time, error) {
+	now := s.borders.Clock()
+	if in.Until == "" {
+		if in.Days < 0 || in.Days > maxTokenDays {
+			return now, Wrong("days", "%d is out of range: a token holds 1 to %d days", in.Days, maxTokenDays)
+		}
+		return now.AddDate(0, 0, cmp.Or(in.Days, tokenDays)).UTC(), nil
+	}
+	if in.Days != 0 {
+		return now, Wrong("until", "is given beside days: give one of them")
+	}
+	zone, err := policy.LoadZone(st.Policy.Settings().Zone)
+	if err != nil {
+		return now, err
+	}
+	until, err := document.ParseInstant(in.Until, now, zone)
+	if err != nil {
+		return now, Wrong("until", "%v", err)
+	}
+	if !until.After(now) || until.After(now.AddDate(0, 0, maxTokenDays)) {
+		return now, Wrong("until", "%s is out of range: a token holds up to %d days from now", until.UTC().Format(time.RFC3339), maxTokenDays)
+	}
+	return until.UTC(), nil
+}
+
+// checkScope looks at what a token is to be good for, and writes its networks in their usual form.
+func (s *Service) checkScope(st *State, in *wire.NewToken) error {
+	if in.Mandate != "" {
+		reach := st.Compiled.Mandates(policy.UserID(in.User), s.borders.Clock())
+		if !slices.ContainsFunc(reach, func(m *policy.Mandate) bool { return string(m.ID) == in.Mandate }) {
+			return Wrong("mandate", "no mandate %q is in force for %s: their mandates are under People", Clip(in.Mandate), st.Policy.Title(policy.Users, in.User))
+		}
+	}
+	for i, text := range in.Networks {
+		p, err := netip.ParsePrefix(text)
+		if err != nil {
+			return Wrong("networks", "%q is no network: write it as 10.20.0.0/16 or 2001:db8::/32", Clip(text))
+		}
+		in.Networks[i] = p.Masked().String()
+	}
+	if len(in.Networks) > mostNetworks {
+		return Wrong("networks", "has %d: keep it to %d", len(in.Networks), mostNetworks)
+	}
+	return nil
+}
+
+// rotationHours is for how long a token holds beside the one that takes its place, where nobody says.
+const (
+	rotationHours     = 24
+	mostRotationHours = 720
+)
+
+// RotateToken makes a token in the place of another, for as long and for the same; the one before holds beside it for a while, so that
+// whoever uses it can change over without a gap.
+func (s *Service) RotateToken(ctx context.Context, c Caller, id string, in wire.Rotation) (wire.Token, error) {
+	if err := s.Permit(s.State(), c, Manage, ""); err != nil {
+		return wire.Token{}, err
+	}
+	if in.Hours < 0 || in.Hours > mostRotationHours {
+		return wire.Token{}, Wrong("hours", "%d is out of range: %d to %d", in.Hours, 0, mostRotationHours)
+	}
+	now := s.borders.Clock().UTC()
+	old, ok := s.who.TokenOf(id)
+	if !ok || old.Kind != store.KindToken || old.RevokedAt != nil || s.who.Expired(&old) {
+		return wire.Token{}, ErrNotFound
+	}
+	until := now.AddDate(0, 0, tokenDays)
+	if old.ExpiresAt != nil {
+		until = now.Add(old.ExpiresAt.Sub(old.CreatedAt))
+	}
+	secret, t, _, err := s.who.CreateToken(ctx, store.Token{UserID: old.UserID, Name: old.Name, CreatedBy: string(c.User), ExpiresAt: &until, Mandate: old.Mandate, Networks: old.Networks}, identity.Repetition{})
+	if err != nil {
+		return wire.Token{}, err
+	}
+	if _, err := s.who.Shorten(ctx, old, now.Add(time.Duration(cmp.Or(in.Hours, rotationHours))*time.Hour)); err != nil {
+		return wire.Token{}, err
+	}
+	s.borders.Log.Info("token rotated", "id", old.ID, "by", t.ID, "user", t.UserID)
+	s.note(c, audit.Token, audit.Made, t.UserID, details{"token": t.ID, "name": t.Name, "expires": t.ExpiresAt, "replaces": old.ID})
+	out := s.wireToken(t)
+	out.Secret = secret
+	return out, nil
+}
+
+// Ending lists tokens that end before an instant, the next first, unless another of the same user and name goes on.
+func (s *Service) Ending(before time.Time) []wire.Token {
+	var list []store.Token
+	lasts := map[[2]string]bool{}
+	for t := range s.who.All() {
+		if t.Kind != store.KindToken || t.RevokedAt != nil || t.ExpiresAt == nil || s.who.Expired(&t) {
+			continue
+		}
+		if t.ExpiresAt.Before(before) {
+			list = append(list, t)
+		} else {
+			lasts[[2]string{t.UserID, t.Name}] = true
+		}
+	}
+	list = slices.DeleteFunc(list, func(t store.Token) bool {
+		return lasts[[2]string{t.UserID, t.Name}] || t.ExpiresAt.Sub(t.CreatedAt) < soonEnding // made for a short time
+	})
+	slices.SortFunc(list, func(a, b store.Token) int { return a.ExpiresAt.Compare(*b.ExpiresAt) })
+	out := []wire.Token{}
+	for _, t := range list {
+		out = append(out, s.wireToken(t))
+	}
+	return out
+}
+
+// soonEnding is for how long a token must have been made for its end to be worth a warning.
+const soonEnding = 2 * 24 * time.Hour
+
+const mostNetworks = 50
+
+func (s *Service) wireToken(t store.Token) wire.Token {
+	out := wire.Token{
 		ID: t.ID, User: t.UserID, Name: t.Name, Kind: string(t.Kind),
 		Created: t.CreatedAt, By: t.CreatedBy, Expires: t.ExpiresAt, Revoked: t.RevokedAt,
+		Mandate: t.Mandate, Networks: strings.Fields(t.Networks), Expired: s.who.Expired(&t),
 	}
+	if used := s.who.Used(&t); !used.IsZero() {
+		out.Used = &used
+	}
+	return out
 }
 
 // Tokens lists the tokens of a user, or of everybody.
@@ -80,9 +205,7 @@ func (s *Service) Tokens(ctx context.Context, c Caller, user string) ([]wire.Tok
 	}
 	out := []wire.Token{}
 	for _, t := range list {
-		w := wireToken(t)
-		w.Expired = s.who.Expired(&t)
-		out = append(out, w)
+		out = append(out, s.wireToken(t))
 	}
 	return out, nil
 }

@@ -10,6 +10,8 @@ import (
 
 	"gorm.io/gorm"
 	"gorm.io/gorm/clause"
+
+	"sentier/internal/database"
 )
 
 // ErrNotFound is the error of a credential that is not there.
@@ -52,9 +54,11 @@ type Token struct {
 	Checksum    []byte     `json:"-"`
 	RequestKey  *string    `json:"-"` // the Idempotency-Key of the request that made it
 	RequestHash []byte     `json:"-"`
-	Sealed      []byte     `json:"-"`                 // the answer to that request, which the caller's secret opens
-	Strong      bool       `json:"strong"`            // it was begun with a second factor
-	UsedAt      *time.Time `json:"used_at,omitempty"` // last, as far as it was kept
+	Sealed      []byte     `json:"-"`                  // the answer to that request, which the caller's secret opens
+	Strong      bool       `json:"strong"`             // it was begun with a second factor
+	UsedAt      *time.Time `json:"used_at,omitempty"`  // last, as far as it was kept
+	Mandate     string     `json:"mandate,omitempty"`  // id of the only mandate that counts with it; empty: all of its user
+	Networks    string     `json:"networks,omitempty"` // that it is good from, with spaces between; empty: any
 }
 
 // check covers what decides whether and for whom the token holds. A token that is revoked needs none of it any more.
@@ -62,6 +66,9 @@ func (t *Token) check() []byte {
 	texts := []string{"token", t.ID, t.UserID, string(t.Kind), string(t.Hash), instant(&t.CreatedAt), instant(t.ExpiresAt), instant(t.RevokedAt)}
 	if t.Strong { // those from before there were second factors are checked as they were
 		texts = append(texts, "strong")
+	}
+	if t.Mandate != "" || t.Networks != "" {
+		texts = append(texts, "for", t.Mandate, t.Networks)
 	}
 	return checksum(texts...)
 }
@@ -189,6 +196,32 @@ func (s *Store) RevokeToken(ctx context.Context, id string, at time.Time) error 
 		}
 		return revoke(tx, at, "id = ?", id)
 	})
+}
+
+// ShortenToken ends a token at an instant that is before the end that it has. The error is [ErrNotFound] where there is none that still holds.
+func (s *Store) ShortenToken(ctx context.Context, id string, end time.Time) error {
+	end = end.UTC().Truncate(time.Microsecond)
+	return s.small(ctx, func(tx *gorm.DB) error {
+		var t Token
+		if err := found(tx.Take(&t, "id = ? AND revoked_at IS NULL", id).Error); err != nil {
+			return err
+		}
+		t.ExpiresAt = &end
+		t.Checksum = t.check()
+		return tx.Model(&t).Select("expires_at", "checksum").Updates(&t).Error
+	})
+}
+
+// UseTokens keeps when tokens were used last. It is for people to look at, and so is not counted as a change of credentials.
+func (s *Store) UseTokens(ctx context.Context, used map[string]time.Time) error {
+	return database.Full(s.writer.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		for id, at := range used {
+			if err := tx.Exec("UPDATE tokens SET used_at = ? WHERE id = ?", at.UTC().Truncate(time.Second), id).Error; err != nil {
+				return err
+			}
+		}
+		return nil
+	}))
 }
 
 // AddLink keeps a link, in place of those that the user had.

@@ -342,23 +342,34 @@ type OwnSession struct {
 
 // Token is a bearer token without its secret.
 type Token struct {
-	ID      string     `json:"id"`
-	User    string     `json:"user"`
-	Name    string     `json:"name"`
-	Kind    string     `json:"kind"`
-	Created time.Time  `json:"created"`
-	By      string     `json:"by"`
-	Expires *time.Time `json:"expires,omitempty"`
-	Revoked *time.Time `json:"revoked,omitempty"`
-	Expired bool       `json:"expired,omitempty" description:"its end is past by the service's clock"`
-	Secret  string     `json:"secret,omitempty" description:"shown once, when it is made"`
+	ID       string     `json:"id"`
+	User     string     `json:"user"`
+	Name     string     `json:"name"`
+	Kind     string     `json:"kind"`
+	Created  time.Time  `json:"created"`
+	By       string     `json:"by"`
+	Expires  *time.Time `json:"expires,omitempty"`
+	Revoked  *time.Time `json:"revoked,omitempty"`
+	Expired  bool       `json:"expired,omitempty" description:"its end is past by the service's clock"`
+	Used     *time.Time `json:"used,omitempty" description:"last, to a minute or so"`
+	Mandate  string     `json:"mandate,omitempty" description:"id of the only mandate that counts with it"`
+	Networks []string   `json:"networks,omitempty" description:"that it is good from"`
+	Secret   string     `json:"secret,omitempty" description:"shown once, when it is made"`
 }
 
 // NewToken asks for a token.
 type NewToken struct {
-	User string `json:"user" sentier:"required"`
-	Name string `json:"name" sentier:"required"`
-	Days int    `json:"days,omitempty" description:"days until it expires; 0: 90"`
+	User     string   `json:"user" sentier:"required"`
+	Name     string   `json:"name" sentier:"required"`
+	Days     int      `json:"days,omitempty" description:"days until it expires; 0: 90, unless until is given"`
+	Until    string   `json:"until,omitempty" description:"when it expires: RFC 3339, or a local time of the policy such as 2027-03-31"`
+	Mandate  string   `json:"mandate,omitempty" description:"id of a mandate that reaches the user: with the token no other counts"`
+	Networks []string `json:"networks,omitempty" maxItems:"50" description:"that the token is good from, such as 10.20.0.0/16; none: any"`
+}
+
+// Rotation asks for a token in the place of another.
+type Rotation struct {
+	Hours int `json:"hours,omitempty" minimum:"0" maximum:"720" description:"for how long the one before holds beside it; 0: 24"`
 }
 
 // Mention is a record that refers to another.

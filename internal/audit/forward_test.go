@@ -1,0 +1,190 @@
+package audit
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/tls"
+	"crypto/x509"
+	"encoding/json"
+	"fmt"
+	"io"
+	"math/big"
+	"net"
+	"regexp"
+	"strconv"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+)
+
+// authority makes a certificate for 127.0.0.1, and the pool that knows it.
+func authority(t *testing.T) (tls.Certificate, *x509.CertPool) {
+	t.Helper()
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	if err != nil {
+		t.Fatal(err)
+	}
+	template := x509.Certificate{SerialNumber: big.NewInt(1), NotAfter: time.Now().Add(time.Hour), IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}}
+	der, err := x509.CreateCertificate(rand.Reader, &template, &template, &key.PublicKey, key)
+	if err != nil {
+		t.Fatal(err)
+	}
+	leaf, err := x509.ParseCertificate(der)
+	if err != nil {
+		t.Fatal(err)
+	}
+	pool := x509.NewCertPool()
+	pool.AddCert(leaf)
+	return tls.Certificate{Certificate: [][]byte{der}, PrivateKey: key}, pool
+}
+
+// collector is a syslog server that keeps what it is sent, and breaks connections off.
+type collector struct {
+	mu   sync.Mutex
+	got  map[int]string
+	open []net.Conn
+}
+
+// serve takes connections until the listener ends, by the framing of RFC 5425.
+func (c *collector) serve(t *testing.T, l net.Listener) {
+	for {
+		conn, err := l.Accept()
+		if err != nil {
+			return
+		}
+		c.mu.Lock()
+		c.open = append(c.open, conn)
+		c.mu.Unlock()
+		go func() {
+			in := bufio.NewReader(conn)
+			for {
+				length, err := in.ReadString(' ')
+				if err != nil {
+					return
+				}
+				n, err := strconv.Atoi(strings.TrimSpace(length))
+				if err != nil {
+					t.Errorf("a frame begins with %q", length)
+					return
+				}
+				message := make([]byte, n)
+				if _, err := io.ReadFull(in, message); err != nil {
+					return
+				}
+				m := form5424.FindStringSubmatch(string(message))
+				if m == nil {
+					t.Errorf("no message of RFC 5424: %s", message)
+					continue
+				}
+				var e struct{ Entry int }
+				if err := json.Unmarshal([]byte(m[4]), &e); err != nil {
+					t.Errorf("%v in %s", err, message)
+				}
+				c.mu.Lock()
+				c.got[e.Entry] = string(message)
+				c.mu.Unlock()
+			}
+		}()
+	}
+}
+
+// form5424 is the form of RFC 5424, 6: header, structured data, message.
+var form5424 = regexp.MustCompile(`^<(\d{1,3})>1 \d{4}-\d\d-\d\dT\d\d:\d\d:\d\d\.\d{6}Z [!-~]{1,255} sentier \d+ ([!-~]{1,32}) (\[audit@32473(?: [a-z]+="(?:[^"\\\]]|\\["\\\]])*")*\]) (.*)$`)
+
+func (c *collector) has() int {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return len(c.got)
+}
+
+// TestTheRecordLeavesTheHouse over TLS, by messages of RFC 5424: connections that break, and a server that is not there for a while, lose nothing.
+func TestTheRecordLeavesTheHouse(t *testing.T) {
+	t.Parallel()
+	r := opened(t, t.TempDir())
+	defer r.Close()
+	certificate, pool := authority(t)
+	l, err := tls.Listen("tcp", "127.0.0.1:0", &tls.Config{Certificates: []tls.Certificate{certificate}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	c := &collector{got: map[int]string{}}
+	go c.serve(t, l)
+	ctx, stop := context.WithCancel(context.Background())
+	ended := make(chan error, 1)
+	sink := &Syslog{Address: l.Addr().String(), TLS: &tls.Config{RootCAs: pool, MinVersion: tls.VersionTLS12}}
+	// One that was there before is not sent: a server that is new has what comes from now on.
+	if err := r.Add(Entry{At: began, Kind: Service, Outcome: Made}); err != nil {
+		t.Fatal(err)
+	}
+	began := r.Last()
+	go func() { ended <- r.Forward(ctx, "syslog", sink) }()
+	waitFor(t, "the place is kept", func() bool {
+		text, err := fact(r.reader, factSent+"syslog")
+		return err == nil && text == fmt.Sprint(began)
+	})
+	awkward := Entry{At: r.Clock(), Kind: Refusal, Outcome: Refused, By: `o"neill]\`, User: "naïve\nname", From: "::1", More: json.RawMessage(`{"what":"a \"quoted\" thing]"}`)}
+	for round := range 6 {
+		for range 40 {
+			if err := r.Add(awkward); err != nil {
+				t.Fatal(err)
+			}
+		}
+		switch round {
+		case 1, 3: // broken off in the middle, unread data and all
+			c.mu.Lock()
+			for _, conn := range c.open {
+				conn.Close()
+			}
+			c.open = nil
+			c.mu.Unlock()
+		}
+	}
+	waitFor(t, "all is there", func() bool { return c.has() == 240 })
+	if m := c.got[int(began)+1]; !strings.Contains(m, `<108>1 `) || !strings.Contains(m, ` refusal [audit@32473 entry="2" outcome="refused" by="o\"neill\]\\" from="::1" user="naïve`) {
+		t.Errorf("an entry is sent as %s", m)
+	}
+	waitFor(t, "it is known that all is there", func() bool {
+		text, err := fact(r.reader, factSent+"syslog")
+		return err == nil && text == fmt.Sprint(r.Last())
+	})
+	stop()
+	if err := <-ended; err != nil {
+		t.Error(err)
+	}
+
+	// Another start goes on where this one ended; a server of another authority is told nothing.
+	if err := r.Add(awkward); err != nil {
+		t.Fatal(err)
+	}
+	if err := (&Syslog{Address: l.Addr().String(), TLS: &tls.Config{MinVersion: tls.VersionTLS12}}).Send(context.Background(), []Entry{awkward}); err == nil {
+		t.Error("a server that nobody knows is told of the record")
+	}
+	var lines bytes.Buffer
+	ctx, stop = context.WithCancel(context.Background())
+	go func() { ended <- r.Forward(ctx, "syslog", Lines{&lines}) }()
+	waitFor(t, "the next is sent", func() bool {
+		text, err := fact(r.reader, factSent+"syslog")
+		return err == nil && text == fmt.Sprint(r.Last())
+	})
+	stop()
+	if err := <-ended; err != nil || strings.Count(lines.String(), "\n") != 1 || !strings.Contains(lines.String(), fmt.Sprintf(`"entry":%d,`, r.Last())) {
+		t.Errorf("%v: %s", err, lines.String())
+	}
+}
+
+// waitFor waits until something is so, for half a minute at most.
+func waitFor(t *testing.T, what string, so func() bool) {
+	t.Helper()
+	for range 600 {
+		if so() {
+			return
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+	t.Fatalf("%s: it never came to be", what)
+}
