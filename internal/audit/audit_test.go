@@ -35,6 +35,25 @@ func opened(t testing.TB, dir string) *Record {
 	return r
 }
 
+// again opens a record that was closed.
+func again(t *testing.T, r *Record) *Record {
+	t.Helper()
+	out, err := Open(context.Background(), r.Options)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return out
+}
+
+// posted is how many rows the index has.
+func posted(t *testing.T, r *Record) (n int) {
+	t.Helper()
+	if err := r.reader.Raw("SELECT count(*) FROM audit_postings").Row().Scan(&n); err != nil {
+		t.Fatal(err)
+	}
+	return n
+}
+
 // some writes entries over some days, in requests of several sizes.
 func some(t testing.TB, r *Record, n int, random *rand.Rand) {
 	t.Helper()
@@ -55,10 +74,23 @@ func some(t testing.TB, r *Record, n int, random *rand.Rand) {
 // TestSearchFindsWhatAScanFinds: every way through the indexes, page by page, gives what reading all of them gives.
 func TestSearchFindsWhatAScanFinds(t *testing.T) {
 	r := opened(t, t.TempDir())
-	defer r.Close()
+	defer func() { r.Close() }()
 	ctx, random := context.Background(), rand.New(rand.NewPCG(1, 2))
-	some(t, r, 3000, random)
-	everything, err := scan(r.reader, "SELECT "+all+" FROM audit_entries ORDER BY seq DESC")
+	// Some of it is in the index, some is on its way there, and some is found in memory, before and after another start.
+	r.recent.most = 400
+	some(t, r, 1500, random)
+	if err := r.Close(); err != nil {
+		t.Fatal(err)
+	}
+	r = again(t, r)
+	r.recent.most = 700
+	some(t, r, 1500, random)
+	if n := posted(t, r); n < 500 {
+		t.Fatalf("%d rows are in the index", n)
+	}
+	var everything []Entry
+	err := r.Each(ctx, Filter{}, func(e *Entry) error { everything = append(everything, *e); return nil })
+	slices.Reverse(everything)
 	if err != nil || len(everything) != 3000 {
 		t.Fatalf("%d entries (%v)", len(everything), err)
 	}
@@ -115,21 +147,41 @@ func TestSearchFindsWhatAScanFinds(t *testing.T) {
 func TestVerifyNamesTheFirstWrongEntry(t *testing.T) {
 	ctx := context.Background()
 	for _, c := range []struct {
-		name, sql, want string
-		reopened        string // what a start says; empty: it starts
+		name     string
+		do       func(t *testing.T, dir string)
+		want     string
+		reopened string // what a start says; empty: it starts
 	}{
-		{"nothing", "", "", ""},
-		{"an outcome changed", "UPDATE audit_entries SET outcome = 'another' WHERE seq = 301", "entry 301 of the record is not as it was written", ""},
-		{"a time changed", "UPDATE audit_entries SET at = at + 1 WHERE seq = 17", "entry 17 of the record is not as it was written", ""},
-		{"a reason changed", `UPDATE audit_entries SET more = '{"note":"another reason"}' WHERE seq = 400`, "entry 400 of the record is not as it was written", ""},
-		{"a text moved into the next column", "UPDATE audit_entries SET by = by || user, user = '' WHERE seq = 9", "entry 9 of the record is not as it was written", ""},
-		{"a row removed", "DELETE FROM audit_entries WHERE seq = 250", "entry 250 of the record is missing", ""},
-		{"a row removed and those after it moved up", "DELETE FROM audit_entries WHERE seq = 250; UPDATE audit_entries SET seq = -(seq-1) WHERE seq > 250; UPDATE audit_entries SET seq = -seq WHERE seq < 0", "entry 250 of the record is not as it was written", "acknowledged"},
-		{"two swapped", "UPDATE audit_entries SET seq = -30 WHERE seq = 30; UPDATE audit_entries SET seq = 30 WHERE seq = 31; UPDATE audit_entries SET seq = 31 WHERE seq = -30", "entry 30 of the record is not as it was written", ""},
-		{"the beginning removed", "DELETE FROM audit_entries WHERE seq <= 20", "entry 1 of the record is missing", ""},
-		{"the beginning removed, as if it had been let go", "DELETE FROM audit_entries WHERE seq <= 20; INSERT INTO audit_facts SELECT 'base', '20' UNION SELECT 'base chain', (SELECT hex(chain) FROM audit_entries WHERE seq = 21)", "entry 21 of the record is not as it was written", ""},
-		{"the end cut", "DELETE FROM audit_entries WHERE seq > 480", "ends at entry 480, and entry", "ends at entry 480, and entry"},
-		{"the signature of a checkpoint changed", "UPDATE audit_checkpoints SET signature = zeroblob(64)", "the checkpoint at entry 201 of the record is not what its key has signed", ""},
+		{"nothing", func(*testing.T, string) {}, "", ""},
+		{"an outcome changed", lineOf(301, func(f []string) { f[2] = "another" }), "entry 301 of the record is not as it was written", ""},
+		{"a time changed", lineOf(17, func(f []string) { f[0] += "1" }), "entry 17 of the record is not as it was written", ""},
+		{"a reason changed", lineOf(400, func(f []string) { f[12] = `{"note":"another reason"}` }), "entry 400 of the record is not as it was written", ""},
+		{"a text moved into the next field", lineOf(9, func(f []string) { f[9], f[8] = "somewhere", "" }), "entry 9 of the record is not as it was written", ""},
+		{"a field taken out", lineOf(44, func(f []string) { f[3], f[4] = "", f[3] }), "entry 44 of the record is not as it was written", ""},
+		{"a line that is none", linesOf(60, func(lines []string, i int) []string { lines[i] = "x"; return lines }), "entry 60 of the record is not as it was written", ""},
+		{"an entry removed", linesOf(250, func(lines []string, i int) []string { return slices.Delete(lines, i, i+1) }), "entry 250 of the record is", ""},
+		{"two swapped", linesOf(30, func(lines []string, i int) []string {
+			k := i - 1
+			if k < 0 {
+				k = i + 1
+			}
+			lines[i], lines[k] = lines[k], lines[i]
+			return lines
+		}), " of the record is not as it was written", ""},
+		{"a block removed", func(t *testing.T, dir string) {
+			tamper(t, dir, "DELETE FROM audit_blocks WHERE first <= 250 AND last >= 250")
+		}, " of the record is missing", ""},
+		{"two blocks swapped", func(t *testing.T, dir string) {
+			tamper(t, dir, "UPDATE audit_blocks SET body = (SELECT body FROM audit_blocks WHERE first = 1) WHERE first <= 100 AND last >= 100")
+		}, " of the record is not as it was written", ""},
+		{"the beginning removed", func(t *testing.T, dir string) { tamper(t, dir, "DELETE FROM audit_blocks WHERE first <= 20") }, "entry 1 of the record is missing", ""},
+		{"the beginning removed, as if it had been let go", func(t *testing.T, dir string) {
+			tamper(t, dir, "DELETE FROM audit_blocks WHERE first <= 20; INSERT INTO audit_facts SELECT 'base', min(first) - 1 FROM audit_blocks; INSERT INTO audit_facts VALUES ('base chain', '00')")
+		}, " of the record is not as it was written", ""},
+		{"the end cut", func(t *testing.T, dir string) { tamper(t, dir, "DELETE FROM audit_blocks WHERE last > 480") }, "the record ends at entry", "the record ends at entry"},
+		{"the signature of a checkpoint changed", func(t *testing.T, dir string) {
+			tamper(t, dir, "UPDATE audit_checkpoints SET signature = zeroblob(64)")
+		}, "the checkpoint at entry 201 of the record is not what its key has signed", ""},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			t.Parallel()
@@ -148,7 +200,7 @@ func TestVerifyNamesTheFirstWrongEntry(t *testing.T) {
 			if err := r.Close(); err != nil {
 				t.Fatal(err)
 			}
-			tamper(t, dir, c.sql)
+			c.do(t, dir)
 			if got := verified(t, dir, Against{}); !strings.Contains(got, c.want) || c.want == "" && got != "" {
 				t.Errorf("%q, want …%s…", got, c.want)
 			}
@@ -167,6 +219,39 @@ func TestVerifyNamesTheFirstWrongEntry(t *testing.T) {
 			}
 		})
 	}
+}
+
+// linesOf changes the lines of the block in which an entry is; i is its line.
+func linesOf(seq uint64, change func(lines []string, i int) []string) func(t *testing.T, dir string) {
+	return func(t *testing.T, dir string) {
+		t.Helper()
+		db, err := database.Open(filepath.Join(dir, FileName), database.ToWrite, 1)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var first int64
+		var body string
+		if err := db.Raw("SELECT first, body FROM audit_blocks WHERE first <= ? AND last >= ?", int64(seq), int64(seq)).Row().Scan(&first, &body); err != nil {
+			t.Fatal(err)
+		}
+		lines := change(strings.Split(strings.TrimSuffix(body, "\n"), "\n"), int(int64(seq)-first))
+		if err := db.Exec("UPDATE audit_blocks SET body = ? WHERE first = ?", strings.Join(lines, "\n")+"\n", first).Error; err != nil {
+			t.Fatal(err)
+		}
+		if err := database.Close(db); err != nil {
+			t.Fatal(err)
+		}
+	}
+}
+
+// lineOf changes the fields of the line of an entry.
+func lineOf(seq uint64, change func(fields []string)) func(t *testing.T, dir string) {
+	return linesOf(seq, func(lines []string, i int) []string {
+		fields := strings.Split(lines[i], "\t")
+		change(fields)
+		lines[i] = strings.Join(fields, "\t")
+		return lines
+	})
 }
 
 // tamper does what somebody could who has the files.
@@ -234,14 +319,14 @@ func TestACheckpointKeptElsewhereFindsWhatTheFilesCannot(t *testing.T) {
 	}
 
 	// The end cut, and the mark and the checkpoints with it.
-	tamper(t, dir, "DELETE FROM audit_entries WHERE seq > 150; DELETE FROM audit_checkpoints WHERE seq > 150")
+	tamper(t, dir, "DELETE FROM audit_blocks WHERE last > 150; DELETE FROM audit_checkpoints WHERE seq > 150; DELETE FROM audit_days")
 	if err := os.Remove(filepath.Join(dir, HeadName)); err != nil {
 		t.Fatal(err)
 	}
 	if got := verified(t, dir, Against{}); got != "" {
 		t.Errorf("the files alone: %s", got)
 	}
-	if got := verified(t, dir, elsewhere); !strings.Contains(got, "entry 151 of the record is missing: a checkpoint of") {
+	if got := verified(t, dir, elsewhere); !strings.Contains(got, "of the record is missing: a checkpoint of") {
 		t.Errorf("with the checkpoint: %q", got)
 	}
 
@@ -323,7 +408,8 @@ func TestWhatIsLetGoIsToldInTheChain(t *testing.T) {
 		t.Error(got)
 	}
 	// What was let go as if by the service, but without its entry.
-	tamper(t, dir, fmt.Sprintf("DELETE FROM audit_entries WHERE seq <= %[1]d; UPDATE audit_facts SET value = '%[1]d' WHERE name = 'base'; UPDATE audit_facts SET value = lower('%[2]X') WHERE name = 'base chain'", left.Entries[100].Seq, left.Entries[100].Chain))
+	end := left.Entries[slices.IndexFunc(left.Entries, func(e Entry) bool { return dayOf(e.At) != dayOf(left.Entries[100].At) && e.Seq < left.Entries[100].Seq })]
+	tamper(t, dir, fmt.Sprintf("DELETE FROM audit_blocks WHERE last <= %[1]d; UPDATE audit_facts SET value = '%[1]d' WHERE name = 'base'; UPDATE audit_facts SET value = lower('%[2]X') WHERE name = 'base chain'", end.Seq, end.Chain))
 	if got := verified(t, dir, Against{}); !strings.Contains(got, "no entry says that they were let go") {
 		t.Errorf("%q", got)
 	}

@@ -17,7 +17,7 @@ const toFill = "&_pragma=journal_mode(OFF)&_pragma=synchronous(OFF)"
 
 // tables are those of the record, with what of them goes with entries up to one.
 var tables = []struct{ name, upTo string }{
-	{"audit_entries", "seq <= ?"}, {"audit_checkpoints", "seq <= ?"}, {"audit_days", "first <= ?"}, {"audit_facts", "? >= 0"},
+	{"audit_blocks", "last <= ?"}, {"audit_postings", "up_to <= ?"}, {"audit_checkpoints", "seq <= ?"}, {"audit_days", "first <= ?"}, {"audit_facts", "? >= 0"},
 }
 
 // CopyInto copies the record up to an entry into the file of a backup.
@@ -45,7 +45,10 @@ func fill(ctx context.Context, into, from string, upTo uint64) (err error) {
 				return err
 			}
 		}
-		return tx.Exec("UPDATE main.audit_days SET last = ? WHERE last > ?", int64(upTo), int64(upTo)).Error
+		if err := tx.Exec("UPDATE main.audit_days SET last = ? WHERE last > ?", int64(upTo), int64(upTo)).Error; err != nil {
+			return err
+		}
+		return tx.Exec("UPDATE main.audit_facts SET value = (SELECT coalesce(max(up_to), 0) FROM main.audit_postings) WHERE name = ?", factIndexed).Error
 	})
 	return errors.Join(err, tx.Exec("DETACH origin").Error)
 }
@@ -65,7 +68,7 @@ func origin(path, beside string) (string, error) {
 		return "", database.Damaged(err)
 	}
 	var there int64
-	err = db.Raw("SELECT count(*) FROM sqlite_master WHERE name = 'audit_entries'").Scan(&there).Error
+	err = db.Raw("SELECT count(*) FROM sqlite_master WHERE name = 'audit_blocks'").Scan(&there).Error
 	if there == 0 {
 		path = ""
 	}

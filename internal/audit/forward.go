@@ -107,7 +107,15 @@ func (f *forwarding) step(ctx context.Context) (more bool, err error) {
 			return false, err
 		}
 	}
-	list, err := scan(f.reader.WithContext(ctx), "SELECT "+all+" FROM audit_entries WHERE seq > ? ORDER BY seq LIMIT ?", int64(f.sent), forwardOnce)
+	var list []Entry
+	err = blocks(f.reader.WithContext(ctx), f.sent, f.sent+1+forwardOnce, func(first uint64, body string) error {
+		return ignoreLine(readBlock(first, body, func(e *Entry) error {
+			if e.Seq > f.sent {
+				list = append(list, *e)
+			}
+			return nil
+		}))
+	})
 	if err != nil || len(list) == 0 {
 		return false, err
 	}
@@ -116,7 +124,7 @@ func (f *forwarding) step(ctx context.Context) (more bool, err error) {
 	}
 	f.sent = list[len(list)-1].Seq
 	f.under = append(f.under, underWay{f.sent, now})
-	return len(list) == forwardOnce, nil
+	return len(list) >= forwardOnce, nil
 }
 
 func (f *forwarding) keep(entry uint64) error {

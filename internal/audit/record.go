@@ -44,10 +44,13 @@ type Options struct {
 // Record is an open record. One goroutine writes, many read.
 type Record struct {
 	Options
-	writer, reader *gorm.DB
-	one, many      *sql.Stmt // write so many rows
-	head           *database.Head
-	notice         string
+	writer, reader  *gorm.DB
+	insert, posting *sql.Stmt // write rows
+	added           []inBlock // by the last transaction
+	recent          recent
+	marked          time.Time
+	head            *database.Head
+	notice          string
 
 	queue   chan *request
 	closing sync.Once
@@ -133,6 +136,9 @@ func (r *Record) open(ctx context.Context) error {
 	if err := r.holds(ctx, m); err != nil {
 		return err
 	}
+	if err := r.loadRecent(ctx); err != nil {
+		return err
+	}
 	if there && !marked {
 		r.notice = HeadName + " is missing beside the record, so that nobody can tell whether its last entry is the last that was kept: where the folder was copied, copy that file as well"
 	}
@@ -200,12 +206,24 @@ func migrate(db *gorm.DB) error {
 
 // lastLink reads the end of the chain: of the last entry, or, where all were let go, of the last of those.
 func lastLink(tx *gorm.DB) (tail, error) {
-	var t tail
-	err := tx.Raw("SELECT seq, chain FROM audit_entries ORDER BY seq DESC LIMIT 1").Row().Scan(&t.seq, &t.chain)
+	var first, last int64
+	var body string
+	err := tx.Raw("SELECT first, last, body FROM audit_blocks ORDER BY first DESC LIMIT 1").Row().Scan(&first, &last, &body)
 	if errors.Is(err, sql.ErrNoRows) {
 		return baseOf(tx)
 	}
-	return t, database.Damaged(err)
+	if err != nil {
+		return tail{}, database.Damaged(err)
+	}
+	var t tail
+	err = readBlock(uint64(first), body, func(e *Entry) error {
+		t = tail{e.Seq, e.Chain}
+		return nil
+	})
+	if err != nil || t.seq != uint64(last) {
+		return t, &database.WrongError{What: EntryName(t.seq + 1), Problem: "is not as it was written"}
+	}
+	return t, nil
 }
 
 // Notice is what whoever runs the service should know of the record; empty: nothing.

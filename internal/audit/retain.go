@@ -58,22 +58,37 @@ type closed struct {
 }
 
 // goneOnce is how many rows one transaction takes away, so that no answer waits long.
-const goneOnce = 5000
+const goneOnce = 500
 
 // LetGo lets entries go that are older than an instant: whole days of them, from the first on. An entry is written before that says so, by
 // which the chain can still be verified from there on.
 func (r *Record) LetGo(ctx context.Context, older time.Time) error {
 	tx := r.reader.WithContext(ctx)
-	var last sql.NullInt64
-	// A day that overlaps with a later one goes when that one goes.
-	err := tx.Raw("SELECT max(last) FROM audit_days d WHERE day < ?1 AND NOT EXISTS (SELECT 1 FROM audit_days n WHERE n.day >= ?1 AND n.first <= d.last)", dayOf(older)).Row().Scan(&last)
+	days, err := r.spans(tx)
 	if err != nil {
-		return database.Damaged(err)
+		return err
 	}
-	if !last.Valid || uint64(last.Int64) >= r.Last() {
+	var last uint64       // of the days that go
+	stays := r.Last() + 1 // the first of those that stay, which may lie before it where a clock was put back
+	for day, of := range days {
+		if day < dayOf(older) {
+			last = max(last, of.last)
+		} else {
+			stays = min(stays, of.first)
+		}
+	}
+	if last = min(last, stays-1); last == 0 || last >= r.Last() {
 		return nil
 	}
-	e, err := entryAt(tx, uint64(last.Int64))
+	// Whole blocks go: the last that ends there or before.
+	var end sql.NullInt64
+	if err := tx.Raw("SELECT max(last) FROM audit_blocks WHERE first <= ?1 AND last <= ?1", int64(last)).Row().Scan(&end); err != nil {
+		return database.Damaged(err)
+	}
+	if !end.Valid {
+		return nil
+	}
+	e, err := entryAt(tx, uint64(end.Int64))
 	if err != nil {
 		return err
 	}
@@ -95,7 +110,7 @@ func (r *Record) LetGo(ctx context.Context, older time.Time) error {
 func (r *Record) clear(ctx context.Context, upTo uint64) error {
 	for more := true; more && ctx.Err() == nil; {
 		err := r.with(nil, func(tx *sql.Tx) error {
-			done, err := tx.Exec("DELETE FROM audit_entries WHERE seq IN (SELECT seq FROM audit_entries WHERE seq <= ? ORDER BY seq LIMIT ?)", int64(upTo), goneOnce)
+			done, err := tx.Exec("DELETE FROM audit_blocks WHERE first IN (SELECT first FROM audit_blocks WHERE last <= ?1 AND first <= ?1 ORDER BY first LIMIT ?2)", int64(upTo), goneOnce)
 			if err != nil {
 				return err
 			}
@@ -103,7 +118,7 @@ func (r *Record) clear(ctx context.Context, upTo uint64) error {
 			if more = n == goneOnce; more || err != nil {
 				return err
 			}
-			for _, q := range []string{"DELETE FROM audit_days WHERE last <= ?", "DELETE FROM audit_checkpoints WHERE seq <= ?"} {
+			for _, q := range []string{"DELETE FROM audit_days WHERE last <= ?", "DELETE FROM audit_postings WHERE up_to <= ?", "DELETE FROM audit_checkpoints WHERE seq <= ?"} {
 				if _, err := tx.Exec(q, int64(upTo)); err != nil {
 					return err
 				}

@@ -1,11 +1,11 @@
 package audit
 
 import (
+	"cmp"
 	"context"
 	"database/sql"
-	"encoding/json"
+	"errors"
 	"slices"
-	"strings"
 	"time"
 
 	"gorm.io/gorm"
@@ -17,7 +17,7 @@ import (
 type Filter struct {
 	Kinds         []Kind
 	By, User      string
-	Either        string // it was done by, or is about, this user
+	Either        string // it is about this user, or, where it is no decision, was done by them
 	Device, Point string // Point is one of Device
 	Right         string
 	Outcomes      []string
@@ -26,6 +26,37 @@ type Filter struct {
 	Token         string
 	Since, Until  time.Time // half-open
 	Before, After uint64    // entries, not included; 0: no bound
+}
+
+// holds tells whether an entry is one of those that are looked for.
+func (f *Filter) holds(e *Entry) bool {
+	same := func(want, have string) bool { return want == "" || want == have }
+	return same(f.By, e.By) && same(f.User, e.User) && same(f.Device, e.Device) && same(f.Point, e.Point) && same(f.Right, e.Right) && same(f.From, e.From) && same(f.Token, e.Token) &&
+		(f.Either == "" || f.Either == e.User || f.Either == e.By && e.Kind != Decision) &&
+		(len(f.Kinds) == 0 || slices.Contains(f.Kinds, e.Kind)) && (len(f.Outcomes) == 0 || slices.Contains(f.Outcomes, e.Outcome)) && !slices.Contains(f.Not, e.Outcome) &&
+		(f.Since.IsZero() || !e.At.Before(f.Since)) && (f.Until.IsZero() || e.At.Before(f.Until)) && (f.Before == 0 || e.Seq < f.Before) && e.Seq > f.After
+}
+
+// keys are the postings that lead to all that is looked for; none: nothing does.
+func (f *Filter) keys() []string {
+	noDecision := len(f.Kinds) > 0 && !slices.Contains(f.Kinds, Decision)
+	switch {
+	case f.Either != "":
+		return []string{ofUser + f.Either, ofBy + f.Either}
+	case f.User != "":
+		return []string{ofUser + f.User}
+	case f.Device != "":
+		return []string{ofDevice + f.Device}
+	case noDecision && f.By != "":
+		return []string{ofBy + f.By}
+	case noDecision:
+		var out []string
+		for _, k := range f.Kinds {
+			out = append(out, ofKind+string(k))
+		}
+		return out
+	}
+	return nil
 }
 
 // Page are entries, newest first, and how far was looked.
@@ -45,157 +76,146 @@ const (
 // Search lists entries, newest first.
 func (r *Record) Search(ctx context.Context, f Filter, limit int) (Page, error) {
 	tx := r.reader.WithContext(ctx)
-	f, days, err := bounded(tx, f)
-	if err != nil || f.Before != 0 && f.Before <= f.After+1 {
+	f, days, err := r.bounded(tx, f)
+	if err != nil || f.Before <= f.After+1 {
 		return Page{}, err
 	}
-	switch {
-	case f.Either != "":
-		return byDays(tx, f, days, limit, lane{"audit_user", "user = ? AND user <> ''", f.Either}, lane{"audit_by", "by = ? AND kind <> 'decision' AND user <> by", f.Either})
-	case f.User != "":
-		return byDays(tx, f, days, limit, lane{"audit_user", "user = ? AND user <> ''", f.User})
-	case f.Device != "":
-		return byDays(tx, f, days, limit, lane{"audit_device", "device = ? AND device <> ''", f.Device})
-	case len(f.Kinds) > 0 && !slices.Contains(f.Kinds, Decision):
-		if f.By != "" {
-			return byDays(tx, f, days, limit, lane{"audit_by", "by = ? AND kind <> 'decision'", f.By})
-		}
-		return byKinds(tx, f, limit)
+	if keys := f.keys(); keys != nil {
+		return r.byDays(tx, f, days, keys, limit)
 	}
 	return byOrder(tx, f, limit)
 }
 
-// bounded narrows a filter to where the days in question lie, and lists them, newest first.
-func bounded(tx *gorm.DB, f Filter) (Filter, []int64, error) {
-	q := tx.Table("audit_days").Order("day DESC")
-	if !f.Since.IsZero() {
-		q = q.Where("day >= ?", dayOf(f.Since))
+// spans are where the entries of each day lie.
+func (r *Record) spans(tx *gorm.DB) (map[int64]span, error) {
+	var list []struct{ Day, First, Last int64 }
+	if err := tx.Table("audit_days").Find(&list).Error; err != nil {
+		return nil, database.Damaged(err)
 	}
-	if !f.Until.IsZero() {
-		q = q.Where("day <= ?", dayOf(f.Until))
+	days := r.recent.spans()
+	if days == nil {
+		days = map[int64]span{}
 	}
-	var days []struct{ Day, First, Last int64 }
-	if err := q.Find(&days).Error; err != nil {
-		return f, nil, database.Damaged(err)
-	}
-	list := make([]int64, 0, len(days))
-	var first, last uint64
-	for _, d := range days {
-		list = append(list, d.Day)
-		if first == 0 || uint64(d.First) < first {
-			first = uint64(d.First)
+	for _, d := range list {
+		of, ok := days[d.Day]
+		if !ok {
+			of = span{uint64(d.First), uint64(d.Last)}
 		}
-		last = max(last, uint64(d.Last))
+		days[d.Day] = span{min(of.first, uint64(d.First)), max(of.last, uint64(d.Last))}
+	}
+	return days, nil
+}
+
+// bounded narrows a filter to where the days in question lie, and lists them, newest first.
+func (r *Record) bounded(tx *gorm.DB, f Filter) (Filter, []int64, error) {
+	days, err := r.spans(tx)
+	if err != nil {
+		return f, nil, err
+	}
+	var out []int64
+	var first, last uint64
+	for day, of := range days {
+		if !f.Since.IsZero() && day < dayOf(f.Since) || !f.Until.IsZero() && day > dayOf(f.Until) {
+			continue
+		}
+		out = append(out, day)
+		if first == 0 || of.first < first {
+			first = of.first
+		}
+		last = max(last, of.last)
 	}
 	if first == 0 { // no day at all
 		f.Before, f.After = 1, 1
 		return f, nil, nil
 	}
+	slices.SortFunc(out, func(a, b int64) int { return cmp.Compare(b, a) })
 	f.After = max(f.After, first-1)
 	if f.Before == 0 || f.Before > last+1 {
 		f.Before = last + 1
 	}
-	return f, list, nil
+	return f, out, nil
 }
 
-// where are the conditions of a filter that no lane holds for already.
-func (f *Filter) where() (string, []any) {
-	parts, values := []string{"seq < ?", "seq > ?"}, []any{int64(f.Before), int64(f.After)}
-	add := func(part string, value ...any) {
-		parts, values = append(parts, part), append(values, value...)
-	}
-	for _, c := range []struct{ column, value string }{
-		{"by", f.By}, {"user", f.User}, {"device", f.Device}, {"point", f.Point}, {"right", f.Right}, {"came_from", f.From}, {"token", f.Token},
-	} {
-		if c.value != "" {
-			add(c.column+" = ?", c.value)
-		}
-	}
-	if f.Either != "" {
-		add("(user = ? OR by = ? AND kind <> 'decision')", f.Either, f.Either)
-	}
-	kinds := make([]string, len(f.Kinds))
-	for i, k := range f.Kinds {
-		kinds[i] = string(k)
-	}
-	for _, c := range []struct {
-		column string
-		list   []string
-		not    string
-	}{{"kind", kinds, ""}, {"outcome", f.Outcomes, ""}, {"outcome", f.Not, "NOT "}} {
-		if len(c.list) > 0 {
-			add(c.column+" "+c.not+"IN (?"+strings.Repeat(",?", len(c.list)-1)+")", anyOf(c.list)...)
-		}
-	}
-	if !f.Since.IsZero() {
-		add("at >= ?", f.Since.UnixMicro())
-	}
-	if !f.Until.IsZero() {
-		add("at < ?", f.Until.UnixMicro())
-	}
-	return strings.Join(parts, " AND "), values
-}
-
-func anyOf(list []string) []any {
-	out := make([]any, len(list))
-	for i, s := range list {
-		out[i] = s
-	}
-	return out
-}
-
-// lane is an index by day, and what leads into it.
-type lane struct{ index, where, value string }
-
-// byDays looks day by day, newest first: each is a probe of an index.
-func byDays(tx *gorm.DB, f Filter, days []int64, limit int, lanes ...lane) (Page, error) {
-	rest, values := f.where()
+// byDays looks day by day, newest first, where the index leads. Days overlap only where a clock was put back.
+func (r *Record) byDays(tx *gorm.DB, f Filter, days []int64, keys []string, limit int) (Page, error) {
 	var out Page
+	seen := map[uint64]bool{}
 	for _, day := range days {
-		for _, l := range lanes {
-			found, err := scan(tx, "SELECT "+all+" FROM audit_entries INDEXED BY "+l.index+" WHERE day = ? AND "+l.where+" AND "+rest+" ORDER BY seq DESC LIMIT ?",
-				append([]any{day, l.value}, append(slices.Clone(values), limit+1)...)...)
-			if err != nil {
-				return out, err
-			}
-			out.Entries = append(out.Entries, found...)
-		}
-		if len(out.Entries) > limit {
-			break // days overlap only where a clock was put back: those entries come with the next page
-		}
-	}
-	return out.cut(limit), nil
-}
-
-// byKinds looks for kinds that are no decisions, by their index.
-func byKinds(tx *gorm.DB, f Filter, limit int) (Page, error) {
-	kinds := f.Kinds
-	var out Page
-	for _, k := range kinds {
-		f.Kinds = []Kind{k}
-		rest, values := f.where()
-		found, err := scan(tx, "SELECT "+all+" FROM audit_entries INDEXED BY audit_kind WHERE kind <> 'decision' AND "+rest+" ORDER BY seq DESC LIMIT ?", append(values, limit+1)...)
+		list, err := r.postedIn(tx, day, keys)
 		if err != nil {
 			return out, err
 		}
-		out.Entries = append(out.Entries, found...)
+		for _, first := range list {
+			if seen[first] || first >= f.Before || first+mostInBlock <= f.After {
+				continue
+			}
+			seen[first] = true
+			if err := out.block(tx, &f, first); err != nil {
+				return out, err
+			}
+			if len(out.Entries) > limit {
+				break
+			}
+		}
+		if len(out.Entries) > limit {
+			break
+		}
 	}
 	return out.cut(limit), nil
 }
 
-// byOrder reads the entries as they lie, so many at once.
+// block adds what is looked for of a block. One that was let go is not there any more.
+func (p *Page) block(tx *gorm.DB, f *Filter, first uint64) error {
+	var body string
+	err := tx.Raw("SELECT body FROM audit_blocks WHERE first = ?", int64(first)).Row().Scan(&body)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil
+	}
+	if err != nil {
+		return database.Damaged(err)
+	}
+	return p.read(f, first, body)
+}
+
+func (p *Page) read(f *Filter, first uint64, body string) error {
+	return ignoreLine(readBlock(first, body, func(e *Entry) error {
+		if f.holds(e) {
+			p.Entries = append(p.Entries, *e)
+		}
+		return nil
+	}))
+}
+
+// byOrder reads the entries as they lie, newest first, so many at once.
 func byOrder(tx *gorm.DB, f Filter, limit int) (Page, error) {
 	bound := f.After
 	if f.Before > lookedOnce {
 		f.After = max(f.After, f.Before-1-lookedOnce)
 	}
-	rest, values := f.where()
-	found, err := scan(tx, "SELECT "+all+" FROM audit_entries WHERE "+rest+" ORDER BY seq DESC LIMIT ?", append(values, limit+1)...)
-	out := Page{Entries: found}.cut(limit)
+	rows, err := tx.Raw("SELECT first, body FROM audit_blocks WHERE first < ? AND first > ? ORDER BY first DESC", int64(f.Before), int64(f.After)-mostInBlock).Rows()
+	if err != nil {
+		return Page{}, database.Damaged(err)
+	}
+	defer rows.Close()
+	var out Page
+	for len(out.Entries) <= limit && rows.Next() {
+		var first int64
+		var body string
+		if err := rows.Scan(&first, &body); err != nil {
+			return out, database.Damaged(err)
+		}
+		if err := out.read(&f, uint64(first), body); err != nil {
+			return out, err
+		}
+	}
+	if err := rows.Err(); err != nil {
+		return out, database.Damaged(err)
+	}
+	out = out.cut(limit)
 	if out.Next == 0 && f.After > bound {
 		out.Next = f.After + 1
 	}
-	return out, err
+	return out, nil
 }
 
 // cut sorts entries, newest first, and keeps those of one page.
@@ -208,75 +228,58 @@ func (p Page) cut(limit int) Page {
 	return p
 }
 
-// all are the columns that make an entry.
-const all = "seq, at, kind, outcome, by, via, token, came_from, user, right, device, point, revision, more, chain"
-
-func scan(tx *gorm.DB, query string, values ...any) ([]Entry, error) {
-	var out []Entry
-	err := each(tx, func(e *Entry) error {
-		out = append(out, *e)
-		return nil
-	}, query, values...)
-	return out, err
+// entryAt finds an entry by its number.
+func entryAt(tx *gorm.DB, seq uint64) (found Entry, err error) {
+	err = blocks(tx, seq-1, seq+1, func(first uint64, body string) error {
+		return readBlock(first, body, func(e *Entry) error {
+			if e.Seq == seq {
+				found = *e
+			}
+			return nil
+		})
+	})
+	if err = ignoreLine(err); err == nil && found.Seq == 0 {
+		err = &database.WrongError{What: EntryName(seq), Problem: "is missing"}
+	}
+	return found, err
 }
 
-// each calls visit with every entry that a query finds; it may keep what it is given.
-func each(tx *gorm.DB, visit func(*Entry) error, query string, values ...any) error {
-	rows, err := tx.Raw(query, values...).Rows()
-	if err != nil {
-		return database.Damaged(err)
-	}
-	defer rows.Close()
-	for rows.Next() {
-		e, err := read(rows)
-		if err != nil {
-			return database.Damaged(err)
-		}
-		if err := visit(&e); err != nil {
-			return err
-		}
-	}
-	return database.Damaged(rows.Err())
-}
-
-func read(rows *sql.Rows) (Entry, error) {
-	var e Entry
-	var at, seq, revision int64
-	var more string
-	err := rows.Scan(&seq, &at, &e.Kind, &e.Outcome, &e.By, &e.Via, &e.Token, &e.From, &e.User, &e.Right, &e.Device, &e.Point, &revision, &more, &e.Chain)
-	e.Seq, e.Revision, e.At = uint64(seq), uint64(revision), time.UnixMicro(at).UTC()
-	if more != "" {
-		e.More = json.RawMessage(more)
-	}
-	return e, err
-}
-
-func entryAt(tx *gorm.DB, seq uint64) (Entry, error) {
-	list, err := scan(tx, "SELECT "+all+" FROM audit_entries WHERE seq = ?", int64(seq))
-	if err == nil && len(list) == 0 {
-		return Entry{}, &database.WrongError{What: EntryName(seq), Problem: "is missing"}
-	}
-	return append(list, Entry{})[0], err
-}
+func isLine(err error) bool { return errors.Is(err, errLine) }
 
 // LastOf finds the last entry of a kind.
 func (r *Record) LastOf(ctx context.Context, kind Kind) (Entry, bool, error) {
-	list, err := scan(r.reader.WithContext(ctx), "SELECT "+all+" FROM audit_entries INDEXED BY audit_kind WHERE kind = ? AND kind <> 'decision' ORDER BY seq DESC LIMIT 1", string(kind))
-	return append(list, Entry{})[0], len(list) > 0, err
+	found, err := r.Search(ctx, Filter{Kinds: []Kind{kind}}, 1)
+	return append(found.Entries, Entry{})[0], len(found.Entries) > 0, err
 }
 
 // Each calls visit with every entry of a filter, oldest first.
 func (r *Record) Each(ctx context.Context, f Filter, visit func(*Entry) error) error {
 	tx := r.reader.WithContext(ctx)
-	f, _, err := bounded(tx, f)
+	end, err := lastLink(tx)
 	if err != nil {
 		return err
 	}
-	rest, values := f.where()
+	if f.Before == 0 || f.Before > end.seq+1 {
+		f.Before = end.seq + 1
+	}
+	if !f.Since.IsZero() || !f.Until.IsZero() {
+		if f, _, err = r.bounded(tx, f); err != nil {
+			return err
+		}
+	}
 	// A reader that lasts keeps the log from being taken into the file: it lasts for so many entries.
 	for from := f.After; from+1 < f.Before; from += lookedOnce {
-		values[0], values[1] = int64(min(f.Before, from+lookedOnce+1)), int64(from)
-		if err := each(tx, visit, "SELECT "+all+" FROM audit_entries WHERE "+rest+" ORDER BY seq", values...); err != nil {
+		part := f
+		part.After, part.Before = from, min(f.Before, from+lookedOnce+1)
+		err := blocks(tx, part.After, part.Before, func(first uint64, body string) error {
+			return ignoreLine(readBlock(first, body, func(e *Entry) error {
+				if !part.holds(e) {
+					return nil
+				}
+				return visit(e)
+			}))
+		})
+		if err != nil {
 			return err
 		}
 	}

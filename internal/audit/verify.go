@@ -75,7 +75,14 @@ func (v *verifying) run(tx *gorm.DB) error {
 		}
 		v.left = v.left[1:]
 	}
-	if err := each(tx, v.entry, "SELECT "+all+" FROM audit_entries WHERE seq > ? ORDER BY seq", int64(v.base.seq)); err != nil {
+	err = blocks(tx, v.base.seq, 0, func(first uint64, body string) error {
+		err := readBlock(first, body, v.entry)
+		if isLine(err) {
+			err = &database.WrongError{What: EntryName(v.before.seq + 1), Problem: "is not as it was written"}
+		}
+		return err
+	})
+	if err != nil {
 		return err
 	}
 	switch {

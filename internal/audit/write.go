@@ -6,7 +6,6 @@ import (
 	"encoding/json"
 	"errors"
 	"slices"
-	"strings"
 	"sync"
 	"time"
 
@@ -19,6 +18,11 @@ const (
 	mostAtOnce  = 4096        // entries that are written in one transaction, where that many wait
 	mostBacklog = 10_000      // entries that are held for a disk that has no room
 	againAfter  = time.Second // they are tried
+	markEvery   = 200 * time.Millisecond
+	postEvery   = 8 // batches, while more come
+	idleTime    = 5 * time.Millisecond
+	busyBatch   = 4 // requests that were written together, from which on others are waited for
+	gatherTime  = 500 * time.Microsecond
 )
 
 // request is entries that are written together, and whoever waits for them.
@@ -58,20 +62,39 @@ func (r *Record) write() {
 	again := time.NewTicker(againAfter)
 	defer again.Stop()
 	var batch []*request
+	batches, busy := 0, false
 	for {
 		batch = batch[:0]
+		var idle <-chan time.Time
+		if r.recent.due() {
+			idle = time.After(idleTime)
+		}
 		select {
+		case <-idle:
+			r.postSome()
+			continue
 		case q, ok := <-r.queue:
 			if !ok {
 				r.writeHeld()
+				if err := r.mark(); err != nil {
+					r.Log.Error("how far the record goes could not be marked", "error", err)
+				}
 				return
 			}
 			batch = append(batch, q)
 		case <-again.C:
 			r.writeHeld()
+			if r.head.Read().Number != r.tail.seq {
+				if err := r.mark(); err != nil {
+					r.Log.Warn("how far the record goes could not be marked", "error", err)
+				}
+			}
 			continue
 		}
 		n := len(batch[0].entries)
+		if busy { // more come in a moment: together they take less
+			time.Sleep(gatherTime)
+		}
 	more:
 		for n < mostAtOnce {
 			select {
@@ -85,12 +108,44 @@ func (r *Record) write() {
 				break more
 			}
 		}
+		busy = len(batch) >= busyBatch
 		r.writeHeld()
 		err := r.writeBatch(batch)
 		for _, q := range batch {
 			q.done <- err
 		}
+		if batches++; batches%postEvery == 0 && r.recent.due() {
+			r.postSome()
+		}
 	}
+}
+
+// postSome puts a part of what is not in the index into it, when there is enough: while nobody waits, or now and then.
+func (r *Record) postSome() {
+	rows, all := r.recent.next()
+	if err := r.inTransaction(func(tx *sql.Tx) error { return r.post(tx, rows, all) }); err != nil {
+		r.Log.Warn("the index of the record could not be written, and is tried again", "error", err)
+		return
+	}
+	r.recent.wrote(len(rows), all)
+}
+
+// inTransaction does something in a transaction of the writer's.
+func (r *Record) inTransaction(do func(tx *sql.Tx) error) error {
+	pool, err := r.writer.DB()
+	if err != nil {
+		return err
+	}
+	tx, err := pool.BeginTx(context.Background(), nil)
+	if err != nil {
+		return database.Full(err)
+	}
+	if err = do(tx); err == nil {
+		err = tx.Commit()
+	} else {
+		err = errors.Join(err, tx.Rollback())
+	}
+	return database.Full(err)
 }
 
 // writeBatch writes requests in one transaction, with the room of the reserve where there is no other.
@@ -103,36 +158,41 @@ func (r *Record) writeBatch(batch []*request) error {
 		return err
 	}
 	r.tail = next
-	err = r.head.Update(func(m *database.Mark) {
-		m.Number = next.seq
-		copy(m.Chain[:], next.chain)
-	})
+	if now := time.Now(); now.Sub(r.marked) >= markEvery {
+		err = r.mark()
+		r.marked = now
+	}
 	r.last.Store(next.seq)
 	r.told.Notify()
 	return err
 }
 
-func (r *Record) try(batch []*request) (tail, error) {
-	next := r.tail
-	pool, err := r.writer.DB()
+// mark notes beside the file how far it goes. The mark may lag a little: it tells of an end that was cut off, while the entries themselves are
+// on the disk with each answer.
+func (r *Record) mark() error {
+	return r.head.Update(func(m *database.Mark) {
+		m.Number = r.tail.seq
+		copy(m.Chain[:], r.tail.chain)
+	})
+}
+
+func (r *Record) try(batch []*request) (next tail, err error) {
+	err = r.inTransaction(func(tx *sql.Tx) error {
+		next, err = r.writeAll(tx, batch, r.tail)
+		return err
+	})
 	if err != nil {
 		return next, err
 	}
-	tx, err := pool.BeginTx(context.Background(), nil)
-	if err != nil {
-		return next, database.Full(err)
+	for _, a := range r.added {
+		r.recent.add(a.entry, a.block)
 	}
-	if next, err = r.writeAll(tx, batch, next); err == nil {
-		err = tx.Commit()
-	} else {
-		err = errors.Join(err, tx.Rollback())
-	}
-	return next, database.Full(err)
+	return next, nil
 }
 
-// writeAll writes the entries of requests, each linked to the one before.
+// writeAll writes the entries of requests, each linked to the one before, in blocks.
 func (r *Record) writeAll(tx *sql.Tx, batch []*request, next tail) (tail, error) {
-	w := inserting{tx: tx, one: tx.Stmt(r.one), many: tx.Stmt(r.many), days: map[int64][2]uint64{}}
+	w := inserting{tx: tx, insert: tx.Stmt(r.insert)}
 	var room []byte
 	for _, q := range batch {
 		if q.after != nil {
@@ -156,21 +216,54 @@ func (r *Record) writeAll(tx *sql.Tx, batch []*request, next tail) (tail, error)
 			}
 		}
 	}
-	return next, errors.Join(w.flush(), w.markDays())
+	err := w.flush()
+	r.added = w.added
+	return next, err
 }
 
-// inserting writes rows, many at a time.
+// inserting writes blocks.
 type inserting struct {
-	tx        *sql.Tx
-	one, many *sql.Stmt
-	values    []any
-	days      map[int64][2]uint64
+	tx     *sql.Tx
+	insert *sql.Stmt
+	body   []byte
+	in     int    // entries in it
+	first  uint64 // of them
+	last   *Entry
+	added  []inBlock
 }
 
-const (
-	columns  = 16
-	rowsOnce = 50
-)
+// inBlock is an entry, and the block that it is in.
+type inBlock struct {
+	entry *Entry
+	block uint64
+}
+
+func (w *inserting) add(e *Entry) error {
+	if w.in > 0 && dayOf(w.last.At) != dayOf(e.At) { // so that whole days can be let go
+		if err := w.flush(); err != nil {
+			return err
+		}
+	}
+	if w.in == 0 {
+		w.first, w.last = e.Seq, nil
+	}
+	w.body = appendLine(w.body, w.last, e)
+	w.last, w.in = e, w.in+1
+	w.added = append(w.added, inBlock{e, w.first})
+	if w.in < mostInBlock {
+		return nil
+	}
+	return w.flush()
+}
+
+func (w *inserting) flush() error {
+	if w.in == 0 {
+		return nil
+	}
+	_, err := w.insert.Exec(int64(w.first), int64(w.last.Seq), string(w.body))
+	w.body, w.in = w.body[:0], 0
+	return err
+}
 
 // prepare prepares the statements that write rows.
 func (r *Record) prepare() error {
@@ -178,53 +271,11 @@ func (r *Record) prepare() error {
 	if err != nil {
 		return err
 	}
-	if r.one, err = pool.Prepare(insertRows(1)); err != nil {
+	if r.insert, err = pool.Prepare("INSERT INTO audit_blocks (first, last, body) VALUES (?, ?, ?)"); err != nil {
 		return err
 	}
-	r.many, err = pool.Prepare(insertRows(rowsOnce))
+	r.posting, err = pool.Prepare("INSERT INTO audit_postings (day, key, up_to, blocks) VALUES (?, ?, ?, ?)")
 	return err
-}
-
-func insertRows(n int) string {
-	one := "(?" + strings.Repeat(",?", columns-1) + ")"
-	return "INSERT INTO audit_entries (seq, at, day, kind, outcome, by, via, token, came_from, user, right, device, point, revision, more, chain) VALUES " +
-		one + strings.Repeat(","+one, n-1)
-}
-
-func (w *inserting) add(e *Entry) error {
-	day := dayOf(e.At)
-	span, ok := w.days[day]
-	if !ok {
-		span[0] = e.Seq
-	}
-	span[1] = e.Seq
-	w.days[day] = span
-	w.values = append(w.values, int64(e.Seq), e.At.UnixMicro(), day, string(e.Kind), e.Outcome, e.By, e.Via, e.Token, e.From, e.User, e.Right, e.Device, e.Point, int64(e.Revision), string(e.More), e.Chain)
-	if len(w.values) < columns*rowsOnce {
-		return nil
-	}
-	_, err := w.many.Exec(w.values...)
-	w.values = w.values[:0]
-	return err
-}
-
-func (w *inserting) flush() error {
-	for left := w.values; len(left) > 0; left = left[columns:] {
-		if _, err := w.one.Exec(left[:columns]...); err != nil {
-			return err
-		}
-	}
-	w.values = w.values[:0]
-	return nil
-}
-
-func (w *inserting) markDays() error {
-	for day, span := range w.days {
-		if _, err := w.tx.Exec("INSERT INTO audit_days (day, first, last) VALUES (?, ?, ?) ON CONFLICT (day) DO UPDATE SET last = excluded.last", day, int64(span[0]), int64(span[1])); err != nil {
-			return err
-		}
-	}
-	return nil
 }
 
 // backlog are entries of what was done that the disk had no room for.

@@ -1,35 +1,28 @@
 -- +goose Up
--- What was done, asked and refused: one row each, chained by SHA-256 in the order of seq.
-CREATE TABLE audit_entries (
-    seq       INTEGER PRIMARY KEY,
-    at        INTEGER NOT NULL,  -- microseconds since 1970, UTC
-    day       INTEGER NOT NULL,  -- days since 1970, UTC
-    kind      TEXT NOT NULL,
-    outcome   TEXT NOT NULL,
-    by        TEXT NOT NULL,
-    via       TEXT NOT NULL,
-    token     TEXT NOT NULL,
-    came_from TEXT NOT NULL,
-    user      TEXT NOT NULL,
-    right     TEXT NOT NULL,
-    device    TEXT NOT NULL,
-    point     TEXT NOT NULL,
-    revision  INTEGER NOT NULL,
-    more      TEXT NOT NULL,     -- JSON, or empty
-    chain     BLOB NOT NULL      -- over the chain before and all columns but day
+-- What was done, asked and refused: entries one after the other, some to a block, each chained by SHA-256 to the one before. docs/record.md
+-- says how a block is written: as lines of text, which anybody can read.
+CREATE TABLE audit_blocks (
+    first INTEGER PRIMARY KEY,   -- number of its first entry
+    last  INTEGER NOT NULL,
+    body  TEXT NOT NULL
 );
--- Days come first, so that new rows go into a part of an index that is at hand, however many rows there are.
-CREATE INDEX audit_user ON audit_entries (day, user) WHERE user <> '';
-CREATE INDEX audit_device ON audit_entries (day, device) WHERE device <> '';
-CREATE INDEX audit_by ON audit_entries (day, by) WHERE kind <> 'decision';
-CREATE INDEX audit_kind ON audit_entries (kind) WHERE kind <> 'decision';
 
 -- Where the entries of a day lie. A clock that was put back makes days overlap.
 CREATE TABLE audit_days (
-    day   INTEGER PRIMARY KEY,
+    day   INTEGER PRIMARY KEY,   -- since 1970, UTC
     first INTEGER NOT NULL,
     last  INTEGER NOT NULL
 );
+
+-- In which blocks entries of a day are that are about a user or a device, or, of entries that are no decisions, by a user or of a kind. It is
+-- made of the blocks, many at once.
+CREATE TABLE audit_postings (
+    day    INTEGER NOT NULL,
+    key    TEXT NOT NULL,
+    up_to  INTEGER NOT NULL,     -- the last entry that was looked at for it
+    blocks BLOB NOT NULL,        -- their first entries, as differences
+    PRIMARY KEY (day, key, up_to)
+) WITHOUT ROWID;
 
 -- What the service signed, so that a copy kept elsewhere tells whether the record still holds it.
 CREATE TABLE audit_checkpoints (
@@ -48,5 +41,6 @@ CREATE TABLE audit_facts (
 -- +goose Down
 DROP TABLE audit_facts;
 DROP TABLE audit_checkpoints;
+DROP TABLE audit_postings;
 DROP TABLE audit_days;
-DROP TABLE audit_entries;
+DROP TABLE audit_blocks;
