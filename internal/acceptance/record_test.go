@@ -372,28 +372,28 @@ func TestVerifyFindsWhatWasDoneToTheRecord(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	change("UPDATE audit_entries SET by = 'somebody.else' WHERE seq = 2")
+	change("UPDATE audit_blocks SET body = replace(body, 'made', 'done') WHERE first = 1")
 	for _, args := range [][]string{{"audit", "verify", "--data", dir}, {"verify", "--data", dir}} {
-		if code, out, errOut := runCLI("", args...); code != 1 || !strings.Contains(errOut, "entry 2 of the record is not as it was written") {
+		if code, out, errOut := runCLI("", args...); code != 1 || !strings.Contains(errOut, "entry 1 of the record is not as it was written") {
 			t.Errorf("sentier %v: %d %s%s", args, code, out, errOut)
 		}
 	}
 	p, w = serve()
-	if code, _, errOut := w.run("audit", "verify"); code != 1 || !strings.Contains(errOut, "entry 2 of the record") {
+	if code, _, errOut := w.run("audit", "verify"); code != 1 || !strings.Contains(errOut, "entry 1 of the record") {
 		t.Errorf("the service: %d %s", code, errOut)
 	}
 	end(p)
 
 	// The end cut: a start says so, and what to do; without the mark only the checkpoint tells.
-	change("DELETE FROM audit_entries WHERE seq > 3")
-	if code, _, errOut := runCLI("", "serve", "--data", dir, "--listen", "127.0.0.1:0"); code != 2 || !strings.Contains(errOut, "the record ends at entry 3") {
+	change("DELETE FROM audit_blocks WHERE first > 1")
+	if code, _, errOut := runCLI("", "serve", "--data", dir, "--listen", "127.0.0.1:0"); code != 2 || !strings.Contains(errOut, "the record ends at entry ") {
 		t.Errorf("a start: %d %s", code, errOut)
 	}
 	if err := os.Remove(filepath.Join(dir, audit.HeadName)); err != nil {
 		t.Fatal(err)
 	}
-	change("UPDATE audit_entries SET by = '' WHERE seq = 2") // as it was
-	change("DELETE FROM audit_checkpoints WHERE seq > 3")
+	change("UPDATE audit_blocks SET body = replace(body, 'done', 'made') WHERE first = 1") // as it was
+	change("DELETE FROM audit_checkpoints WHERE seq > 1")
 	if code, _, errOut := runCLI("", "audit", "verify", "--data", dir, "--against", kept); code != 1 || !strings.Contains(errOut, "is missing: a checkpoint of") {
 		t.Errorf("with the checkpoint: %d %s", code, errOut)
 	}

@@ -516,8 +516,8 @@ func (s *Server) rotateToken(r *request) error {
 		return err
 	}
 	if len(body) > 0 {
-		if err := r.decode(&in); err != nil {
-			return err
+		if err := service.Decode(body, &in); err != nil {
+			return &badRequest{err}
 		}
 	}
 	t, err := s.service.RotateToken(r.Request().Context(), r.caller, r.Param("id"), in)

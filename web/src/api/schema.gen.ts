@@ -1960,6 +1960,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/tokens/{id}/rotation": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Make a token in the place of another, which holds beside it for a while; its secret is shown this once
+         * @description Make a token in the place of another, which holds beside it for a while; its secret is shown this once. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        post: operations["rotateToken"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/user_groups": {
         parameters: {
             query?: never;
@@ -3733,9 +3753,15 @@ export interface components {
          *     }
          */
         NewToken: {
-            /** @description days until it expires; 0: 90 */
+            /** @description days until it expires; 0: 90, unless until is given */
             days?: number;
+            /** @description id of a mandate that reaches the user: with the token no other counts */
+            mandate?: string;
             name: string;
+            /** @description that the token is good from, such as 10.20.0.0/16; none: any */
+            networks?: string[];
+            /** @description when it expires: RFC 3339, or a local time of the policy such as 2027-03-31 */
+            until?: string;
             user: string;
         };
         OpenNow: {
@@ -4010,6 +4036,10 @@ export interface components {
             note?: string | null;
             /** @description The rights that the role bundles. */
             rights?: string[] | null;
+        };
+        Rotation: {
+            /** @description for how long the one before holds beside it; 0: 24 */
+            hours?: number;
         };
         Saved: {
             changes: components["schemas"]["RecordChange"][];
@@ -4551,11 +4581,20 @@ export interface components {
             expires?: null | string;
             id: string;
             kind: string;
+            /** @description id of the only mandate that counts with it */
+            mandate?: string;
             name: string;
+            /** @description that it is good from */
+            networks?: string[];
             /** Format: date-time */
             revoked?: null | string;
             /** @description shown once, when it is made */
             secret?: string;
+            /**
+             * Format: date-time
+             * @description last, to a minute or so
+             */
+            used?: null | string;
             user: string;
         };
         Totals: {
@@ -11439,6 +11478,46 @@ export interface operations {
             404: components["responses"]["NotFoundProblem"];
             429: components["responses"]["TooManyProblem"];
             503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    rotateToken: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["Rotation"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Token"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
             default: components["responses"]["InternalProblem"];
         };
     };
