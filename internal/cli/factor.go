@@ -165,6 +165,30 @@ func (a *app) userResetFactor() *cobra.Command {
 		"The second factors of %s are taken away, and all their sessions have ended.\n")
 }
 
+// userGivePassword gives somebody a password for the first time that they come in.
+func (a *app) userGivePassword() *cobra.Command {
+	return &cobra.Command{
+		Use: "give-password USER", Short: "Give somebody a password, which they change before anything else", Args: exactly("USER"),
+		Long:    "Give somebody a password for the first time that they come in, where a link cannot reach them. All their\nsessions end, and they set one of their own before anything else.",
+		Example: "  sentier user give-password irene.castro",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			password, err := a.askPassword("Password for "+args[0]+": ", true)
+			if err != nil {
+				return err
+			}
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			if err := c.Do(cmd.Context(), "PUT", "/api/v1/users/"+url.PathEscape(args[0])+"/password", nil, wire.GivenPassword{Password: password}, nil); err != nil {
+				return err
+			}
+			fmt.Fprintf(a.Err, "%s can sign in with it, and sets one of their own first.\n", args[0])
+			return nil
+		},
+	}
+}
+
 // endsOf is a command that takes away what somebody comes in by.
 func (a *app) endsOf(verb, what, short, said string) *cobra.Command {
 	return &cobra.Command{

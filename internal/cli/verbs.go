@@ -56,7 +56,7 @@ func userVerbs(a *app, n noun) []*cobra.Command {
 	return []*cobra.Command{
 		a.patchVerb(n, "suspend", "Block at once", nil, fixed(row{"status": "suspended"})),
 		a.patchVerb(n, "reinstate", "Let in again", nil, fixed(row{"status": "active"})),
-		end, a.userMove(n), a.asSeen(), a.userInvite(), a.userResetFactor(), a.userSignIns(), a.userSignOut(), a.userResetFactor(),
+		end, a.userMove(n), a.asSeen(), a.userInvite(), a.userResetFactor(), a.userGivePassword(), a.userSignIns(), a.userSignOut(),
 	}
 }
 

@@ -80,7 +80,13 @@ func (d *Daemon) prepare(ctx context.Context) (err error) {
 		return err
 	}
 	defer startLightly(d.options.Dir)()
-	if d.Service, err = service.Open(ctx, service.On(d.store, d.record, d.options.Log, d.options.Clock)); err != nil {
+	borders := service.On(d.store, d.record, d.options.Log, d.options.Clock)
+	if borders.Site = d.options.PublicURL; borders.Site == nil {
+		if borders.Site, err = url.Parse(d.Address()); err != nil {
+			return err
+		}
+	}
+	if d.Service, err = service.Open(ctx, borders); err != nil {
 		return err
 	}
 	d.server, err = server.New(d.Service, server.Options{

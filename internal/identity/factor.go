@@ -142,20 +142,26 @@ func (r *Registry) ConfirmFactor(ctx context.Context, user policy.UserID, sessio
 	if err != nil {
 		return nil, err
 	}
+	f := store.SecondFactor{ID: id.String(), UserID: string(user), Name: name, Kind: store.FactorTOTP, Secret: e.secret, Step: step, CreatedAt: r.Clock()}
+	return r.addFactor(ctx, f, session, first)
+}
+
+// addFactor keeps a second factor that was proved in a session, which is a strong one from then on. With the first of a user come recovery
+// codes.
+func (r *Registry) addFactor(ctx context.Context, f store.SecondFactor, session string, first bool) (codes []string, err error) {
 	var hashes []store.RecoveryCode
 	if first {
-		codes, hashes = newRecoveryCodes(string(user))
+		codes, hashes = newRecoveryCodes(f.UserID)
 	}
-	f := store.SecondFactor{ID: id.String(), UserID: string(user), Name: name, Secret: e.secret, Step: step, CreatedAt: r.Clock()}
 	if err := r.Kept.AddSecondFactor(ctx, f, session, hashes); err != nil {
 		return nil, r.Failed(err)
 	}
 	r.factors.mu.Lock()
 	delete(r.factors.enrolling, session)
-	r.factors.of[string(user)]++
+	r.factors.of[f.UserID]++
 	r.factors.mu.Unlock()
 	r.strengthen(session)
-	r.Log.Info("second factor set up", "user", user)
+	r.Log.Info("second factor set up", "user", f.UserID, "kind", f.Kind)
 	return codes, nil
 }
 
@@ -191,6 +197,9 @@ func (r *Registry) proveSecond(ctx context.Context, user, code string) (bool, er
 		return false, err
 	}
 	for _, f := range list {
+		if f.Kind != store.FactorTOTP {
+			continue
+		}
 		if step, ok := r.stepOf(f.Secret, code); ok {
 			spent, err := r.Kept.SpendStep(ctx, f.ID, step)
 			if err != nil {

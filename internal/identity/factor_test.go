@@ -13,7 +13,7 @@ import (
 func TestASecondFactorIsAskedForAndIsGoodOnce(t *testing.T) {
 	ctx := t.Context()
 	r, kept, now, _ := registry(t)
-	if err := r.SetPassword(ctx, "ana", longPassword); err != nil {
+	if err := r.SetPassword(ctx, "ana", longPassword, false); err != nil {
 		t.Fatal(err)
 	}
 	_, _, err := r.Begin(ctx, "ana", "192.0.2.1", false, false)

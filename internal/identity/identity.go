@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"log/slog"
 	"maps"
+	"net/url"
 	"slices"
 	"strconv"
 	"strings"
@@ -24,9 +25,11 @@ import (
 type Kept interface {
 	SetPassword(ctx context.Context, p store.Password) error
 	Password(ctx context.Context, user string) (store.Password, error)
-	WithPassword(ctx context.Context) (map[string]time.Time, error)
+	WithPassword(ctx context.Context) (map[string]store.Password, error)
 	AddSecondFactor(ctx context.Context, f store.SecondFactor, session string, codes []store.RecoveryCode) error
 	SecondFactors(ctx context.Context, user string) ([]store.SecondFactor, error)
+	PasskeyOf(ctx context.Context, credential []byte) (store.SecondFactor, error)
+	UsePasskey(ctx context.Context, id string, secret []byte, step int64) error
 	SpendStep(ctx context.Context, id string, step int64) (bool, error)
 	SpendRecoveryCode(ctx context.Context, user string, hash []byte) (bool, error)
 	SetRecoveryCodes(ctx context.Context, user string, codes []store.RecoveryCode) error
@@ -49,6 +52,7 @@ type Around struct {
 	Clock func() time.Time
 	Log   *slog.Logger
 
+	Site     *url.URL                       // at which people open the console; nil, or of an address: there are no passkeys
 	MayEnter func(user policy.UserID) error // nil where the account is in force
 	Failed   func(err error) error          // what becomes of an error of writing: one that says that the disk is full
 	Ended    func()                         // is called when credentials have ended
@@ -64,12 +68,17 @@ type Registry struct {
 	passwords knownUsers // users seen to have a password
 	factors   factorCache
 	lasting   lasting
+	passkeys  *passkeys // nil: there are none
 }
 
 // Open reads the tokens that are kept. One that is not as it was written holds no more.
 func Open(ctx context.Context, around Around) (*Registry, error) {
 	r := &Registry{Around: around, hasher: newHasher(), logins: newLimiter()}
 	r.Lasts(0, sessionTime)
+	var err error
+	if r.passkeys, err = newPasskeys(around.Site); err != nil {
+		return nil, err
+	}
 	tokens, err := r.Kept.Tokens(ctx, "")
 	if err != nil {
 		return nil, fmt.Errorf("read the tokens: %w", err)
@@ -80,6 +89,9 @@ func Open(ctx context.Context, around Around) (*Registry, error) {
 			continue
 		}
 		r.tokens.put(t)
+	}
+	if _, err := r.WithPassword(ctx); err != nil {
+		return nil, fmt.Errorf("read who has a password: %w", err)
 	}
 	return r, r.loadFactors(ctx)
 }
@@ -109,18 +121,20 @@ func (e *TooManyError) In(words wording.Catalogue) string {
 	return words.Say("problem.sign_ins", "seconds", strconv.Itoa(max(1, int(e.After.Seconds()+0.999))))
 }
 
-// SetPassword gives a user a password; all their sessions end with it, and so do links that were made for them. Who may do that is
-// for the caller to know.
-func (r *Registry) SetPassword(ctx context.Context, user, password string) error {
+// SetPassword gives a user a password; all their sessions end with it, and so do links that were made for them. A temporary one has to be
+// changed before anything else. Who may do that is for the caller to know.
+func (r *Registry) SetPassword(ctx context.Context, user, password string, temporary bool) error {
 	hash, err := r.hasher.hash(ctx, user, password)
 	if err != nil {
 		return err
 	}
 	at := r.Clock().UTC()
-	if err := r.Kept.SetPassword(ctx, store.Password{UserID: user, Hash: hash, ChangedAt: at}); err != nil {
+	p := store.Password{UserID: user, Hash: hash, ChangedAt: at, Temporary: temporary}
+	if err := r.Kept.SetPassword(ctx, p); err != nil {
 		return r.Failed(err)
 	}
-	r.passwords.put(map[string]time.Time{user: at})
+	p.Hash = ""
+	r.passwords.put(map[string]store.Password{user: p})
 	r.revokeCached(at, func(t *store.Token) bool { return t.UserID == user && t.Kind != store.KindToken })
 	return nil
 }
@@ -236,7 +250,14 @@ func (r *Registry) WithPassword(ctx context.Context) ([]string, error) {
 func (r *Registry) PasswordSince(user policy.UserID) time.Time {
 	r.passwords.mu.RLock()
 	defer r.passwords.mu.RUnlock()
-	return r.passwords.ids[string(user)]
+	return r.passwords.ids[string(user)].ChangedAt
+}
+
+// Temporary tells whether the password of a user was set by somebody else.
+func (r *Registry) Temporary(user policy.UserID) bool {
+	r.passwords.mu.RLock()
+	defer r.passwords.mu.RUnlock()
+	return r.passwords.ids[string(user)].Temporary
 }
 
 // Forget lets go of the credentials of accounts that are gone, and of the sessions of those that were suspended: what keeps them has
@@ -268,7 +289,7 @@ func Clip(text string) string {
 // knownUsers is a set of users that many may look at.
 type knownUsers struct {
 	mu  sync.RWMutex
-	ids map[string]time.Time // since when
+	ids map[string]store.Password // without their hashes
 }
 
 func (k *knownUsers) has(id string) bool {
@@ -286,11 +307,11 @@ func (k *knownUsers) drop(ids ...string) {
 	}
 }
 
-func (k *knownUsers) put(ids map[string]time.Time) {
+func (k *knownUsers) put(ids map[string]store.Password) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	if k.ids == nil {
-		k.ids = map[string]time.Time{}
+		k.ids = map[string]store.Password{}
 	}
 	maps.Copy(k.ids, ids)
 }

@@ -6,6 +6,7 @@ import (
 	"crypto/sha256"
 	"errors"
 	"log/slog"
+	"maps"
 	"slices"
 	"strings"
 	"testing"
@@ -108,12 +109,8 @@ func (m *memory) Password(_ context.Context, user string) (store.Password, error
 	return p, nil
 }
 
-func (m *memory) WithPassword(context.Context) (users map[string]time.Time, err error) {
-	users = map[string]time.Time{}
-	for user, p := range m.passwords {
-		users[user] = p.ChangedAt
-	}
-	return users, nil
+func (m *memory) WithPassword(context.Context) (map[string]store.Password, error) {
+	return maps.Clone(m.passwords), nil
 }
 
 func (m *memory) AddLink(_ context.Context, l store.Link) error {
@@ -165,6 +162,12 @@ func (m *memory) TokenOf(_ context.Context, user, key string) (store.Token, erro
 	}
 	return store.Token{}, store.ErrNotFound
 }
+
+func (m *memory) PasskeyOf(context.Context, []byte) (store.SecondFactor, error) {
+	return store.SecondFactor{}, store.ErrNotFound
+}
+
+func (m *memory) UsePasskey(context.Context, string, []byte, int64) error { return store.ErrNotFound }
 
 func (m *memory) ShortenToken(_ context.Context, id string, end time.Time) error {
 	for i := range m.tokens {
@@ -233,10 +236,10 @@ func TestPasswordsSessionsAndTokens(t *testing.T) {
 	t.Parallel()
 	r, kept, now, barred := registry(t)
 	ctx := t.Context()
-	if err := r.SetPassword(ctx, "ana", "short"); err == nil || len(kept.passwords) > 0 {
+	if err := r.SetPassword(ctx, "ana", "short", false); err == nil || len(kept.passwords) > 0 {
 		t.Fatal("a short password is taken")
 	}
-	if err := r.SetPassword(ctx, "ana", longPassword); err != nil || !r.HasPassword("ana") || strings.Contains(kept.passwords["ana"].Hash, "heron") {
+	if err := r.SetPassword(ctx, "ana", longPassword, false); err != nil || !r.HasPassword("ana") || strings.Contains(kept.passwords["ana"].Hash, "heron") {
 		t.Fatalf("%v; kept as %s", err, kept.passwords["ana"].Hash)
 	}
 	for _, c := range []struct{ user, password string }{{"ana", "another password"}, {"nobody", longPassword}, {"ana", ""}, {strings.Repeat("x", 1000), longPassword}} {
@@ -271,7 +274,7 @@ func TestPasswordsSessionsAndTokens(t *testing.T) {
 	barred["ana"] = false
 
 	// A new password ends sessions, and no token; a session ends by itself, and so does what is revoked.
-	if err := r.SetPassword(ctx, "ana", longPassword+"!"); err != nil || holds(session) || !holds(token) {
+	if err := r.SetPassword(ctx, "ana", longPassword+"!", false); err != nil || holds(session) || !holds(token) {
 		t.Fatalf("after a new password: session %t, token %t (%v)", holds(session), holds(token), err)
 	}
 	session, until, _ = r.Begin(ctx, "ana", "192.0.2.1", false, false)
@@ -367,7 +370,7 @@ func TestOnAFullDisk(t *testing.T) {
 	t.Parallel()
 	r, kept, _, _ := registry(t)
 	ctx := t.Context()
-	if err := r.SetPassword(ctx, "ana", longPassword); err != nil {
+	if err := r.SetPassword(ctx, "ana", longPassword, false); err != nil {
 		t.Fatal(err)
 	}
 	token, made, _, err := r.CreateToken(ctx, store.Token{UserID: "ana", CreatedBy: "ines"}, Repetition{})
@@ -382,7 +385,7 @@ func TestOnAFullDisk(t *testing.T) {
 	if _, err := r.Authenticate(session, ""); err != nil {
 		t.Error("the session that was begun does not hold")
 	}
-	if err := r.SetPassword(ctx, "ana", longPassword+"!"); !errors.Is(err, errNoRoom) {
+	if err := r.SetPassword(ctx, "ana", longPassword+"!", false); !errors.Is(err, errNoRoom) {
 		t.Errorf("a password that could not be written: %v", err)
 	}
 	if _, _, _, err := r.CreateToken(ctx, store.Token{UserID: "ana", CreatedBy: "ines"}, Repetition{}); !errors.Is(err, errNoRoom) {

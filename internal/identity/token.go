@@ -338,7 +338,7 @@ func (r *Registry) UseLink(ctx context.Context, link, password, address string, 
 	if err := r.MayEnter(user); err != nil {
 		return "", err
 	}
-	if err := r.SetPassword(ctx, found.UserID, password); err != nil {
+	if err := r.SetPassword(ctx, found.UserID, password, false); err != nil {
 		return "", err
 	}
 	r.Log.Info("password set by a link", "user", user)

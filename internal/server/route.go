@@ -318,7 +318,7 @@ func statusOf(err error) int {
 		return http.StatusBadRequest
 	case errors.As(err, &h):
 		return h.status
-	case errors.Is(err, service.ErrCredential), errors.Is(err, service.ErrSignIn), errors.Is(err, service.ErrCode):
+	case errors.Is(err, service.ErrCredential), errors.Is(err, service.ErrSignIn), errors.Is(err, service.ErrCode), errors.Is(err, service.ErrPasskey):
 		return http.StatusUnauthorized
 	case errors.As(err, &many):
 		return http.StatusTooManyRequests

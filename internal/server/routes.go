@@ -34,9 +34,14 @@ func (s *Server) routes() []route {
 		{id: "listFactors", method: "GET", path: "/api/v1/session/factors", tag: "session", summary: "Your own second factors", out: []wire.SecondFactor{}, handle: s.factors},
 		{id: "beginFactor", method: "POST", path: "/api/v1/session/factors", tag: "session", summary: "Begin to set up a second factor: a program that makes codes by RFC 6238", in: wire.NewFactor{}, takes: smallJSON, out: wire.Enrolling{}, handle: s.beginFactor},
 		{id: "confirmFactor", method: "POST", path: "/api/v1/session/factors/confirm", tag: "session", summary: "Keep the second factor that was begun in this session, by a code of it", in: wire.FactorProof{}, takes: smallJSON, out: wire.FactorMade{}, status: 201, handle: s.confirmFactor},
+		{id: "beginPasskey", method: "POST", path: "/api/v1/session/passkeys", tag: "session", summary: "Begin to make a passkey (WebAuthn)", in: wire.NewFactor{}, takes: smallJSON, out: wire.Ceremony{}, handle: s.beginPasskey},
+		{id: "confirmPasskey", method: "POST", path: "/api/v1/session/passkeys/confirm", tag: "session", summary: "Keep the passkey that the browser has made", in: wire.PasskeyMade{}, takes: plainJSON, out: wire.FactorMade{}, status: 201, handle: s.confirmPasskey},
+		{id: "beginPasskeySignIn", method: "POST", path: "/api/v1/session/passkey", tag: "session", summary: "Begin to sign in by a passkey", open: true, out: wire.Ceremony{}, handle: s.beginPasskeySignIn},
+		{id: "signInByPasskey", method: "POST", path: "/api/v1/session/passkey/sign-in", tag: "session", summary: "Sign in by what a passkey has signed", open: true, in: wire.PasskeySigned{}, takes: smallJSON, out: wire.Session{}, handle: s.signInByPasskey},
 		{id: "dropFactor", method: "POST", path: "/api/v1/session/factors/{id}/removal", tag: "session", summary: "Take one of your own second factors away", in: []any{idPath{}, wire.OwnProof{}}, takes: smallJSON, status: 204, handle: s.dropFactor},
 		{id: "newRecoveryCodes", method: "POST", path: "/api/v1/session/recovery-codes", tag: "session", summary: "New recovery codes, in the place of those that you have", in: wire.OwnProof{}, takes: smallJSON, out: wire.RecoveryCodes{}, status: 201, handle: s.recoveryCodes},
 		{id: "resetFactors", method: "DELETE", path: "/api/v1/users/{id}/factors", tag: "tokens", summary: "Take all second factors of somebody away, who has lost them; their sessions end", in: idPath{}, needs: service.Manage, status: 204, handle: s.resetFactors},
+		{id: "givePassword", method: "PUT", path: "/api/v1/users/{id}/password", tag: "tokens", summary: "Give a user a password, which they change before anything else", in: []any{idPath{}, wire.GivenPassword{}}, needs: service.Manage, takes: smallJSON, status: 204, handle: s.givePassword},
 		{id: "getSignIns", method: "GET", path: "/api/v1/users/{id}/sign-ins", tag: "tokens", summary: "How a user comes in: password, second factors, sessions, tokens", in: idPath{}, needs: service.Whole, out: wire.SignIns{}, handle: s.signInsOf},
 		{id: "endSessionsOf", method: "DELETE", path: "/api/v1/users/{id}/sessions", tag: "tokens", summary: "End all sessions of a user", in: idPath{}, needs: service.Manage, status: 204, handle: s.endSessionsOf},
 		{id: "listSessions", method: "GET", path: "/api/v1/sessions", tag: "session", summary: "Your own sessions", out: []wire.OwnSession{}, handle: s.sessions},
@@ -204,6 +209,17 @@ func (s *Server) changePassword(r *request) error {
 	return s.begun(r, session, err)
 }
 
+func (s *Server) givePassword(r *request) error {
+	var in wire.GivenPassword
+	if err := r.decode(&in); err != nil {
+		return err
+	}
+	if err := s.service.GivePassword(r.Request().Context(), r.caller, r.Param("id"), in); err != nil {
+		return err
+	}
+	return r.NoContent(http.StatusNoContent)
+}
+
 func (s *Server) signInsOf(r *request) error {
 	return r.tell(s.service.SignIns(r.Request().Context(), r.caller, r.Param("id")))
 }
@@ -217,6 +233,37 @@ func (s *Server) endSessionsOf(r *request) error {
 
 func (s *Server) factors(r *request) error {
 	return r.tell(s.service.Factors(r.Request().Context(), r.caller))
+}
+
+func (s *Server) beginPasskey(r *request) error {
+	var in wire.NewFactor
+	if err := r.decode(&in); err != nil {
+		return err
+	}
+	return r.tell(s.service.BeginPasskey(r.Request().Context(), r.caller, in, r.origin.address))
+}
+
+func (s *Server) confirmPasskey(r *request) error {
+	var in wire.PasskeyMade
+	if err := r.decode(&in); err != nil {
+		return err
+	}
+	out, err := s.service.ConfirmPasskey(r.Request().Context(), r.caller, in, r.expires)
+	if err != nil {
+		return err
+	}
+	return r.JSON(http.StatusCreated, out)
+}
+
+func (s *Server) beginPasskeySignIn(r *request) error { return r.tell(s.service.BeginPasskeySignIn()) }
+
+func (s *Server) signInByPasskey(r *request) error {
+	var in wire.PasskeySigned
+	if err := r.decode(&in); err != nil {
+		return err
+	}
+	session, err := s.service.SignInByPasskey(r.Request().Context(), in, r.origin.address)
+	return s.begun(r, session, err)
 }
 
 func (s *Server) beginFactor(r *request) error {

@@ -15,7 +15,31 @@ import (
 
 // SetPassword gives a user a password; see [identity.Registry.SetPassword].
 func (s *Service) SetPassword(ctx context.Context, user, password string) error {
-	return s.who.SetPassword(ctx, user, password)
+	return s.who.SetPassword(ctx, user, password, false)
+}
+
+// GivePassword gives somebody else a password for the first time that they come in: they change it before anything else.
+func (s *Service) GivePassword(ctx context.Context, c Caller, user string, in wire.GivenPassword) error {
+	st := s.State()
+	if err := s.Permit(st, c, Manage, ""); err != nil {
+		return err
+	}
+	u, ok := policy.Find[*policy.User](st.Policy, user)
+	if !ok {
+		return ErrNotFound
+	}
+	if user == string(c.User) {
+		return Wrong("user", "is yourself: change your own password under your account")
+	}
+	if u.Kind == policy.Service {
+		return Wrong("user", "%s is a service, and sets no password: make a token for it", u.Title())
+	}
+	if err := s.who.SetPassword(ctx, user, in.Password, true); err != nil {
+		return err
+	}
+	s.borders.Log.Info("password given", "user", user, "by", c.User)
+	s.note(c, audit.Password, audit.Made, user, nil)
+	return nil
 }
 
 // SignIn makes a session of a user and a password. address is where the request came from.
@@ -42,6 +66,8 @@ func (s *Service) signInRefused(in wire.Credentials, address string, why error) 
 		return // they are asked for it now
 	case errors.Is(why, ErrCode):
 		missing = "the code of the second factor is not good"
+	case errors.Is(why, identity.ErrPasskey):
+		missing = "the passkey did not sign, or is not known"
 	case errors.As(why, &tooMany):
 		missing = "too many tries"
 	case errors.As(why, &forbidden):
@@ -189,7 +215,7 @@ func (s *Service) ChangePassword(ctx context.Context, c Caller, in wire.NewPassw
 	if err := s.ownPassword(ctx, c, in.Current, address); err != nil {
 		return wire.Session{}, err
 	}
-	if err := s.who.SetPassword(ctx, string(c.User), in.Password); err != nil {
+	if err := s.who.SetPassword(ctx, string(c.User), in.Password, false); err != nil {
 		return wire.Session{}, err
 	}
 	s.borders.Log.Info("password changed", "user", c.User)

@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"log/slog"
+	"net/url"
 	"time"
 
 	"sentier/internal/identity"
@@ -86,6 +87,7 @@ type Borders struct {
 	Record      Record
 	Clock       func() time.Time // what the time is
 	Log         *slog.Logger
+	Site        *url.URL // at which people open the console; nil: not known, and there are no passkeys
 }
 
 // On are the borders of a service on a store and a record.

@@ -16,6 +16,9 @@ import (
 // ErrCode is that a second factor is needed beside the password; see [identity.ErrCode].
 var ErrCode = identity.ErrCode
 
+// ErrPasskey is that a passkey does not let in; see [identity.ErrPasskey].
+var ErrPasskey = identity.ErrPasskey
+
 // What somebody may have to do before anything else.
 const (
 	setupFactor   = "second_factor"
@@ -49,7 +52,7 @@ func (s *Service) Setup(c Caller) []string {
 	if second && !s.who.HasFactor(c.User) {
 		out = append(out, setupFactor)
 	}
-	if since := s.who.PasswordSince(c.User); days > 0 && !since.IsZero() && s.borders.Clock().Sub(since) > time.Duration(days)*24*time.Hour {
+	if since := s.who.PasswordSince(c.User); s.who.Temporary(c.User) || days > 0 && !since.IsZero() && s.borders.Clock().Sub(since) > time.Duration(days)*24*time.Hour {
 		out = append(out, setupPassword)
 	}
 	return out
@@ -65,7 +68,7 @@ func (s *Service) Admitted(c Caller) error {
 	case slices.Contains(setup, setupFactor):
 		return &ForbiddenError{Missing: policy.Say("a second factor, which a user group of yours requires: set it up under your account first")}
 	case slices.Contains(setup, setupPassword):
-		return &ForbiddenError{Missing: policy.Say("a new password, as a user group of yours lets none be this old: set it under your account first")}
+		return &ForbiddenError{Missing: policy.Say("a new password, as the one that you have was set by somebody else, or is older than a user group of yours lets it be: set it under your account first")}
 	}
 	if !c.Strong && s.who.HasFactor(c.User) {
 		return ErrCredential
@@ -86,7 +89,7 @@ func (s *Service) Factors(ctx context.Context, c Caller) ([]wire.SecondFactor, e
 	list, err := s.who.Factors(ctx, c.User)
 	out := []wire.SecondFactor{}
 	for _, f := range list {
-		out = append(out, wire.SecondFactor{ID: f.ID, Name: f.Name, Created: f.CreatedAt.UTC()})
+		out = append(out, wire.SecondFactor{ID: f.ID, Kind: f.Kind, Name: f.Name, Created: f.CreatedAt.UTC()})
 	}
 	return out, err
 }
@@ -111,14 +114,71 @@ func (s *Service) ownPassword(ctx context.Context, c Caller, password, address s
 	return s.who.ProveAgain(ctx, string(c.User), password, address)
 }
 
+// BeginPasskey begins to make a passkey, as [Service.BeginFactor] begins a program for codes.
+func (s *Service) BeginPasskey(ctx context.Context, c Caller, in wire.NewFactor, address string) (wire.Ceremony, error) {
+	if err := session(c); err != nil {
+		return wire.Ceremony{}, err
+	}
+	if !slices.Contains(s.Setup(c), setupFactor) {
+		if err := s.ownPassword(ctx, c, in.Password, address); err != nil {
+			return wire.Ceremony{}, err
+		}
+	}
+	out, err := s.who.BeginPasskey(ctx, c.User, c.Token)
+	return wire.Ceremony{ID: out.ID, Options: string(out.Options)}, err
+}
+
+// ConfirmPasskey keeps the passkey that a browser has made in this session.
+func (s *Service) ConfirmPasskey(ctx context.Context, c Caller, in wire.PasskeyMade, expires time.Time) (wire.FactorMade, error) {
+	if err := session(c); err != nil {
+		return wire.FactorMade{}, err
+	}
+	name, err := factorName(in.Name)
+	if err != nil {
+		return wire.FactorMade{}, err
+	}
+	codes, err := s.who.ConfirmPasskey(ctx, c.User, c.Token, name, in.ID, in.Credential)
+	if err != nil {
+		return wire.FactorMade{}, err
+	}
+	s.note(c, audit.SecondFactor, audit.Made, string(c.User), details{"name": name, "kind": store.FactorPasskey})
+	c.Strong = true
+	return wire.FactorMade{Session: s.Session(c, expires), Codes: codes}, nil
+}
+
+// factorName is the name by which somebody knows a device of theirs.
+func factorName(text string) (string, error) {
+	name := strings.TrimSpace(text)
+	if name == "" || len(name) > 100 {
+		return "", Wrong("name", "give the device a name of up to 100 characters by which you know it")
+	}
+	return name, nil
+}
+
+// BeginPasskeySignIn begins a sign-in by a passkey.
+func (s *Service) BeginPasskeySignIn() (wire.Ceremony, error) {
+	out, err := s.who.BeginPasskeySignIn()
+	return wire.Ceremony{ID: out.ID, Options: string(out.Options)}, err
+}
+
+// SignInByPasskey makes a session of what a passkey has signed: it is two factors by itself.
+func (s *Service) SignInByPasskey(ctx context.Context, in wire.PasskeySigned, address string) (wire.Session, error) {
+	user, err := s.who.ProvePasskey(ctx, in.ID, in.Credential, address)
+	if err != nil {
+		s.signInRefused(wire.Credentials{User: string(user)}, address, err)
+		return wire.Session{}, err
+	}
+	return s.begin(ctx, user, address, false, true, "a passkey")
+}
+
 // ConfirmFactor keeps the second factor that was begun in this session.
 func (s *Service) ConfirmFactor(ctx context.Context, c Caller, in wire.FactorProof, expires time.Time, address string) (wire.FactorMade, error) {
 	if err := session(c); err != nil {
 		return wire.FactorMade{}, err
 	}
-	name := strings.TrimSpace(in.Name)
-	if name == "" || len(name) > 100 {
-		return wire.FactorMade{}, Wrong("name", "give the device a name of up to 100 characters by which you know it")
+	name, err := factorName(in.Name)
+	if err != nil {
+		return wire.FactorMade{}, err
 	}
 	codes, err := s.who.ConfirmFactor(ctx, c.User, c.Token, name, in.Code, address)
 	if err != nil {

@@ -55,7 +55,7 @@ func Open(ctx context.Context, borders Borders) (*Service, error) {
 	}
 	var err error
 	s.who, err = identity.Open(ctx, identity.Around{
-		Kept: borders.Credentials, Clock: borders.Clock, Log: borders.Log,
+		Site: borders.Site, Kept: borders.Credentials, Clock: borders.Clock, Log: borders.Log,
 		MayEnter: s.mayEnter, Failed: s.kept, Ended: s.revised.Notify,
 	})
 	if err != nil {

@@ -22,11 +22,16 @@ type Password struct {
 	UserID    string `gorm:"primaryKey"`
 	Hash      string
 	ChangedAt time.Time
+	Temporary bool // somebody else has set it: it is changed before anything else
 	Checksum  []byte
 }
 
 func (p *Password) check() []byte {
-	return checksum("password", p.UserID, p.Hash, instant(&p.ChangedAt))
+	texts := []string{"password", p.UserID, p.Hash, instant(&p.ChangedAt)}
+	if p.Temporary {
+		texts = append(texts, "temporary")
+	}
+	return checksum(texts...)
 }
 func (p *Password) sound() bool { return p.Checksum == nil || bytes.Equal(p.Checksum, p.check()) }
 
@@ -148,15 +153,15 @@ func (s *Store) Password(ctx context.Context, user string) (Password, error) {
 	return p, nil
 }
 
-// WithPassword tells since when which users have their password.
-func (s *Store) WithPassword(ctx context.Context) (map[string]time.Time, error) {
+// WithPassword tells which users have a password, since when, and whether it is a temporary one; not its hash.
+func (s *Store) WithPassword(ctx context.Context) (map[string]Password, error) {
 	var list []Password
-	if err := s.reader.WithContext(ctx).Select("user_id", "changed_at").Find(&list).Error; err != nil {
+	if err := s.reader.WithContext(ctx).Select("user_id", "changed_at", "temporary").Find(&list).Error; err != nil {
 		return nil, err
 	}
-	out := make(map[string]time.Time, len(list))
+	out := make(map[string]Password, len(list))
 	for _, p := range list {
-		out[p.UserID] = p.ChangedAt
+		out[p.UserID] = p
 	}
 	return out, nil
 }

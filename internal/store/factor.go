@@ -10,19 +10,31 @@ import (
 	"gorm.io/gorm"
 )
 
-// SecondFactor makes codes by RFC 6238 of a secret that its user's device knows as well.
+// The kinds of second factor.
+const (
+	FactorTOTP    = "totp"    // a program that makes codes by RFC 6238
+	FactorPasskey = "passkey" // WebAuthn: a passkey or a security key
+)
+
+// SecondFactor makes codes by RFC 6238 of a secret that its user's device knows as well; or is a passkey, whose secret is what is known of it.
 type SecondFactor struct {
-	ID        string `gorm:"primaryKey"`
-	UserID    string
-	Name      string
-	Secret    []byte
-	Step      int64 // of the last code that was taken
-	CreatedAt time.Time
-	Checksum  []byte
+	ID         string `gorm:"primaryKey"`
+	UserID     string
+	Name       string
+	Secret     []byte
+	Step       int64 // of the last code that was taken; of a passkey, how often it has signed
+	Kind       string
+	Credential []byte // id of a passkey
+	CreatedAt  time.Time
+	Checksum   []byte
 }
 
 func (f *SecondFactor) check() []byte {
-	return checksum("second factor", f.ID, f.UserID, string(f.Secret), string(binary.BigEndian.AppendUint64(nil, uint64(f.Step))))
+	texts := []string{"second factor", f.ID, f.UserID, string(f.Secret), string(binary.BigEndian.AppendUint64(nil, uint64(f.Step)))}
+	if f.Kind != FactorTOTP { // those from before there were other kinds are checked as they were
+		texts = append(texts, f.Kind, string(f.Credential))
+	}
+	return checksum(texts...)
 }
 
 // RecoveryCode is the hash of a code that stands in for a second factor, once.
@@ -84,6 +96,31 @@ func (s *Store) SecondFactors(ctx context.Context, user string) ([]SecondFactor,
 		}
 	}
 	return out, nil
+}
+
+// PasskeyOf finds a passkey by the id of its credential, or [ErrNotFound].
+func (s *Store) PasskeyOf(ctx context.Context, credential []byte) (SecondFactor, error) {
+	var f SecondFactor
+	if err := found(s.reader.WithContext(ctx).Take(&f, "credential = ? AND kind = ?", credential, FactorPasskey).Error); err != nil {
+		return f, err
+	}
+	if !bytes.Equal(f.Checksum, f.check()) {
+		return f, fmt.Errorf("a passkey of %q: %w", f.UserID, ErrDamaged)
+	}
+	return f, nil
+}
+
+// UsePasskey keeps what is known of a passkey after it has signed.
+func (s *Store) UsePasskey(ctx context.Context, id string, secret []byte, step int64) error {
+	return s.small(ctx, func(tx *gorm.DB) error {
+		var f SecondFactor
+		if err := found(tx.Take(&f, "id = ?", id).Error); err != nil {
+			return err
+		}
+		f.Secret, f.Step = secret, step
+		f.Checksum = f.check()
+		return tx.Model(&f).Select("secret", "step", "checksum").Updates(&f).Error
+	})
 }
 
 // SpendStep takes a code of a second factor, by its step; false where that or a later one was taken before.

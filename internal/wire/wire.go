@@ -234,9 +234,10 @@ type SetUp struct {
 	Terminal bool   `json:"terminal,omitempty"`
 }
 
-// SecondFactor is a device that makes codes, by which its user proves who they are beside the password.
+// SecondFactor is a device by which its user proves who they are: one that makes codes, beside the password; or a passkey, instead of it.
 type SecondFactor struct {
 	ID      string    `json:"id"`
+	Kind    string    `json:"kind" enum:"totp,passkey"`
 	Name    string    `json:"name"`
 	Created time.Time `json:"created"`
 }
@@ -244,6 +245,30 @@ type SecondFactor struct {
 // NewFactor begins to set up a second factor.
 type NewFactor struct {
 	Password string `json:"password,omitempty" description:"the caller's own; not asked for while setting one up is required of them"`
+}
+
+// GivenPassword is a password that somebody is given, to be changed when they first come in.
+type GivenPassword struct {
+	Password string `json:"password" sentier:"required"`
+}
+
+// Ceremony is what a browser is asked to do with a passkey (WebAuthn).
+type Ceremony struct {
+	ID      string `json:"id" description:"comes back with what the browser gives"`
+	Options string `json:"options" description:"JSON, as PublicKeyCredential.parseCreationOptionsFromJSON or parseRequestOptionsFromJSON reads it"`
+}
+
+// PasskeyMade is the passkey that a browser has made.
+type PasskeyMade struct {
+	ID         string `json:"id" sentier:"required" description:"of the ceremony"`
+	Name       string `json:"name" sentier:"required" description:"by which its user knows it"`
+	Credential string `json:"credential" sentier:"required" description:"JSON, as PublicKeyCredential.toJSON writes it"`
+}
+
+// PasskeySigned is what a passkey has signed, to sign in.
+type PasskeySigned struct {
+	ID         string `json:"id" sentier:"required" description:"of the ceremony"`
+	Credential string `json:"credential" sentier:"required" description:"JSON, as PublicKeyCredential.toJSON writes it"`
 }
 
 // Enrolling is a second factor that is being set up: what the program for codes has to be told.

@@ -7,20 +7,15 @@ ALTER TABLE tokens ADD COLUMN networks TEXT NOT NULL DEFAULT ''; -- separated by
 -- A password that somebody else has set is changed before anything else.
 ALTER TABLE passwords ADD COLUMN temporary INTEGER NOT NULL DEFAULT 0;
 
--- Passkeys and security keys, WebAuthn.
-CREATE TABLE passkeys (
-    id         BLOB PRIMARY KEY,     -- of the credential
-    user_id    TEXT NOT NULL,
-    name       TEXT NOT NULL,
-    credential BLOB NOT NULL,        -- public key, counter, flags
-    created_at DATETIME NOT NULL,
-    used_at    DATETIME,
-    checksum   BLOB NOT NULL
-) WITHOUT ROWID;
-CREATE INDEX passkeys_user ON passkeys (user_id);
+-- Passkeys and security keys (WebAuthn) stand beside the programs for codes: what is known of the credential is the secret, its counter the step.
+ALTER TABLE second_factors ADD COLUMN kind TEXT NOT NULL DEFAULT 'totp';
+ALTER TABLE second_factors ADD COLUMN credential BLOB; -- id of the credential
+CREATE UNIQUE INDEX second_factors_credential ON second_factors (credential) WHERE credential IS NOT NULL;
 
 -- +goose Down
-DROP TABLE passkeys;
+DROP INDEX second_factors_credential;
+ALTER TABLE second_factors DROP COLUMN credential;
+ALTER TABLE second_factors DROP COLUMN kind;
 ALTER TABLE passwords DROP COLUMN temporary;
 ALTER TABLE tokens DROP COLUMN networks;
 ALTER TABLE tokens DROP COLUMN mandate;

@@ -65,6 +65,12 @@ export type Enrolling = Schemas["Enrolling"];
 export const factors = () => answer(api.GET("/api/v1/session/factors"));
 export const beginFactor = (password?: string) => answer(api.POST("/api/v1/session/factors", { body: { password } }));
 export const confirmFactor = (code: string, name: string) => answer(api.POST("/api/v1/session/factors/confirm", { body: { code, name } }));
+export type Ceremony = Schemas["Ceremony"];
+export const beginPasskey = (password?: string) => answer(api.POST("/api/v1/session/passkeys", { body: { password } }));
+export const confirmPasskey = (id: string, name: string, credential: string) =>
+  answer(api.POST("/api/v1/session/passkeys/confirm", { body: { id, name, credential } }));
+export const beginPasskeySignIn = () => answer(api.POST("/api/v1/session/passkey"));
+export const signInByPasskey = (id: string, credential: string) => answer(api.POST("/api/v1/session/passkey/sign-in", { body: { id, credential } }));
 export const dropFactor = (id: string, password: string) =>
   answer(api.POST("/api/v1/session/factors/{id}/removal", { params: { path: { id } }, body: { password } }));
 export const newRecoveryCodes = (password: string) => answer(api.POST("/api/v1/session/recovery-codes", { body: { password } }));

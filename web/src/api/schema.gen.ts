@@ -1600,6 +1600,86 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/session/passkey": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Begin to sign in by a passkey
+         * @description Begin to sign in by a passkey. Answers without a credential.
+         */
+        post: operations["beginPasskeySignIn"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/session/passkey/sign-in": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Sign in by what a passkey has signed
+         * @description Sign in by what a passkey has signed. Answers without a credential.
+         */
+        post: operations["signInByPasskey"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/session/passkeys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Begin to make a passkey (WebAuthn)
+         * @description Begin to make a passkey (WebAuthn). About oneself it takes no mandate.
+         */
+        post: operations["beginPasskey"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/session/passkeys/confirm": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Keep the passkey that the browser has made
+         * @description Keep the passkey that the browser has made. About oneself it takes no mandate.
+         */
+        post: operations["confirmPasskey"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/session/password": {
         parameters: {
             query?: never;
@@ -2196,6 +2276,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/users/{id}/password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Give a user a password, which they change before anything else
+         * @description Give a user a password, which they change before anything else. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        put: operations["givePassword"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/users/{id}/sessions": {
         parameters: {
             query?: never;
@@ -2715,6 +2815,12 @@ export interface components {
             /** @description on some of it, but not on all */
             some?: string[];
         };
+        Ceremony: {
+            /** @description comes back with what the browser gives */
+            id: string;
+            /** @description JSON, as PublicKeyCredential.parseCreationOptionsFromJSON or parseRequestOptionsFromJSON reads it */
+            options: string;
+        };
         /**
          * @example {
          *       "at": "2026-11-24 10:00",
@@ -3219,6 +3325,9 @@ export interface components {
             /** @description what else is known of it, such as an e-mail or a site */
             note?: string;
             type: string;
+        };
+        GivenPassword: {
+            password: string;
         };
         /**
          * @description A grant.
@@ -3798,6 +3907,20 @@ export interface components {
             resource?: components["schemas"]["Entity"];
             subject?: components["schemas"]["Entity"];
         };
+        PasskeyMade: {
+            /** @description JSON, as PublicKeyCredential.toJSON writes it */
+            credential: string;
+            /** @description of the ceremony */
+            id: string;
+            /** @description by which its user knows it */
+            name: string;
+        };
+        PasskeySigned: {
+            /** @description JSON, as PublicKeyCredential.toJSON writes it */
+            credential: string;
+            /** @description of the ceremony */
+            id: string;
+        };
         Point: {
             /** @description What it is granted by, as device/point. */
             id: string;
@@ -4214,6 +4337,8 @@ export interface components {
             /** Format: date-time */
             created: string;
             id: string;
+            /** @enum {string} */
+            kind: "totp" | "passkey";
             name: string;
         };
         Seen: {
@@ -10445,6 +10570,124 @@ export interface operations {
             default: components["responses"]["InternalProblem"];
         };
     };
+    beginPasskeySignIn: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Ceremony"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    signInByPasskey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PasskeySigned"];
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Session"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    beginPasskey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewFactor"];
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Ceremony"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    confirmPasskey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PasskeyMade"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FactorMade"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
     changePassword: {
         parameters: {
             query?: never;
@@ -12426,6 +12669,44 @@ export interface operations {
             404: components["responses"]["NotFoundProblem"];
             429: components["responses"]["TooManyProblem"];
             503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    givePassword: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["GivenPassword"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
             default: components["responses"]["InternalProblem"];
         };
     };

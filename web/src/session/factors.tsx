@@ -5,6 +5,8 @@ import { TextField } from "../ui/fields";
 import { Footer, Modal } from "../ui/modal";
 import { Busy, Fault, Trouble } from "../ui/notice";
 import { t, timeFormat } from "../words";
+import { Codes } from "./codes";
+import { EnrolPasskey, hasPasskeys } from "./passkeys";
 import { PasswordField } from "./password-fields";
 
 /** Factors are one's own second factors: what proves who one is beside the password. */
@@ -22,7 +24,10 @@ export function Factors() {
         {found.data.map((f) => (
           <li key={f.id} className="flex items-center gap-3 border-t border-line/60 py-1.5">
             <span className="min-w-0 flex-1">
-              {f.name} <span className="text-soft">{t("console.factor.since", { time: timeFormat({ dateStyle: "medium" }).format(new Date(f.created)) })}</span>
+              {f.name}{" "}
+              <span className="text-soft">
+                {t(`console.passkey.kind_${f.kind}`)}, {t("console.factor.since", { time: timeFormat({ dateStyle: "medium" }).format(new Date(f.created)) })}
+              </span>
             </span>
             <Modal title={t("console.factor.drop_title", { name: f.name })} button={t("console.factor.drop")}>
               {(close) => <Proved go={t("console.factor.drop")} close={close} act={(password) => dropFactor(f.id, password)} done={refresh} />}
@@ -32,6 +37,19 @@ export function Factors() {
       </ul>
       {found.data.length === 0 && <p className="mb-3 text-soft">{t("console.factor.none")}</p>}
       <div className="flex flex-wrap gap-2">
+        {hasPasskeys() && (
+          <Modal title={t("console.passkey.add")} button={t("console.passkey.add")}>
+            {(close) => (
+              <EnrolPasskey
+                ask
+                done={() => {
+                  close();
+                  refresh();
+                }}
+              />
+            )}
+          </Modal>
+        )}
         <Modal title={t("console.factor.add")} button={t("console.factor.add")}>
           {(close) => (
             <Enrol
@@ -85,23 +103,6 @@ function FreshCodes({ close }: { close: () => void }) {
       act={async (password) => setCodes((await newRecoveryCodes(password)).codes)}
       done={() => undefined}
     />
-  );
-}
-
-/** Codes are shown this once, to be kept where they are found when the device is not. */
-function Codes({ codes, done }: { codes: string[]; done: () => void }) {
-  return (
-    <div className="flex flex-col gap-3">
-      <p>{t("console.factor.codes_help")}</p>
-      <ul className="grid grid-cols-2 gap-x-6 font-mono">
-        {codes.map((c) => (
-          <li key={c}>{c}</li>
-        ))}
-      </ul>
-      <button type="button" className="button primary self-end" onClick={done}>
-        {t("console.factor.codes_kept")}
-      </button>
-    </div>
   );
 }
 

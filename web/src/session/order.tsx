@@ -4,6 +4,7 @@ import { base } from "../base";
 import { t } from "../words";
 import { Password } from "./account";
 import { Enrol } from "./factors";
+import { EnrolPasskey, hasPasskeys } from "./passkeys";
 
 /** OrderPage leads through what has to be done before anything else: a second factor that is required, a password that is too old. */
 export function OrderPage({ session }: { session: Session }) {
@@ -15,9 +16,16 @@ export function OrderPage({ session }: { session: Session }) {
         <h1 className="mb-1">{t(factor ? "console.setup.factor" : "console.setup.password")}</h1>
         <p className="mb-4 text-soft">{t(factor ? "console.setup.factor_why" : "console.setup.password_why", { name: session.user.name })}</p>
         {factor ? (
-          <section className="sheet p-5">
-            <Enrol ask={false} done={() => void queries.invalidateQueries()} />
-          </section>
+          <>
+            {hasPasskeys() && (
+              <section className="sheet mb-4 p-5">
+                <EnrolPasskey ask={false} done={() => void queries.invalidateQueries()} />
+              </section>
+            )}
+            <section className="sheet p-5">
+              <Enrol ask={false} done={() => void queries.invalidateQueries()} />
+            </section>
+          </>
         ) : (
           <Password done={() => void queries.invalidateQueries()} />
         )}

@@ -1,10 +1,13 @@
 import { useQueryClient } from "@tanstack/react-query";
+import { KeyRound } from "lucide-react";
 import { useState } from "react";
 import { ApiError, signIn } from "../api/client";
 import { LanguageButton } from "../ui/language-button";
+import { Fault } from "../ui/notice";
 import { t } from "../words";
 import { Door } from "./door";
 import { CodeField } from "./factors";
+import { enterByPasskey, hasPasskeys } from "./passkeys";
 
 export function SignInPage() {
   const queries = useQueryClient();
@@ -30,6 +33,16 @@ export function SignInPage() {
       throw error;
     }
   };
+  const [fault, setFault] = useState("");
+  const byPasskey = async () => {
+    setFault("");
+    try {
+      await enterByPasskey();
+      await queries.invalidateQueries();
+    } catch (error) {
+      setFault((error as Error).message);
+    }
+  };
   return (
     <Door
       title="Sentier"
@@ -37,9 +50,19 @@ export function SignInPage() {
       go={(busy) => t(busy ? "console.sign_in.busy" : "console.sign_in.go")}
       enter={enter}
       below={
-        <p className="mt-3 flex justify-end">
-          <LanguageButton />
-        </p>
+        <>
+          <p className="mt-3 flex justify-between">
+            {hasPasskeys() ? (
+              <button type="button" className="button" onClick={() => void byPasskey()}>
+                <KeyRound size={15} aria-hidden /> {t("console.passkey.sign_in")}
+              </button>
+            ) : (
+              <span />
+            )}
+            <LanguageButton />
+          </p>
+          <Fault text={fault} className="mt-3" />
+        </>
       }
     >
       <label className="flex flex-col gap-1">
