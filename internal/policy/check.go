@@ -98,6 +98,16 @@ func (g *UserGroup) check(c *checker) {
 			c.fault("sign_in.password_days", "%d is out of range: give 1 to 3650 days, or 0 for never", s.PasswordDays)
 		}
 	}
+	if g.Join != nil {
+		g.Join.check(c)
+	}
+}
+
+func (j *Join) check(c *checker) {
+	oneOf(c, "join.approval", j.Approval)
+	if j.Minutes < 1 || j.Minutes > MaxJoin {
+		c.fault("join.minutes", "%d is out of range: give 1 to %d minutes", j.Minutes, MaxJoin)
+	}
 }
 
 func (k *Calendar) check(c *checker) {

@@ -114,6 +114,7 @@ var choices = map[reflect.Type][]string{
 	reflect.TypeFor[UserKind]():     texts(Person, Service),
 	reflect.TypeFor[Status]():       texts(Active, Invited, Suspended),
 	reflect.TypeFor[SecondFactor](): texts(Optional, Required),
+	reflect.TypeFor[Approval]():     texts(ApprovalMandate, ApprovalNone),
 	reflect.TypeFor[Effect]():       texts(Allow, Deny),
 	reflect.TypeFor[Depth]():        texts(All, Here),
 	reflect.TypeFor[MandateRole]():  texts(Owner, Delegate, Auditor, Enforcement),

@@ -101,6 +101,9 @@ func (g *UserGroup) normalize() Record {
 	if g.SignIn != nil {
 		n.SignIn = &SignIn{orDefault(g.SignIn.SecondFactor, Optional), g.SignIn.PasswordDays}
 	}
+	if g.Join != nil {
+		n.Join = &Join{set(g.Join.Groups), g.Join.Minutes, orDefault(g.Join.Approval, ApprovalMandate)}
+	}
 	return &n
 }
 

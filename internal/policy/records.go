@@ -182,6 +182,7 @@ type UserGroup struct {
 	Includes []UserGroupID `json:"includes,omitempty"`
 	Members  []Member      `json:"members,omitempty"`
 	SignIn   *SignIn       `json:"sign_in,omitempty"`
+	Join     *Join         `json:"join,omitempty"`
 	Common
 }
 
@@ -228,6 +229,25 @@ type SignIn struct {
 	SecondFactor SecondFactor `json:"second_factor,omitempty"`
 	PasswordDays int          `json:"password_days,omitempty"` // days until a password must be changed; 0: never
 }
+
+// Approval says whether somebody has to agree before a person joins a group for a time.
+type Approval string
+
+// The two possibilities.
+const (
+	ApprovalMandate Approval = "mandate" // whoever may change the members
+	ApprovalNone    Approval = "none"
+)
+
+// Join is who may join a group by themselves, for a time: "Doing something oneself".
+type Join struct {
+	Groups   []UserGroupID `json:"groups,omitempty"`   // whose members may; none: nobody
+	Minutes  int           `json:"minutes"`            // for at most so long
+	Approval Approval      `json:"approval,omitempty"` // mandate where it is not said
+}
+
+// MaxJoin is for how long somebody can join a group by themselves at most, in minutes: 31 days.
+const MaxJoin = 31 * 24 * 60
 
 // Calendar is a set of days.
 type Calendar struct {

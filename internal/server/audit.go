@@ -11,7 +11,7 @@ import (
 
 type (
 	auditFilter struct {
-		Kind    []string `query:"kind" description:"of entry: decision, question, look, change, sign_in, sign_out, password, second_factor, link, token, refusal, backup, export, setting, service, closing or key"`
+		Kind    []string `query:"kind" description:"of entry: decision, question, look, change, sign_in, sign_out, password, second_factor, link, token, request, refusal, backup, export, setting, service, closing or key"`
 		Outcome []string `query:"outcome" description:"done, refused, made, ended, reset, or the reason of a decision; not_granted: every decision that is a no"`
 		By      string   `query:"by" description:"id of the user who did it"`
 		User    string   `query:"user" description:"id of the user whom it is about"`

@@ -44,6 +44,14 @@ type (
 		Looks(ctx context.Context, limit int) ([]store.Look, error)
 	}
 
+	// Requests are what people ask for who may not do it by themselves.
+	Requests interface {
+		AddRequest(ctx context.Context, r store.Request) error
+		AnswerRequest(ctx context.Context, r store.Request) (answered bool, err error)
+		Requests(ctx context.Context, user, state string, since time.Time, limit int) ([]store.Request, error)
+		RequestOfID(ctx context.Context, id string) (store.Request, error)
+	}
+
 	// Preferences are how people have the console.
 	Preferences interface {
 		KeepPreference(ctx context.Context, p store.Preference) error
@@ -81,6 +89,7 @@ type Borders struct {
 	Stage       Stage
 	Credentials Credentials
 	Looks       Looks
+	Requests    Requests
 	Preferences Preferences
 	Blank       Blank
 	Files       Files
@@ -92,5 +101,5 @@ type Borders struct {
 
 // On are the borders of a service on a store and a record.
 func On(st *store.Store, record Record, log *slog.Logger, clock func() time.Time) Borders {
-	return Borders{Record: record, Revisions: st, History: st, Stage: st, Credentials: st, Looks: st, Preferences: st, Blank: st, Files: st, Clock: clock, Log: log}
+	return Borders{Record: record, Revisions: st, History: st, Stage: st, Credentials: st, Looks: st, Requests: st, Preferences: st, Blank: st, Files: st, Clock: clock, Log: log}
 }

@@ -35,6 +35,8 @@ type Service struct {
 	full    atomic.Bool            // the last change found no room on the disk
 	setUp   setUpCode
 
+	answering sync.Mutex // held by the one request that is being answered
+
 	settings atomic.Pointer[settings]
 	folds    folds
 }

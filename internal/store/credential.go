@@ -282,7 +282,7 @@ func (s *Store) IsPlace(ctx context.Context, user string, place []byte) (bool, e
 // forget takes all that belonged to accounts that are gone, and ends the sessions of those that were suspended.
 func forget(tx *gorm.DB, removed, suspended []string, at time.Time) error {
 	for _, id := range removed {
-		for _, table := range []any{&Password{}, &Link{}, &Place{}, &SecondFactor{}, &RecoveryCode{}} {
+		for _, table := range []any{&Password{}, &Link{}, &Place{}, &SecondFactor{}, &RecoveryCode{}, &Request{}} {
 			if err := tx.Delete(table, "user_id = ?", id).Error; err != nil {
 				return err
 			}

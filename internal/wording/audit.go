@@ -16,7 +16,9 @@ import (
 type audited struct {
 	What, Missing, By, Name, Note string
 	Strong                        bool
-	Times, All                    int
+	Times, All, Minutes           int
+	Group, Right, Device, Reason  string
+	Kind                          string
 	Entry                         uint64
 	Records                       []struct{ Type, ID, Did string }
 	Before, After                 map[string]json.RawMessage
@@ -52,6 +54,8 @@ func (c Catalogue) Audited(p *policy.Policy, e *wire.AuditEntry) string {
 		return c.change(p, e, &more)
 	case "look":
 		return c.Say("audit.look", "user", user)
+	case "request":
+		return c.request(p, e, &more, user)
 	}
 	key := "audit." + e.Kind + "." + e.Outcome
 	switch {
@@ -92,6 +96,18 @@ func (c Catalogue) what(more *audited) string {
 		return strings.Join(out, "; ")
 	}
 	return more.What
+}
+
+func (c Catalogue) request(p *policy.Policy, e *wire.AuditEntry, more *audited, user string) string {
+	what := c.Say("audit.asked_access", "right", p.Title(policy.Rights, more.Right), "device", p.Title(policy.Devices, more.Device))
+	if more.Kind == "join" {
+		what = c.Say("audit.asked_join", "group", p.Title(policy.UserGroups, more.Group), "minutes", strconv.Itoa(more.Minutes))
+	}
+	key := "audit.request." + e.Outcome
+	if e.Outcome == "done" && e.By != nil && e.User != nil && e.By.ID == e.User.ID {
+		key = "audit.request.joined"
+	}
+	return c.Say(key, "user", user, "what", what, "reason", more.Reason)
 }
 
 func (c Catalogue) change(p *policy.Policy, e *wire.AuditEntry, more *audited) string {

@@ -12,7 +12,29 @@ ALTER TABLE second_factors ADD COLUMN kind TEXT NOT NULL DEFAULT 'totp';
 ALTER TABLE second_factors ADD COLUMN credential BLOB; -- id of the credential
 CREATE UNIQUE INDEX second_factors_credential ON second_factors (credential) WHERE credential IS NOT NULL;
 
+-- What people ask for who may not do it by themselves, and how it was answered.
+CREATE TABLE requests (
+    id          TEXT PRIMARY KEY,
+    kind        TEXT NOT NULL,        -- join, access
+    user_id     TEXT NOT NULL,
+    group_id    TEXT NOT NULL,        -- to be joined
+    right       TEXT NOT NULL,
+    device      TEXT NOT NULL,        -- as it was written: an id, device/point or a name
+    minutes     INTEGER NOT NULL,
+    until       DATETIME,
+    reason      TEXT NOT NULL,
+    state       TEXT NOT NULL,        -- open, granted, refused, withdrawn, joined
+    created_at  DATETIME NOT NULL,
+    answered_at DATETIME,
+    answered_by TEXT NOT NULL,
+    answer      TEXT NOT NULL,
+    revision    INTEGER NOT NULL      -- that granted it
+) WITHOUT ROWID;
+CREATE INDEX requests_state ON requests (state, created_at);
+CREATE INDEX requests_user ON requests (user_id, created_at);
+
 -- +goose Down
+DROP TABLE requests;
 DROP INDEX second_factors_credential;
 ALTER TABLE second_factors DROP COLUMN credential;
 ALTER TABLE second_factors DROP COLUMN kind;

@@ -900,6 +900,34 @@ export const records: { [T in keyof Records]: RecordField[] } = {
       ]
     },
     {
+      "name": "join",
+      "path": "join",
+      "kind": "object",
+      "fields": [
+        {
+          "name": "groups",
+          "path": "join.groups",
+          "kind": "ref",
+          "many": true,
+          "ref": "user_groups"
+        },
+        {
+          "name": "minutes",
+          "path": "join.minutes",
+          "kind": "number"
+        },
+        {
+          "name": "approval",
+          "path": "join.approval",
+          "kind": "choice",
+          "choices": [
+            "mandate",
+            "none"
+          ]
+        }
+      ]
+    },
+    {
       "name": "note",
       "path": "note",
       "kind": "text",

@@ -992,6 +992,66 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/mine": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What you can do by yourself with what is yours
+         * @description What you can do by yourself with what is yours. About oneself it takes no mandate.
+         */
+        get: operations["getMine"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/mine/give-back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * End a membership, or a grant by name, of your own
+         * @description End a membership, or a grant by name, of your own. About oneself it takes no mandate.
+         */
+        post: operations["giveBack"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/mine/join": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Join a group for a time, at once or after somebody has agreed
+         * @description Join a group for a time, at once or after somebody has agreed. About oneself it takes no mandate.
+         */
+        post: operations["joinGroup"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/names": {
         parameters: {
             query?: never;
@@ -1190,6 +1250,70 @@ export interface paths {
         get: operations["getReachOfUser"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/requests": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The requests that you may answer, and what was joined of late
+         * @description The requests that you may answer, and what was joined of late. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        get: operations["listRequests"];
+        put?: never;
+        /**
+         * Ask for a right on a device for a time
+         * @description Ask for a right on a device for a time. About oneself it takes no mandate.
+         */
+        post: operations["askFor"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/requests/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Take a request of your own back
+         * @description Take a request of your own back. About oneself it takes no mandate.
+         */
+        delete: operations["withdrawRequest"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/requests/{id}/answer": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Agree to a request, by which it is granted, or say no
+         * @description Agree to a request, by which it is granted, or say no. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        post: operations["answerRequest"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2620,6 +2744,24 @@ export interface components {
             /** @description IANA zone of the device's site */
             zone: string;
         };
+        AnswerRequest: {
+            agree: boolean;
+            /** @description of a request for a right: the changes that grant it, such as one that is advised */
+            edits?: components["schemas"]["Edit"][];
+            note?: string;
+        };
+        AskFor: {
+            /** @description id of a device, device/point, or its name as one knows it */
+            device: string;
+            reason: string;
+            /**
+             * @description id of a right
+             * @example control
+             */
+            right: string;
+            /** @description RFC 3339 */
+            until: string;
+        };
         AuditEntry: {
             /** Format: date-time */
             at: string;
@@ -3326,6 +3468,14 @@ export interface components {
             note?: string;
             type: string;
         };
+        GiveBack: {
+            /** @description id of a grant */
+            grant?: string;
+            /** @description id of a user group; or give grant */
+            group?: string;
+            /** @description why */
+            note?: string;
+        };
         GivenPassword: {
             password: string;
         };
@@ -3526,6 +3676,45 @@ export interface components {
             expires: string;
             /** @description shown once; good once */
             link: string;
+        };
+        Join: {
+            /**
+             * @description Whether somebody whose mandate covers the members has to agree first.
+             * @enum {string}
+             */
+            approval?: "mandate" | "none";
+            /** @description Whose members may join. */
+            groups?: string[];
+            /** @description For how long at most; then the membership ends by itself. */
+            minutes?: number;
+        };
+        JoinGroup: {
+            group: string;
+            minutes: number;
+            reason: string;
+        };
+        JoinPatch: {
+            /**
+             * @description Whether somebody whose mandate covers the members has to agree first.
+             * @enum {string|null}
+             */
+            approval?: "mandate" | "none" | null;
+            /** @description Whose members may join. */
+            groups?: string[] | null;
+            /** @description For how long at most; then the membership ends by itself. */
+            minutes?: number | null;
+        };
+        Joinable: {
+            /**
+             * @description mandate: somebody has to agree
+             * @enum {string}
+             */
+            approval: "none" | "mandate";
+            id: string;
+            /** @description for at most so long */
+            minutes: number;
+            name: string;
+            note?: string;
         };
         /**
          * @description A kind.
@@ -3841,6 +4030,15 @@ export interface components {
             name: string;
             type: string;
         };
+        Mine: {
+            /** @description that name them, and give something */
+            grants: components["schemas"]["Named"][];
+            /** @description in which they are by name */
+            groups: components["schemas"]["OwnGroup"][];
+            may_join: components["schemas"]["Joinable"][];
+            /** @description of their own, newest first */
+            requests: components["schemas"]["Request"][];
+        };
         Named: {
             id: string;
             name: string;
@@ -3883,6 +4081,14 @@ export interface components {
              */
             until?: null | string;
             zone: string;
+        };
+        OwnGroup: {
+            /** Format: date-time */
+            from?: null | string;
+            id: string;
+            name: string;
+            /** Format: date-time */
+            until?: null | string;
         };
         OwnProof: {
             /** @description the caller's own */
@@ -4035,6 +4241,33 @@ export interface components {
             id: string;
             name: string;
             type: string;
+        };
+        Request: {
+            answer?: string;
+            /** Format: date-time */
+            answered?: null | string;
+            by?: components["schemas"]["Named"];
+            /** Format: date-time */
+            created: string;
+            /** @description without an id where it is not known which is meant */
+            device?: components["schemas"]["Named"];
+            group?: components["schemas"]["Named"];
+            id: string;
+            /** @enum {string} */
+            kind: "join" | "access";
+            /** @description the caller may answer it */
+            may_answer: boolean;
+            minutes?: number;
+            reason: string;
+            right?: string;
+            /**
+             * @description joined: at once; ended: nobody answered in time
+             * @enum {string}
+             */
+            state: "open" | "granted" | "refused" | "withdrawn" | "joined" | "ended";
+            /** Format: date-time */
+            until?: null | string;
+            user: components["schemas"]["Named"];
         };
         RevisionShown: {
             /** @description how many records it changed */
@@ -4827,6 +5060,8 @@ export interface components {
             id: string;
             /** @description Members of these groups are members here as well. */
             includes?: string[];
+            /** @description Who may join by themselves, for a time and with a reason: rights for an emergency or a task, laid ready. */
+            join?: components["schemas"]["Join"];
             /** @description Who belongs to the group, for a time or for good. */
             members?: components["schemas"]["Member"][];
             /** @description What people know it by. */
@@ -4847,6 +5082,8 @@ export interface components {
             id?: string;
             /** @description Members of these groups are members here as well. */
             includes?: string[];
+            /** @description Who may join by themselves, for a time and with a reason: rights for an emergency or a task, laid ready. */
+            join?: components["schemas"]["Join"];
             /** @description Who belongs to the group, for a time or for good. */
             members?: components["schemas"]["Member"][];
             /** @description What people know it by. */
@@ -4875,6 +5112,8 @@ export interface components {
             id?: string | null;
             /** @description Members of these groups are members here as well. */
             includes?: string[] | null;
+            /** @description Who may join by themselves, for a time and with a reason: rights for an emergency or a task, laid ready. */
+            join?: components["schemas"]["JoinPatch"] | null;
             /** @description Who belongs to the group, for a time or for good. */
             members?: components["schemas"]["Member"][] | null;
             /** @description What people know it by. */
@@ -5383,7 +5622,7 @@ export interface operations {
     listAudit: {
         parameters: {
             query?: {
-                /** @description of entry: decision, question, look, change, sign_in, sign_out, password, second_factor, link, token, refusal, backup, export, setting, service, closing or key */
+                /** @description of entry: decision, question, look, change, sign_in, sign_out, password, second_factor, link, token, request, refusal, backup, export, setting, service, closing or key */
                 kind?: string[];
                 /** @description done, refused, made, ended, reset, or the reason of a decision; not_granted: every decision that is a no */
                 outcome?: string[];
@@ -5473,7 +5712,7 @@ export interface operations {
     exportAudit: {
         parameters: {
             query?: {
-                /** @description of entry: decision, question, look, change, sign_in, sign_out, password, second_factor, link, token, refusal, backup, export, setting, service, closing or key */
+                /** @description of entry: decision, question, look, change, sign_in, sign_out, password, second_factor, link, token, request, refusal, backup, export, setting, service, closing or key */
                 kind?: string[];
                 /** @description done, refused, made, ended, reset, or the reason of a decision; not_granted: every decision that is a no */
                 outcome?: string[];
@@ -5534,7 +5773,7 @@ export interface operations {
     followAudit: {
         parameters: {
             query?: {
-                /** @description of entry: decision, question, look, change, sign_in, sign_out, password, second_factor, link, token, refusal, backup, export, setting, service, closing or key */
+                /** @description of entry: decision, question, look, change, sign_in, sign_out, password, second_factor, link, token, request, refusal, backup, export, setting, service, closing or key */
                 kind?: string[];
                 /** @description done, refused, made, ended, reset, or the reason of a decision; not_granted: every decision that is a no */
                 outcome?: string[];
@@ -8538,6 +8777,105 @@ export interface operations {
             default: components["responses"]["InternalProblem"];
         };
     };
+    getMine: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Mine"];
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    giveBack: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["GiveBack"];
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Saved"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    joinGroup: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["JoinGroup"];
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Request"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
     listNames: {
         parameters: {
             query?: {
@@ -9039,6 +9377,145 @@ export interface operations {
             404: components["responses"]["NotFoundProblem"];
             429: components["responses"]["TooManyProblem"];
             503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    listRequests: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Request"][];
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    askFor: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AskFor"];
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Request"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    withdrawRequest: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    answerRequest: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AnswerRequest"];
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Request"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
             default: components["responses"]["InternalProblem"];
         };
     };

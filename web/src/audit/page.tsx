@@ -16,6 +16,7 @@ const kinds = [
   "look",
   "sign_in",
   "refusal",
+  "request",
   "sign_out",
   "password",
   "second_factor",
