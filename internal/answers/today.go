@@ -39,6 +39,12 @@ func (s Service) Today(ctx context.Context, c service.Caller) (wire.Today, error
 		return out, err
 	}
 	ending := endings(p, v, now)
+	if s.Permit(st, c, service.Whole, "") == nil {
+		for _, x := range s.Ending(now.Add(endingWithin)) {
+			ending = append(ending, wire.Ending{Kind: "token", At: *x.Expires, Token: x.Name, User: &wire.Named{ID: x.User, Name: p.Title(policy.Users, x.User)}})
+		}
+		slices.SortStableFunc(ending, func(a, b wire.Ending) int { return a.At.Compare(b.At) })
+	}
 	out.Endings, out.Ending = len(ending), ending[:min(len(ending), shownToday)]
 	for d := range policy.Each[*policy.Device](p) {
 		if l := d.Lockout; l != nil && v.Sees(d) && decision.PeriodOf(policy.Span{From: l.From, Until: l.Until}).Holds(decision.MomentOf(now)) {

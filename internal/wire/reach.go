@@ -412,13 +412,14 @@ type OpenNow struct {
 	Zone  string     `json:"zone"`
 }
 
-// Ending is a right that ends: somebody's time in a group, an account, or a grant.
+// Ending is a right that ends: somebody's time in a group, an account, a grant, or a token that nobody has made another for.
 type Ending struct {
-	Kind  string    `json:"kind" enum:"membership,account,grant"`
+	Kind  string    `json:"kind" enum:"membership,account,grant,token"`
 	At    time.Time `json:"at"`
 	User  *Named    `json:"user,omitempty"`
 	Group *Named    `json:"group,omitempty"`
 	Grant *Named    `json:"grant,omitempty"`
+	Token string    `json:"token,omitempty" description:"name of a token, for whoever sees the policy as a whole"`
 }
 
 // LockedOut is a device that is locked out.

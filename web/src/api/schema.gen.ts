@@ -3331,7 +3331,9 @@ export interface components {
             grant?: components["schemas"]["Named"];
             group?: components["schemas"]["Named"];
             /** @enum {string} */
-            kind: "membership" | "account" | "grant";
+            kind: "membership" | "account" | "grant" | "token";
+            /** @description name of a token, for whoever sees the policy as a whole */
+            token?: string;
             user?: components["schemas"]["Named"];
         };
         Enrolling: {

@@ -4,6 +4,7 @@ import { Link, useParams } from "react-router";
 import { seen } from "../api/reach";
 import { Busy, Trouble } from "../ui/notice";
 import { RecordLink } from "../ui/record-link";
+import { Own } from "../mine/own";
 import { degrees } from "../ui/degree";
 import { t } from "../words";
 import { ReachTable } from "./table";
@@ -52,6 +53,7 @@ export function SeenPage({ own }: { own?: string }) {
           <dd>{whom.map((w) => w.name).join(", ")}</dd>
         </div>
       </dl>
+      {own && <Own />}
       {reach.total > 0 && (
         <section className="sheet">
           <ReachTable of={reach} items={reach.items} open={own !== undefined} />

@@ -2,6 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { today, type Ending, type Today } from "../api/today";
 import { serviceNow } from "../session/clock";
+import { Requests } from "../mine/requests";
 import { useMakes } from "../session/mandates";
 import { Busy, Trouble } from "../ui/notice";
 import { RecordLink } from "../ui/record-link";
@@ -30,6 +31,7 @@ export function TodayPage() {
       {makes("sites") && isNew(day) && <Begin day={day} />}
       <div className="grid items-start gap-5 lg:grid-cols-[1.4fr_1fr]">
         <div className="flex min-w-0 flex-col gap-5">
+          <Requests />
           <Endings day={day} />
           <LastChanges title={t("console.today.changes")} list={day.revisions} zone={day.zone} />
         </div>
@@ -103,7 +105,7 @@ function What({ ending: e }: { ending: Ending }) {
           {t("console.today.in_group")} <RecordLink type="user_groups" id={e.group.id} name={e.group.name} />
         </>
       )}
-      {e.grant && <RecordLink type="grants" id={e.grant.id} name={e.grant.name} />}{" "}
+      {e.grant && <RecordLink type="grants" id={e.grant.id} name={e.grant.name} />} {e.token && <span>“{e.token}” </span>}
       <span className="text-[0.86rem] text-soft">{t(`console.today.kind_${e.kind}`)}</span>
     </>
   );
