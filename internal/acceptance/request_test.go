@@ -189,3 +189,53 @@ func TestDoingSomethingOneself(t *testing.T) {
 		}
 	}
 }
+
+// TestRequestsByTheCommandLine goes the same way in a terminal.
+func TestRequestsByTheCommandLine(t *testing.T) {
+	w := start(t, nil)
+	agnes := w.tokenFor("agnes.lindqvist")
+	step := func(token string, code int, want string, args ...string) string {
+		t.Helper()
+		got, out, errOut := w.runAs(token, "", args...)
+		if got != code || !strings.Contains(out+errOut, want) {
+			t.Errorf("sentier %v: code %d %s%s, want %d …%s…", args, got, out, errOut, code, want)
+		}
+		return out
+	}
+	step(agnes, 0, "may join", "mine", "show")
+	step(agnes, 0, "somebody has to agree", "mine", "join", "bridge-crew", "--for", "2h", "--reason", "the bridge crew is ill")
+	step(agnes, 2, "out of range", "mine", "join", "bridge-crew", "--for", "99h", "--reason", "x")
+	step(agnes, 0, "somebody has to agree", "mine", "ask", "control", "Mill bridge", "--until", "in 4 hours", "--reason", "to let the barge through")
+	step(agnes, 0, "somebody has to agree", "mine", "ask", "control", "Nowhere", "--until", "in 4 hours", "--reason", "x")
+	step(agnes, 2, "may not do this", "request", "list")
+	ids := map[string]string{}
+	for _, r := range get[[]wire.Request](w, "GET", "/api/v1/requests", "") {
+		switch {
+		case r.Kind == "join":
+			ids["join"] = r.ID
+		case r.Device.ID != "":
+			ids["access"] = r.ID
+		default:
+			ids["nowhere"] = r.ID
+		}
+	}
+	step(w.token, 0, "Bridge crew for 2h", "request", "list")
+	step(w.token, 2, "there is no open request", "request", "grant", "none")
+	step(w.token, 2, "no device is called", "request", "grant", ids["nowhere"])
+	step(w.token, 0, "Refused", "request", "refuse", ids["nowhere"], "--note", "which one?")
+	step(w.token, 0, "Granted", "request", "grant", ids["join"])
+	step(w.token, 0, "Make a new grant", "request", "grant", ids["access"])
+	step(w.token, 0, "Granted", "request", "grant", ids["access"], "--by", "1")
+	step(agnes, 0, "granted", "mine", "show")
+	step(agnes, 0, "Given back", "mine", "give-back", "--group", "bridge-crew")
+	open := get[wire.Request](&world{t: t, url: w.url, token: agnes}, "POST", "/api/v1/mine/join", `{"group":"bridge-crew","minutes":5,"reason":"x"}`)
+	step(agnes, 0, "Taken back", "mine", "withdraw", open.ID)
+	code, out, errOut := w.runAs(w.token, "towpath and heron\n", "user", "give-password", "greta.holm")
+	if code != 0 || !strings.Contains(errOut, "sets one of their own first") {
+		t.Errorf("a password that is given: %d %s%s", code, out, errOut)
+	}
+	step(w.token, 0, "reason required", "service", "--reason-required", "--decisions-of", "right=view,keep=none")
+	step(w.token, 2, "is not known", "service", "--decisions-of", "colour=red")
+	step(w.token, 0, "Greta Holm", "audit", "list", "--of", "greta.holm", "--limit", "5")
+	step(w.token, 0, `"kind":"setting"`, "audit", "export", "--kind", "setting")
+}

@@ -103,6 +103,29 @@ func TestOverTLS(t *testing.T) {
 			t.Errorf("plain HTTP was answered with %s %s", plain.Status, text)
 		}
 	}
+	// A certificate that is put in its place counts with the next connection; one that is none does not, and the one before goes on.
+	serial := func(pool *x509.CertPool) string {
+		conn, err := tls.Dial("tcp", strings.TrimPrefix(d.Address(), "https://"), &tls.Config{RootCAs: pool})
+		if err != nil {
+			return err.Error()
+		}
+		defer conn.Close()
+		return string(conn.ConnectionState().PeerCertificates[0].Signature)
+	}
+	before := serial(pool)
+	_, _, another := certificate(t, dir)
+	for range 100 { // the files are looked at every second
+		if got := serial(another); got != before && !strings.Contains(got, "certificate") {
+			before = got
+			break
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+	write(t, cert, "no certificate")
+	time.Sleep(1100 * time.Millisecond)
+	if got := serial(another); got != before {
+		t.Errorf("after the certificate was broken: %q", got)
+	}
 	t.Setenv("SENTIER_URL", d.Address())
 	t.Setenv("SENTIER_TOKEN", "sentier_none")
 	code, _, errOut := runCLI("", "user", "list")

@@ -32,6 +32,9 @@ var flagsTake = map[string]string{
 	"sentier audit list --from": "ADDRESS", "sentier audit export --from": "ADDRESS", "sentier audit follow --from": "ADDRESS",
 	"sentier audit list --device": "DEVICE/POINT", "sentier audit export --device": "DEVICE/POINT", "sentier audit follow --device": "DEVICE/POINT",
 
+	"for":                        "TIME",
+	"sentier request grant --by": "NUMBER", "sentier mine give-back --group": "GROUP",
+
 	"sentier user move --to": "GROUP", "sentier user move --from": "GROUP,...",
 	"sentier grant give --limit": "NAME=NUMBER", "sentier grant give --right": "RIGHT,...", "sentier grant give --site": "SITE,...",
 	"sentier grant give --user": "USER,...", "sentier grant take --user": "USER,...",

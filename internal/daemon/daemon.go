@@ -14,8 +14,10 @@ import (
 	"net/netip"
 	"net/url"
 	"os"
+	"os/signal"
 	"path/filepath"
 	"sync"
+	"syscall"
 	"time"
 
 	"sentier/internal/audit"
@@ -92,6 +94,7 @@ func (d *Daemon) prepare(ctx context.Context) (err error) {
 	d.server, err = server.New(d.Service, server.Options{
 		Console: d.options.Console, Log: d.options.Log, Version: d.options.Version,
 		Address: d.Address(), PublicURL: d.options.PublicURL, Trusted: d.options.Trusted,
+		Certificate: d.options.Certificate, Key: d.options.Key,
 	})
 	return err
 }
@@ -145,6 +148,19 @@ func (d *Daemon) Run(ctx context.Context) error {
 		go d.awaitOwner(ctx)
 	}
 	go paceMemory(ctx)
+	hung := make(chan os.Signal, 1)
+	signal.Notify(hung, syscall.SIGHUP)
+	defer signal.Stop(hung)
+	go func() {
+		for {
+			select {
+			case <-ctx.Done():
+				return
+			case <-hung:
+				d.server.ReadCertificate()
+			}
+		}
+	}()
 	watched := make(chan struct{})
 	go func() {
 		defer close(watched)
@@ -162,7 +178,7 @@ func (d *Daemon) Run(ctx context.Context) error {
 			}
 		})
 	}
-	err = d.server.Serve(ctx, d.listener, d.options.Certificate, d.options.Key)
+	err = d.server.Serve(ctx, d.listener)
 	cancel()
 	<-watched
 	forwarding.Wait()

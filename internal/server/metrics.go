@@ -2,6 +2,8 @@ package server
 
 import (
 	"net/http"
+	"os"
+	"path/filepath"
 	"strconv"
 	"time"
 
@@ -9,43 +11,74 @@ import (
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/prometheus/client_golang/prometheus/collectors"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
-
-	"sentier/internal/service"
 )
 
 // metrics are the figures that operation watches.
 type metrics struct {
-	service         *service.Service
-	allowed, denied prometheus.Counter
-	requests        *prometheus.HistogramVec
-	handler         http.Handler
+	decisions *prometheus.CounterVec
+	signIns   *prometheus.CounterVec
+	requests  *prometheus.HistogramVec
+	handler   http.Handler
 }
 
-func newMetrics(svc *service.Service) *metrics {
+// Interfaces by which decisions are asked for.
+const (
+	byCheck       = "check"
+	byEvaluation  = "evaluation"
+	byEvaluations = "evaluations"
+)
+
+func newMetrics(s *Server, version string) *metrics {
 	registry := prometheus.NewRegistry()
-	decisions := prometheus.NewCounterVec(prometheus.CounterOpts{Name: "sentier_decisions_total", Help: "Decisions answered."}, []string{"decision"})
 	m := &metrics{
-		service: svc,
-		allowed: decisions.WithLabelValues("allow"),
-		denied:  decisions.WithLabelValues("deny"),
+		decisions: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "sentier_decisions_total", Help: "Decisions answered, by their reason and the interface."}, []string{"decision", "reason", "interface"}),
+		signIns:   prometheus.NewCounterVec(prometheus.CounterOpts{Name: "sentier_sign_ins_total", Help: "Sign-ins that were tried."}, []string{"outcome"}),
 		requests: prometheus.NewHistogramVec(prometheus.HistogramOpts{
 			Name: "sentier_http_request_seconds", Help: "Time to answer a request.",
 			Buckets: []float64{.0002, .001, .005, .02, .1, .5, 2, 10},
 		}, []string{"method", "route", "status"}),
 		handler: promhttp.HandlerFor(registry, promhttp.HandlerOpts{}),
 	}
-	revision := prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "sentier_revision", Help: "Number of the policy's revision."},
-		func() float64 { return float64(svc.State().Revision.Number) })
-	registry.MustRegister(decisions, m.requests, revision, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
+	gauge := func(name, help string, labels prometheus.Labels, value func() float64) {
+		registry.MustRegister(prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: name, Help: help, ConstLabels: labels}, value))
+	}
+	gauge("sentier_build_info", "1, with the version of the program.", prometheus.Labels{"version": version}, func() float64 { return 1 })
+	gauge("sentier_revision", "Number of the policy's revision.", nil, func() float64 { return float64(s.service.State().Revision.Number) })
+	gauge("sentier_record_entries", "Number of the last entry of the record.", nil, func() float64 { return float64(s.service.Record().Last()) })
+	gauge("sentier_streams", "Streams of events that are open.", nil, func() float64 { return float64(len(s.streams)) })
+	gauge("sentier_last_backup_timestamp_seconds", "When the last backup was made; 0: none is on record.", nil, s.service.LastBackup)
+	for _, file := range s.service.DataFiles() {
+		gauge("sentier_data_bytes", "Size of a file of the service's folder.", prometheus.Labels{"file": filepath.Base(file)}, func() float64 {
+			info, err := os.Stat(file)
+			if err != nil {
+				return 0
+			}
+			return float64(info.Size())
+		})
+	}
+	if s.certificate != nil {
+		gauge("sentier_certificate_expiry_timestamp_seconds", "When the TLS certificate ends.", nil, func() float64 { return float64(s.certificate.until().Unix()) })
+	}
+	registry.MustRegister(m.decisions, m.signIns, m.requests, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 	return m
 }
 
-func (m *metrics) decided(allowed bool) {
+// decided counts a decision. Its reason is one of the codes, of which there are few.
+func (m *metrics) decided(by string, allowed bool, reason string) {
+	decision := "deny"
 	if allowed {
-		m.allowed.Inc()
-		return
+		decision = "allow"
 	}
-	m.denied.Inc()
+	m.decisions.WithLabelValues(decision, reason, by).Inc()
+}
+
+// signedIn counts a sign-in, good or not.
+func (m *metrics) signedIn(err error) {
+	outcome := "done"
+	if err != nil {
+		outcome = "refused"
+	}
+	m.signIns.WithLabelValues(outcome).Inc()
 }
 
 // handle shows the figures to whoever may read.

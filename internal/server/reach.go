@@ -254,7 +254,7 @@ func (s *Server) evaluateMany(r *request) error {
 		if err != nil {
 			return err
 		}
-		s.metrics.decided(out.Decision)
+		s.metrics.decided(byEvaluations, out.Decision, out.Context.Reason)
 		return r.JSON(http.StatusOK, out)
 	}
 	out, err := answers.Of(s.service).EvaluateMany(r.caller, &in)
@@ -262,7 +262,7 @@ func (s *Server) evaluateMany(r *request) error {
 		return err
 	}
 	for _, d := range out.Evaluations {
-		s.metrics.decided(d.Decision)
+		s.metrics.decided(byEvaluations, d.Decision, d.Context.Reason)
 	}
 	return r.quick(&out)
 }

@@ -163,6 +163,7 @@ func (s *Server) signIn(r *request) error {
 		return err
 	}
 	session, err := s.service.SignIn(r.Request().Context(), in, r.origin.address)
+	s.metrics.signedIn(err)
 	return s.begun(r, session, err)
 }
 
@@ -263,6 +264,7 @@ func (s *Server) signInByPasskey(r *request) error {
 		return err
 	}
 	session, err := s.service.SignInByPasskey(r.Request().Context(), in, r.origin.address)
+	s.metrics.signedIn(err)
 	return s.begun(r, session, err)
 }
 
@@ -406,7 +408,7 @@ func (s *Server) check(r *request) error {
 	if err != nil {
 		return err
 	}
-	s.metrics.decided(answer.Allowed)
+	s.metrics.decided(byCheck, answer.Allowed, answer.Reason)
 	return r.JSON(http.StatusOK, answer)
 }
 
@@ -420,7 +422,7 @@ func (s *Server) evaluate(r *request) error {
 	if err != nil {
 		return err
 	}
-	s.metrics.decided(answer.Decision)
+	s.metrics.decided(byEvaluation, answer.Decision, answer.Context.Reason)
 	return r.quick(&answer)
 }
 

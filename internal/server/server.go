@@ -3,6 +3,7 @@ package server
 
 import (
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -23,12 +24,13 @@ import (
 
 // Options are what a server needs besides the service.
 type Options struct {
-	Console   fs.FS // the built console; nil: none
-	Log       *slog.Logger
-	Version   string
-	Address   string         // where it answers, as a URL
-	PublicURL *url.URL       // how clients reach it; nil: at Address
-	Trusted   []netip.Prefix // of the proxies whose word on where a request came from counts
+	Console          fs.FS // the built console; nil: none
+	Log              *slog.Logger
+	Version          string
+	Address          string         // where it answers, as a URL
+	PublicURL        *url.URL       // how clients reach it; nil: at Address
+	Trusted          []netip.Prefix // of the proxies whose word on where a request came from counts
+	Certificate, Key string         // PEM files of TLS, which are read again when they change; empty: none
 }
 
 // Server answers HTTP requests with a service.
@@ -43,6 +45,7 @@ type Server struct {
 	public      *url.URL
 	trusted     []netip.Prefix
 	openAPI     []byte
+	certificate *certificate  // nil: no TLS
 	closing     chan struct{} // closed when the server ends
 
 	signIns, streams room
@@ -55,7 +58,7 @@ type Server struct {
 // New prepares a server.
 func New(svc *service.Service, o Options) (*Server, error) {
 	s := &Server{
-		service: svc, log: o.Log, metrics: newMetrics(svc), crossOrigin: http.NewCrossOriginProtection(), closing: make(chan struct{}),
+		service: svc, log: o.Log, crossOrigin: http.NewCrossOriginProtection(), closing: make(chan struct{}),
 		address: o.Address, public: o.PublicURL, trusted: o.Trusted,
 		signIns: make(room, mostSignIns), streams: make(room, mostStreams), requests: newCallerRoom(), heavy: newHeavyRoom(mostWaiting), large: newHeavyRoom(mostLarge),
 	}
@@ -65,12 +68,19 @@ func New(svc *service.Service, o Options) (*Server, error) {
 			return nil, fmt.Errorf("the public address: %w", err)
 		}
 	}
+	if o.Certificate != "" {
+		var err error
+		if s.certificate, err = newCertificate(o.Certificate, o.Key, o.Log); err != nil {
+			return nil, err
+		}
+	}
 	if o.Console != nil {
 		var err error
 		if s.console, err = newConsole(o.Console, s.prefix()); err != nil {
 			return nil, err
 		}
 	}
+	s.metrics = newMetrics(s, o.Version)
 	router := echo.NewRouter(echo.RouterConfig{UnescapePathParamValues: true, AutoHandleHEAD: true, NotFoundHandler: s.elsewhere})
 	s.echo = echo.NewWithConfig(echo.Config{Logger: o.Log, HTTPErrorHandler: s.problem, Router: router})
 	s.echo.Use(s.observe, middleware.RecoverWithConfig(middleware.RecoverConfig{DisablePrintStack: true}), s.secure)
@@ -83,6 +93,13 @@ func New(svc *service.Service, o Options) (*Server, error) {
 		return nil, fmt.Errorf("describe the HTTP interface: %w", err)
 	}
 	return s, nil
+}
+
+// ReadCertificate reads the files of the TLS certificate again, where they have changed.
+func (s *Server) ReadCertificate() {
+	if s.certificate != nil {
+		s.certificate.again()
+	}
 }
 
 // OpenAPI is the description of the HTTP interface, JSON.
@@ -100,8 +117,8 @@ const shutdownTime = 10 * time.Second
 const maxHeader = 16 << 10
 
 // Serve answers on a listener until ctx ends; answers in flight are given then, within a grace after which connections are
-// closed, whatever clients hold open. certificate and key are files of a TLS certificate in PEM, or both empty.
-func (s *Server) Serve(ctx context.Context, l net.Listener, certificate, key string) error {
+// closed, whatever clients hold open.
+func (s *Server) Serve(ctx context.Context, l net.Listener) error {
 	server := &http.Server{
 		Handler:           s,
 		ReadHeaderTimeout: headerTime,
@@ -125,10 +142,11 @@ func (s *Server) Serve(ctx context.Context, l net.Listener, certificate, key str
 		}
 		ended <- err
 	}()
-	bounded := &boundedListener{Listener: l, plain: certificate == ""}
+	bounded := &boundedListener{Listener: l, plain: s.certificate == nil}
 	var err error
-	if certificate != "" {
-		err = server.ServeTLS(bounded, certificate, key)
+	if s.certificate != nil {
+		server.TLSConfig = &tls.Config{MinVersion: tls.VersionTLS12, GetCertificate: s.certificate.get}
+		err = server.ServeTLS(bounded, "", "")
 	} else {
 		err = server.Serve(bounded)
 	}

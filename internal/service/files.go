@@ -73,3 +73,18 @@ func (s *Service) Backup(ctx context.Context, c Caller) (file *os.File, done fun
 		away()
 	}, nil
 }
+
+// DataFiles are the files that grow with what is kept.
+func (s *Service) DataFiles() []string {
+	dir := s.borders.Files.Dir()
+	return []string{filepath.Join(dir, store.FileName), filepath.Join(dir, store.FileName+"-wal"), filepath.Join(dir, audit.FileName), filepath.Join(dir, audit.FileName+"-wal")}
+}
+
+// LastBackup is when the last backup was made that is on record, in seconds since 1970; 0: none is.
+func (s *Service) LastBackup() float64 {
+	e, ok, err := s.borders.Record.LastOf(context.Background(), audit.Backup)
+	if err != nil || !ok {
+		return 0
+	}
+	return float64(e.At.Unix())
+}
