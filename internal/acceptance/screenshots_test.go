@@ -27,7 +27,8 @@ func TestScreenshots(t *testing.T) {
 	if dir == "" {
 		t.Skip("only with SENTIER_SCREENSHOTS, the folder to write to")
 	}
-	b := start(t, nil).console()
+	w := start(t, nil)
+	b := w.console()
 	for _, page := range []struct{ name, path, shows string }{
 		{"check-allowed", question("user", "tomas.field", "right", "control", "device", "twin-bridge-north/deck", "at", "2026-11-24 10:00"), "Because"},
 		{"check-denied", question("user", "agnes.lindqvist", "right", "control", "device", "alder-gate-1", "at", "2026-11-24 20:00"), "What would have made it a yes"},
@@ -70,12 +71,20 @@ func TestScreenshots(t *testing.T) {
 	b.do("the reach", chromedp.Evaluate[chromedp.Void](`document.querySelector("[data-reach]").scrollIntoView()`))
 	time.Sleep(900 * time.Millisecond)
 	b.shot(filepath.Join(dir, "device-reach.png"))
-	b.click("Dark look")
-	b.open(question("user", "yusuf.demir", "right", "control", "device", "mill-bridge", "at", "2026-11-24 23:30"))
-	b.see("Nothing that is planned")
-	b.shot(filepath.Join(dir, "check-dark.png"))
-	b.do("telephone", chromedp.EmulateViewport(390, 844))
-	b.shot(filepath.Join(dir, "check-telephone.png"))
+	w.must("POST", "/access/v1/evaluation", `{"subject":{"type":"user","id":"noor.haddad"},"action":{"name":"control"},"resource":{"type":"device","id":"mill-bridge"},"context":{"ip":"10.20.3.4"}}`)
+	w.must("PATCH", "/api/v1/users/tomas.field?note=moved%20to%20the%20instruments", `{"email":"t.field@larkmere.example"}`)
+	b.open("/record")
+	b.see("moved to the instruments")
+	b.press("the entry", `//tr[contains(., "moved to the instruments")]//button`)
+	b.see("t.field@larkmere.example")
+	b.shot(filepath.Join(dir, "record.png"))
+	if err := w.owner.Service.SetPassword(context.Background(), "agnes.lindqvist", password); err != nil {
+		t.Fatal(err)
+	}
+	agnes := w.browse()
+	agnes.signIn("agnes.lindqvist", password)
+	agnes.see("You may join")
+	agnes.shot(filepath.Join(dir, "mine.png"))
 }
 
 // emulated shows a page as on another medium: print.

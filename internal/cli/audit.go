@@ -15,6 +15,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"sentier/internal/client"
 	"sentier/internal/daemon"
 	"sentier/internal/wire"
 )
@@ -324,7 +325,11 @@ for how long sessions hold. Only what is given is changed; it stays in the recor
 			}
 			method, body := "GET", any(nil)
 			if changed {
-				method, body = "PATCH", change
+				data, err := json.Marshal(change)
+				if err != nil {
+					return err
+				}
+				method, body = "PATCH", client.Body{Type: "application/merge-patch+json", Data: data}
 			}
 			var now wire.ServiceSettings
 			if err := c.Do(cmd.Context(), method, "/api/v1/service", nil, body, &now); err != nil {
