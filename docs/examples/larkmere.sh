@@ -342,6 +342,8 @@ sentier group add lock-keepers-north --name 'Lock keepers, north' --includes app
 sentier group add-member lock-keepers-north agnes.lindqvist piet.vermeulen rosa.almeida duarte.pinho hana.novak jonas.weir
 sentier group add lock-keepers-south --name 'Lock keepers, south' --includes apprentices
 sentier group add-member lock-keepers-south clara.fontes milo.brandt sofia.reis owen.thatcher ilse.maas
+sentier group edit bridge-crew --join-groups lock-keepers-north,lock-keepers-south --join-minutes 480 --join-approval mandate
+sentier group edit duty-officers --join-groups control-room --join-minutes 240 --join-approval none
 
 # Times
 sentier calendar add closures --name Closures --day '2026-12-08 Drill day' --day '2026-12-25 Christmas' --day '2027-01-01 New Year' --day '2027-02-08..2027-02-12 Lock dewatering' --day '2027-12-25 Christmas'

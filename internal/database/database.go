@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"syscall"
 
 	"gorm.io/driver/sqlite"
@@ -77,11 +78,19 @@ const (
 	codeShm     = 10 | 19<<8 // no room for what the readers share
 )
 
+// oneLine is an error whose text has no second line, as that of a damaged schema has.
+type oneLine struct{ error }
+
+func (e oneLine) Error() string { return strings.Join(strings.Fields(e.error.Error()), " ") }
+
+// Unwrap is the error itself.
+func (e oneLine) Unwrap() error { return e.error }
+
 // Damaged says of an error that it is that of a damaged database, where it is.
 func Damaged(err error) error {
 	var e *sqlite3.Error
 	if errors.As(err, &e) && (e.Code()&0xff == codeCorrupt || e.Code()&0xff == codeNotADB) {
-		return fmt.Errorf("%w (%w)", ErrDamaged, err)
+		return fmt.Errorf("%w (%w)", ErrDamaged, oneLine{err})
 	}
 	return err
 }

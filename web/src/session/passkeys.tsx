@@ -6,8 +6,11 @@ import { t } from "../words";
 import { Codes } from "./codes";
 import { PasswordField } from "./password-fields";
 
+// Passkeys belong to a name, and not to an address.
+const hasName = () => !/^[\d.]+$|:/.test(location.hostname);
+
 /** hasPasskeys tells whether this browser can make passkeys, and sign by them, at this address. */
-export const hasPasskeys = () => window.isSecureContext && "PublicKeyCredential" in window && "parseRequestOptionsFromJSON" in PublicKeyCredential;
+export const hasPasskeys = () => hasName() && window.isSecureContext && "PublicKeyCredential" in window && "parseRequestOptionsFromJSON" in PublicKeyCredential;
 
 /** make has the browser make a passkey; undefined where it did not. */
 async function make(options: string): Promise<string | undefined> {
