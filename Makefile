@@ -6,7 +6,7 @@ LDFLAGS := -s -w -X main.version=$(VERSION) -X main.commit=$(COMMIT)
 SUDO    := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 STATICCHECK := honnef.co/go/tools/cmd/staticcheck@v0.8.2
 
-.PHONY: demo test test-tools race test-hours siege build lint lint-go lint-console lines bench screenshots console types clean
+.PHONY: package demo test test-tools race test-hours siege build lint lint-go lint-console lines bench screenshots console types clean
 
 demo: build ## start the service with the demo data
 	bin/sentier demo
@@ -74,6 +74,13 @@ lines: ## lines of code, and the share of tests
 
 bench: ## speeds, as ratios to floors measured in the same run
 	go run ./internal/bench -write docs/performance.md
+
+# The same commit makes the same bytes.
+package: export SOURCE_DATE_EPOCH = $(shell git log -1 --format=%ct)
+package: build ## a Debian package in bin/, with a unit for systemd and the notices of what it is built of
+	packaging/notices.sh bin/NOTICES
+	rm -rf bin/man && bin/sentier man bin/man >/dev/null && gzip -9n bin/man/*
+	VERSION=$(VERSION) ARCH=$$(go env GOARCH) go run github.com/goreleaser/nfpm/v2/cmd/nfpm@v2.48.0 package -f packaging/nfpm.yaml -p deb -t bin/
 
 screenshots: build test-tools ## the pictures in docs/screenshots
 	@command -v Xvfb >/dev/null && command -v xterm >/dev/null && command -v import >/dev/null || { echo "apt: installing a terminal to take pictures of"; $(SUDO) $(APT) install -y --no-install-recommends xvfb xterm imagemagick x11-utils fonts-dejavu-core fonts-jetbrains-mono >/dev/null; }

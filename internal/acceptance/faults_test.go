@@ -328,7 +328,7 @@ func TestServeSaysWhatIsWrong(t *testing.T) {
 		"the port is taken":         {"serve --data " + dir + " --listen " + taken, "give another with --listen"},
 		"the folder is a file":      {"serve --data " + file, "make the folder"},
 		"the database is none":      {"serve --data " + bad, "the database is damaged"},
-		"no folder is given":        {"serve", `required flag(s) "data" not set`},
+		"no folder is given":        {"serve", "no folder is given"},
 		"a password that is short":  {"init --data " + dir + " --owner ines.carvalho", "a password has 12 to 200"},
 		"half of a TLS certificate": {"serve --data " + dir + " --tls-cert x", "go together"},
 	} {

@@ -8,7 +8,6 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
-	"net/netip"
 	"os"
 	"os/exec"
 	"strings"
@@ -30,37 +29,22 @@ func (a *app) logger(level slog.Level) *slog.Logger {
 }
 
 func (a *app) serve() *cobra.Command {
-	o := daemon.Options{Console: a.Console, Version: a.Version}
-	var public string
-	var proxies []string
-	var lines bool
+	var v serving
 	cmd := &cobra.Command{
 		Use: "serve --data DIR", Short: "Run the service", Args: cobra.NoArgs,
 		Long: `Run the service until it is ended with SIGTERM or Ctrl-C.
 
 The database DIR/sentier.db is made where it is missing. A service without a
-policy answers nothing but /healthz, until “sentier init” has made its first owner.`,
+policy answers nothing but /healthz, until “sentier init” has made its first owner.
+Each flag can stand in the environment as well (SENTIER_LISTEN for --listen), or in a
+YAML file that --config names; “sentier config” shows what holds, and from where.`,
 		Example: `  sentier init --data /var/lib/sentier --owner ines.carvalho
-  sentier serve --data /var/lib/sentier`,
+  sentier serve --data /var/lib/sentier
+  sentier serve --config /etc/sentier/sentier.yaml`,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			if (o.Certificate == "") != (o.Key == "") {
-				return errors.New("--tls-cert and --tls-key go together: give both, or neither")
-			}
-			if lines {
-				o.AuditLines = a.Out
-			}
-			var err error
-			if public != "" {
-				if o.PublicURL, err = daemon.ParsePublicURL(public); err != nil {
-					return fmt.Errorf("--public-url: %w", err)
-				}
-			}
-			for _, text := range proxies {
-				p, err := netip.ParsePrefix(text)
-				if err != nil {
-					return fmt.Errorf("--trusted-proxy: %q is no network: write it as 127.0.0.1/32 or 10.20.0.0/16", text)
-				}
-				o.Trusted = append(o.Trusted, p.Masked())
+			o, err := v.options(a)
+			if err != nil {
+				return err
 			}
 			o.Log = a.logger(slog.LevelInfo)
 			d, err := daemon.Open(cmd.Context(), o)
@@ -75,16 +59,7 @@ policy answers nothing but /healthz, until “sentier init” has made its first
 			return d.Run(cmd.Context())
 		},
 	}
-	required(cmd, &o.Dir, "data", "folder of the database")
-	cmd.Flags().StringVar(&o.Listen, "listen", defaultListen, "address to answer at")
-	cmd.Flags().StringVar(&o.Certificate, "tls-cert", "", "file of a TLS certificate, PEM")
-	cmd.Flags().StringVar(&o.Key, "tls-key", "", "file of its key, PEM")
-	cmd.Flags().StringVar(&public, "public-url", "", "address by which clients reach the service, with the path below which it lies, such as https://sentier.example/larkmere (default: where it listens)")
-	cmd.Flags().StringVar(&o.Syslog, "audit-syslog", "", "host:port of a syslog server that the record is sent to, by RFC 5424 over TLS (RFC 5425)")
-	cmd.Flags().StringVar(&o.SyslogCA, "audit-syslog-ca", "", "file of the authorities that vouch for that server, PEM (default: those of the machine)")
-	cmd.Flags().BoolVar(&lines, "audit-stdout", false, "write the record to standard output as well, as lines of JSON")
-	cmd.Flags().StringVar(&o.Checkpoints, "checkpoints", "", "file, best on another disk, that the hourly checkpoints of the record are appended to as well")
-	cmd.Flags().StringSliceVar(&proxies, "trusted-proxy", nil, "networks of proxies whose word on where a request came from counts")
+	v.register(cmd)
 	return cmd
 }
 

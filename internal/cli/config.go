@@ -1,0 +1,232 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"net/netip"
+	"os"
+	"slices"
+	"strings"
+
+	"github.com/goccy/go-yaml"
+	"github.com/knadh/koanf/providers/confmap"
+	"github.com/knadh/koanf/v2"
+	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
+
+	"sentier/internal/daemon"
+	"sentier/internal/policy"
+)
+
+// serving is how a service is run: by flags, by the environment, by a file, in that order, and else as usual.
+type serving struct {
+	file  string
+	flags *pflag.FlagSet // of what can be set
+}
+
+// flags gives a command the flags that say how a service is run.
+func (v *serving) register(cmd *cobra.Command) {
+	f := cmd.Flags()
+	f.StringVar(&v.file, "config", os.Getenv("SENTIER_CONFIG"), "YAML file with the same names as these flags (default: SENTIER_CONFIG)")
+	before := map[string]bool{}
+	f.VisitAll(func(f *pflag.Flag) { before[f.Name] = true })
+	f.String("data", "", "folder of the database (required)")
+	f.String("listen", defaultListen, "address to answer at")
+	f.String("tls-cert", "", "file of a TLS certificate, PEM")
+	f.String("tls-key", "", "file of its key, PEM")
+	f.String("audit-syslog", "", "host:port of a syslog server that the record is sent to, by RFC 5424 over TLS (RFC 5425)")
+	f.String("audit-syslog-ca", "", "file of the authorities that vouch for that server, PEM (default: those of the machine)")
+	f.Bool("audit-stdout", false, "write the record to standard output as well, as lines of JSON")
+	f.String("checkpoints", "", "file, best on another disk, that the hourly checkpoints of the record are appended to as well")
+	f.String("public-url", "", "address by which clients reach the service, with the path below which it lies, such as https://sentier.example/larkmere (default: where it listens)")
+	f.StringSlice("trusted-proxy", nil, "networks of proxies whose word on where a request came from counts")
+	v.flags = pflag.NewFlagSet("", pflag.ContinueOnError)
+	f.VisitAll(func(f *pflag.Flag) {
+		if !before[f.Name] {
+			v.flags.AddFlag(f)
+		}
+	})
+}
+
+// environment is the name of a setting in the environment.
+func environment(name string) string {
+	return "SENTIER_" + strings.ToUpper(strings.ReplaceAll(name, "-", "_"))
+}
+
+// origin is where a setting came from.
+type origin struct{ Name, Value, From string }
+
+// load puts the layers one on the other, and tells where each setting came from.
+func (v *serving) load() (*koanf.Koanf, []origin, error) {
+	layers := []struct {
+		from   string
+		values func() (map[string]any, error)
+	}{{"default", v.defaults}, {v.file, v.inFile}, {"environment", v.inEnvironment}, {"flag", v.given}}
+	all, from := koanf.New("\x00"), map[string]string{} // names have no parts
+	for _, layer := range layers {
+		values, err := layer.values()
+		if err != nil {
+			return nil, nil, err
+		}
+		one := koanf.New("\x00")
+		if err := errors.Join(one.Load(confmap.Provider(values, ""), nil), all.Merge(one)); err != nil {
+			return nil, nil, err
+		}
+		for _, name := range one.Keys() {
+			from[name] = layer.from
+			if layer.from == "environment" {
+				from[name] = environment(name)
+			}
+		}
+	}
+	var out []origin
+	v.flags.VisitAll(func(f *pflag.Flag) {
+		out = append(out, origin{f.Name, strings.Join(listed(all.Get(f.Name)), ","), from[f.Name]})
+	})
+	return all, out, nil
+}
+
+func (v *serving) each(value func(f *pflag.Flag) (any, bool)) (map[string]any, error) {
+	out := map[string]any{}
+	v.flags.VisitAll(func(f *pflag.Flag) {
+		if x, ok := value(f); ok {
+			out[f.Name] = x
+		}
+	})
+	return out, nil
+}
+
+func (v *serving) defaults() (map[string]any, error) {
+	return v.each(func(f *pflag.Flag) (any, bool) { return strings.Trim(f.DefValue, "[]"), true })
+}
+
+func (v *serving) inEnvironment() (map[string]any, error) {
+	return v.each(func(f *pflag.Flag) (any, bool) {
+		x, ok := os.LookupEnv(environment(f.Name))
+		return x, ok
+	})
+}
+
+func (v *serving) given() (map[string]any, error) {
+	return v.each(func(f *pflag.Flag) (any, bool) {
+		if list, ok := f.Value.(pflag.SliceValue); ok {
+			return list.GetSlice(), f.Changed
+		}
+		return f.Value.String(), f.Changed
+	})
+}
+
+// inFile reads the file, in which every name is that of a flag.
+func (v *serving) inFile() (map[string]any, error) {
+	out := map[string]any{}
+	if v.file == "" {
+		return out, nil
+	}
+	data, err := os.ReadFile(v.file)
+	if err != nil {
+		return nil, fmt.Errorf("--config: %w", err)
+	}
+	if err := yaml.Unmarshal(data, &out); err != nil {
+		return nil, fmt.Errorf("--config: %s: %s", v.file, strings.Join(strings.Fields(err.Error()), " "))
+	}
+	var known []string
+	v.flags.VisitAll(func(f *pflag.Flag) { known = append(known, f.Name) })
+	for name := range out {
+		if slices.Contains(known, name) {
+			continue
+		}
+		hint := ": it has " + strings.Join(known, ", ")
+		if near := policy.Nearest(name, known); near != "" {
+			hint = ": did you mean " + near + "?"
+		}
+		return nil, fmt.Errorf("--config: %s: %q is no setting%s", v.file, name, hint)
+	}
+	return out, nil
+}
+
+// listed is a setting as texts, however its layer has it.
+func listed(value any) []string {
+	switch v := value.(type) {
+	case nil:
+		return nil
+	case []string:
+		return v
+	case []any:
+		var out []string
+		for _, x := range v {
+			out = append(out, fmt.Sprint(x))
+		}
+		return out
+	}
+	text := fmt.Sprint(value)
+	if text == "" {
+		return nil
+	}
+	var out []string
+	for _, part := range strings.Split(text, ",") {
+		out = append(out, strings.TrimSpace(part))
+	}
+	return out
+}
+
+// options are how a service is run.
+func (v *serving) options(a *app) (daemon.Options, error) {
+	k, _, err := v.load()
+	o := daemon.Options{Console: a.Console, Version: a.Version}
+	if err != nil {
+		return o, err
+	}
+	text := func(name string) string { return strings.Join(listed(k.Get(name)), ",") }
+	o.Dir, o.Listen, o.Certificate, o.Key = text("data"), text("listen"), text("tls-cert"), text("tls-key")
+	o.Syslog, o.SyslogCA, o.Checkpoints = text("audit-syslog"), text("audit-syslog-ca"), text("checkpoints")
+	if o.Dir == "" {
+		return o, fmt.Errorf("no folder is given: say --data DIR, %s, or data in the file of --config", environment("data"))
+	}
+	if (o.Certificate == "") != (o.Key == "") {
+		return o, errors.New("--tls-cert and --tls-key go together: give both, or neither")
+	}
+	switch lines := text("audit-stdout"); lines {
+	case "true":
+		o.AuditLines = a.Out
+	case "false", "":
+	default:
+		return o, fmt.Errorf("--audit-stdout: %q is neither true nor false", lines)
+	}
+	if public := text("public-url"); public != "" {
+		if o.PublicURL, err = daemon.ParsePublicURL(public); err != nil {
+			return o, fmt.Errorf("--public-url: %w", err)
+		}
+	}
+	for _, text := range listed(k.Get("trusted-proxy")) {
+		p, err := netip.ParsePrefix(text)
+		if err != nil {
+			return o, fmt.Errorf("--trusted-proxy: %q is no network: write it as 127.0.0.1/32 or 10.20.0.0/16", text)
+		}
+		o.Trusted = append(o.Trusted, p.Masked())
+	}
+	return o, nil
+}
+
+func (a *app) config() *cobra.Command {
+	var v serving
+	cmd := &cobra.Command{
+		Use: "config", Short: "How “sentier serve” would run: what holds, and from where", Args: cobra.NoArgs,
+		Long: `Show how “sentier serve” would run with the same flags, environment and file: each
+setting, and where it comes from. A flag goes before the environment (SENTIER_LISTEN for
+--listen), that before the file of --config, and that before what is usual.`,
+		Example: "  sentier config --config /etc/sentier/sentier.yaml",
+		RunE: func(*cobra.Command, []string) error {
+			_, list, err := v.load()
+			if err != nil {
+				return err
+			}
+			s := sheet{head: []string{"SETTING", "VALUE", "FROM"}}
+			for _, x := range list {
+				s.rows = append(s.rows, []string{x.Name, x.Value, x.From})
+			}
+			return a.print(list, s)
+		},
+	}
+	v.register(cmd)
+	return cmd
+}
