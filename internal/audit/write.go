@@ -28,7 +28,6 @@ const (
 // request is entries that are written together, and whoever waits for them.
 type request struct {
 	entries []Entry
-	first   uint64 // entry that the first of them became
 	done    chan error
 	more    func(tx *sql.Tx) error // is done in the same transaction, after the entries; nil: nothing
 	after   func(tail) []Entry     // gives the entries, once the end of the chain is known; nil: they are given

@@ -74,7 +74,7 @@ function Change({ revision: n }: { revision: number }) {
   const most = 50;
   const more = found.data.all - Math.min(most, found.data.changes.length);
   return (
-    <Fact name={t("console.today.changes")}>
+    <Fact name={t("console.record.changed")}>
       <ChangeList changes={found.data.changes.slice(0, most)} none={t("console.record.no_change")} />
       {more > 0 && <p className="text-soft">{t("console.and_more", { n: more })}</p>}
       {may.edit && (
