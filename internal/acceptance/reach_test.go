@@ -18,7 +18,7 @@ import (
 func get[T any](w *world, method, path, body string) (out T) {
 	w.t.Helper()
 	status, _, text := w.ask(method, path, w.token, body)
-	if status != 200 {
+	if status != 200 && status != 201 {
 		w.t.Fatalf("%s %s %s: %d %s", method, path, body, status, text)
 	}
 	if err := json.Unmarshal([]byte(text), &out); err != nil {

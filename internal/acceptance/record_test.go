@@ -258,11 +258,11 @@ func TestWhatIsKeptIsASetting(t *testing.T) {
 	}
 	asked := []string{"view mill-bridge", "control mill-bridge", "view estuary-gate-1", "release alder-gate-1"} // of which some are denied
 	for settings, want := range map[string]int{
-		`{"decisions":"all"}`:                 4,
-		`{"decisions":"none"}`:                0,
-		`{"decisions":"control_and_denials"}`: 3,
-		`{"decisions":"none","decisions_of":[{"right":"control","keep":"all"}]}`:                                                                      1,
-		`{"decisions":"all","decisions_of":[{"site":"tidal-reach","keep":"none"}]}`:                                                                   3,
+		`{"decisions":"all","decisions_of":[]}`:                                     4,
+		`{"decisions":"none","decisions_of":[]}`:                                    0,
+		`{"decisions":"control_and_denials","decisions_of":[]}`:                     3,
+		`{"decisions":"none","decisions_of":[{"right":"control","keep":"all"}]}`:    1,
+		`{"decisions":"all","decisions_of":[{"site":"tidal-reach","keep":"none"}]}`: 3,
 		`{"decisions":"all","decisions_of":[{"right":"view","site":"lower-pounds","keep":"none"},{"keep":"none","right":"view"}],"session_hours":12}`: 2,
 	} {
 		if got := kept(settings, asked...); got != want {

@@ -25,6 +25,13 @@ func (a *app) userInvite() *cobra.Command {
 			if err := c.Do(cmd.Context(), "POST", "/api/v1/users/"+url.PathEscape(args[0])+"/invitation", nil, nil, &link); err != nil {
 				return err
 			}
+			if link.Link == "" {
+				fmt.Fprintf(a.Err, "The link was sent to %s.\n", link.Sent)
+				return a.print(link, sheet{head: []string{"USER", "EXPIRES", "SENT"}, rows: [][]string{{args[0], day(&link.Expires), link.Sent}}})
+			}
+			if link.Failed != "" {
+				fmt.Fprintf(a.Err, "It could not be sent: %s. Hand it over.\n", link.Failed)
+			}
 			fmt.Fprintln(a.Err, "This is the only time that the link is shown.")
 			return a.print(link, sheet{head: []string{"USER", "EXPIRES", "LINK"}, rows: [][]string{{args[0], day(&link.Expires), link.Link}}})
 		},

@@ -15,6 +15,7 @@ import (
 	"github.com/spf13/pflag"
 
 	"sentier/internal/daemon"
+	"sentier/internal/mail"
 	"sentier/internal/policy"
 )
 
@@ -38,6 +39,8 @@ func (v *serving) register(cmd *cobra.Command) {
 	f.String("audit-syslog-ca", "", "file of the authorities that vouch for that server, PEM (default: those of the machine)")
 	f.Bool("audit-stdout", false, "write the record to standard output as well, as lines of JSON")
 	f.String("checkpoints", "", "file, best on another disk, that the hourly checkpoints of the record are appended to as well")
+	f.String("smtp", "", "server of mail that sends links and tells of requests: smtp://user@mail.example:587, smtps://…, or smtp+plain://… on the same machine; the password stands in SENTIER_SMTP_PASSWORD")
+	f.String("mail-from", "", "address that letters come from")
 	f.String("public-url", "", "address by which clients reach the service, with the path below which it lies, such as https://sentier.example/larkmere (default: where it listens)")
 	f.StringSlice("trusted-proxy", nil, "networks of proxies whose word on where a request came from counts")
 	v.flags = pflag.NewFlagSet("", pflag.ContinueOnError)
@@ -191,6 +194,11 @@ func (v *serving) options(a *app) (daemon.Options, error) {
 	case "false", "":
 	default:
 		return o, fmt.Errorf("--audit-stdout: %q is neither true nor false", lines)
+	}
+	if smtp := text("smtp"); smtp != "" {
+		if o.Mail, err = mail.ParseSMTP(smtp, os.Getenv("SENTIER_SMTP_PASSWORD"), text("mail-from")); err != nil {
+			return o, fmt.Errorf("--smtp: %w", err)
+		}
 	}
 	if public := text("public-url"); public != "" {
 		if o.PublicURL, err = daemon.ParsePublicURL(public); err != nil {

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"net"
 	"os"
 	"os/exec"
 	"strings"
@@ -19,6 +20,7 @@ import (
 	"sentier/internal/daemon"
 	"sentier/internal/demo"
 	"sentier/internal/document"
+	"sentier/internal/mail"
 	"sentier/internal/policy"
 )
 
@@ -80,6 +82,7 @@ func (a *app) demo() *cobra.Command {
 	o := daemon.Options{Console: a.Console, Version: a.Version}
 	var people, devices int
 	var at string
+	var letters bool
 	cmd := &cobra.Command{
 		Use: "demo", Short: "Run the service with the demo data", Args: cobra.NoArgs,
 		Long: `Run the service with the Larkmere Navigation, a made-up waterway of some sixty
@@ -106,6 +109,13 @@ regatta is the weekend after next. With --at its clock starts at another time.`,
 				}
 				o.Clock = daemon.ClockFrom(now)
 			}
+			if letters {
+				done, err := a.standIn(&o)
+				if err != nil {
+					return err
+				}
+				defer done()
+			}
 			p, err := a.demoPolicy(people, devices, now)
 			if err != nil {
 				return err
@@ -116,9 +126,26 @@ regatta is the weekend after next. With --at its clock starts at another time.`,
 	cmd.Flags().StringVar(&o.Dir, "data", "", "folder of the database (default: a temporary one)")
 	cmd.Flags().StringVar(&o.Listen, "listen", defaultListen, "address to answer at")
 	cmd.Flags().StringVar(&at, "at", "", "start the clock at this time: RFC 3339, or local time of the navigation such as “2026-11-24 10:00” (default: now)")
+	cmd.Flags().BoolVar(&letters, "mail", false, "send links and requests by mail, to a stand-in that prints every letter here")
 	cmd.Flags().IntVar(&people, "people", 0, "how many more people")
 	cmd.Flags().IntVar(&devices, "devices", 0, "how many more devices")
 	return cmd
+}
+
+// standIn has the demonstration send mail, to a server that prints every letter.
+func (a *app) standIn(o *daemon.Options) (done func(), err error) {
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return nil, fmt.Errorf("stand in for a server of mail: %w", err)
+	}
+	stand := &mail.StandIn{Taken: func(l mail.Letter) { fmt.Fprintf(a.Out, "\nA letter to %s: %s\n\n%s\n", l.To, l.Subject, l.Text) }}
+	go func() {
+		if err := stand.Serve(listener); err != nil && !errors.Is(err, net.ErrClosed) {
+			o.Log.Error("the stand-in for a server of mail has ended", "error", err)
+		}
+	}()
+	o.Mail, err = mail.ParseSMTP("smtp+plain://"+listener.Addr().String(), "", "sentier@larkmere.example")
+	return func() { listener.Close() }, err
 }
 
 // mostGrown bounds how many more people and devices the demonstration can have.

@@ -21,6 +21,7 @@ import (
 	"time"
 
 	"sentier/internal/audit"
+	"sentier/internal/mail"
 	"sentier/internal/policy"
 	"sentier/internal/server"
 	"sentier/internal/service"
@@ -39,10 +40,11 @@ type Options struct {
 	Log              *slog.Logger
 	Clock            func() time.Time // nil: the machine's
 	Version          string
-	Checkpoints      string    // file that checkpoints of the record are appended to as well; empty: none
-	Syslog           string    // host:port of a server that the record is sent to, by RFC 5424 over TLS; empty: none
-	SyslogCA         string    // PEM file of the authorities that vouch for that server; empty: those of the machine
-	AuditLines       io.Writer // that the record is written to as lines of JSON; nil: none
+	Mail             mail.Sender // sends links, and tells of requests; nil: nobody does
+	Checkpoints      string      // file that checkpoints of the record are appended to as well; empty: none
+	Syslog           string      // host:port of a server that the record is sent to, by RFC 5424 over TLS; empty: none
+	SyslogCA         string      // PEM file of the authorities that vouch for that server; empty: those of the machine
+	AuditLines       io.Writer   // that the record is written to as lines of JSON; nil: none
 }
 
 // ParsePublicURL reads the address by which clients reach a service; see [server.ParsePublicURL].
@@ -94,6 +96,7 @@ func (d *Daemon) prepare(ctx context.Context) (err error) {
 	d.server, err = server.New(d.Service, server.Options{
 		Console: d.options.Console, Log: d.options.Log, Version: d.options.Version,
 		Address: d.Address(), PublicURL: d.options.PublicURL, Trusted: d.options.Trusted,
+		Mail:        d.options.Mail,
 		Certificate: d.options.Certificate, Key: d.options.Key,
 	})
 	return err

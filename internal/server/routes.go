@@ -361,7 +361,12 @@ func (s *Server) invite(r *request) error {
 	if err != nil {
 		return err
 	}
-	return r.JSON(http.StatusCreated, wire.Invitation{Link: s.base() + "/welcome#" + secret, Expires: until})
+	out := wire.Invitation{Link: s.base() + "/welcome#" + secret, Expires: until}
+	if err := s.sendLink(r, &out); err != nil {
+		s.log.Warn("a link could not be sent", "user", service.Clip(r.id()), "error", err)
+		out.Failed = err.Error()
+	}
+	return r.JSON(http.StatusCreated, out)
 }
 
 func (s *Server) verify(r *request) error {

@@ -19,6 +19,7 @@ import (
 	"github.com/labstack/echo/v5"
 	"github.com/labstack/echo/v5/middleware"
 
+	"sentier/internal/mail"
 	"sentier/internal/service"
 )
 
@@ -29,6 +30,7 @@ type Options struct {
 	Version          string
 	Address          string         // where it answers, as a URL
 	PublicURL        *url.URL       // how clients reach it; nil: at Address
+	Mail             mail.Sender    // sends links, and tells of requests; nil: nobody does
 	Trusted          []netip.Prefix // of the proxies whose word on where a request came from counts
 	Certificate, Key string         // PEM files of TLS, which are read again when they change; empty: none
 }
@@ -42,6 +44,7 @@ type Server struct {
 	crossOrigin *http.CrossOriginProtection
 	console     *console // nil: none
 	address     string
+	mail        mail.Sender // nil: none is sent
 	public      *url.URL
 	trusted     []netip.Prefix
 	openAPI     []byte
@@ -59,7 +62,7 @@ type Server struct {
 func New(svc *service.Service, o Options) (*Server, error) {
 	s := &Server{
 		service: svc, log: o.Log, crossOrigin: http.NewCrossOriginProtection(), closing: make(chan struct{}),
-		address: o.Address, public: o.PublicURL, trusted: o.Trusted,
+		address: o.Address, public: o.PublicURL, trusted: o.Trusted, mail: o.Mail,
 		signIns: make(room, mostSignIns), streams: make(room, mostStreams), requests: newCallerRoom(), heavy: newHeavyRoom(mostWaiting), large: newHeavyRoom(mostLarge),
 	}
 	s.bodies.free.Store(mostBytes)

@@ -228,7 +228,7 @@ func (s *Service) Sessions(ctx context.Context, c Caller) ([]wire.OwnSession, er
 	list, err := s.who.Sessions(ctx, c.User)
 	out := []wire.OwnSession{}
 	for _, t := range list {
-		out = append(out, wire.OwnSession{ID: t.ID, Kind: string(t.Kind), From: identity.CameFrom(&t), Began: t.CreatedAt.UTC(), Expires: t.ExpiresAt.UTC(), This: t.ID == c.Token})
+		out = append(out, wire.OwnSession{ID: t.ID, Kind: string(t.Kind), From: identity.CameFrom(&t), Began: t.CreatedAt.UTC(), Used: instant(s.who.Used(&t)), Expires: t.ExpiresAt.UTC(), This: t.ID == c.Token})
 	}
 	return out, err
 }

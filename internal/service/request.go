@@ -11,6 +11,7 @@ import (
 	"github.com/google/uuid"
 
 	"sentier/internal/audit"
+	"sentier/internal/decision"
 	"sentier/internal/policy"
 	"sentier/internal/store"
 	"sentier/internal/survey"
@@ -407,3 +408,75 @@ func (s *Service) grantRequest(ctx context.Context, c Caller, r store.Request, i
 	}
 	return s.Edit(ctx, c, wire.Edits{Changes: edits}, EditOptions{Note: fmt.Sprintf("asked for by %s: %s", r.UserID, r.Reason)})
 }
+
+// Addressee is somebody whom mail can reach.
+type Addressee struct {
+	Name, Email string
+	Words       Words  // in their language
+	Zone        string // by whose clock they are told of times
+	What        string // they are told of
+}
+
+// Addressee finds how mail reaches somebody; without an address where it does not.
+func (s *Service) Addressee(ctx context.Context, id string) Addressee {
+	st := s.State()
+	u, ok := policy.Find[*policy.User](st.Policy, id)
+	if !ok {
+		return Addressee{}
+	}
+	out := Addressee{Name: u.Title(), Email: u.Email, Words: English, Zone: st.Policy.Settings().Zone}
+	if own, err := s.Preferences(ctx, Caller{User: u.ID}); err == nil { // without them it is told in English
+		out.Words, out.Zone = Accepted(own.Language), cmp.Or(own.Zone, out.Zone)
+	}
+	return out
+}
+
+// Answerers are those whom mail reaches who may answer a request, or look after the group that was joined.
+func (s *Service) Answerers(ctx context.Context, id string) []Addressee {
+	r, err := s.borders.Requests.RequestOfID(ctx, id)
+	if err != nil {
+		return nil
+	}
+	st, now := s.State(), s.borders.Clock()
+	// Whoever asks again and again fills nobody's mailbox: it stands on the first page all the same.
+	if lately, err := s.borders.Requests.Requests(ctx, r.UserID, "", now.Add(-24*time.Hour), mostTold); err != nil || len(lately) >= mostTold {
+		return nil
+	}
+	seen := map[policy.UserID]bool{}
+	var out []Addressee
+	tell := func(user policy.UserID) {
+		if seen[user] || len(out) >= mostTold {
+			return
+		}
+		seen[user] = true
+		if _, ok := st.Compiled.MaySignIn(user, now); !ok || !s.covers(st, Caller{User: user}, r) {
+			return
+		}
+		to := s.Addressee(ctx, string(user))
+		if to.Email == "" {
+			return
+		}
+		to.What = to.Words.Asked(st.Policy, r.Kind, r.GroupID, r.Right, r.Device, r.Minutes)
+		out = append(out, to)
+	}
+	for m := range policy.Each[*policy.Mandate](st.Policy) {
+		if m.Role != policy.Owner && m.Role != policy.Delegate || m.Enabled == policy.Off || !m.Valid.Holds(now) {
+			continue
+		}
+		for _, id := range m.To.Users {
+			tell(id)
+		}
+		groups := map[policy.UserGroupID]bool{}
+		for _, id := range m.To.Groups {
+			decision.MembersOf(st.Policy, id, groups, func(member policy.Member) {
+				if member.Span().Holds(now) {
+					tell(member.User)
+				}
+			})
+		}
+	}
+	return out
+}
+
+// mostTold bounds how many are told of a request by mail, and of how many requests of one user in a day.
+const mostTold = 20

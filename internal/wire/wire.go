@@ -345,7 +345,9 @@ type Welcome struct {
 
 // Invitation is a link by which a user sets a password of their own.
 type Invitation struct {
-	Link    string    `json:"link" description:"shown once; good once"`
+	Link    string    `json:"link,omitempty" description:"shown once; good once; left out where it was sent"`
+	Sent    string    `json:"sent,omitempty" description:"the address that it was sent to by mail"`
+	Failed  string    `json:"failed,omitempty" description:"why it could not be sent: it is to be handed over"`
 	Expires time.Time `json:"expires"`
 }
 
@@ -357,12 +359,13 @@ type NewPassword struct {
 
 // OwnSession is one of the caller's own sessions.
 type OwnSession struct {
-	ID      string    `json:"id"`
-	Kind    string    `json:"kind" enum:"console,terminal"`
-	From    string    `json:"from" description:"address that it was begun from"`
-	Began   time.Time `json:"began"`
-	Expires time.Time `json:"expires"`
-	This    bool      `json:"this,omitempty" description:"the one that this request came with"`
+	ID      string     `json:"id"`
+	Kind    string     `json:"kind" enum:"console,terminal"`
+	From    string     `json:"from" description:"address that it was begun from"`
+	Began   time.Time  `json:"began"`
+	Used    *time.Time `json:"used,omitempty" description:"last, to a minute or so"`
+	Expires time.Time  `json:"expires"`
+	This    bool       `json:"this,omitempty" description:"the one that this request came with"`
 }
 
 // Token is a bearer token without its secret.

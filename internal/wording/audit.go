@@ -99,10 +99,7 @@ func (c Catalogue) what(more *audited) string {
 }
 
 func (c Catalogue) request(p *policy.Policy, e *wire.AuditEntry, more *audited, user string) string {
-	what := c.Say("audit.asked_access", "right", p.Title(policy.Rights, more.Right), "device", p.Title(policy.Devices, more.Device))
-	if more.Kind == "join" {
-		what = c.Say("audit.asked_join", "group", p.Title(policy.UserGroups, more.Group), "minutes", strconv.Itoa(more.Minutes))
-	}
+	what := c.Asked(p, more.Kind, more.Group, more.Right, more.Device, more.Minutes)
 	key := "audit.request." + e.Outcome
 	if e.Outcome == "done" && e.By != nil && e.User != nil && e.By.ID == e.User.ID {
 		key = "audit.request.joined"
@@ -129,4 +126,12 @@ func (c Catalogue) change(p *policy.Policy, e *wire.AuditEntry, more *audited) s
 		text = c.Say("audit.why", "text", text, "note", more.Note)
 	}
 	return text
+}
+
+// Asked says what somebody asks for: to join a group for some minutes, or a right on a device.
+func (c Catalogue) Asked(p *policy.Policy, kind, group, right, device string, minutes int) string {
+	if kind == "join" {
+		return c.Say("audit.asked_join", "group", p.Title(policy.UserGroups, group), "minutes", strconv.Itoa(minutes))
+	}
+	return c.Say("audit.asked_access", "right", p.Title(policy.Rights, right), "device", p.Title(policy.Devices, device))
 }

@@ -58,6 +58,9 @@ export const signIn = (user: string, password: string, code?: string) => answer(
 export const signIns = (id: string) => answer(api.GET("/api/v1/users/{id}/sign-ins", { params: { path: { id } } }));
 export const endSessionsOf = (id: string) => answer(api.DELETE("/api/v1/users/{id}/sessions", { params: { path: { id } } }));
 export const revokeToken = (id: string) => answer(api.DELETE("/api/v1/tokens/{id}", { params: { path: { id } } }));
+export type NewToken = Schemas["NewToken"];
+export const createToken = (body: NewToken) => answer(api.POST("/api/v1/tokens", { body }));
+export const rotateToken = (id: string) => answer(api.POST("/api/v1/tokens/{id}/rotation", { params: { path: { id } }, body: {} }));
 export const needsSetUp = async () => (await answer(api.GET("/api/v1/set-up"))).needed;
 export const setUp = (code: string, name: string, password: string) => answer(api.POST("/api/v1/set-up", { body: { code, name, password } }));
 

@@ -3676,8 +3676,12 @@ export interface components {
         Invitation: {
             /** Format: date-time */
             expires: string;
-            /** @description shown once; good once */
-            link: string;
+            /** @description why it could not be sent: it is to be handed over */
+            failed?: string;
+            /** @description shown once; good once; left out where it was sent */
+            link?: string;
+            /** @description the address that it was sent to by mail */
+            sent?: string;
         };
         Join: {
             /**
@@ -4108,6 +4112,11 @@ export interface components {
             kind: "console" | "terminal";
             /** @description the one that this request came with */
             this?: boolean;
+            /**
+             * Format: date-time
+             * @description last, to a minute or so
+             */
+            used?: null | string;
         };
         PartEvaluation: {
             action?: components["schemas"]["Action"];

@@ -54,7 +54,7 @@ function Invite({ user }: { user: User }) {
 }
 
 function InviteBody({ user, close }: { user: User; close: () => void }) {
-  const [made, setMade] = useState<{ link: string; expires: string }>();
+  const [made, setMade] = useState<Awaited<ReturnType<typeof invite>>>();
   const [fault, setFault] = useState("");
   const go = async () => {
     setFault("");
@@ -72,14 +72,26 @@ function InviteBody({ user, close }: { user: User; close: () => void }) {
       </>
     );
   }
+  if (!made.link) {
+    return (
+      <>
+        <p>
+          {t("console.invite.sent", { email: made.sent ?? "", time: timeFormat({ dateStyle: "full", timeStyle: "short" }).format(new Date(made.expires)) })}
+        </p>
+        <Footer close={close} go={close} label={t("console.close")} />
+      </>
+    );
+  }
+  const link = made.link;
   return (
     <>
+      {made.failed && <p className="text-breaks">{t("console.invite.failed", { why: made.failed })}</p>}
       <p>{t("console.invite.made", { name: titleOf(user), time: timeFormat({ dateStyle: "full", timeStyle: "short" }).format(new Date(made.expires)) })}</p>
       <label className="flex flex-col gap-1">
         <span className="text-xs font-medium text-soft">{t("console.invite.link")}</span>
-        <input className="field font-mono text-[0.86rem]" readOnly value={made.link} onFocus={(e) => e.target.select()} />
+        <input className="field font-mono text-[0.86rem]" readOnly value={link} onFocus={(e) => e.target.select()} />
       </label>
-      <Footer close={close} go={() => void navigator.clipboard.writeText(made.link)} label={t("console.invite.copy")} />
+      <Footer close={close} go={() => void navigator.clipboard.writeText(link)} label={t("console.invite.copy")} />
     </>
   );
 }

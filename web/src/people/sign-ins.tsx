@@ -5,6 +5,7 @@ import { useMay, useWhole } from "../session/mandates";
 import { Footer, Modal } from "../ui/modal";
 import { Busy, Fault, Trouble } from "../ui/notice";
 import { t, timeFormat } from "../words";
+import { MakeToken, RotateToken } from "./token";
 
 const moment = (text: string) => timeFormat({ dateStyle: "medium", timeStyle: "short" }).format(new Date(text));
 
@@ -26,8 +27,15 @@ function Known({ user }: { user: string }) {
   if (!found.data) return <Busy />;
   const { password, factors, required, sessions, tokens } = found.data;
   const held = [
-    ...sessions.map((x) => ({ id: x.id, what: t(`console.account.kind_${x.kind}`), name: x.from, until: x.expires })),
-    ...tokens.map((x) => ({ id: x.id, what: t("console.sign_ins.token"), name: x.name, until: x.expires })),
+    ...sessions.map((x) => ({ id: x.id, what: t(`console.account.kind_${x.kind}`), token: "", name: x.from, until: x.expires, used: x.used })),
+    ...tokens.map((x) => ({
+      id: x.id,
+      what: t("console.sign_ins.token"),
+      token: x.name,
+      name: [x.name, x.mandate, ...(x.networks ?? [])].filter(Boolean).join(", "),
+      until: x.expires,
+      used: x.used,
+    })),
   ];
   return (
     <section className="sheet">
@@ -46,6 +54,7 @@ function Known({ user }: { user: string }) {
             ? t("console.sign_ins.factors", { names: factors.map((f) => f.name).join(", ") })
             : t(required ? "console.sign_ins.factor_missing" : "console.sign_ins.no_factor")}
         </p>
+        {may.edit && <MakeToken user={user} />}{" "}
         {may.edit && factors.length > 0 && (
           <Modal title={t("console.factor.reset")} button={t("console.factor.reset")} className="button mt-1 px-2 py-0.5 text-[0.86rem]">
             {(close) => <Reset user={user} close={close} />}
@@ -57,8 +66,10 @@ function Known({ user }: { user: string }) {
           <li key={x.id} className="flex items-center gap-3 border-t border-line/60 py-1">
             <span className="min-w-0 flex-1 truncate">
               {x.what} <span className="text-soft">{x.name}</span>
+              {x.used && <span className="text-[0.86rem] text-soft"> {t("console.sign_ins.used", { time: moment(x.used) })}</span>}
             </span>
             {x.until && <span className="text-[0.86rem] text-soft tabular-nums">{t("console.until", { time: moment(x.until) })}</span>}
+            {may.edit && x.token && <RotateToken id={x.id} name={x.token} />}
             {may.edit && (
               <button
                 type="button"

@@ -153,6 +153,7 @@ function Sessions() {
               <th scope="col">{t("console.account.where")}</th>
               <th scope="col">{t("console.account.from")}</th>
               <th scope="col">{t("console.account.began")}</th>
+              <th scope="col">{t("console.account.used")}</th>
               <th scope="col">{t("console.account.expires")}</th>
               <th scope="col">
                 <span className="sr-only">{t("console.account.end")}</span>
@@ -165,6 +166,7 @@ function Sessions() {
                 <td className="py-1.5">{t(`console.account.kind_${x.kind}`)}</td>
                 <td className="font-mono text-[0.86rem]">{x.from}</td>
                 <td className="tabular-nums">{moment(x.began)}</td>
+                <td className="tabular-nums">{x.used ? moment(x.used) : ""}</td>
                 <td className="tabular-nums">{moment(x.expires)}</td>
                 <td className="text-right">
                   {x.this ? (
