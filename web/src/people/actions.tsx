@@ -9,6 +9,7 @@ import { useMakes, useMay } from "../session/mandates";
 import { Combobox } from "../ui/combobox";
 import { CheckBox } from "../ui/fields";
 import { Footer, Modal } from "../ui/modal";
+import { Once } from "../ui/once";
 import { Name } from "../ui/record-link";
 import { TimeField } from "../ui/time-field";
 import { t, timeFormat } from "../words";
@@ -82,16 +83,11 @@ function InviteBody({ user, close }: { user: User; close: () => void }) {
       </>
     );
   }
-  const link = made.link;
   return (
     <>
       {made.failed && <p className="text-breaks">{t("console.invite.failed", { why: made.failed })}</p>}
       <p>{t("console.invite.made", { name: titleOf(user), time: timeFormat({ dateStyle: "full", timeStyle: "short" }).format(new Date(made.expires)) })}</p>
-      <label className="flex flex-col gap-1">
-        <span className="text-xs font-medium text-soft">{t("console.invite.link")}</span>
-        <input className="field font-mono text-[0.86rem]" readOnly value={link} onFocus={(e) => e.target.select()} />
-      </label>
-      <Footer close={close} go={() => void navigator.clipboard.writeText(link)} label={t("console.invite.copy")} />
+      <Once label={t("console.invite.link")} value={made.link} close={close} />
     </>
   );
 }

@@ -64,11 +64,16 @@ function Known({ user }: { user: string }) {
       <ul className="px-4 pb-2">
         {held.map((x) => (
           <li key={x.id} className="flex items-center gap-3 border-t border-line/60 py-1">
-            <span className="min-w-0 flex-1 truncate">
-              {x.what} <span className="text-soft">{x.name}</span>
-              {x.used && <span className="text-[0.86rem] text-soft"> {t("console.sign_ins.used", { time: moment(x.used) })}</span>}
+            <span className="min-w-0 flex-1">
+              <span className="block [overflow-wrap:anywhere]">
+                {x.what} <span className="text-soft">{x.name}</span>
+              </span>
+              <span className="block text-[0.86rem] text-soft tabular-nums">
+                {[x.until && t("console.until", { time: moment(x.until) }), x.used && t("console.sign_ins.used", { time: moment(x.used) })]
+                  .filter(Boolean)
+                  .join(", ")}
+              </span>
             </span>
-            {x.until && <span className="text-[0.86rem] text-soft tabular-nums">{t("console.until", { time: moment(x.until) })}</span>}
             {may.edit && x.token && <RotateToken id={x.id} name={x.token} />}
             {may.edit && (
               <button

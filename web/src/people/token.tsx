@@ -4,6 +4,7 @@ import { createToken, reasonOf, rotateToken } from "../api/client";
 import { Combobox } from "../ui/combobox";
 import { TextField } from "../ui/fields";
 import { Footer, Modal } from "../ui/modal";
+import { Once } from "../ui/once";
 import { TimeField } from "../ui/time-field";
 import { t } from "../words";
 
@@ -77,11 +78,7 @@ function Secret({ secret, close }: { secret: string; close: () => void }) {
   return (
     <>
       <p>{t("console.token.once")}</p>
-      <label className="flex flex-col gap-1">
-        <span className="text-xs font-medium text-soft">{t("console.token.secret")}</span>
-        <input className="field font-mono text-[0.86rem]" readOnly value={secret} onFocus={(e) => e.target.select()} />
-      </label>
-      <Footer close={close} go={() => void navigator.clipboard.writeText(secret)} label={t("console.invite.copy")} />
+      <Once label={t("console.token.secret")} value={secret} close={close} />
     </>
   );
 }

@@ -53,13 +53,27 @@ export function Question({ title, open, close, children }: { title: string; open
   );
 }
 
-export function Footer({ close, go, label, disabled, fault }: { close: () => void; go: () => void; label: string; disabled?: boolean; fault?: string }) {
+export function Footer({
+  close,
+  cancel = t("console.edit.cancel"),
+  go,
+  label,
+  disabled,
+  fault,
+}: {
+  close: () => void;
+  cancel?: string;
+  go: () => void;
+  label: string;
+  disabled?: boolean;
+  fault?: string;
+}) {
   return (
     <>
       <Fault text={fault} />
       <div className="sticky bottom-0 -mx-6 flex justify-end gap-2 border-t border-line bg-sheet px-6 py-3">
         <button type="button" className="button" onClick={close}>
-          {t("console.edit.cancel")}
+          {cancel}
         </button>
         <button type="button" className="button primary" disabled={disabled} onClick={go}>
           {label}
