@@ -73,7 +73,13 @@ var address = regexp.MustCompile(`http://[0-9.:]+`)
 
 func launch(t *testing.T, name string, args ...string) *process {
 	t.Helper()
-	p := &process{cmd: exec.Command(name, args...), log: &strings.Builder{}}
+	return launched(t, exec.Command(name, args...))
+}
+
+// launched starts a service, and waits until it answers.
+func launched(t *testing.T, cmd *exec.Cmd) *process {
+	t.Helper()
+	p := &process{cmd: cmd, log: &strings.Builder{}}
 	pipe, err := p.cmd.StderrPipe()
 	if err != nil {
 		t.Fatal(err)
@@ -87,7 +93,7 @@ func launch(t *testing.T, name string, args ...string) *process {
 		p.url = address.FindString(lines.Text())
 	}
 	if p.url == "" {
-		t.Fatalf("%s %s did not start: %v\n%s", name, args, p.cmd.Wait(), p.log)
+		t.Fatalf("%s did not start: %v\n%s", cmd, p.cmd.Wait(), p.log)
 	}
 	go io.Copy(io.Discard, pipe)
 	t.Cleanup(func() { p.end(syscall.SIGKILL) })

@@ -169,6 +169,7 @@ func TestMetricsCountWhatIsAnswered(t *testing.T) {
 	}
 	for name, want := range map[string]float64{
 		`sentier_decisions_total{decision="allow"`: 4, `sentier_decisions_total{decision="deny"`: 3, "sentier_revision ": 1,
+		`sentier_writes_total{of="policy"}`: 1,
 		`sentier_http_request_seconds_count{method="POST",route="/access/v1/evaluation",status="200"}`: 3,
 		`sentier_http_request_seconds_count{method="POST",route="/access/v1/evaluation",status="400"}`: 1,
 	} {

@@ -59,6 +59,7 @@ type Record struct {
 	last atomic.Uint64 // entry that is on the disk
 	tail tail          // of the writer
 
+	writes  database.Writes
 	backlog backlog
 	told    notifier.Notifier
 }
@@ -231,6 +232,9 @@ func (r *Record) Notice() string { return r.notice }
 
 // Last is the number of the last entry that is on the disk.
 func (r *Record) Last() uint64 { return r.last.Load() }
+
+// Writes counts the batches that were written, and the time that it took.
+func (r *Record) Writes() *database.Writes { return &r.writes }
 
 // Close writes what is queued, and closes the files. Nothing may be added any more.
 func (r *Record) Close() error {

@@ -149,6 +149,7 @@ func (r *Record) inTransaction(do func(tx *sql.Tx) error) error {
 
 // writeBatch writes requests in one transaction, with the room of the reserve where there is no other.
 func (r *Record) writeBatch(batch []*request) error {
+	defer r.writes.Since(time.Now())
 	next, err := r.try(batch)
 	if errors.Is(err, database.ErrFull) && r.Room != nil && r.Room() == nil {
 		next, err = r.try(batch)

@@ -39,7 +39,10 @@ func (a *app) serve() *cobra.Command {
 The database DIR/sentier.db is made where it is missing. A service without a
 policy answers nothing but /healthz, until “sentier init” has made its first owner.
 Each flag can stand in the environment as well (SENTIER_LISTEN for --listen), or in a
-YAML file that --config names; “sentier config” shows what holds, and from where.`,
+YAML file that --config names; “sentier config” shows what holds, and from where.
+A socket that was passed to it, as systemd does, takes the place of --listen: then a new
+process can be started before the old one is stopped. It answers as soon as that one has
+ended, and connections wait until then.`,
 		Example: `  sentier init --data /var/lib/sentier --owner ines.carvalho
   sentier serve --data /var/lib/sentier
   sentier serve --config /etc/sentier/sentier.yaml`,
@@ -49,6 +52,9 @@ YAML file that --config names; “sentier config” shows what holds, and from w
 				return err
 			}
 			o.Log = a.logger(slog.LevelInfo)
+			if o.Socket, err = daemon.Passed(); err != nil {
+				return err
+			}
 			d, err := daemon.Open(cmd.Context(), o)
 			if err != nil {
 				return err

@@ -33,6 +33,7 @@ import (
 type Options struct {
 	Dir              string         // of the database
 	Listen           string         // address
+	Socket           net.Listener   // that was passed to this process, see [Passed]; nil: it listens at Listen
 	Certificate, Key string         // PEM files; empty: no TLS
 	PublicURL        *url.URL       // how clients reach it; nil: where it listens
 	Trusted          []netip.Prefix // of proxies
@@ -60,9 +61,10 @@ type Daemon struct {
 	options  Options
 }
 
-// Open opens the store and takes the address, and answers nothing yet. Nothing is left open where it fails.
+// Open opens the store and takes the address, and answers nothing yet. Nothing is left open where it fails. Where a socket was passed, it
+// waits for the process before it to give the folder up.
 func Open(ctx context.Context, o Options) (*Daemon, error) {
-	st, err := store.Open(o.Dir, true)
+	st, err := openStore(ctx, o)
 	if err != nil {
 		return nil, err
 	}
@@ -77,7 +79,10 @@ func Open(ctx context.Context, o Options) (*Daemon, error) {
 }
 
 func (d *Daemon) prepare(ctx context.Context) (err error) {
-	if d.listener, err = net.Listen("tcp", d.options.Listen); err != nil {
+	if d.listener = d.options.Socket; d.listener == nil {
+		d.listener, err = net.Listen("tcp", d.options.Listen)
+	}
+	if err != nil {
 		return fmt.Errorf("listen on %s: %w: stop what uses the address, or give another with --listen", d.options.Listen, err)
 	}
 	if d.record, err = openRecord(ctx, d.store, d.options); err != nil {
@@ -181,6 +186,11 @@ func (d *Daemon) Run(ctx context.Context) error {
 			}
 		})
 	}
+	d.options.tell(ready)
+	go func() {
+		<-ctx.Done()
+		d.options.tell(stopping)
+	}()
 	err = d.server.Serve(ctx, d.listener)
 	cancel()
 	<-watched

@@ -251,6 +251,25 @@ type boundedListener struct {
 	net.Listener
 	open  atomic.Int64
 	plain bool // without TLS, in which a sentence could not be said
+
+	stopped atomic.Bool
+	once    sync.Once
+	ended   chan struct{} // is closed with the listener
+}
+
+// stop takes no more connections: whoever holds the socket open as well takes them. It does not end Accept, as Close does.
+func (l *boundedListener) stop() error {
+	l.stopped.Store(true)
+	return l.Listener.Close()
+}
+
+// Close ends Accept.
+func (l *boundedListener) Close() error {
+	l.once.Do(func() { close(l.ended) })
+	if l.stopped.Load() {
+		return nil
+	}
+	return l.Listener.Close()
 }
 
 const fullAnswer = "HTTP/1.1 503 Service Unavailable\r\nRetry-After: 1\r\nConnection: close\r\nContent-Length: 0\r\n\r\n"
@@ -260,6 +279,9 @@ func (l *boundedListener) Accept() (net.Conn, error) {
 	for {
 		c, err := l.Listener.Accept()
 		if err != nil {
+			if l.stopped.Load() {
+				<-l.ended
+			}
 			return nil, err
 		}
 		if l.open.Add(1) <= mostConnections {

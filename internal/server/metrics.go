@@ -47,6 +47,16 @@ func newMetrics(s *Server, version string) *metrics {
 	gauge("sentier_record_entries", "Number of the last entry of the record.", nil, func() float64 { return float64(s.service.Record().Last()) })
 	gauge("sentier_streams", "Streams of events that are open.", nil, func() float64 { return float64(len(s.streams)) })
 	gauge("sentier_last_backup_timestamp_seconds", "When the last backup was made; 0: none is on record.", nil, s.service.LastBackup)
+	for name, writes := range s.service.Writes() {
+		of := prometheus.Labels{"of": name}
+		registry.MustRegister(prometheus.NewCounterFunc(prometheus.CounterOpts{Name: "sentier_writes_total", Help: "Revisions of the policy, or batches of the record, that were written.", ConstLabels: of}, func() float64 {
+			count, _ := writes.Read()
+			return float64(count)
+		}), prometheus.NewCounterFunc(prometheus.CounterOpts{Name: "sentier_write_seconds_total", Help: "Time that it took to write them, and to bring them to the disk.", ConstLabels: of}, func() float64 {
+			_, took := writes.Read()
+			return took.Seconds()
+		}))
+	}
 	for _, file := range s.service.DataFiles() {
 		gauge("sentier_data_bytes", "Size of a file of the service's folder.", prometheus.Labels{"file": filepath.Base(file)}, func() float64 {
 			info, err := os.Stat(file)

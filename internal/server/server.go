@@ -2,19 +2,14 @@
 package server
 
 import (
-	"context"
-	"crypto/tls"
-	"errors"
 	"fmt"
 	"io/fs"
 	"log/slog"
-	"net"
 	"net/http"
 	"net/netip"
 	"net/url"
 	"slices"
 	"strings"
-	"time"
 
 	"github.com/labstack/echo/v5"
 	"github.com/labstack/echo/v5/middleware"
@@ -111,65 +106,6 @@ func (s *Server) OpenAPI() []byte { return s.openAPI }
 // ServeHTTP answers one request.
 func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	s.echo.ServeHTTP(w, s.withoutPrefix(r))
-}
-
-// shutdownTime is how long answers in flight may take when the service ends.
-const shutdownTime = 10 * time.Second
-
-// maxHeader bounds the headers of a request, in bytes.
-const maxHeader = 16 << 10
-
-// Serve answers on a listener until ctx ends; answers in flight are given then, within a grace after which connections are
-// closed, whatever clients hold open.
-func (s *Server) Serve(ctx context.Context, l net.Listener) error {
-	server := &http.Server{
-		Handler:           s,
-		ReadHeaderTimeout: headerTime,
-		ReadTimeout:       requestTime,
-		WriteTimeout:      answerTime,
-		IdleTimeout:       2 * time.Minute,
-		MaxHeaderBytes:    maxHeader,
-		HTTP2:             &http.HTTP2Config{MaxConcurrentStreams: 64, MaxReceiveBufferPerConnection: 64 << 10, MaxReceiveBufferPerStream: 64 << 10},
-		ErrorLog:          slog.NewLogLogger(s.log.Handler(), slog.LevelDebug),
-	}
-	server.RegisterOnShutdown(func() { close(s.closing) })
-	ended := make(chan error, 1)
-	go func() {
-		<-ctx.Done()
-		grace, cancel := context.WithTimeout(context.Background(), shutdownTime)
-		defer cancel()
-		err := server.Shutdown(grace)
-		if errors.Is(err, context.DeadlineExceeded) {
-			s.log.Warn("connections were still open after the grace, and are closed", "grace", shutdownTime)
-			err = server.Close()
-		}
-		ended <- err
-	}()
-	bounded := &boundedListener{Listener: l, plain: s.certificate == nil}
-	var err error
-	if s.certificate != nil {
-		server.TLSConfig = &tls.Config{MinVersion: tls.VersionTLS12, GetCertificate: s.certificate.get}
-		err = server.ServeTLS(bounded, "", "")
-	} else {
-		err = server.Serve(bounded)
-	}
-	if errors.Is(err, http.ErrServerClosed) {
-		return <-ended
-	}
-	return err
-}
-
-// untilClosing gives a context that ends with the server, for answers that would never end by themselves.
-func (s *Server) untilClosing(ctx context.Context) (context.Context, context.CancelFunc) {
-	ctx, cancel := context.WithCancel(ctx)
-	go func() {
-		select {
-		case <-s.closing:
-			cancel()
-		case <-ctx.Done():
-		}
-	}()
-	return ctx, cancel
 }
 
 // secure sets the headers that keep a browser from doing what the console never asks for, and answers from being kept.

@@ -6,6 +6,7 @@ import (
 	"net/url"
 	"time"
 
+	"sentier/internal/database"
 	"sentier/internal/identity"
 	"sentier/internal/policy"
 	"sentier/internal/store"
@@ -70,6 +71,7 @@ type (
 	// Files are looked after while the service runs, verified and copied.
 	Files interface {
 		Dir() string
+		Writes() *database.Writes
 		Notice() string
 		FactOf(ctx context.Context, name string) (string, error)
 		Verify(ctx context.Context) (store.Verified, error)

@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 
 	"sentier/internal/audit"
+	"sentier/internal/database"
 	"sentier/internal/store"
 	"sentier/internal/wire"
 )
@@ -78,6 +79,11 @@ func (s *Service) Backup(ctx context.Context, c Caller) (file *os.File, done fun
 func (s *Service) DataFiles() []string {
 	dir := s.borders.Files.Dir()
 	return []string{filepath.Join(dir, store.FileName), filepath.Join(dir, store.FileName+"-wal"), filepath.Join(dir, audit.FileName), filepath.Join(dir, audit.FileName+"-wal")}
+}
+
+// Writes are what was written to the policy's file and to the record's, by the name of each.
+func (s *Service) Writes() map[string]*database.Writes {
+	return map[string]*database.Writes{"policy": s.borders.Files.Writes(), "record": s.borders.Record.Writes()}
 }
 
 // LastBackup is when the last backup was made that is on record, in seconds since 1970; 0: none is.

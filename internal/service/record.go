@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"sentier/internal/audit"
+	"sentier/internal/database"
 	"sentier/internal/decision"
 	"sentier/internal/policy"
 	"sentier/internal/store"
@@ -25,6 +26,7 @@ type Record interface {
 	Follow(ctx context.Context, after uint64, f audit.Filter, quiet time.Duration, visit func(*audit.Entry) error) error
 	LastOf(ctx context.Context, kind audit.Kind) (audit.Entry, bool, error)
 	Last() uint64
+	Writes() *database.Writes
 	Sign() (audit.Checkpoint, error)
 	Verify(ctx context.Context, against audit.Against) (audit.Verified, error)
 	PublicKey() ed25519.PublicKey

@@ -9,6 +9,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"time"
 
 	"gorm.io/gorm"
 
@@ -37,6 +38,7 @@ func (s *Store) Append(ctx context.Context, r *Revision, done []policy.RecordCha
 func (s *Store) save(ctx context.Context, r *Revision, done []policy.RecordChange, how Saving) error {
 	s.saving.Lock()
 	defer s.saving.Unlock()
+	defer s.writes.Since(time.Now())
 	if err := s.Replaced(); err != nil {
 		return err
 	}

@@ -47,6 +47,7 @@ type Store struct {
 	file           os.FileInfo // of the database that was opened
 	head           *database.Head
 
+	writes database.Writes
 	saving sync.Mutex
 	last   *Revision // the last that was saved here; nil: not known
 	sum    sum       // over all records and entries, where last is known
@@ -95,6 +96,12 @@ func OpenToRead(path string) (*Store, error) {
 	return s, nil
 }
 
+// Writes counts the revisions that were saved here, or refused by the file, and the time that it took.
+func (s *Store) Writes() *database.Writes { return &s.writes }
+
+// ErrInUse tells that another process has the folder open exclusively.
+var ErrInUse = errors.New("another service is using")
+
 func (s *Store) takeLock(path string) error {
 	file, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, 0o600)
 	if err != nil {
@@ -102,7 +109,7 @@ func (s *Store) takeLock(path string) error {
 	}
 	if err := syscall.Flock(int(file.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
 		file.Close()
-		return fmt.Errorf("another service is using %s: stop that one, or give another folder", filepath.Dir(path))
+		return fmt.Errorf("%w %s: stop that one, or give another folder", ErrInUse, filepath.Dir(path))
 	}
 	s.lock = file
 	return nil
