@@ -210,6 +210,7 @@ func TestADelegateStaysInsideTheirMandate(t *testing.T) {
 		{"a deny of what the mandate gives to deny", "PUT", "/api/v1/grants/no", `{"id":"no","name":"No","effect":"deny","to":{"groups":["guests"]},"lines":[]}`, ""},
 		{"that deny removed", "DELETE", "/api/v1/grants/no", "", ""},
 		{"access given", "POST", "/api/v1/changes", `{"changes":[{"op":"give","type":"grants","id":"","access":{"to":{"groups":["guests"]},"line":{"rights":["view"],"on":{"devices":["gate-2"]}}}}]}`, ""},
+		{"access that is given by a grant beyond as well", "POST", "/api/v1/changes", `{"changes":[{"op":"give","type":"grants","id":"","access":{"to":{"groups":["crew"]},"valid":{"until":"2030-01-01T00:00:00Z"},"line":{"rights":["control"],"on":{"devices":["gate-2"]}}}}]}`, ""},
 		{"access taken", "POST", "/api/v1/changes", `{"changes":[{"op":"take","type":"grants","id":"","access":{"to":{"groups":["guests"]},"line":{"rights":["view"],"on":{"devices":["gate-2"]}}}}]}`, ""},
 		{"a device made", "PUT", "/api/v1/devices/gate-3", `{"id":"gate-3","name":"Gate 3","kind":"gate","site":"north"}`, ""},
 		{"moved within", "PATCH", "/api/v1/devices/gate-3", `{"site":"north-lock"}`, ""},

@@ -191,25 +191,34 @@ func unpacked(data []byte) ([]uint64, error) {
 	return out, nil
 }
 
+// indexedUpTo is the last entry that is in the index.
+func indexedUpTo(tx *gorm.DB) (uint64, error) {
+	text, err := fact(tx, factIndexed)
+	if err != nil || text == "" {
+		return 0, err
+	}
+	n, err := strconv.ParseUint(text, 10, 64)
+	if err != nil {
+		return 0, fmt.Errorf("read how far the index of the record goes: %w", err)
+	}
+	return n, nil
+}
+
 // loadRecent reads the entries that are not in the index, and takes away what of it was not finished.
 func (r *Record) loadRecent(ctx context.Context) error {
 	tx := r.writer.WithContext(ctx)
-	text, err := fact(tx, factIndexed)
+	indexed, err := indexedUpTo(tx)
 	if err != nil {
 		return err
-	}
-	var indexed uint64
-	if text != "" {
-		if indexed, err = strconv.ParseUint(text, 10, 64); err != nil {
-			return fmt.Errorf("read how far the index of the record goes: %w", err)
-		}
 	}
 	if err := tx.Exec("DELETE FROM audit_postings WHERE up_to > ?", int64(indexed)).Error; err != nil {
 		return database.Full(err)
 	}
 	return blocks(tx, indexed, 0, func(first uint64, body string) error {
 		return ignoreLine(readBlock(first, body, func(e *Entry) error {
-			r.recent.add(e, first)
+			if e.Seq > indexed {
+				r.recent.add(e, first)
+			}
 			return nil
 		}))
 	})

@@ -60,11 +60,15 @@ type verifying struct {
 	closed  bool // an entry says that those up to the base were let go
 	key     ed25519.PublicKey
 	room    []byte
+	index   *indexing
 }
 
 func (v *verifying) run(tx *gorm.DB) error {
 	var err error
 	if v.base, err = baseOf(tx); err != nil {
+		return err
+	}
+	if v.index, err = newIndexing(tx, v.base.seq); err != nil {
 		return err
 	}
 	v.before = v.base
@@ -76,7 +80,13 @@ func (v *verifying) run(tx *gorm.DB) error {
 		v.left = v.left[1:]
 	}
 	err = blocks(tx, v.base.seq, 0, func(first uint64, body string) error {
-		err := readBlock(first, body, v.entry)
+		err := readBlock(first, body, func(e *Entry) error {
+			if err := v.entry(e); err != nil {
+				return err
+			}
+			v.index.entry(e, first)
+			return nil
+		})
 		if isLine(err) {
 			err = &database.WrongError{What: EntryName(v.before.seq + 1), Problem: "is not as it was written"}
 		}
@@ -96,7 +106,7 @@ func (v *verifying) run(tx *gorm.DB) error {
 	case !v.closed:
 		return &database.WrongError{What: EntryName(v.base.seq), Problem: "is missing, and those before it: no entry says that they were let go"}
 	}
-	return nil
+	return v.index.end(tx)
 }
 
 // entry takes the next entry.

@@ -36,15 +36,16 @@ func (a Access) fault() error {
 
 // Give gives the changes that give an access: a line that says the same of other devices takes these along; else a grant of the very same
 // rights to the very same people for the very same time gets a line more; else there is a new grant. From whichever side it is given, it is
-// the same. Where it is given already there is nothing to change.
-func (p *Policy) Give(a Access) ([]Change, error) {
+// the same. Where it is given already there is nothing to change. Grants that mine does not hold for, as whoever gives may not change them, are left
+// as they are; nil holds for all.
+func (p *Policy) Give(a Access, mine func(*Grant) bool) ([]Change, error) {
 	if err := a.fault(); err != nil {
 		return nil, err
 	}
 	want := a.normalize()
 	var fits *Grant
 	for g := range Each[*Grant](p) {
-		if !sameReach(g, want) {
+		if !sameReach(g, want) || mine != nil && !mine(g) {
 			continue
 		}
 		for i, l := range g.Lines {

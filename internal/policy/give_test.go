@@ -36,7 +36,7 @@ func TestGivingAccess(t *testing.T) {
 		{"another time is another grant", policy.Access{To: ana, Line: view(low), Valid: policy.Span{Until: until}}, "ana-view-until-1-december-2026", `"until":"2026-12-01T17:00:00Z"`},
 		{"a line with limits is not the same", policy.Access{To: crew, Line: view(policy.Where{Points: []policy.PointRef{"gate-1/deck"}})}, "g", `"points":["gate-1/deck"]},"depth":"all"}]`},
 	} {
-		changes, err := p.Give(c.access)
+		changes, err := p.Give(c.access, nil)
 		if err != nil {
 			t.Fatalf("%s: %v", c.name, err)
 		}
@@ -54,7 +54,7 @@ func TestGivingAccess(t *testing.T) {
 		p = next
 	}
 	for _, a := range []policy.Access{{}, {To: ana}, {To: ana, Line: view(policy.Where{})}, {To: ana, Line: policy.Line{On: low}}, {Line: view(low)}} {
-		if _, err := p.Give(a); err == nil {
+		if _, err := p.Give(a, nil); err == nil {
 			t.Errorf("%+v is given", a)
 		}
 		if _, err := p.TakeBack(a); err == nil {
@@ -92,16 +92,16 @@ func TestWhatIsGivenIsTakenBack(t *testing.T) {
 			continue
 		}
 		a.Line.On.Devices = devices
-		changes, err := p.Give(a)
+		changes, err := p.Give(a, nil)
 		given := apply(p, changes, err)
-		if again, err := given.Give(a); err != nil || len(again) > 0 {
+		if again, err := given.Give(a, nil); err != nil || len(again) > 0 {
 			t.Fatalf("seed %d: given twice: %v (%v)", seed, again, err)
 		}
 		oneByOne := p
 		for _, d := range devices {
 			one := a
 			one.Line.On.Devices = []policy.DeviceID{d}
-			changes, err := oneByOne.Give(one)
+			changes, err := oneByOne.Give(one, nil)
 			oneByOne = apply(oneByOne, changes, err)
 		}
 		if diff := given.Compare(oneByOne); len(diff) > 0 {

@@ -3,6 +3,7 @@ package service
 import (
 	"slices"
 
+	"sentier/internal/authority"
 	"sentier/internal/policy"
 	"sentier/internal/wire"
 )
@@ -51,13 +52,13 @@ func copyRecord(p *policy.Policy, t policy.Type, e wire.Edit) ([]policy.Change, 
 	return out, nil
 }
 
-// access gives the changes by which an access is given, or taken back.
-func access(p *policy.Policy, op policy.Op, a policy.Access) ([]policy.Change, error) {
-	change := p.Give
+// access gives the changes by which an access is given, or taken back. Whoever gives adds to grants that they may change, and takes back as it was given.
+func access(p *policy.Policy, rights authority.Rights, op policy.Op, a policy.Access) (out []policy.Change, err error) {
 	if op == takeOp {
-		change = p.TakeBack
+		out, err = p.TakeBack(a)
+	} else {
+		out, err = p.Give(a, func(g *policy.Grant) bool { return rights.Acts(p, g).Edit })
 	}
-	out, err := change(a)
 	if err != nil {
 		return nil, Wrong("access", "%v", err)
 	}

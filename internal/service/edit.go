@@ -396,7 +396,7 @@ func (s *Service) changesOf(c Caller, now *State, e *wire.Edit, read policy.Chan
 	case read.Op == copyOp:
 		return copyRecord(now.Policy, read.Type, *e)
 	case read.Op == giveOp, read.Op == takeOp:
-		return access(now.Policy, read.Op, *e.Access)
+		return access(now.Policy, s.Rights(now, c), read.Op, *e.Access)
 	case read.Op == policy.Remove && e.Cascade && there:
 		return s.cascade(c, now, read.Type, *e, o)
 	case read.Op == policy.Patch && !there && o.of != nil:

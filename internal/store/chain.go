@@ -2,7 +2,6 @@ package store
 
 import (
 	"crypto/sha256"
-	"encoding/binary"
 	"encoding/json"
 	"hash"
 	"time"
@@ -126,55 +125,17 @@ func linkJSON(before []byte, r *Revision, changes []Change) ([]byte, error) {
 	return sum[:], nil
 }
 
-// sum is a hash over a set of rows that is kept up to date row by row: the sum of their hashes, in four lanes.
-type sum [4]uint64
-
-func (s *sum) add(row [sha256.Size]byte) {
-	for i := range s {
-		s[i] += binary.BigEndian.Uint64(row[8*i:])
-	}
+func (r *record) hash() [sha256.Size]byte { return database.RowHash("record", r.Type, r.ID, r.Body) }
+func (e *entry) hash() [sha256.Size]byte {
+	return database.RowHash("entry", e.Type, e.ID, e.Of, e.Entry)
 }
-
-func (s *sum) take(row [sha256.Size]byte) {
-	for i := range s {
-		s[i] -= binary.BigEndian.Uint64(row[8*i:])
-	}
-}
-
-func (s *sum) join(o sum) {
-	for i := range s {
-		s[i] += o[i]
-	}
-}
-
-func (s sum) bytes() []byte {
-	out := make([]byte, 0, sha256.Size)
-	for _, lane := range s {
-		out = binary.BigEndian.AppendUint64(out, lane)
-	}
-	return out
-}
-
-// rowHash is the hash of a row: its texts, each with its length before it.
-func rowHash(texts ...string) [sha256.Size]byte {
-	var room [1024]byte
-	out := room[:0]
-	for _, t := range texts {
-		out = binary.BigEndian.AppendUint32(out, uint32(len(t)))
-		out = append(out, t...)
-	}
-	return sha256.Sum256(out)
-}
-
-func (r *record) hash() [sha256.Size]byte { return rowHash("record", r.Type, r.ID, r.Body) }
-func (e *entry) hash() [sha256.Size]byte  { return rowHash("entry", e.Type, e.ID, e.Of, e.Entry) }
 
 // present computes the hash over all records and entries as they stand.
-func present(tx *gorm.DB) (sum, error) {
-	var out sum
-	err := eachRow(tx, "SELECT type, id, body FROM records", func(row [4]string) { out.add(rowHash("record", row[0], row[1], row[2])) }, 3)
+func present(tx *gorm.DB) (database.Sum, error) {
+	var out database.Sum
+	err := eachRow(tx, "SELECT type, id, body FROM records", func(row [4]string) { out.Add(database.RowHash("record", row[0], row[1], row[2])) }, 3)
 	if err == nil {
-		err = eachRow(tx, "SELECT type, id, of, entry FROM entries", func(row [4]string) { out.add(rowHash("entry", row[0], row[1], row[2], row[3])) }, 4)
+		err = eachRow(tx, "SELECT type, id, of, entry FROM entries", func(row [4]string) { out.Add(database.RowHash("entry", row[0], row[1], row[2], row[3])) }, 4)
 	}
 	return out, err
 }

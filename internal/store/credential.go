@@ -97,7 +97,7 @@ func (l *Link) check() []byte {
 func (l *Link) sound() bool { return bytes.Equal(l.Checksum, l.check()) }
 
 func checksum(texts ...string) []byte {
-	sum := rowHash(texts...)
+	sum := database.RowHash(texts...)
 	return sum[:16]
 }
 

@@ -21,7 +21,7 @@ type reading struct {
 	records []policy.Record
 	policy  *policy.Policy // of a picture; nil: it is made of the records
 	last    Revision
-	sum     sum
+	sum     database.Sum
 	of      uint64 // revision of the picture
 }
 
@@ -40,7 +40,7 @@ func (s *Store) Load(ctx context.Context) (*policy.Policy, Revision, error) {
 		if r, err = s.read(ctx); err != nil {
 			return nil, Revision{}, fmt.Errorf("read the policy: %w", database.Damaged(err))
 		}
-		if r.last.State != nil && !bytes.Equal(r.sum.bytes(), r.last.State) {
+		if r.last.State != nil && !bytes.Equal(r.sum.Bytes(), r.last.State) {
 			return nil, r.last, fmt.Errorf("read the policy: %w (the records are not those that revision %d left)", ErrDamaged, r.last.Number)
 		}
 	}
@@ -65,7 +65,7 @@ func (s *Store) read(ctx context.Context) (*reading, error) {
 		var records []policy.Record
 		var entries *lists
 		var first, second Revision
-		var sums [2]sum
+		var sums [2]database.Sum
 		var both errgroup.Group
 		both.Go(func() error {
 			return s.atRevision(ctx, &first, func(tx *gorm.DB) (err error) {
@@ -84,7 +84,7 @@ func (s *Store) read(ctx context.Context) (*reading, error) {
 		}
 		if first.Number == second.Number {
 			entries.into(records)
-			sums[0].join(sums[1])
+			sums[0].Join(sums[1])
 			return &reading{records: records, last: first, sum: sums[0]}, nil
 		}
 	}
@@ -104,10 +104,10 @@ func (s *Store) atRevision(ctx context.Context, last *Revision, read func(tx *go
 const chunk = 2000
 
 // readRecords reads all records, without their long lists.
-func readRecords(tx *gorm.DB) ([]policy.Record, sum, error) {
+func readRecords(tx *gorm.DB) ([]policy.Record, database.Sum, error) {
 	rows, err := tx.Raw("SELECT type, id, body FROM records ORDER BY type, id").Rows()
 	if err != nil {
-		return nil, sum{}, err
+		return nil, database.Sum{}, err
 	}
 	defer rows.Close()
 	d := newDecoding()
@@ -115,7 +115,7 @@ func readRecords(tx *gorm.DB) ([]policy.Record, sum, error) {
 		var r record
 		if err := rows.Scan(&r.Type, &r.ID, &r.Body); err != nil {
 			_, _, ended := d.end()
-			return nil, sum{}, errors.Join(err, ended)
+			return nil, database.Sum{}, errors.Join(err, ended)
 		}
 		d.add(r)
 	}
@@ -132,7 +132,7 @@ type decoding struct {
 
 type part struct {
 	records []policy.Record
-	sum     sum
+	sum     database.Sum
 }
 
 func newDecoding() *decoding {
@@ -153,7 +153,7 @@ func (d *decoding) decode() {
 	d.parts = append(d.parts, p)
 	d.group.Go(func() error {
 		for i := range rows {
-			p.sum.add(rows[i].hash())
+			p.sum.Add(rows[i].hash())
 			r, err := rows[i].decode()
 			if err != nil {
 				return fmt.Errorf("%w (%w)", ErrDamaged, err)
@@ -175,16 +175,16 @@ func (r *record) decode() (policy.Record, error) {
 }
 
 // end puts what was decoded together, in the order in which it came.
-func (d *decoding) end() ([]policy.Record, sum, error) {
+func (d *decoding) end() ([]policy.Record, database.Sum, error) {
 	d.decode()
-	var total sum
+	var total database.Sum
 	if err := d.group.Wait(); err != nil {
 		return nil, total, err
 	}
 	var out []policy.Record
 	for _, p := range d.parts {
 		out = append(out, p.records...)
-		total.join(p.sum)
+		total.Join(p.sum)
 	}
 	return out, total, nil
 }
@@ -207,9 +207,9 @@ func (l *lists) into(records []policy.Record) {
 }
 
 // readEntries reads the long lists by the ids of their records. Most entries are an id and nothing else, which needs no decoding.
-func readEntries(tx *gorm.DB) (*lists, sum, error) {
+func readEntries(tx *gorm.DB) (*lists, database.Sum, error) {
 	out := &lists{map[string][]policy.Member{}, map[string][]policy.DeviceID{}}
-	var total sum
+	var total database.Sum
 	rows, err := tx.Raw(`SELECT type, id, of, CASE WHEN entry = '"' || of || '"' THEN NULL ELSE entry END FROM entries ORDER BY type, id, of, entry`).Rows()
 	if err != nil {
 		return nil, total, err
@@ -225,7 +225,7 @@ func readEntries(tx *gorm.DB) (*lists, sum, error) {
 		if body != nil {
 			whole.Entry = *body
 		}
-		total.add(whole.hash())
+		total.Add(whole.hash())
 		switch {
 		case typ == policy.DeviceGroups.String() && body == nil:
 			out.devices[id] = append(out.devices[id], policy.DeviceID(of))

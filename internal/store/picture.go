@@ -195,12 +195,12 @@ func (s *Store) CheckRows(ctx context.Context) error {
 		return nil
 	}
 	var last Revision
-	var now sum
+	var now database.Sum
 	err := s.atRevision(ctx, &last, func(tx *gorm.DB) (err error) {
 		now, err = present(tx)
 		return err
 	})
-	if err == nil && !bytes.Equal(now.bytes(), last.State) {
+	if err == nil && !bytes.Equal(now.Bytes(), last.State) {
 		err = fmt.Errorf("%w (the records are not those that revision %d left)", ErrDamaged, last.Number)
 	}
 	if err == nil {

@@ -62,8 +62,8 @@ func (s *Store) save(ctx context.Context, r *Revision, done []policy.RecordChang
 		if err := w.count(tx); err != nil {
 			return err
 		}
-		now.join(w.sum)
-		r.State = now.bytes()
+		now.Join(w.sum)
+		r.State = now.Bytes()
 		var err error
 		if r.Chain, err = link(s.last.Chain, r, w.changes); err != nil {
 			return err
@@ -114,7 +114,7 @@ func (s *Store) catchUp(ctx context.Context) error {
 		return err
 	}
 	now, err := present(s.writer.WithContext(ctx))
-	if err == nil && last.State != nil && !bytes.Equal(now.bytes(), last.State) {
+	if err == nil && last.State != nil && !bytes.Equal(now.Bytes(), last.State) {
 		err = fmt.Errorf("%w (the records are not those that revision %d left)", ErrDamaged, last.Number)
 	}
 	s.last, s.sum = &last, now
@@ -132,7 +132,7 @@ type writing struct {
 	added, dropped []entry
 	touched        []record // that were there before, whose bodies are counted out
 	counted        bool
-	sum            sum // what the revision adds to the hash over all rows
+	sum            database.Sum // what the revision adds to the hash over all rows
 }
 
 func newWriting(done []policy.RecordChange) (*writing, error) {
@@ -161,13 +161,13 @@ func (w *writing) count(tx *gorm.DB) error {
 		left = left[n:]
 	}
 	for i := range w.records {
-		w.sum.add(w.records[i].hash())
+		w.sum.Add(w.records[i].hash())
 	}
 	for i := range w.dropped {
-		w.sum.take(w.dropped[i].hash())
+		w.sum.Take(w.dropped[i].hash())
 	}
 	for i := range w.added {
-		w.sum.add(w.added[i].hash())
+		w.sum.Add(w.added[i].hash())
 	}
 	w.counted = true
 	return nil
@@ -184,7 +184,7 @@ func (w *writing) countOut(tx *gorm.DB, list []record) error {
 		return err
 	}
 	for i := range found {
-		w.sum.take(found[i].hash())
+		w.sum.Take(found[i].hash())
 		delete(missing, found[i].ID)
 	}
 	for id := range missing {

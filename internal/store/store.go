@@ -49,8 +49,8 @@ type Store struct {
 
 	writes database.Writes
 	saving sync.Mutex
-	last   *Revision // the last that was saved here; nil: not known
-	sum    sum       // over all records and entries, where last is known
+	last   *Revision    // the last that was saved here; nil: not known
+	sum    database.Sum // over all records and entries, where last is known
 
 	loaded   *reading // what opening has read already, for Load
 	pictured bool     // it was read from the picture, and not from the rows
@@ -204,7 +204,7 @@ func (s *Store) inspect(m database.Mark, marked bool) error {
 		return err
 	}
 	last := r.last
-	if last.State != nil && string(r.sum.bytes()) != string(last.State) {
+	if last.State != nil && string(r.sum.Bytes()) != string(last.State) {
 		_, _, err := checkState(s.reader.WithContext(ctx), last)
 		return fmt.Errorf("%w (%w)", ErrDamaged, err)
 	}

@@ -100,7 +100,7 @@ func checkState(tx *gorm.DB, last Revision) (records, entries int, err error) {
 	if err != nil {
 		return 0, 0, database.Damaged(err)
 	}
-	if last.State == nil && last.Form == formJSON || last.Number == 0 || bytes.Equal(now.bytes(), last.State) {
+	if last.State == nil && last.Form == formJSON || last.Number == 0 || bytes.Equal(now.Bytes(), last.State) {
 		return int(counts[0]), int(counts[1]), nil
 	}
 	if err := firstWrong(tx); err != nil {

@@ -3,10 +3,11 @@ import { useVirtualizer } from "@tanstack/react-virtual";
 import { ArrowDown, ArrowUp, Columns3, Download, Search } from "lucide-react";
 import { Popover } from "radix-ui";
 import { useEffect, useRef, useState, type ReactNode } from "react";
-import { useNavigate, useSearchParams } from "react-router";
+import { useNavigate } from "react-router";
 import { problemOf, session } from "../api/client";
 import { fieldsOf, list, titleOf, type Listed, type ListQuery, type Row } from "../api/records";
 import { number, t } from "../words";
+import { useAddress } from "./address";
 import { Choose } from "./choose";
 import { CheckBox, Chips } from "./fields";
 import { moreColumns } from "./more-columns";
@@ -44,9 +45,15 @@ type Props<T extends Listed> = {
   onPick?: (ids: string[]) => void;
 };
 
+/** turned is the order after a click on a head: by that column, or from its end where it was by that column already. */
+function turned(address: URLSearchParams, key: string): string {
+  const next = (address.get("sort") ?? "name") === key ? `-${key}` : key;
+  return next === "name" ? "" : next;
+}
+
 /** RecordTable is a list of records of any length: searched, narrowed, sorted and laid out by the address, read as it scrolls. */
 export function RecordTable<T extends Listed>({ type, columns: usual, filters = [], hidden = [], picked, onPick }: Props<T>) {
-  const [params, setParams] = useSearchParams();
+  const [params, setParams] = useAddress();
   const navigate = useNavigate();
   const q = params.get("q") ?? "";
   const [word, setWord] = useState(q);
@@ -151,7 +158,7 @@ export function RecordTable<T extends Listed>({ type, columns: usual, filters = 
                     key={c.key}
                     column={c}
                     sort={sort}
-                    onSort={(by) => setParams((p) => setOrDrop(p, "sort", by === "name" ? "" : by), { replace: true })}
+                    onSort={(key) => setParams((p) => setOrDrop(p, "sort", turned(p, key)), { replace: true })}
                     filter={field && narrows(field) && <ColumnFilter field={field} value={params.get(c.key) ?? ""} onChange={setFilter(c.key)} />}
                   />
                 );
@@ -270,7 +277,7 @@ function PickAll<T extends Listed>({ type, query, total, onPick }: { type: T; qu
 }
 
 /** Head is the head of a column. Pressed, it sorts by it; pressed again, from the end. */
-function Head<T extends Listed>(props: { column: Column<T>; sort: string; onSort: (by: string) => void; filter?: ReactNode }) {
+function Head<T extends Listed>(props: { column: Column<T>; sort: string; onSort: (key: string) => void; filter?: ReactNode }) {
   const { column, sort, onSort, filter } = props;
   const { key, head, unsorted } = column;
   const way = sort === key ? "ascending" : sort === `-${key}` ? "descending" : undefined;
@@ -284,7 +291,7 @@ function Head<T extends Listed>(props: { column: Column<T>; sort: string; onSort
             type="button"
             data-paper
             className="inline-flex min-h-[24px] min-w-[24px] cursor-pointer items-center gap-1 font-[550] hover:text-ink"
-            onClick={() => onSort(way === "ascending" ? `-${key}` : key)}
+            onClick={() => onSort(key)}
           >
             {t(`console.field.${key}`)}
             {way === "ascending" && <ArrowUp size={12} aria-hidden />}
