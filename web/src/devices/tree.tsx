@@ -2,9 +2,9 @@ import { useQuery } from "@tanstack/react-query";
 import clsx from "clsx";
 import { ChevronDown, ChevronRight } from "lucide-react";
 import { useState } from "react";
-import { useSearchParams } from "react-router";
 import { counts } from "../api/client";
 import { list, titleOf } from "../api/records";
+import { useAddress } from "../ui/address";
 import { Combobox } from "../ui/combobox";
 import { number, t } from "../words";
 
@@ -20,7 +20,7 @@ const drawn = 50;
 /** Trees are the sites and the device groups, with their counts; choosing one narrows the table down to it. */
 export function Trees() {
   const found = useQuery({ queryKey: ["counts"], queryFn: counts, staleTime: 10_000 });
-  const [params, setParams] = useSearchParams();
+  const [params, setParams] = useAddress();
   const choose = (name: string, id: string) =>
     setParams((p) => {
       const next = new URLSearchParams(p);

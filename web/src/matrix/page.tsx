@@ -3,9 +3,9 @@ import { useVirtualizer } from "@tanstack/react-virtual";
 import { Dialog } from "radix-ui";
 import { ArrowDownWideNarrow, Download, Pin } from "lucide-react";
 import { useMemo, useRef, useState } from "react";
-import { useSearchParams } from "react-router";
 import { matrix, type Cell, type Matrix } from "../api/reach";
 import { CircumstanceFields, circumstances, contextOf, type Circumstances } from "../check/circumstances";
+import { useAddress } from "../ui/address";
 import { Choose } from "../ui/choose";
 import { Busy, Empty, Trouble } from "../ui/notice";
 import { Combobox } from "../ui/combobox";
@@ -23,7 +23,7 @@ const headWidth = 264;
 
 /** The matrix: people or groups against devices, device groups or sites. What is asked stands in the address. */
 export function MatrixPage() {
-  const [params, setParams] = useSearchParams();
+  const [params, setParams] = useAddress();
   const get = (name: string, standard = "") => params.get(name) ?? standard;
   const set = (values: Record<string, string>) =>
     setParams((p) => {
