@@ -11,6 +11,7 @@ import (
 	"gorm.io/gorm"
 
 	"sentier/internal/database"
+	"sentier/internal/notifier"
 )
 
 // Filter says which entries are looked for: those that all of it holds for. Its zero value holds for all.
@@ -298,14 +299,11 @@ func (r *Record) Follow(ctx context.Context, after uint64, f Filter, quiet time.
 			}
 			after = last
 		}
-		timer := time.NewTimer(quiet)
-		select {
-		case <-ctx.Done():
-			timer.Stop()
+		silent, open := notifier.Quietly(ctx, next, quiet)
+		if !open {
 			return nil
-		case <-next:
-			timer.Stop()
-		case <-timer.C:
+		}
+		if silent {
 			if err := visit(nil); err != nil {
 				return err
 			}

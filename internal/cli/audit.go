@@ -259,21 +259,12 @@ something is wrong.`,
 				}
 			}
 			var found wire.AuditVerified
-			var err error
-			switch {
-			case len(args) == 1 && dir != "":
-				return errors.New("name a file or a folder, not both")
-			case len(args) == 1:
-				found, err = daemon.VerifyAudit(cmd.Context(), args[0], in)
-			case dir != "":
-				found, err = daemon.VerifyAudit(cmd.Context(), dir, in)
-			default:
-				c, e := a.client()
-				if e != nil {
-					return e
-				}
-				err = c.Do(cmd.Context(), "POST", "/api/v1/audit/verify", nil, in, &found)
-			}
+			err := a.verifyWhere(args, dir, func(path string) (err error) {
+				found, err = daemon.VerifyAudit(cmd.Context(), path, in)
+				return err
+			}, func(c *client.Client) error {
+				return c.Do(cmd.Context(), "POST", "/api/v1/audit/verify", nil, in, &found)
+			})
 			if err != nil {
 				return err
 			}

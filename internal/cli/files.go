@@ -8,6 +8,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"sentier/internal/client"
 	"sentier/internal/daemon"
 	"sentier/internal/policy"
 	"sentier/internal/wire"
@@ -25,21 +26,12 @@ where something is wrong.`,
 		Example: "  sentier verify\n  sentier verify --data /var/lib/sentier\n  sentier verify sentier-backup.db",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			var found wire.Verified
-			var err error
-			switch {
-			case len(args) == 1 && dir != "":
-				return errors.New("name a file or a folder, not both")
-			case len(args) == 1:
-				found, err = daemon.Verify(cmd.Context(), args[0])
-			case dir != "":
-				found, err = daemon.Verify(cmd.Context(), dir)
-			default:
-				c, e := a.client()
-				if e != nil {
-					return e
-				}
-				err = c.Do(cmd.Context(), "GET", "/api/v1/verify", nil, nil, &found)
-			}
+			err := a.verifyWhere(args, dir, func(path string) (err error) {
+				found, err = daemon.Verify(cmd.Context(), path)
+				return err
+			}, func(c *client.Client) error {
+				return c.Do(cmd.Context(), "GET", "/api/v1/verify", nil, nil, &found)
+			})
 			if err != nil {
 				return err
 			}
@@ -48,6 +40,23 @@ where something is wrong.`,
 	}
 	cmd.Flags().StringVar(&dir, "data", "", "folder of a database on which no service runs (default: ask the service)")
 	return cmd
+}
+
+// verifyWhere verifies what an argument names, or the folder of --data, or else asks the service.
+func (a *app) verifyWhere(args []string, dir string, there func(path string) error, ask func(*client.Client) error) error {
+	switch {
+	case len(args) == 1 && dir != "":
+		return errors.New("name a file or a folder, not both")
+	case len(args) == 1:
+		return there(args[0])
+	case dir != "":
+		return there(dir)
+	}
+	c, err := a.client()
+	if err != nil {
+		return err
+	}
+	return ask(c)
 }
 
 // printVerified says what was found; its exit code is 1 where something is wrong.

@@ -5,7 +5,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"log/slog"
 	"strings"
 	"testing"
 	"time"
@@ -13,37 +12,13 @@ import (
 	"sentier/internal/demo"
 	"sentier/internal/document"
 	"sentier/internal/policy"
-	"sentier/internal/specimen"
-	"sentier/internal/store"
 	"sentier/internal/wire"
 )
 
 // larkmere opens a service on a fresh folder with the demonstration.
 func larkmere(t *testing.T) (*Service, Caller) {
 	t.Helper()
-	p, err := demo.Policy()
-	if err != nil {
-		t.Fatal(err)
-	}
-	st, err := store.Open(t.TempDir(), true)
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() {
-		if err := st.Close(); err != nil {
-			t.Error(err)
-		}
-	})
-	now := demo.Written
-	if err := Begin(t.Context(), st, Beginning{Owner: "ines.carvalho", Password: "larkmere-demo", Policy: p}, now); err != nil {
-		t.Fatal(err)
-	}
-	clock := func() time.Time { return now }
-	s, err := Open(t.Context(), On(st, specimen.Record(t, st.Dir(), clock), slog.New(slog.DiscardHandler), clock))
-	if err != nil {
-		t.Fatal(err)
-	}
-	close(s.checked)
+	s, _ := on(t, func() time.Time { return demo.Written })
 	return s, Caller{User: "ines.carvalho", Via: "test"}
 }
 

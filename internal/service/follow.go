@@ -4,6 +4,7 @@ import (
 	"context"
 	"time"
 
+	"sentier/internal/notifier"
 	"sentier/internal/policy"
 	"sentier/internal/wire"
 )
@@ -29,14 +30,11 @@ func (s *Service) Follow(ctx context.Context, c Caller, after uint64, quiet time
 				return err
 			}
 		}
-		timer := time.NewTimer(quiet)
-		select {
-		case <-ctx.Done():
-			timer.Stop()
+		silent, open := notifier.Quietly(ctx, next, quiet)
+		if !open {
 			return nil
-		case <-next:
-			timer.Stop()
-		case <-timer.C:
+		}
+		if silent {
 			if err := send(nil); err != nil {
 				return err
 			}
