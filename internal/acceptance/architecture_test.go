@@ -16,6 +16,7 @@ import (
 // TestImportTable holds the table of rooms in docs/architecture.md against the code: no package of ours
 // imports another that its row does not name.
 func TestImportTable(t *testing.T) {
+	t.Parallel()
 	const root = "../.."
 	page, err := os.ReadFile(root + "/docs/architecture.md")
 	if err != nil {

@@ -14,6 +14,7 @@ import (
 // TestAnswersBelongToTheirRevision asks from several sides while somebody is put into a group and taken out again: every
 // answer, whichever way it is asked for, is that of the revision it names.
 func TestAnswersBelongToTheirRevision(t *testing.T) {
+	t.Parallel()
 	w := start(t, nil)
 	const edits = 40
 	member := map[uint64]bool{1: false} // by revision
@@ -107,6 +108,7 @@ func TestAnswersBelongToTheirRevision(t *testing.T) {
 // TestEveryRouteHoldsBackFromThoseWithLess calls every route there is as people with little or no mandate: none of them
 // changes anything, and nobody reads more than is listed here.
 func TestEveryRouteHoldsBackFromThoseWithLess(t *testing.T) {
+	t.Parallel()
 	w := start(t, nil)
 	var description struct {
 		Paths map[string]map[string]json.RawMessage

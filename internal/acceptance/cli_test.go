@@ -34,6 +34,7 @@ func vector(t *testing.T, n string) (*policy.Policy, *document.Expectations) {
 }
 
 func TestCommandsWithoutAService(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	larkmere := write(t, dir+"/larkmere.yaml", string(demo.Document()))
 	stories := write(t, dir+"/stories.yaml", string(demo.Stories()))
@@ -70,7 +71,7 @@ func TestCommandsWithoutAService(t *testing.T) {
 		"shell completion":      {"completion bash", 0, "bash completion", ""},
 	} {
 		t.Run(name, func(t *testing.T) {
-			code, out, errOut := runCLI("", strings.Fields(c.args)...)
+			code, out, errOut := runCLI(t, "", strings.Fields(c.args)...)
 			if code != c.code || !strings.Contains(out, c.out) || !strings.Contains(errOut, c.err) {
 				t.Errorf("code %d, want %d\n--- out, want …%s…\n%s\n--- err, want …%s…\n%s", code, c.code, c.out, out, c.err, errOut)
 			}
@@ -79,7 +80,7 @@ func TestCommandsWithoutAService(t *testing.T) {
 }
 
 func TestCommandsWithAService(t *testing.T) {
-	t.Setenv("XDG_CONFIG_HOME", t.TempDir())
+	t.Parallel()
 	w := start(t, nil)
 	file := filepath.Join(t.TempDir(), "policy.yaml")
 	expect := func(token, stdin, line string, code int, want string) {

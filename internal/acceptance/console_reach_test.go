@@ -99,6 +99,7 @@ func TestConsoleFromARefusalToTheMend(t *testing.T) {
 
 // TestConsoleLoadsAPolicy compares a document with the policy, and loads it.
 func TestConsoleLoadsAPolicy(t *testing.T) {
+	t.Parallel()
 	w := start(t, nil)
 	b := w.console()
 	b.open("/policy")

@@ -99,6 +99,7 @@ func TestConsole(t *testing.T) {
 // TestConsoleThroughTheWork goes through the order of the work: site, device, device group, people group, person, role,
 // schedule, grant with two lines, check, move, suspend, remove; each step leaves what the API shows.
 func TestConsoleThroughTheWork(t *testing.T) {
+	t.Parallel()
 	w := start(t, nil)
 	b := w.console()
 	left := func(path, want string) {

@@ -95,6 +95,7 @@ func TestCommandsInTheDocumentation(t *testing.T) {
 
 // TestCommandsThatAreMentioned looks whether the commands that are named in the running text, and their options, are there.
 func TestCommandsThatAreMentioned(t *testing.T) {
+	t.Parallel()
 	mention := regexp.MustCompile("`(?:bin/)?sentier ([a-z][^`]*)`")
 	found := 0
 	for page, text := range documents(t) {
@@ -106,7 +107,7 @@ func TestCommandsThatAreMentioned(t *testing.T) {
 				}
 			}
 			found++
-			if code, out, errOut := runCLI("", append(args, "--help")...); code != 0 || !strings.Contains(out, "Usage") && !strings.Contains(out, "sentier "+args[0]) {
+			if code, out, errOut := runCLI(t, "", append(args, "--help")...); code != 0 || !strings.Contains(out, "Usage") && !strings.Contains(out, "sentier "+args[0]) {
 				t.Errorf("%s: sentier %s: code %d\n%s%s", page, m[1], code, out, errOut)
 			}
 		}
@@ -118,6 +119,7 @@ func TestCommandsThatAreMentioned(t *testing.T) {
 
 // TestLinksInTheDocumentation looks whether what pages link to is there, and whether every picture is shown somewhere.
 func TestLinksInTheDocumentation(t *testing.T) {
+	t.Parallel()
 	link := regexp.MustCompile(`\]\(([^)#:]+)(?:#[^)]*)?\)`)
 	linked := map[string]bool{}
 	for page, text := range documents(t) {

@@ -45,6 +45,7 @@ func TestBuiltThroughTheCommandLine(t *testing.T) {
 
 // TestBuiltThroughTheAPI puts every record of the demo by itself.
 func TestBuiltThroughTheAPI(t *testing.T) {
+	t.Parallel()
 	w := start(t, policy.Empty())
 	p, err := demo.Policy()
 	if err != nil {
@@ -85,6 +86,7 @@ func TestBuiltThroughTheAPI(t *testing.T) {
 
 // TestNothingIsLostBetweenEditors lets eight clients make two hundred edits to one group and twenty grants.
 func TestNothingIsLostBetweenEditors(t *testing.T) {
+	t.Parallel()
 	w := start(t, nil)
 	const clients, edits = 8, 25
 	var wait sync.WaitGroup
@@ -158,6 +160,7 @@ func edit(w *world, method, path, body string) (wire.Saved, int) {
 
 // TestEditing goes through what one edit can meet: entity tags, repetitions, references, copies, faults.
 func TestEditing(t *testing.T) {
+	t.Parallel()
 	w := start(t, nil)
 	_, header, _ := w.ask("GET", "/api/v1/devices/mill-bridge", w.token, "")
 	tag := header.Get("ETag")
@@ -226,6 +229,7 @@ func TestEditing(t *testing.T) {
 
 // TestEvents follows the revisions, breaks off, and takes up where it was.
 func TestEvents(t *testing.T) {
+	t.Parallel()
 	w := start(t, nil)
 	gateway := w.tokenFor("gateway-locks")
 	follow := func(last string, want ...string) {
@@ -264,6 +268,7 @@ func TestEvents(t *testing.T) {
 }
 
 func TestNounsOfTheCommandLine(t *testing.T) {
+	t.Parallel()
 	w := start(t, nil)
 	for _, c := range []struct {
 		stdin, line string
@@ -316,6 +321,7 @@ func TestNounsOfTheCommandLine(t *testing.T) {
 }
 
 func TestDumpOfEveryStepIsSound(t *testing.T) {
+	t.Parallel()
 	w := start(t, nil)
 	for _, change := range []string{"users/tomas.field", "device_groups/water-works", "kinds/sluice", "schedules/navigation-winter", "sites/lower-pounds", "rights/release", "user_groups/apprentices", "calendars/closures"} {
 		status, _, body := w.ask("DELETE", "/api/v1/"+change+"?cascade=true&accept_gains=true", w.token, "")
@@ -331,6 +337,7 @@ func TestDumpOfEveryStepIsSound(t *testing.T) {
 
 // TestSheets brings CSV files in and out: a dry run first, then all or nothing.
 func TestSheets(t *testing.T) {
+	t.Parallel()
 	w := start(t, nil)
 	dir := t.TempDir()
 	good := write(t, dir+"/good.csv", "name;email;groups\nPia Rask;pia.rask@larkmere.example;volunteers\nTomas Field;tomas.field@larkmere.example;\n")

@@ -15,7 +15,6 @@ import (
 	"github.com/chromedp/chromedp"
 	"github.com/pquerna/otp/totp"
 
-	"sentier/internal/cli"
 	"sentier/internal/daemon"
 	"sentier/internal/wire"
 )
@@ -210,8 +209,8 @@ func TestWhatGroupsAskOfASignInIsHeldTo(t *testing.T) {
 
 // TestASecondFactorInTheTerminal sets one up and signs in with it, line by line.
 func TestASecondFactorInTheTerminal(t *testing.T) {
+	t.Parallel()
 	w, forward := shifted(t)
-	t.Setenv("XDG_CONFIG_HOME", t.TempDir())
 	if err := w.owner.Service.SetPassword(t.Context(), "irene.castro", password); err != nil {
 		t.Fatal(err)
 	}
@@ -288,9 +287,7 @@ func (a *answering) Read(into []byte) (int, error) {
 }
 
 func (a *answering) run(args ...string) int {
-	a.t.Setenv("SENTIER_URL", a.w.url)
-	a.t.Setenv("SENTIER_TOKEN", "")
-	return cli.Program{In: a, Out: &a.out, Err: &a.out, Version: "test", Commit: "none", Now: testClock()}.Run(args)
+	return a.w.program("", a, &a.out, &a.out).Run(args)
 }
 
 // TestASecondFactorInTheConsole leads somebody through setting one up, and asks for it from then on.

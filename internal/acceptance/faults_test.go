@@ -321,6 +321,7 @@ func TestFullDisk(t *testing.T) {
 }
 
 func TestServeSaysWhatIsWrong(t *testing.T) {
+	t.Parallel()
 	w := start(t, nil)
 	taken := strings.TrimPrefix(w.url, "http://")
 	dir := t.TempDir()
@@ -339,7 +340,7 @@ func TestServeSaysWhatIsWrong(t *testing.T) {
 		"half of a TLS certificate": {"serve --data " + dir + " --tls-cert x", "go together"},
 	} {
 		t.Run(name, func(t *testing.T) {
-			code, out, errOut := runCLI("short\n", strings.Fields(c.args)...)
+			code, out, errOut := runCLI(t, "short\n", strings.Fields(c.args)...)
 			if code != 2 || out != "" || !strings.Contains(errOut, c.want) || strings.Count(strings.TrimSpace(errOut), "\n") > 0 {
 				t.Errorf("code %d\n%s%s\nwant one line with …%s…", code, out, errOut, c.want)
 			}

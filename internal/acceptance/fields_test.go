@@ -100,6 +100,7 @@ var awkward = map[string]string{
 // TestEveryFieldSurvives sets each field that a descriptor has, over HTTP, and finds it again in the record, in the document, in the sheet
 // of its type, in the terminal, and after a restart.
 func TestEveryFieldSurvives(t *testing.T) {
+	t.Parallel()
 	w := start(t, nil)
 	p := w.owner.Service.State().Policy
 	set := 0

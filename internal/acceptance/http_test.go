@@ -23,6 +23,7 @@ const consoleRecordsFile = "../../web/src/api/records.gen.ts"
 
 // TestTheConsoleKnowsTheRecords: its forms are made from the same descriptors as everything else.
 func TestTheConsoleKnowsTheRecords(t *testing.T) {
+	t.Parallel()
 	fields := map[string][]policy.Field{}
 	var types strings.Builder
 	for _, typ := range append(policy.Types(), policy.SettingsType) {
@@ -189,6 +190,7 @@ func described(t *testing.T, doc *openapi3.T) {
 }
 
 func TestNothingAnswersWithoutACredential(t *testing.T) {
+	t.Parallel()
 	w := start(t, nil)
 	enforcement, self := w.tokenFor("gateway-bridges"), w.tokenFor("night-backup")
 	if _, status := edit(w, "PATCH", "/api/v1/users/ben.foster", `{"status":"active"}`); status != 200 {
@@ -228,6 +230,7 @@ func TestNothingAnswersWithoutACredential(t *testing.T) {
 }
 
 func TestBadRequestsNameTheField(t *testing.T) {
+	t.Parallel()
 	w := start(t, nil)
 	for _, c := range []struct {
 		method, path, body string
@@ -268,6 +271,7 @@ func TestBadRequestsNameTheField(t *testing.T) {
 }
 
 func TestListsArePagedSearchedAndNarrowed(t *testing.T) {
+	t.Parallel()
 	w := start(t, nil)
 	seen := map[string]bool{}
 	pages := 0
@@ -303,6 +307,7 @@ func TestListsArePagedSearchedAndNarrowed(t *testing.T) {
 
 // TestVectorsOverAuthZEN asks the vectors' questions through the standard interface.
 func TestVectorsOverAuthZEN(t *testing.T) {
+	t.Parallel()
 	for _, n := range []string{"0", "1", "2", "places-0", "places-1"} {
 		t.Run(n, func(t *testing.T) {
 			p, expectations := vector(t, n)

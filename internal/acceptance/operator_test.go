@@ -17,6 +17,7 @@ import (
 // TestBackupVerifyRestore goes the way of an operator: a backup beside the running service, what is wrong with a damaged copy, and a folder
 // that is put back.
 func TestBackupVerifyRestore(t *testing.T) {
+	t.Parallel()
 	sentier, dir := binary(t), t.TempDir()
 	token := begin(t, sentier, dir)
 	p := launch(t, sentier, "serve", "--data", dir, "--listen", "127.0.0.1:0")
@@ -80,6 +81,7 @@ func TestBackupVerifyRestore(t *testing.T) {
 
 // TestTheWayInForWhoHoldsTheFiles: where no owner can come in, whoever holds the files makes one, and it stays in the record.
 func TestTheWayInForWhoHoldsTheFiles(t *testing.T) {
+	t.Parallel()
 	sentier, dir := binary(t), t.TempDir()
 	begin(t, sentier, dir)
 	p := launch(t, sentier, "serve", "--data", dir, "--listen", "127.0.0.1:0")
@@ -91,7 +93,7 @@ func TestTheWayInForWhoHoldsTheFiles(t *testing.T) {
 		{"a new password\n", "recover-owner --data " + dir + " --owner tomas.field", 2, "is using"}, // a service runs on it
 		{"a new password\n", "recover-owner --data " + t.TempDir() + " --owner tomas.field", 2, "holds no database"},
 	} {
-		if code, out, errOut := runCLI(c.stdin, strings.Fields(c.args)...); code != c.code || !strings.Contains(out+errOut, c.want) {
+		if code, out, errOut := runCLI(t, c.stdin, strings.Fields(c.args)...); code != c.code || !strings.Contains(out+errOut, c.want) {
 			t.Errorf("sentier %s: code %d %s%s, want %d …%s…", c.args, code, out, errOut, c.code, c.want)
 		}
 	}
@@ -109,7 +111,7 @@ func TestTheWayInForWhoHoldsTheFiles(t *testing.T) {
 		{"", "verify --data " + dir, 0, "true"},
 		{"", "demo --data " + dir + " --listen 127.0.0.1:0", 2, "demonstration"}, // the folder is somebody's
 	} {
-		if code, out, errOut := runCLI(c.stdin, strings.Fields(c.args)...); code != c.code || !strings.Contains(out+errOut, c.want) {
+		if code, out, errOut := runCLI(t, c.stdin, strings.Fields(c.args)...); code != c.code || !strings.Contains(out+errOut, c.want) {
 			t.Errorf("sentier %s: code %d %s%s, want %d …%s…", c.args, code, out, errOut, c.code, c.want)
 		}
 	}
@@ -133,7 +135,7 @@ func TestTheWayInForWhoHoldsTheFiles(t *testing.T) {
 	if err := p.end(syscall.SIGTERM); err != nil {
 		t.Fatal(err)
 	}
-	if code, out, errOut := runCLI("heron and towpath\n", "recover-owner", "--data", dir, "--owner", "new.owner"); code != 0 || !strings.Contains(errOut, "second factors are gone") {
+	if code, out, errOut := runCLI(t, "heron and towpath\n", "recover-owner", "--data", dir, "--owner", "new.owner"); code != 0 || !strings.Contains(errOut, "second factors are gone") {
 		t.Errorf("code %d %s%s", code, out, errOut)
 	}
 	p = launch(t, sentier, "serve", "--data", dir, "--listen", "127.0.0.1:0")
@@ -145,8 +147,8 @@ func TestTheWayInForWhoHoldsTheFiles(t *testing.T) {
 
 // TestHandingOverByTheCommandLine: an owner makes a link, a second person comes in by it, changes their password, and sees and ends their own sessions.
 func TestHandingOverByTheCommandLine(t *testing.T) {
+	t.Parallel()
 	w := start(t, nil)
-	t.Setenv("XDG_CONFIG_HOME", t.TempDir())
 	code, out, errOut := w.run("user", "invite", "tomas.field", "--format", "csv")
 	link := regexp.MustCompile(`http://\S+/welcome#sentier_[A-Za-z0-9_-]+`).FindString(out)
 	if code != 0 || link == "" || !strings.Contains(errOut, "only time") {
@@ -188,6 +190,7 @@ func TestHandingOverByTheCommandLine(t *testing.T) {
 
 // TestCredentialsBelongToTheAccount: whoever comes later by an id has nothing of whom it was before, and what was suspended comes back without its sessions.
 func TestCredentialsBelongToTheAccount(t *testing.T) {
+	t.Parallel()
 	w := start(t, nil)
 	if err := w.owner.Service.SetPassword(t.Context(), "tomas.field", password); err != nil {
 		t.Fatal(err)

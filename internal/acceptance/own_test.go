@@ -8,6 +8,7 @@ import (
 
 // TestAskingAboutOneselfTellsNothingElse: without a mandate, what is not there and what one cannot reach are the same.
 func TestAskingAboutOneselfTellsNothingElse(t *testing.T) {
+	t.Parallel()
 	w := start(t, nil)
 	if _, status := edit(w, "PATCH", "/api/v1/devices/mill-bridge", `{"lockout":{"by":"ines.carvalho","reason":"Divers below"}}`); status != 200 {
 		t.Fatal(status)

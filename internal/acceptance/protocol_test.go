@@ -40,6 +40,7 @@ func (w *world) exchange(c exchange) {
 
 // TestHTTPAsItsStandardsSay goes through what RFC 9110, 9457, 7396 and 7386 ask of a server that is met for the first time.
 func TestHTTPAsItsStandardsSay(t *testing.T) {
+	t.Parallel()
 	w := start(t, nil)
 	for _, c := range []exchange{
 		{name: "an id that is escaped", method: "PUT", path: "/api/v1/users/al%2Bx%40larkmere.example", body: `{"name":"Al Brook"}`, status: 200},
@@ -92,6 +93,7 @@ func TestHTTPAsItsStandardsSay(t *testing.T) {
 
 // TestTags: what was read is not sent again, and is written only where it is still as it was read.
 func TestTags(t *testing.T) {
+	t.Parallel()
 	w := start(t, nil)
 	for _, path := range []string{"/api/v1/users/tomas.field", "/api/v1/users", "/api/v1/policy", "/api/v1/counts", "/api/v1/sheets/users"} {
 		_, header, _ := w.ask("GET", path, w.token, "")
@@ -141,6 +143,7 @@ func TestTags(t *testing.T) {
 
 // TestIdempotencyKeys: a key belongs to its caller, method, path, query and body, and gives the very answer again.
 func TestIdempotencyKeys(t *testing.T) {
+	t.Parallel()
 	w := start(t, nil)
 	key := []string{"Idempotency-Key", "delivery-17"}
 	revision := func() string {
@@ -270,6 +273,7 @@ func TestAStreamBeginsWithItsPlace(t *testing.T) {
 
 // TestOneOfMany: what cannot be read of many evaluations denies itself alone.
 func TestOneOfMany(t *testing.T) {
+	t.Parallel()
 	w := start(t, nil)
 	good := `{"subject":{"type":"user","id":"tomas.field"},"action":{"name":"control"},"resource":{"type":"device","id":"twin-bridge-north"},"context":{"time":"2026-11-24T10:00:00Z"}}`
 	for _, bad := range []string{
@@ -294,6 +298,7 @@ func TestOneOfMany(t *testing.T) {
 
 // TestWhoMayNotIsRefusedUnread: who may not do a thing is refused before anything of the body is read.
 func TestWhoMayNotIsRefusedUnread(t *testing.T) {
+	t.Parallel()
 	w := start(t, nil)
 	nobody := w.tokenFor("tomas.field")
 	for _, c := range []struct {

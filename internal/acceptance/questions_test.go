@@ -10,6 +10,7 @@ import (
 
 // TestQuestionsAboutManyNameWhatIsWrong asks what cannot be answered, and looks at what comes back.
 func TestQuestionsAboutManyNameWhatIsWrong(t *testing.T) {
+	t.Parallel()
 	w := start(t, nil)
 	for _, x := range []struct {
 		method, path, body string
@@ -57,6 +58,7 @@ func TestQuestionsAboutManyNameWhatIsWrong(t *testing.T) {
 
 // TestWhoMayAskAboutMany: with no mandate a person sees their own access and nothing else.
 func TestWhoMayAskAboutMany(t *testing.T) {
+	t.Parallel()
 	w := start(t, nil)
 	tokens := map[string]string{"nobody in particular": w.tokenFor("tomas.field")}
 	for id, role := range map[string]string{"greta.holm": "auditor", "nuno.teles": "enforcement"} {
@@ -110,6 +112,7 @@ func TestWhoMayAskAboutMany(t *testing.T) {
 // TestManyEvaluationsEndWhereTheyShould puts what ends a request, has a fault or may not be asked at every edge of what is read and
 // found together.
 func TestManyEvaluationsEndWhereTheyShould(t *testing.T) {
+	t.Parallel()
 	w := start(t, nil)
 	own := w.tokenFor("tomas.field")
 	const n = 300

@@ -15,6 +15,7 @@ import (
 // TestRandomEditsAreTakenBack makes some dozens of random edits over HTTP, each shown on a dry run first, and takes them back
 // one by one: what is dumped after each is what was dumped before the edit.
 func TestRandomEditsAreTakenBack(t *testing.T) {
+	t.Parallel()
 	w := start(t, nil)
 	random := rand.New(rand.NewPCG(17, 18))
 	dump := func() string {
@@ -105,6 +106,7 @@ func TestRandomEditsAreTakenBack(t *testing.T) {
 
 // TestListsAreTheSameInEveryFormat reads each list that the command line prints as a table, as JSON and as CSV.
 func TestListsAreTheSameInEveryFormat(t *testing.T) {
+	t.Parallel()
 	w := start(t, nil)
 	for _, line := range []string{
 		"user list", "group list", "device list", "device-group list", "site list", "grant list", "role list", "right list", "kind list", "schedule list", "calendar list", "mandate list",
@@ -144,6 +146,7 @@ func TestListsAreTheSameInEveryFormat(t *testing.T) {
 
 // TestMetricsCountWhatIsAnswered reads the figures before and after some questions.
 func TestMetricsCountWhatIsAnswered(t *testing.T) {
+	t.Parallel()
 	w := start(t, nil)
 	figure := func(name string) (sum float64) { // of all lines that begin so
 		t.Helper()

@@ -31,6 +31,7 @@ const tuesday = "2026-11-24T10:00:00Z"
 
 // TestSearchesAndReachAgreeWithEvaluations asks the demo who may what in every way there is over HTTP.
 func TestSearchesAndReachAgreeWithEvaluations(t *testing.T) {
+	t.Parallel()
 	w := start(t, nil)
 	users := get[wire.List[wire.Named]](w, "GET", "/api/v1/users?limit=1000", "").Items
 	for _, device := range []string{"twin-bridge-north", "alder-gate-1", "reservoir-pump-1"} {
@@ -111,6 +112,7 @@ func TestSearchesAndReachAgreeWithEvaluations(t *testing.T) {
 }
 
 func TestManyEvaluationsEndAsTheirSemanticsSay(t *testing.T) {
+	t.Parallel()
 	w := start(t, nil)
 	part := func(user string) string { return fmt.Sprintf(`{"subject":{"type":"user","id":%q}}`, user) }
 	top := `"action":{"name":"control"},"resource":{"type":"device","id":"twin-bridge-north"},"context":{"time":"` + tuesday + `"}`
@@ -163,6 +165,7 @@ func TestManyEvaluationsEndAsTheirSemanticsSay(t *testing.T) {
 
 // TestReachInTheTerminal reads what the commands print for the demo.
 func TestReachInTheTerminal(t *testing.T) {
+	t.Parallel()
 	w := start(t, nil)
 	for _, x := range []struct {
 		args []string
@@ -204,6 +207,7 @@ func TestReachInTheTerminal(t *testing.T) {
 
 // TestAdviceIsFollowedAndTakenBack makes the first change that is advised, through the door that all changes take.
 func TestAdviceIsFollowedAndTakenBack(t *testing.T) {
+	t.Parallel()
 	w := start(t, nil)
 	question := `{"user":"noor.haddad","right":"control","device":"alder-gate-1","at":"` + tuesday + `"}`
 	for _, allowed := range []bool{false, true} {
@@ -229,6 +233,7 @@ func TestAdviceIsFollowedAndTakenBack(t *testing.T) {
 }
 
 func TestPreviewsTellWhatIsNotSavedYet(t *testing.T) {
+	t.Parallel()
 	w := start(t, nil)
 	fortnight := get[wire.Fortnight](w, "POST", "/api/v1/preview/schedule",
 		`{"schedule":{"id":"x","windows":[{"days":["sat"],"from":"22:00","to":"03:00"}]},"zone":"Europe/Madrid","from":"2026-10-19","days":14}`)
@@ -255,6 +260,7 @@ func TestPreviewsTellWhatIsNotSavedYet(t *testing.T) {
 // TestAConnectionLostInAnImport cuts an import before its body is complete, and after it: nothing or everything, and the
 // service says which.
 func TestAConnectionLostInAnImport(t *testing.T) {
+	t.Parallel()
 	w := start(t, nil)
 	var body strings.Builder
 	body.WriteString("id,name\n")
@@ -301,6 +307,7 @@ func TestAConnectionLostInAnImport(t *testing.T) {
 }
 
 func TestAnswersInFrench(t *testing.T) {
+	t.Parallel()
 	w := start(t, nil)
 	body := `{"user":"agnes.lindqvist","right":"control","device":"alder-gate-1","at":"2026-11-24 20:00"}`
 	status, _, text := w.ask("POST", "/api/v1/check", w.token, body, "Accept-Language", "fr-FR,fr;q=0.9,en;q=0.5")
@@ -316,6 +323,7 @@ func TestAnswersInFrench(t *testing.T) {
 
 // TestWhoGainsAndLosesByADocument compares documents and the running policy on the command line.
 func TestWhoGainsAndLosesByADocument(t *testing.T) {
+	t.Parallel()
 	w := start(t, nil)
 	_, dump, _ := w.run("policy", "dump")
 	old, changed := write(t, t.TempDir()+"/old.yaml", dump), write(t, t.TempDir()+"/new.yaml", strings.Replace(dump, "id: look-around\n    name: Everyone looks at the weather\n    effect: allow\n    enabled: true", "id: look-around\n    name: Everyone looks at the weather\n    effect: allow\n    enabled: false", 1))

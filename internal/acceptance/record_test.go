@@ -323,6 +323,7 @@ func TestWhatIsKeptIsASetting(t *testing.T) {
 // TestVerifyFindsWhatWasDoneToTheRecord through the service, the terminal and a checkpoint that was kept elsewhere; and a start refuses a record
 // whose end is gone.
 func TestVerifyFindsWhatWasDoneToTheRecord(t *testing.T) {
+	t.Parallel()
 	sentier, dir := binary(t), t.TempDir()
 	token := begin(t, sentier, dir)
 	elsewhere := filepath.Join(t.TempDir(), "checkpoints.jsonl")
@@ -374,7 +375,7 @@ func TestVerifyFindsWhatWasDoneToTheRecord(t *testing.T) {
 	}
 	change("UPDATE audit_blocks SET body = replace(body, 'made', 'done') WHERE first = 1")
 	for _, args := range [][]string{{"audit", "verify", "--data", dir}, {"verify", "--data", dir}} {
-		if code, out, errOut := runCLI("", args...); code != 1 || !strings.Contains(errOut, "entry 1 of the record is not as it was written") {
+		if code, out, errOut := runCLI(t, "", args...); code != 1 || !strings.Contains(errOut, "entry 1 of the record is not as it was written") {
 			t.Errorf("sentier %v: %d %s%s", args, code, out, errOut)
 		}
 	}
@@ -386,7 +387,7 @@ func TestVerifyFindsWhatWasDoneToTheRecord(t *testing.T) {
 
 	// The end cut: a start says so, and what to do; without the mark only the checkpoint tells.
 	change("DELETE FROM audit_blocks WHERE first > 1")
-	if code, _, errOut := runCLI("", "serve", "--data", dir, "--listen", "127.0.0.1:0"); code != 2 || !strings.Contains(errOut, "the record ends at entry ") {
+	if code, _, errOut := runCLI(t, "", "serve", "--data", dir, "--listen", "127.0.0.1:0"); code != 2 || !strings.Contains(errOut, "the record ends at entry ") {
 		t.Errorf("a start: %d %s", code, errOut)
 	}
 	if err := os.Remove(filepath.Join(dir, audit.HeadName)); err != nil {
@@ -394,7 +395,7 @@ func TestVerifyFindsWhatWasDoneToTheRecord(t *testing.T) {
 	}
 	change("UPDATE audit_blocks SET body = replace(body, 'done', 'made') WHERE first = 1") // as it was
 	change("DELETE FROM audit_checkpoints WHERE seq > 1")
-	if code, _, errOut := runCLI("", "audit", "verify", "--data", dir, "--against", kept); code != 1 || !strings.Contains(errOut, "is missing: a checkpoint of") {
+	if code, _, errOut := runCLI(t, "", "audit", "verify", "--data", dir, "--against", kept); code != 1 || !strings.Contains(errOut, "is missing: a checkpoint of") {
 		t.Errorf("with the checkpoint: %d %s", code, errOut)
 	}
 
@@ -413,6 +414,7 @@ func TestVerifyFindsWhatWasDoneToTheRecord(t *testing.T) {
 
 // TestWhatWasAnsweredIsOnRecord: the service is killed while it decides and is edited, and restored from a backup that was made under load.
 func TestWhatWasAnsweredIsOnRecord(t *testing.T) {
+	t.Parallel()
 	sentier, dir := binary(t), t.TempDir()
 	token := begin(t, sentier, dir)
 	p := launch(t, sentier, "serve", "--data", dir, "--listen", "127.0.0.1:0")
@@ -504,7 +506,7 @@ func countLines(w *world, query string) int {
 func restoredElsewhere(t *testing.T, w *world, sentier, file string) {
 	t.Helper()
 	into := filepath.Join(t.TempDir(), "restored")
-	if code, out, errOut := runCLI("", "restore", file, "--data", into); code != 0 {
+	if code, out, errOut := runCLI(t, "", "restore", file, "--data", into); code != 0 {
 		t.Fatalf("restore: %d %s%s", code, out, errOut)
 	}
 	p := launch(t, sentier, "serve", "--data", into, "--listen", "127.0.0.1:0")
@@ -531,6 +533,7 @@ func restoredElsewhere(t *testing.T, w *world, sentier, file string) {
 
 // TestNoRoomForTheRecord: on a full disk no decision is answered that could not be kept, and what was answered is on record.
 func TestNoRoomForTheRecord(t *testing.T) {
+	t.Parallel()
 	w, p, dir, _, _ := withFullDisk(t, func(*world) {})
 	question := `{"subject":{"type":"user","id":"ines.carvalho"},"action":{"name":"view"},"resource":{"type":"device","id":"none"}}`
 	answered, refused := 0, 0

@@ -192,6 +192,7 @@ func TestDoingSomethingOneself(t *testing.T) {
 
 // TestRequestsByTheCommandLine goes the same way in a terminal.
 func TestRequestsByTheCommandLine(t *testing.T) {
+	t.Parallel()
 	w := start(t, nil)
 	agnes := w.tokenFor("agnes.lindqvist")
 	step := func(token string, code int, want string, args ...string) string {

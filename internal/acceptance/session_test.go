@@ -20,6 +20,7 @@ func (w *world) signedIn(user, password string) (status int, cookie *http.Cookie
 }
 
 func TestSessionCookie(t *testing.T) {
+	t.Parallel()
 	w := start(t, nil)
 	status, cookie, body := w.signedIn("ines.carvalho", password)
 	if status != 200 || cookie == nil || !cookie.HttpOnly || cookie.SameSite != http.SameSiteStrictMode || cookie.Path != "/" {
@@ -63,6 +64,7 @@ func TestSessionCookie(t *testing.T) {
 func first(status int, _ http.Header, _ string) int { return status }
 
 func TestWhoMaySignIn(t *testing.T) {
+	t.Parallel()
 	w := start(t, alive(t))
 	for _, user := range []string{"lena.marsh", "tomas.field", "ben.foster", "rafael.gil", "freya.dahl", "ivo.santos"} {
 		if err := w.owner.Service.SetPassword(t.Context(), user, password); err != nil {
@@ -93,6 +95,7 @@ func TestWhoMaySignIn(t *testing.T) {
 
 // TestSuspensionTakesEffectAtOnce: sessions and tokens of whoever is suspended answer nothing, and do again after.
 func TestSuspensionTakesEffectAtOnce(t *testing.T) {
+	t.Parallel()
 	w := start(t, nil)
 	auditor := w.tokenFor("lena.marsh")
 	read := func() int { return first(w.ask("GET", "/api/v1/users", auditor, "")) }
@@ -121,6 +124,7 @@ func TestSuspensionTakesEffectAtOnce(t *testing.T) {
 }
 
 func TestTokensAreShownOnceAndRevokedAtOnce(t *testing.T) {
+	t.Parallel()
 	w := start(t, nil)
 	_, _, made := w.ask("POST", "/api/v1/tokens", w.token, `{"user": "gateway-water", "name": "panel", "days": 30}`)
 	var token wire.Token
@@ -152,6 +156,7 @@ func TestTokensAreShownOnceAndRevokedAtOnce(t *testing.T) {
 
 // TestSignInsAreSlowedDown: guessing runs into a wall, for everybody at the same address.
 func TestSignInsAreSlowedDown(t *testing.T) {
+	t.Parallel()
 	w := start(t, nil)
 	var last int
 	for i := 0; i < 15 && last != http.StatusTooManyRequests; i++ {
@@ -163,6 +168,7 @@ func TestSignInsAreSlowedDown(t *testing.T) {
 }
 
 func TestHeadersKeepBrowsersFromMischief(t *testing.T) {
+	t.Parallel()
 	w := start(t, nil)
 	for path, want := range map[string]string{"/": "text/html", "/check?user=a": "text/html", "/records/users/x/edit": "text/html", "/mark.svg": "image/svg+xml"} {
 		status, h, _ := w.ask("GET", path, "", "")
@@ -183,6 +189,7 @@ func TestHeadersKeepBrowsersFromMischief(t *testing.T) {
 // TestOwnSessionsAreSeenAndEnded: everybody sees where they are signed in and ends any of it, or all but the one they ask from; of others' sessions
 // they learn nothing.
 func TestOwnSessionsAreSeenAndEnded(t *testing.T) {
+	t.Parallel()
 	w := start(t, nil)
 	w.must("PATCH", "/api/v1/user_groups/instrument-technicians", `{"sign_in":null}`)
 	if err := w.owner.Service.SetPassword(t.Context(), "tomas.field", "towpath and heron"); err != nil {

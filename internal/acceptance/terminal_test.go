@@ -11,9 +11,6 @@ import (
 	"testing"
 	"time"
 	"unsafe"
-
-	"sentier/internal/cli"
-	"sentier/web"
 )
 
 // terminal is a pseudo-terminal: what a person types at it, and what it shows them.
@@ -86,12 +83,10 @@ func (x *terminal) see(after int, text string) (end int) {
 // run carries out a command whose input and messages are the terminal's, and types each answer when its question is shown.
 func (x *terminal) run(w *world, line string, dialogue ...string) (code int, out string) {
 	x.t.Helper()
-	x.t.Setenv("SENTIER_URL", w.url)
-	x.t.Setenv("SENTIER_TOKEN", w.token)
 	var written bytes.Buffer
 	ended := make(chan int)
 	go func() {
-		ended <- cli.Program{In: x.slave, Out: &written, Err: x.slave, Console: web.Console(), Version: "test", Now: testClock()}.Run(strings.Fields(line))
+		ended <- w.program(w.token, x.slave, &written, x.slave).Run(strings.Fields(line))
 	}()
 	place := 0
 	for i := 0; i+1 < len(dialogue); i += 2 {
@@ -112,7 +107,7 @@ func (x *terminal) run(w *world, line string, dialogue ...string) (code int, out
 // TestWhoSitsAtATerminalIsAsked: before a policy is put in the place of another they see what it changes and say yes; and passwords are typed
 // unseen, new ones twice.
 func TestWhoSitsAtATerminalIsAsked(t *testing.T) {
-	t.Setenv("XDG_CONFIG_HOME", t.TempDir())
+	t.Parallel()
 	w := start(t, nil)
 	_, dump, _ := w.run("policy", "dump")
 	file := write(t, filepath.Join(t.TempDir(), "policy.yaml"), strings.Replace(dump, "name: Bridge crew", "name: Bridge team", 1))

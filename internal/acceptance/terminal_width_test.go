@@ -11,9 +11,6 @@ import (
 	"unsafe"
 
 	"charm.land/lipgloss/v2"
-
-	"sentier/internal/cli"
-	"sentier/web"
 )
 
 // wide makes a terminal some columns wide.
@@ -30,9 +27,7 @@ func (w *world) shows(columns uint16, args ...string) []string {
 	w.t.Helper()
 	x := newTerminal(w.t)
 	x.wide(columns)
-	w.t.Setenv("SENTIER_URL", w.url)
-	w.t.Setenv("SENTIER_TOKEN", w.token)
-	if code := (cli.Program{In: x.slave, Out: x.slave, Err: x.slave, Console: web.Console(), Version: "test", Now: testClock()}).Run(args); code != 0 {
+	if code := w.program(w.token, x.slave, x.slave, x.slave).Run(args); code != 0 {
 		w.t.Fatalf("sentier %s: %d\n%s", strings.Join(args, " "), code, x.screen())
 	}
 	const end = "that is all"
@@ -80,6 +75,7 @@ func TestAnswersFitTheTerminal(t *testing.T) {
 
 // TestAMatrixTurnsItsHeads: every column is there under its letters, on as many parts as it takes.
 func TestAMatrixTurnsItsHeads(t *testing.T) {
+	t.Parallel()
 	w := start(t, nil)
 	lines := w.shows(60, "matrix")
 	if n := strings.Count(strings.Join(lines, "\n"), "\nBridge crew "); n < 3 {
@@ -95,6 +91,7 @@ func TestAMatrixTurnsItsHeads(t *testing.T) {
 
 // TestShowSpeaksAsThePagesDo: what somebody reaches is folded by reason, groups have their ends, and the raw record is a format away.
 func TestShowSpeaksAsThePagesDo(t *testing.T) {
+	t.Parallel()
 	w := start(t, nil)
 	for line, want := range map[string][]string{
 		"user show noor.haddad":         {"What they reach\n", "through Winter contractors → Winter works", "winter-contractors  Winter contractors  listed", "Fri 27 Nov 2026 17:00", "Last changes\n"},
@@ -124,6 +121,7 @@ func TestShowSpeaksAsThePagesDo(t *testing.T) {
 
 // TestCSVOfAListHasEveryField, those within others too: a spreadsheet is given all that the record has.
 func TestCSVOfAListHasEveryField(t *testing.T) {
+	t.Parallel()
 	w := start(t, nil)
 	for noun, want := range map[string]map[string]string{
 		"grant":    {"id": "bridge-watch", "to_groups": "bridge-crew", "effect": "allow", "valid_until": "", "lines": `"on":{"device_groups":["bridges"]}`},
@@ -146,6 +144,7 @@ func TestCSVOfAListHasEveryField(t *testing.T) {
 
 // TestShellsComplete ids by what they begin with, words of few, and nothing where the service does not answer.
 func TestShellsComplete(t *testing.T) {
+	t.Parallel()
 	w := start(t, nil)
 	for line, want := range map[string]string{
 		"device show twin-bridge-n":             "twin-bridge-north\tTwin bridge north\n:4\n",
@@ -166,16 +165,16 @@ func TestShellsComplete(t *testing.T) {
 			t.Errorf("%q is completed by\n%s", line, out)
 		}
 	}
-	t.Setenv("SENTIER_URL", "http://127.0.0.1:1")
-	if code, out, _ := runCLI("", "__complete", "device", "show", "t"); code != 0 || out != ":4\n" {
+	if code, out, _ := runCLI(t, "", "__complete", "device", "show", "t"); code != 0 || out != ":4\n" {
 		t.Errorf("without a service: %d, %q", code, out)
 	}
 }
 
 // TestManualPages are written from the same texts as the help.
 func TestManualPages(t *testing.T) {
+	t.Parallel()
 	dir := filepath.Join(t.TempDir(), "man1")
-	if code, _, errOut := runCLI("", "man", dir); code != 0 || !strings.Contains(errOut, dir) {
+	if code, _, errOut := runCLI(t, "", "man", dir); code != 0 || !strings.Contains(errOut, dir) {
 		t.Fatalf("%d, %s", code, errOut)
 	}
 	pages, err := os.ReadDir(dir)
@@ -190,6 +189,7 @@ func TestManualPages(t *testing.T) {
 
 // TestAChangeTellsItsImpactInTheTerminal, once made as before it, and in no other format.
 func TestAChangeTellsItsImpactInTheTerminal(t *testing.T) {
+	t.Parallel()
 	w := start(t, nil)
 	_, out, errOut := w.run("group", "add-member", "bridge-crew", "noor.haddad", "--until", "tomorrow 18:00")
 	if !strings.Contains(errOut, "Revision 2.") || !strings.Contains(out, "Noor Haddad on Mill bridge: +control") || strings.Contains(out, `{"`) {

@@ -52,6 +52,7 @@ func certificate(t *testing.T, dir string) (cert, key string, pool *x509.CertPoo
 // TestOverTLS serves with a certificate: the cookie is for secure connections alone, who does not know the certificate is told
 // so, and what speaks plain HTTP gets no answer of the service.
 func TestOverTLS(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	cert, key, pool := certificate(t, dir)
 	ctx, stop := context.WithCancel(t.Context())
@@ -126,9 +127,7 @@ func TestOverTLS(t *testing.T) {
 	if got := serial(another); got != before {
 		t.Errorf("after the certificate was broken: %q", got)
 	}
-	t.Setenv("SENTIER_URL", d.Address())
-	t.Setenv("SENTIER_TOKEN", "sentier_none")
-	code, _, errOut := runCLI("", "user", "list")
+	code, _, errOut := (&world{t: t, url: d.Address()}).runAs("sentier_none", "", "user", "list")
 	if code != 2 || !strings.Contains(errOut, "certificate") {
 		t.Errorf("a command that does not know the certificate: %d %s", code, errOut)
 	}

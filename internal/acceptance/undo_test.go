@@ -15,6 +15,7 @@ import (
 // to the first each dump is that of the moment before; in any order the record is what it was once the undo is undone, or the
 // refusal says which later revision stands in the way.
 func TestMembershipsAtSeveralTimesAreTakenBack(t *testing.T) {
+	t.Parallel()
 	w := start(t, nil)
 	r := rand.New(rand.NewPCG(5, 11))
 	dump := func() string { return third(w.ask("GET", "/api/v1/policy", w.token, "")) }
@@ -91,6 +92,7 @@ func TestMembershipsAtSeveralTimesAreTakenBack(t *testing.T) {
 
 // TestUndoDoesNotGiveMore: a deny that a membership's other times carry is not lost by taking a sheet back.
 func TestUndoDoesNotGiveMore(t *testing.T) {
+	t.Parallel()
 	w := start(t, nil)
 	before := string(demo.Document())
 	for _, body := range []string{

@@ -29,6 +29,7 @@ type world struct {
 	url   string
 	token string // of the owner
 	owner *daemon.Daemon
+	home  string // where its command line keeps a sign-in; empty until one is carried out
 }
 
 // start runs a service until the test ends. p is its policy; nil: the navigation's.
@@ -86,15 +87,27 @@ func (w *world) run(args ...string) (code int, out, errOut string) {
 
 func (w *world) runAs(token, stdin string, args ...string) (code int, out, errOut string) {
 	w.t.Helper()
-	w.t.Setenv("SENTIER_URL", w.url)
-	w.t.Setenv("SENTIER_TOKEN", token)
-	return runCLI(stdin, args...)
+	var o, e bytes.Buffer
+	code = w.program(token, strings.NewReader(stdin), &o, &e).Run(args)
+	return code, o.String(), e.String()
 }
 
-func runCLI(stdin string, args ...string) (code int, out, errOut string) {
-	var o, e bytes.Buffer
-	code = cli.Program{In: strings.NewReader(stdin), Out: &o, Err: &e, Console: web.Console(), Version: "test", Commit: "none", Now: testClock()}.Run(args)
-	return code, o.String(), e.String()
+// program is the command line of somebody who sits before the world's service, with a folder and an environment of their own.
+func (w *world) program(token string, in io.Reader, out, errOut io.Writer) cli.Program {
+	if w.home == "" {
+		w.home = w.t.TempDir()
+	}
+	env := map[string]string{"SENTIER_URL": w.url, "SENTIER_TOKEN": token}
+	return cli.Program{
+		In: in, Out: out, Err: errOut, Console: web.Console(), Version: "test", Commit: "none", Now: testClock(), Home: w.home,
+		LookupEnv: func(name string) (string, bool) { value, set := env[name]; return value, set },
+	}
+}
+
+// runCLI carries out a command line for which there is no service.
+func runCLI(t *testing.T, stdin string, args ...string) (code int, out, errOut string) {
+	t.Helper()
+	return (&world{t: t, url: "http://127.0.0.1:1"}).runAs("", stdin, args...)
 }
 
 // ask sends a request with a bearer token and gives the status, the headers and the body.

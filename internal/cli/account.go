@@ -105,7 +105,7 @@ func (a *app) password() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			kept, err := readSignIn()
+			kept, err := a.readSignIn()
 			if err != nil {
 				return err
 			}

@@ -21,6 +21,7 @@ import (
 
 // serving is how a service is run: by flags, by the environment, by a file, in that order, and else as usual.
 type serving struct {
+	Program
 	file  string
 	flags *pflag.FlagSet // of what can be set
 }
@@ -28,7 +29,7 @@ type serving struct {
 // flags gives a command the flags that say how a service is run.
 func (v *serving) register(cmd *cobra.Command) {
 	f := cmd.Flags()
-	f.StringVar(&v.file, "config", os.Getenv("SENTIER_CONFIG"), "YAML file with the same names as these flags (default: SENTIER_CONFIG)")
+	f.StringVar(&v.file, "config", v.env("SENTIER_CONFIG"), "YAML file with the same names as these flags (default: SENTIER_CONFIG)")
 	before := map[string]bool{}
 	f.VisitAll(func(f *pflag.Flag) { before[f.Name] = true })
 	f.String("data", "", "folder of the database (required)")
@@ -105,7 +106,7 @@ func (v *serving) defaults() (map[string]any, error) {
 
 func (v *serving) inEnvironment() (map[string]any, error) {
 	return v.each(func(f *pflag.Flag) (any, bool) {
-		x, ok := os.LookupEnv(environment(f.Name))
+		x, ok := v.variable(environment(f.Name))
 		return x, ok
 	})
 }
@@ -196,7 +197,7 @@ func (v *serving) options(a *app) (daemon.Options, error) {
 		return o, fmt.Errorf("--audit-stdout: %q is neither true nor false", lines)
 	}
 	if smtp := text("smtp"); smtp != "" {
-		if o.Mail, err = mail.ParseSMTP(smtp, os.Getenv("SENTIER_SMTP_PASSWORD"), text("mail-from")); err != nil {
+		if o.Mail, err = mail.ParseSMTP(smtp, v.env("SENTIER_SMTP_PASSWORD"), text("mail-from")); err != nil {
 			return o, fmt.Errorf("--smtp: %w", err)
 		}
 	}
@@ -216,7 +217,7 @@ func (v *serving) options(a *app) (daemon.Options, error) {
 }
 
 func (a *app) config() *cobra.Command {
-	var v serving
+	v := serving{Program: a.Program}
 	cmd := &cobra.Command{
 		Use: "config", Short: "How “sentier serve” would run: what holds, and from where", Args: cobra.NoArgs,
 		Long: `Show how “sentier serve” would run with the same flags, environment and file: each

@@ -34,6 +34,10 @@ type Program struct {
 	Version  string
 	Commit   string
 	Now      func() time.Time // nil: the machine's clock
+	// LookupEnv reads a variable of the environment; nil: os.LookupEnv.
+	LookupEnv func(name string) (value string, set bool)
+	// Home is the folder below which a sign-in is kept; empty: the user's configuration folder.
+	Home string
 }
 
 // app is a program with its global options.
@@ -90,7 +94,7 @@ SENTIER_URL, and knows you by SENTIER_TOKEN or by “sentier sign-in”.`,
 	root.PersistentFlags().StringVar(&a.server, "server", "", "address of the service (default: SENTIER_URL, then the last sign-in, then "+defaultServer+")")
 	root.PersistentFlags().StringVar(&a.format, "format", "table", "how answers are written: table, json, yaml or csv")
 	root.PersistentFlags().BoolVar(&a.wide, "wide", false, "write every cell of a table in full, however wide the terminal is")
-	root.PersistentFlags().StringVar(&a.language, "language", os.Getenv("SENTIER_LANGUAGE"), "in which the service says why: en or fr (default: SENTIER_LANGUAGE, then en)")
+	root.PersistentFlags().StringVar(&a.language, "language", a.env("SENTIER_LANGUAGE"), "in which the service says why: en or fr (default: SENTIER_LANGUAGE, then en)")
 	root.PersistentPreRunE = func(*cobra.Command, []string) error {
 		if slices.Contains(formats, a.format) {
 			return nil
@@ -127,17 +131,31 @@ func refuseUnknown(cmd *cobra.Command) {
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error { return cmd.Help() }
 }
 
+// variable reads a variable of the environment.
+func (p Program) variable(name string) (value string, set bool) {
+	if p.LookupEnv == nil {
+		return os.LookupEnv(name)
+	}
+	return p.LookupEnv(name)
+}
+
+// env is a variable of the environment, empty where it is not set.
+func (p Program) env(name string) string {
+	value, _ := p.variable(name)
+	return value
+}
+
 const defaultServer = "http://127.0.0.1:7480"
 
 // client finds the service and the credential. A kept sign-in is only ever sent where it was made.
 func (a *app) client() (*client.Client, error) {
-	kept, err := readSignIn()
+	kept, err := a.readSignIn()
 	if err != nil {
 		return nil, err
 	}
 	base := a.server
 	if base == "" {
-		base = os.Getenv("SENTIER_URL")
+		base = a.env("SENTIER_URL")
 	}
 	if base == "" {
 		base = kept.Server
@@ -149,7 +167,7 @@ func (a *app) client() (*client.Client, error) {
 		base = "http://" + base
 	}
 	base = strings.TrimSuffix(base, "/")
-	c := &client.Client{Base: base, Token: os.Getenv("SENTIER_TOKEN"), Language: a.language}
+	c := &client.Client{Base: base, Token: a.env("SENTIER_TOKEN"), Language: a.language}
 	if c.Token == "" && kept.Server == base {
 		c.Token = kept.Token
 	}

@@ -31,7 +31,7 @@ func (a *app) logger(level slog.Level) *slog.Logger {
 }
 
 func (a *app) serve() *cobra.Command {
-	var v serving
+	v := serving{Program: a.Program}
 	cmd := &cobra.Command{
 		Use: "serve --data DIR", Short: "Run the service", Args: cobra.NoArgs,
 		Long: `Run the service until it is ended with SIGTERM or Ctrl-C.

@@ -22,17 +22,20 @@ type kept struct {
 	Expires time.Time `json:"expires"`
 }
 
-func signInFile() (string, error) {
-	dir, err := os.UserConfigDir()
+func (p Program) signInFile() (string, error) {
+	dir, err := p.Home, error(nil)
+	if dir == "" {
+		dir, err = os.UserConfigDir()
+	}
 	if err != nil {
 		return "", fmt.Errorf("find the folder for the sign-in: %w", err)
 	}
 	return filepath.Join(dir, "sentier", "sign-in.json"), nil
 }
 
-func readSignIn() (kept, error) {
+func (p Program) readSignIn() (kept, error) {
 	var k kept
-	path, err := signInFile()
+	path, err := p.signInFile()
 	if err != nil {
 		return k, nil // no home, no sign-in
 	}
@@ -49,8 +52,8 @@ func readSignIn() (kept, error) {
 	return k, nil
 }
 
-func writeSignIn(k kept) error {
-	path, err := signInFile()
+func (p Program) writeSignIn(k kept) error {
+	path, err := p.signInFile()
 	if err != nil {
 		return err
 	}
@@ -104,7 +107,7 @@ func (a *app) signIn() *cobra.Command {
 
 // signedIn keeps a session.
 func (a *app) signedIn(base string, session wire.Session) error {
-	if err := writeSignIn(kept{base, session.User.ID, session.Token, session.Expires}); err != nil {
+	if err := a.writeSignIn(kept{base, session.User.ID, session.Token, session.Expires}); err != nil {
 		return fmt.Errorf("keep the sign-in: %w", err)
 	}
 	for _, setup := range session.Setup {
@@ -122,7 +125,7 @@ func (a *app) signOut() *cobra.Command {
 		Use: "sign-out", Short: "End the kept session", Args: cobra.NoArgs,
 		Example: "  sentier sign-out",
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			k, err := readSignIn()
+			k, err := a.readSignIn()
 			if err != nil {
 				return err
 			}
@@ -136,7 +139,7 @@ func (a *app) signOut() *cobra.Command {
 			}
 			c.Base, c.Token = k.Server, k.Token
 			ended := c.Do(cmd.Context(), "DELETE", "/api/v1/session", nil, nil, nil)
-			path, err := signInFile()
+			path, err := a.signInFile()
 			if err == nil {
 				err = os.Remove(path)
 			}

@@ -24,14 +24,19 @@ type Sender interface {
 type SMTP struct {
 	client *mail.Client
 	from   string
+	within time.Duration // a letter is taken
 }
 
-// sendTime is how long a letter may take to be taken.
-const sendTime = 20 * time.Second
+// sendTime is how long a letter may take to be taken: somebody may be looking on.
+const sendTime = 10 * time.Second
 
 // ParseSMTP reads the address of a server of mail: smtp://host:port, where TLS is begun once it is reached (STARTTLS, required), smtps://host:port, with TLS
 // from the start, or smtp+plain://host:port, without, for a server on the same machine. A user stands in it before the host; password is theirs.
 func ParseSMTP(address, password, from string) (*SMTP, error) {
+	return parse(address, password, from, sendTime)
+}
+
+func parse(address, password, from string, within time.Duration) (*SMTP, error) {
 	u, err := url.Parse(address)
 	if err != nil || u.Hostname() == "" {
 		return nil, errors.New("it is no address of a server of mail: write it as smtp://user@mail.example:587")
@@ -39,7 +44,7 @@ func ParseSMTP(address, password, from string) (*SMTP, error) {
 	if from == "" {
 		return nil, errors.New("letters need a sender: give --mail-from")
 	}
-	options := []mail.Option{mail.WithTimeout(sendTime), mail.WithoutNoop()}
+	options := []mail.Option{mail.WithTimeout(within), mail.WithoutNoop()}
 	port := map[string]int{"smtp": 587, "smtps": 465, "smtp+plain": 25}[u.Scheme]
 	switch u.Scheme {
 	case "smtp":
@@ -67,7 +72,7 @@ func ParseSMTP(address, password, from string) (*SMTP, error) {
 	if err := mail.NewMsg().From(from); err != nil {
 		return nil, fmt.Errorf("%q is no sender: %w", from, err)
 	}
-	return &SMTP{client, from}, nil
+	return &SMTP{client, from, within}, nil
 }
 
 // Send sends a letter.
@@ -79,7 +84,7 @@ func (s *SMTP) Send(ctx context.Context, l Letter) error {
 	m.Subject(l.Subject)
 	m.SetDate()
 	m.SetBodyString(mail.TypeTextPlain, l.Text)
-	ctx, cancel := context.WithTimeout(ctx, sendTime)
+	ctx, cancel := context.WithTimeout(ctx, s.within)
 	defer cancel()
 	if err := s.client.DialAndSendWithContext(ctx, m); err != nil {
 		return fmt.Errorf("send a letter: %w", err)

@@ -1,6 +1,7 @@
 package server
 
 import (
+	"fmt"
 	"net/http"
 	"strconv"
 	"time"
@@ -154,7 +155,11 @@ func (s *Server) schemaOf(of schema.Schema) func(*request) error {
 }
 
 func (s *Server) describeSelf(r *request) error {
-	return r.send(http.StatusOK, "application/json", s.openAPI)
+	doc, err := s.openAPI()
+	if err != nil {
+		return fmt.Errorf("describe the HTTP interface: %w", err)
+	}
+	return r.send(http.StatusOK, "application/json", doc)
 }
 
 func (s *Server) signIn(r *request) error {

@@ -10,6 +10,7 @@ import (
 	"net/url"
 	"slices"
 	"strings"
+	"sync"
 
 	"github.com/labstack/echo/v5"
 	"github.com/labstack/echo/v5/middleware"
@@ -42,9 +43,9 @@ type Server struct {
 	mail        mail.Sender // nil: none is sent
 	public      *url.URL
 	trusted     []netip.Prefix
-	openAPI     []byte
-	certificate *certificate  // nil: no TLS
-	closing     chan struct{} // closed when the server ends
+	openAPI     func() ([]byte, error) // the description of the HTTP interface, JSON; made when it is first asked for
+	certificate *certificate           // nil: no TLS
+	closing     chan struct{}          // closed when the server ends
 
 	signIns, streams room
 	requests         callerRoom
@@ -86,10 +87,8 @@ func New(svc *service.Service, o Options) (*Server, error) {
 	for _, r := range routes {
 		s.echo.Add(r.method, r.echoPath(), s.handler(r))
 	}
-	var err error
-	if s.openAPI, err = describe(routes, o.Version, s.prefix()); err != nil {
-		return nil, fmt.Errorf("describe the HTTP interface: %w", err)
-	}
+	// It takes longer than all else of a start, and most services are never asked for it.
+	s.openAPI = sync.OnceValues(func() ([]byte, error) { return describe(routes, o.Version, s.prefix()) })
 	return s, nil
 }
 
@@ -99,9 +98,6 @@ func (s *Server) ReadCertificate() {
 		s.certificate.again()
 	}
 }
-
-// OpenAPI is the description of the HTTP interface, JSON.
-func (s *Server) OpenAPI() []byte { return s.openAPI }
 
 // ServeHTTP answers one request.
 func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
