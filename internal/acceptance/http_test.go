@@ -167,6 +167,11 @@ func described(t *testing.T, doc *openapi3.T) {
 			if o.Summary == "" || o.Description == "" || len(o.Tags) != 1 || o.Security == nil {
 				t.Errorf("%s: summary %q, description %q, tags %v, security %v", at, o.Summary, o.Description, o.Tags, o.Security)
 			}
+			for _, tag := range o.Tags {
+				if told := doc.Tags.Get(tag); told == nil || told.Description == "" {
+					t.Errorf("%s: nothing says what the tag %s stands for", at, tag)
+				}
+			}
 			good, bad := false, false
 			for status, r := range o.Responses.Map() {
 				good, bad = good || status[0] == '2' || status[0] == '3', bad || status[0] == '4'

@@ -519,7 +519,7 @@ func restoredElsewhere(t *testing.T, w *world, sentier, file string) {
 		same++
 	}
 	rest := strings.Join(there[same:], "\n")
-	if same < 100 || strings.Contains(rest, `"kind":"decision"`) {
+	if same < 20 || strings.Contains(rest, `"kind":"decision"`) {
 		t.Errorf("%d entries are the same, then come:\n%s", same, rest)
 	}
 	last := get[wire.AuditPage](other, "GET", "/api/v1/audit?kind=change&limit=1", "").Items[0]

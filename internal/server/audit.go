@@ -36,12 +36,12 @@ type (
 
 func (s *Server) auditRoutes() []route {
 	return []route{
-		{id: "listAudit", method: "GET", path: "/api/v1/audit", tag: "record", summary: "The record of what was done, asked and refused, newest first", in: auditQuery{}, needs: service.Whole, out: wire.AuditPage{}, handle: s.listAudit},
-		{id: "exportAudit", method: "GET", path: "/api/v1/audit/export", produces: []string{"application/x-ndjson", "text/csv"}, tag: "record", summary: "The record as JSON lines or CSV, oldest first", in: exportQuery{}, needs: service.Whole, heavy: true, handle: s.exportAudit},
-		{id: "followAudit", method: "GET", path: "/api/v1/audit/follow", produces: []string{"text/event-stream"}, tag: "record", summary: "Server-sent events of every entry of the record, resumable with Last-Event-ID", in: auditFilter{}, needs: service.Whole, stream: true, handle: s.followAudit},
-		{id: "verifyAudit", method: "POST", path: "/api/v1/audit/verify", tag: "record", summary: "Is the record what was written? The first entry that is not", in: wire.VerifyAudit{}, needs: service.Whole, takes: manyJSON, heavy: true, out: wire.AuditVerified{}, handle: s.verifyAudit},
-		{id: "signAudit", method: "POST", path: "/api/v1/audit/checkpoints", tag: "record", summary: "A signed checkpoint of the record as it is now, to be kept elsewhere", needs: service.Whole, out: wire.Checkpoint{}, status: 201, handle: s.signAudit},
-		{id: "getAuditKey", method: "GET", path: "/api/v1/audit/key", tag: "record", summary: "The key by which checkpoints can be verified", needs: service.Whole, out: wire.AuditKey{}, handle: s.auditKey},
+		{id: "listAudit", method: "GET", path: "/api/v1/audit", tag: "audit", summary: "The record of what was done, asked and refused, newest first", in: auditQuery{}, needs: service.Whole, out: wire.AuditPage{}, handle: s.listAudit},
+		{id: "exportAudit", method: "GET", path: "/api/v1/audit/export", produces: []string{"application/x-ndjson", "text/csv"}, tag: "audit", summary: "The record as JSON lines or CSV, oldest first", in: exportQuery{}, needs: service.Whole, heavy: true, handle: s.exportAudit},
+		{id: "followAudit", method: "GET", path: "/api/v1/audit/follow", produces: []string{"text/event-stream"}, tag: "audit", summary: "Server-sent events of every entry of the record, resumable with Last-Event-ID", in: auditFilter{}, needs: service.Whole, stream: true, handle: s.followAudit},
+		{id: "verifyAudit", method: "POST", path: "/api/v1/audit/verify", tag: "audit", summary: "Is the record what was written? The first entry that is not", in: wire.VerifyAudit{}, needs: service.Whole, takes: manyJSON, heavy: true, out: wire.AuditVerified{}, handle: s.verifyAudit},
+		{id: "signAudit", method: "POST", path: "/api/v1/audit/checkpoints", tag: "audit", summary: "A signed checkpoint of the record as it is now, to be kept elsewhere", needs: service.Whole, out: wire.Checkpoint{}, status: 201, handle: s.signAudit},
+		{id: "getAuditKey", method: "GET", path: "/api/v1/audit/key", tag: "audit", summary: "The key by which checkpoints can be verified", needs: service.Whole, out: wire.AuditKey{}, handle: s.auditKey},
 		{id: "getServiceSettings", method: "GET", path: "/api/v1/service", tag: "operation", summary: "The settings of the service itself", needs: service.Whole, out: wire.ServiceSettings{}, handle: s.serviceSettings},
 		{id: "changeServiceSettings", method: "PATCH", path: "/api/v1/service", tag: "operation", summary: "Change settings of the service itself by a JSON Merge Patch", in: wire.ServiceChange{}, needs: service.Manage, takes: mergePatch, out: wire.ServiceSettings{}, handle: s.changeServiceSettings},
 	}

@@ -28,6 +28,8 @@ var tagMeanings = [][2]string{
 	{"sheets", "Records as CSV."},
 	{"session", "Signing in and out."},
 	{"tokens", "Credentials of services."},
+	{"own", "What everybody may do with what is their own, and what they ask for."},
+	{"audit", "What was done, asked and refused."},
 	{"operation", "Whether the service and its files are well."},
 }
 
