@@ -35,6 +35,7 @@ device_groups:
 - {id: hush-rule, name: Hush rule, match: {kinds: [gate]}}
 - {id: hush-above, name: Hush above, devices: [gate-1]}
 - {id: hush-below, name: Hush below, parent: hush-above, devices: [hush-weir]}
+- {id: north-shelf, name: North shelf, parent: hush-above, devices: [gate-2]}
 users:
 - {id: ines.carvalho, name: Ines}
 - {id: dora, name: Dora}
@@ -331,7 +332,7 @@ func TestADelegateSeesTheirPart(t *testing.T) {
 			t.Errorf("%s %s %s tells of what is not seen: %.1200s", x.method, x.path, x.body, body)
 		}
 	}
-	for path, want := range map[string]int{"/api/v1/devices": 2, "/api/v1/sites": 2, "/api/v1/device_groups": 2, "/api/v1/grants": 4, "/api/v1/users": 5} {
+	for path, want := range map[string]int{"/api/v1/devices": 2, "/api/v1/sites": 2, "/api/v1/device_groups": 3, "/api/v1/grants": 4, "/api/v1/users": 5} {
 		if got := get[struct{ Total int }](&world{t: t, url: w.url, token: dora}, "GET", path, "").Total; got != want {
 			t.Errorf("%s has %d, want %d", path, got, want)
 		}
@@ -369,7 +370,8 @@ func TestADelegatesConsole(t *testing.T) {
 		b.accessible(path)
 	}
 	buttons("/devices", "2 in all", []string{"Devices", "New device"}, []string{"Policy", "CSV files"})
-	buttons("/devices/groups", "2 in all", nil, []string{"New group of devices", "New device group"})
+	b.see("North shelf") // among the groups on the left, though that around it is not seen
+	buttons("/devices/groups", "3 in all", nil, []string{"New group of devices", "New device group"})
 	buttons("/people", "5 in all", []string{"Groups"}, []string{"New person", "Mandates", "Invite somebody"})
 	buttons("/grants", "4 in all", []string{"New grant"}, nil)
 	buttons("/times", "Days", nil, []string{"Calendars", "New schedule"})
@@ -379,6 +381,10 @@ func TestADelegatesConsole(t *testing.T) {
 	buttons("/records/users/ana", "Ana", []string{"As they see it", "Move", "End"}, []string{"Edit", "Suspend", "Remove", "Make a link"})
 	buttons("/records/user_groups/office", "Office", nil, []string{"Edit", "Remove", "Add", "Invite somebody new"})
 	buttons("/records/user_groups/crew", "Crew", []string{"Add", "Invite somebody new"}, []string{"Edit", "Remove"})
+	for _, path := range []string{"/record", "/policy", "/service", "/sheets"} { // an address somebody was sent
+		buttons(path, "for owners and auditors", []string{"My access"}, []string{"Take a copy", "Verify…", "Load", "Change"})
+	}
+	b.open("/records/user_groups/crew")
 	b.click("Invite somebody new")
 	b.fillLast("Name", "Fay Wells")
 	b.see("Who gains and loses")

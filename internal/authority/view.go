@@ -50,13 +50,24 @@ func (v View) Get(t policy.Type, id string) (policy.Record, bool) {
 
 // cut is a record without the mention of what is not seen around it.
 func (v View) cut(r policy.Record) policy.Record {
-	site, ok := r.(*policy.Site)
-	if v.whole || !ok || site.Parent == "" || v.Site(site.Parent) {
+	if v.whole {
 		return r
 	}
-	top := *site
-	top.Parent = ""
-	return &top
+	switch r := r.(type) {
+	case *policy.Site:
+		if r.Parent != "" && !v.Site(r.Parent) {
+			top := *r
+			top.Parent = ""
+			return &top
+		}
+	case *policy.DeviceGroup:
+		if r.Parent != "" && !slices.ContainsFunc(v.scopes, func(s *scope) bool { return s.inside()[r.Parent] }) {
+			top := *r
+			top.Parent = ""
+			return &top
+		}
+	}
+	return r
 }
 
 // All yields the records of a type that may be seen, in the order of their ids.

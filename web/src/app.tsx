@@ -1,4 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
+import type { ReactNode } from "react";
 import { Navigate, Route, Routes, useLocation } from "react-router";
 import { ApiError, needsSetUp, session } from "./api/client";
 import { AuditPage } from "./audit/page";
@@ -21,7 +22,7 @@ import { RoleListPage } from "./roles/list";
 import { ScheduleListPage } from "./schedules/list";
 import { AccountPage } from "./session/account";
 import { Frame } from "./session/frame";
-import { useReads } from "./session/mandates";
+import { useReads, useWhole } from "./session/mandates";
 import { useOwnLook, usePreferences } from "./session/preferences";
 import { OrderPage } from "./session/order";
 import { SetUpPage } from "./session/set-up";
@@ -32,7 +33,7 @@ import { TodayPage } from "./today/page";
 import { SheetsPage } from "./sheets/page";
 import { SiteListPage } from "./sites/list";
 import { ToastArea } from "./ui/toast";
-import { Busy, Trouble } from "./ui/notice";
+import { Busy, NotYours, Trouble } from "./ui/notice";
 import { t } from "./words";
 
 /** Outside is what whoever is not signed in meets: the way in, or, where nobody could sign in yet, the way to the first owner. */
@@ -46,6 +47,7 @@ export function App() {
   const at = useLocation();
   const who = useQuery({ queryKey: ["session"], queryFn: session, staleTime: 60_000 });
   const reads = useReads();
+  const whole = useWhole();
   const known = useOwnLook(who.isSuccess);
   const [{ landing = "today" }] = usePreferences();
   if (at.pathname === "/welcome") return <WelcomePage />;
@@ -54,36 +56,39 @@ export function App() {
   if (who.error) return <Trouble error={who.error} />;
   if (who.data.setup.length > 0) return <OrderPage session={who.data} />;
   if (!known) return <Busy />;
+  // What a page offers is for those to whom the service answers it.
+  const read = (page: ReactNode) => (reads ? page : <NotYours>{t("console.for_mandates")}</NotYours>);
+  const all = (page: ReactNode) => (whole ? page : <NotYours>{t("console.for_whole")}</NotYours>);
   return (
     <ToastArea>
       <Frame session={who.data}>
         <Routes>
           <Route path="/" element={!reads ? <Navigate to="/mine" replace /> : landing === "today" ? <TodayPage /> : <Navigate to={`/${landing}`} replace />} />
-          <Route path="/today" element={<TodayPage />} />
+          <Route path="/today" element={read(<TodayPage />)} />
           <Route path="/mine" element={<SeenPage own={who.data.user.id} />} />
           <Route path="/account" element={<AccountPage />} />
           <Route path="/check" element={<CheckPage />} />
-          <Route path="/devices" element={<DeviceListPage />} />
-          <Route path="/people" element={<PeopleListPage />} />
-          <Route path="/people/groups" element={<GroupListPage />} />
-          <Route path="/grants" element={<GrantListPage />} />
-          <Route path="/times" element={<ScheduleListPage />} />
-          <Route path="/times/calendars" element={<CalendarListPage />} />
-          <Route path="/rights" element={<RightListPage />} />
-          <Route path="/rights/roles" element={<RoleListPage />} />
-          <Route path="/rights/kinds" element={<KindListPage />} />
-          <Route path="/devices/groups" element={<DeviceGroupListPage />} />
-          <Route path="/devices/sites" element={<SiteListPage />} />
-          <Route path="/people/mandates" element={<MandateListPage />} />
-          <Route path="/people/:id/seen" element={<SeenPage />} />
-          <Route path="/matrix" element={<MatrixPage />} />
-          <Route path="/record" element={<AuditPage />} />
-          <Route path="/service" element={<ServicePage />} />
-          <Route path="/policy" element={<PolicyPage />} />
-          <Route path="/sheets" element={<SheetsPage />} />
-          <Route path="/records/:type/new" element={<EditPage />} />
-          <Route path="/records/:type/:id/edit" element={<EditPage />} />
-          <Route path="/records/:type/:id" element={<RecordPage />} />
+          <Route path="/devices" element={read(<DeviceListPage />)} />
+          <Route path="/people" element={read(<PeopleListPage />)} />
+          <Route path="/people/groups" element={read(<GroupListPage />)} />
+          <Route path="/grants" element={read(<GrantListPage />)} />
+          <Route path="/times" element={read(<ScheduleListPage />)} />
+          <Route path="/times/calendars" element={read(<CalendarListPage />)} />
+          <Route path="/rights" element={read(<RightListPage />)} />
+          <Route path="/rights/roles" element={read(<RoleListPage />)} />
+          <Route path="/rights/kinds" element={read(<KindListPage />)} />
+          <Route path="/devices/groups" element={read(<DeviceGroupListPage />)} />
+          <Route path="/devices/sites" element={read(<SiteListPage />)} />
+          <Route path="/people/mandates" element={read(<MandateListPage />)} />
+          <Route path="/people/:id/seen" element={read(<SeenPage />)} />
+          <Route path="/matrix" element={read(<MatrixPage />)} />
+          <Route path="/record" element={all(<AuditPage />)} />
+          <Route path="/service" element={all(<ServicePage />)} />
+          <Route path="/policy" element={all(<PolicyPage />)} />
+          <Route path="/sheets" element={all(<SheetsPage />)} />
+          <Route path="/records/:type/new" element={read(<EditPage />)} />
+          <Route path="/records/:type/:id/edit" element={read(<EditPage />)} />
+          <Route path="/records/:type/:id" element={read(<RecordPage />)} />
           <Route path="*" element={<Trouble error={new Error(t("console.nothing_here"))} />} />
         </Routes>
       </Frame>

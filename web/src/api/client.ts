@@ -15,6 +15,9 @@ export type Check = Schemas["Check"];
 
 export const api = createClient<paths>({ baseUrl: base, headers: { "Accept-Language": language() } });
 
+/** sentence begins what the service says as a line of its own begins. */
+const sentence = (text?: string) => text && text.charAt(0).toUpperCase() + text.slice(1);
+
 /** ApiError is what the service said no to: its status and its problem. */
 export class ApiError extends Error {
   constructor(
@@ -22,7 +25,7 @@ export class ApiError extends Error {
     readonly problem?: Problem,
   ) {
     const faults = problem?.faults?.map(faultText).join("\n");
-    super(faults ?? problem?.detail ?? `HTTP ${status}`);
+    super(faults ?? sentence(problem?.detail) ?? `HTTP ${status}`);
   }
 }
 

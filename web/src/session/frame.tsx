@@ -1,6 +1,6 @@
 import { base } from "../base";
 import clsx from "clsx";
-import { Cpu, FileText, Grid3x3, Clock, KeyRound, Layers, LogOut, Moon, Route as RouteIcon, ScrollText, Settings2, Sun, Sunrise, Users } from "lucide-react";
+import { CircleUser, Cpu, FileText, Grid3x3, Clock, KeyRound, Layers, LogOut, Moon, Route as RouteIcon, ScrollText, Settings2, Sun, Sunrise, Users } from "lucide-react";
 import { useLayoutEffect, type ReactNode } from "react";
 import { Link, NavLink, useLocation } from "react-router";
 import { signOut, type Session } from "../api/client";
@@ -18,8 +18,8 @@ import { dropDrafts } from "./drafts";
 import { useReads, useWhole } from "./mandates";
 import { chooseTheme, theme } from "./theme";
 
-// What there is for somebody who reads no records: their own access.
-const ownPlaces = [{ to: "/mine", key: "mine", icon: KeyRound, types: [] as string[] }];
+// What there is for everybody, and all there is for somebody who reads no records: their own access.
+const own = { to: "/mine", key: "mine", icon: CircleUser, types: [] as string[] };
 
 // The places that are built, in the order of the work.
 const allPlaces = [
@@ -34,6 +34,7 @@ const allPlaces = [
   { to: "/record", key: "record", icon: ScrollText, types: [] },
   { to: "/policy", key: "policy", icon: FileText, types: [] },
   { to: "/service", key: "service", icon: Settings2, types: [] },
+  own,
 ];
 
 // Those that are for whoever sees the policy as a whole.
@@ -71,7 +72,7 @@ export function Frame({ session, children }: { session: Session; children: React
   const [{ landing = "today" }, prefer] = usePreferences();
   const places = reads
     ? allPlaces.filter((p) => !forWhole.includes(p.key) || whole).map((p) => (p.to === "/" && landing !== "today" ? { ...p, to: "/today" } : p))
-    : ownPlaces;
+    : [own];
   const look = theme(); // which a change of what one prefers draws anew
   const leave = async () => {
     dropDrafts();

@@ -1,4 +1,5 @@
 import type { ReactNode } from "react";
+import { Link } from "react-router";
 import { t } from "../words";
 
 export function Busy() {
@@ -13,6 +14,20 @@ export function Trouble({ error }: { error: Error }) {
   return (
     <div role="alert" className="sheet m-2 border-l-4 border-l-breaks p-4 whitespace-pre-line">
       {error.message}
+    </div>
+  );
+}
+
+/** NotYours stands in the place of a page that is for others, and leads to what is one's own. */
+export function NotYours({ children }: { children: ReactNode }) {
+  return (
+    <div className="sheet m-2 p-4">
+      <p>{children}</p>
+      <p className="mt-2">
+        <Link className="link" to="/mine">
+          {t("console.place.mine")}
+        </Link>
+      </p>
     </div>
   );
 }
