@@ -25,6 +25,17 @@ func TestTheRecordInTheConsole(t *testing.T) {
 	if at := b.location(); !strings.Contains(at, "outcome=not_granted") {
 		t.Errorf("what is looked for does not stand in the address: %s", at)
 	}
+	b.open("/record")
+	b.see("moved to instruments")
+	b.fill("Address", "10.20")
+	b.key("Enter")
+	b.see("is no address and no network")
+	b.fill("Address", "127.0.0.0/8")
+	b.key("Enter")
+	b.until("what came from there", `!document.body.innerText.includes("The record begins here") && document.body.innerText.includes("moved to instruments")`)
+	b.do("as on paper", emulated("print"))
+	b.see("Address: 127.0.0.0/8") // which says what the sheet holds
+	b.do("as on a screen", emulated(""))
 	b.open("/record?kind=change&of=tomas.field")
 	b.see("moved to instruments")
 	b.press("the entry", `//button[starts-with(@aria-label, "Details of entry")]`)

@@ -8,6 +8,7 @@ import (
 	"encoding/json"
 	"errors"
 	"io"
+	"net/netip"
 	"slices"
 	"strconv"
 	"strings"
@@ -37,7 +38,7 @@ const anyDenial = "not_granted"
 
 // filter reads a query.
 func (s Service) filter(st *service.State, q AuditQuery) (audit.Filter, error) {
-	f := audit.Filter{By: q.By, User: q.User, Either: q.Of, Right: q.Right, From: q.From, Token: q.Token}
+	f := audit.Filter{By: q.By, User: q.User, Either: q.Of, Right: q.Right, Token: q.Token}
 	f.Device, f.Point, _ = strings.Cut(q.Device, "/")
 	for _, k := range q.Kinds {
 		if !slices.Contains(audit.Kinds(), audit.Kind(k)) {
@@ -55,6 +56,12 @@ func (s Service) filter(st *service.State, q AuditQuery) (audit.Filter, error) {
 		}
 		f.Outcomes = append(f.Outcomes, o)
 	}
+	if q.From != "" {
+		var err error
+		if f.From, err = network(q.From); err != nil {
+			return f, service.Wrong("from", "%q is no address and no network: write it as 10.20.0.7 or 10.20.0.0/16", service.Clip(q.From))
+		}
+	}
 	zone, err := policy.LoadZone(st.Policy.Settings().Zone)
 	if err != nil {
 		return f, err
@@ -71,6 +78,16 @@ func (s Service) filter(st *service.State, q AuditQuery) (audit.Filter, error) {
 		}
 	}
 	return f, nil
+}
+
+// network reads a network, or an address, which is a network of itself.
+func network(text string) (netip.Prefix, error) {
+	if addr, err := netip.ParseAddr(text); err == nil {
+		addr = addr.Unmap().WithZone("")
+		return netip.PrefixFrom(addr, addr.BitLen()), nil
+	}
+	p, err := netip.ParsePrefix(text)
+	return p.Masked(), err
 }
 
 // Audit lists entries of the record, newest first.

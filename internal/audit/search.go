@@ -5,6 +5,7 @@ import (
 	"context"
 	"database/sql"
 	"errors"
+	"net/netip"
 	"slices"
 	"time"
 
@@ -23,7 +24,7 @@ type Filter struct {
 	Right         string
 	Outcomes      []string
 	Not           []string // outcomes that are left out
-	From          string
+	From          netip.Prefix // it came from an address of this network; the zero value: from anywhere, or nowhere
 	Token         string
 	Since, Until  time.Time // half-open
 	Before, After uint64    // entries, not included; 0: no bound
@@ -32,10 +33,18 @@ type Filter struct {
 // holds tells whether an entry is one of those that are looked for.
 func (f *Filter) holds(e *Entry) bool {
 	same := func(want, have string) bool { return want == "" || want == have }
-	return same(f.By, e.By) && same(f.User, e.User) && same(f.Device, e.Device) && same(f.Point, e.Point) && same(f.Right, e.Right) && same(f.From, e.From) && same(f.Token, e.Token) &&
+	return same(f.By, e.By) && same(f.User, e.User) && same(f.Device, e.Device) && same(f.Point, e.Point) && same(f.Right, e.Right) && f.cameFrom(e.From) && same(f.Token, e.Token) &&
 		(f.Either == "" || f.Either == e.User || f.Either == e.By && e.Kind != Decision) &&
 		(len(f.Kinds) == 0 || slices.Contains(f.Kinds, e.Kind)) && (len(f.Outcomes) == 0 || slices.Contains(f.Outcomes, e.Outcome)) && !slices.Contains(f.Not, e.Outcome) &&
 		(f.Since.IsZero() || !e.At.Before(f.Since)) && (f.Until.IsZero() || e.At.Before(f.Until)) && (f.Before == 0 || e.Seq < f.Before) && e.Seq > f.After
+}
+
+func (f *Filter) cameFrom(address string) bool {
+	if !f.From.IsValid() {
+		return true
+	}
+	addr, err := netip.ParseAddr(address)
+	return err == nil && f.From.Contains(addr.Unmap().WithZone(""))
 }
 
 // keys are the postings that lead to all that is looked for; none: nothing does.

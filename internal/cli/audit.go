@@ -47,7 +47,7 @@ func (f *auditFlags) flags(cmd *cobra.Command) {
 	}
 	for _, s := range []struct{ name, usage string }{
 		{"by", "user who did it"}, {"user", "user whom it is about"}, {"of", "user who did it or whom it is about"}, {"device", "device, with its points, or device/point"},
-		{"right", "right"}, {"from", "address that it came from"}, {"token", "id of the token that it was done with"},
+		{"right", "right"}, {"from", "address that it came from, or a network such as 10.20.0.0/16"}, {"token", "id of the token that it was done with"},
 		{"since", "from this time on: RFC 3339, or a local time such as “2026-11-24 06:00”"}, {"until", "before this time"},
 	} {
 		f.one[s.name] = cmd.Flags().String(s.name, "", s.usage)

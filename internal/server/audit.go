@@ -18,7 +18,7 @@ type (
 		Of      string   `query:"of" description:"id of a user who did it or whom it is about"`
 		Device  string   `query:"device" description:"id of a device, with its points; or device/point"`
 		Right   string   `query:"right" description:"id of a right"`
-		From    string   `query:"from" description:"address"`
+		From    string   `query:"from" description:"address, or network such as 10.20.0.0/16"`
 		Token   string   `query:"token" description:"id of the token that it was done with"`
 		Since   string   `query:"since" description:"RFC 3339, or a local time of the policy such as 2026-11-24 06:00; included"`
 		Until   string   `query:"until" description:"likewise; not included"`

@@ -4,7 +4,7 @@ import type { components } from "./schema.gen";
 
 export type Entry = components["schemas"]["AuditEntry"];
 export type ServiceSettings = components["schemas"]["ServiceSettings"];
-export type AuditFilter = { kind?: string[]; outcome?: string[]; of?: string; device?: string; since?: string; until?: string };
+export type AuditFilter = { kind?: string[]; outcome?: string[]; of?: string; device?: string; right?: string; from?: string; since?: string; until?: string };
 
 export const audit = (query: AuditFilter & { limit: number; cursor?: string }) => answer(api.GET("/api/v1/audit", { params: { query } }));
 export const revision = (n: number) => answer(api.GET("/api/v1/revisions/{id}", { params: { path: { id: String(n) } } }));

@@ -5647,7 +5647,7 @@ export interface operations {
                 device?: string;
                 /** @description id of a right */
                 right?: string;
-                /** @description address */
+                /** @description address, or network such as 10.20.0.0/16 */
                 from?: string;
                 /** @description id of the token that it was done with */
                 token?: string;
@@ -5737,7 +5737,7 @@ export interface operations {
                 device?: string;
                 /** @description id of a right */
                 right?: string;
-                /** @description address */
+                /** @description address, or network such as 10.20.0.0/16 */
                 from?: string;
                 /** @description id of the token that it was done with */
                 token?: string;
@@ -5798,7 +5798,7 @@ export interface operations {
                 device?: string;
                 /** @description id of a right */
                 right?: string;
-                /** @description address */
+                /** @description address, or network such as 10.20.0.0/16 */
                 from?: string;
                 /** @description id of the token that it was done with */
                 token?: string;

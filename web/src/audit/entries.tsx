@@ -39,7 +39,9 @@ export function Entries({ filter, zone }: { filter: AuditFilter; zone: string })
             <th className="py-2 pl-4">
               <span className="sr-only">{t("console.record.details")}</span>
             </th>
-            <th className="py-2 pr-3 font-medium">{t("console.record.when")}</th>
+            <th className="py-2 pr-3 font-medium">
+              {t("console.record.when")} ({zone})
+            </th>
             <th className="py-2 pr-3 font-medium">{t("console.record.by")}</th>
             <th className="py-2 pr-3 font-medium">{t("console.record.kind")}</th>
             <th className="py-2 pr-4 font-medium">{t("console.record.from")}</th>

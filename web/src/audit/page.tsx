@@ -2,6 +2,9 @@ import { useSearchParams } from "react-router";
 import type { AuditFilter } from "../api/audit";
 import { Choose } from "../ui/choose";
 import { Combobox } from "../ui/combobox";
+import { ReadField } from "../ui/fields";
+import { useName } from "../ui/names";
+import { local } from "../ui/time";
 import { TimeField, useZone } from "../ui/time-field";
 import { t } from "../words";
 import { Entries } from "./entries";
@@ -57,6 +60,8 @@ export function AuditPage() {
     kind: kind ? [kind] : undefined,
     of: get("of"),
     device: get("device"),
+    right: get("right"),
+    from: get("from"),
     since: get("since"),
     until: get("until"),
     ...outcomes[get("outcome") ?? ""],
@@ -70,7 +75,8 @@ export function AuditPage() {
           <Verify />
         </div>
       </div>
-      <div className="mb-3 grid grid-cols-2 items-start gap-3 lg:grid-cols-6 print:hidden">
+      <NarrowedTo filter={filter} outcome={get("outcome")} zone={zone} />
+      <div className="mb-3 grid grid-cols-2 items-start gap-3 lg:grid-cols-4 print:hidden">
         <Choose
           label={t("console.record.kind")}
           none={t("console.any")}
@@ -80,6 +86,7 @@ export function AuditPage() {
         />
         <Combobox label={t("console.record.who")} type="users" value={get("of")} onChange={set("of")} />
         <Combobox label={t("console.record.device")} type="devices" value={get("device")} onChange={set("device")} />
+        <Combobox label={t("console.record.right")} type="rights" value={get("right")} onChange={set("right")} />
         <Choose
           label={t("console.record.outcome")}
           none={t("console.any")}
@@ -87,10 +94,30 @@ export function AuditPage() {
           options={Object.keys(outcomes).map((o) => ({ value: o, label: t(`console.record.${o}`) }))}
           onChange={set("outcome")}
         />
+        <ReadField label={t("console.record.from")} value={get("from")} shown={String} read={String} onChange={set("from")} />
         <TimeField label={t("console.record.since")} value={get("since")} onChange={set("since")} hint="" />
         <TimeField label={t("console.record.until")} value={get("until")} onChange={set("until")} hint="" />
       </div>
       <Entries filter={filter} zone={zone} />
     </>
   );
+}
+
+/** NarrowedTo says on paper, where the filters are not, what of the record the sheet holds. */
+function NarrowedTo({ filter, outcome, zone }: { filter: AuditFilter; outcome?: string; zone: string }) {
+  const who = useName("users", filter.of ?? "");
+  const device = useName("devices", filter.device ?? "");
+  const right = useName("rights", filter.right ?? "");
+  const parts: [string, string | undefined][] = [
+    ["kind", filter.kind?.map((k) => t(`console.record.kind_${k}`)).join(", ")],
+    ["who", filter.of && who],
+    ["device", filter.device && device],
+    ["right", filter.right && right],
+    ["outcome", outcome && outcome in outcomes ? t(`console.record.${outcome}`) : undefined],
+    ["from", filter.from],
+    ["since", filter.since && local(filter.since, zone)],
+    ["until", filter.until && local(filter.until, zone)],
+  ];
+  const told = parts.filter(([, text]) => text).map(([key, text]) => `${t(`console.record.${key}`)}: ${text}`);
+  return told.length === 0 ? null : <p className="mb-2 hidden print:block">{told.join(" · ")}</p>;
 }

@@ -237,7 +237,7 @@ function Why({ of, item, way }: { of: Reach; item: Reached; way: Way }) {
   };
   const given = Object.entries(question).filter(([, v]) => v !== "");
   return (
-    <Link className="link ml-2 inline-block leading-[24px] text-soft" to={`/check?${new URLSearchParams(given).toString()}`}>
+    <Link className="link ml-2 inline-block leading-[24px] text-soft print:hidden" to={`/check?${new URLSearchParams(given).toString()}`}>
       {t("console.reach.why")}
     </Link>
   );

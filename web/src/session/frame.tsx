@@ -1,6 +1,22 @@
 import { base } from "../base";
 import clsx from "clsx";
-import { CircleUser, Cpu, FileText, Grid3x3, Clock, KeyRound, Layers, LogOut, Moon, Route as RouteIcon, ScrollText, Settings2, Sun, Sunrise, Users } from "lucide-react";
+import {
+  CircleUser,
+  Cpu,
+  FileText,
+  Grid3x3,
+  Clock,
+  KeyRound,
+  Layers,
+  LogOut,
+  Moon,
+  Route as RouteIcon,
+  ScrollText,
+  Settings2,
+  Sun,
+  Sunrise,
+  Users,
+} from "lucide-react";
 import { useLayoutEffect, type ReactNode } from "react";
 import { Link, NavLink, useLocation } from "react-router";
 import { signOut, type Session } from "../api/client";
