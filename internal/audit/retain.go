@@ -151,7 +151,9 @@ const (
 // older than keep says; 0 keeps all.
 func (r *Record) Keep(ctx context.Context, keep func() time.Duration) {
 	if base, err := baseOf(r.reader.WithContext(ctx)); err != nil {
-		r.Log.Error("the beginning of the record cannot be read", "error", err)
+		if ctx.Err() == nil {
+			r.Log.Error("the beginning of the record cannot be read", "error", err)
+		}
 	} else if err := r.clear(ctx, base.seq); err != nil && ctx.Err() == nil { // that a stop has left
 		r.Log.Warn("old entries could not be taken away", "error", err)
 	}

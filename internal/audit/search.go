@@ -23,7 +23,7 @@ type Filter struct {
 	Device, Point string // Point is one of Device
 	Right         string
 	Outcomes      []string
-	Not           []string // outcomes that are left out
+	Not           []string     // outcomes that are left out
 	From          netip.Prefix // it came from an address of this network; the zero value: from anywhere, or nowhere
 	Token         string
 	Since, Until  time.Time // half-open

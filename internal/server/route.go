@@ -196,13 +196,13 @@ func (s *Server) refused(r route, req *request, err error) {
 // permit refuses who may not do a thing before any of its body is read.
 func (s *Server) permit(r route, req *request) error {
 	need := r.needs
-	if need == service.Write {
+	if looksAhead := map[service.Action]service.Action{service.Write: service.Read, service.Replace: service.Whole}[need]; looksAhead != "" {
 		dryRun, err := req.flag("dry_run")
 		if err != nil {
 			return err
 		}
 		if dryRun {
-			need = service.Read
+			need = looksAhead // what it would do is a question
 		}
 	}
 	switch {
