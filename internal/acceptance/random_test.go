@@ -13,7 +13,7 @@ import (
 )
 
 // TestRandomEditsAreTakenBack makes some dozens of random edits over HTTP, each shown on a dry run first, and takes them back
-// one by one: what is dumped after each is what was dumped before the edit.
+// one by one: what is dumped after each is what was dumped before the edit, and what is dumped of each revision later on as well.
 func TestRandomEditsAreTakenBack(t *testing.T) {
 	t.Parallel()
 	w := start(t, nil)
@@ -97,6 +97,13 @@ func TestRandomEditsAreTakenBack(t *testing.T) {
 		}
 		if now := dump(); now != before[i] {
 			t.Fatalf("with revision %d taken back the policy is not what it was before", revisions[i])
+		}
+	}
+	// Each revision can be asked of still, in any order: it is the document that it was.
+	for _, i := range random.Perm(len(revisions)) {
+		status, header, was := w.ask("GET", fmt.Sprintf("/api/v1/policy?as_of=%d", revisions[i]-1), w.token, "")
+		if status != 200 || was != before[i] || !strings.HasPrefix(header.Get("ETag"), fmt.Sprintf(`"%d`, revisions[i]-1)) {
+			t.Errorf("as of revision %d the policy is not what it was (%d, %s)", revisions[i]-1, status, header.Get("ETag"))
 		}
 	}
 	if n, err := w.owner.Store().Verify(t.Context()); err != nil || n.Revisions != uint64(2*len(revisions)+1) {

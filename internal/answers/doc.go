@@ -2,10 +2,85 @@
 // previews. It changes nothing, and asks of every caller what they may see.
 package answers
 
-import "sentier/internal/service"
+import (
+	"context"
+	"errors"
+	"strconv"
+	"time"
 
-// Service answers from the last revision that a service has.
-type Service struct{ *service.Service }
+	"sentier/internal/policy"
+	"sentier/internal/service"
+	"sentier/internal/wire"
+)
+
+// Service answers from the last revision that a service has, or from one of before.
+type Service struct {
+	*service.Service
+	past *service.State // nil: the last
+	then time.Time      // what the time is, where past is given
+}
 
 // Of is the service that answers beside one that changes.
-func Of(s *service.Service) Service { return Service{s} }
+func Of(s *service.Service) Service { return Service{Service: s} }
+
+// State is the revision that is asked.
+func (s Service) State() *service.State {
+	if s.past != nil {
+		return s.past
+	}
+	return s.Service.State()
+}
+
+// Now is the time at which it is asked: long ago, where the revision is one of before.
+func (s Service) Now() time.Time {
+	if s.past != nil {
+		return s.then
+	}
+	return s.Service.Now()
+}
+
+// Methods lists the methods that a caller may use on a record; what was cannot be changed.
+func (s Service) Methods(c service.Caller, record policy.Record) string {
+	if s.past != nil {
+		return "GET, HEAD"
+	}
+	return s.Service.Methods(c, record)
+}
+
+// AsOf answers from the policy as it was: at a revision, named by its number, when it was made; or at a time, which is told as others are. The
+// caller, who has to be one who reads everything, reads all of it from here on. The error is of type [service.InputError] where there was none.
+func (s Service) AsOf(ctx context.Context, c *service.Caller, text string) (Service, error) {
+	now := s.Service.State()
+	if err := s.Permit(now, *c, service.Whole, ""); err != nil {
+		return s, err
+	}
+	number, err := strconv.ParseUint(text, 10, 64)
+	byTime := err != nil
+	if byTime {
+		asked, err := s.circumstances(now, text, now.Policy.Settings().Zone, wire.Context{}, nil)
+		if err != nil {
+			return s, service.Wrong("as_of", "%q is no revision and no time: write a number, or a time such as 2026-03-03 22:00", service.Clip(text))
+		}
+		s.then = asked.At
+		if s.then.After(s.Service.Now()) {
+			return s, service.Wrong("as_of", "%q is still to come: nobody knows what the policy will be then", service.Clip(text))
+		}
+		if number, err = s.RevisionAt(ctx, s.then); errors.Is(err, service.ErrNotFound) {
+			return s, service.Wrong("as_of", "there was no policy yet at %s", service.Clip(text))
+		} else if err != nil {
+			return s, err
+		}
+	}
+	st, err := s.Past(ctx, number)
+	if errors.Is(err, service.ErrNotFound) {
+		return s, service.Wrong("as_of", "there is no revision %s: the last is %d", service.Clip(text), now.Revision.Number)
+	}
+	if err != nil {
+		return s, err
+	}
+	if !byTime {
+		s.then = st.Revision.At
+	}
+	s.past = st
+	return s, s.LookBack(c, st)
+}

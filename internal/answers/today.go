@@ -196,7 +196,7 @@ func (s Service) HistoryOf(ctx context.Context, c service.Caller, typeName, id s
 	if _, err := s.Get(c, typeName, id); err != nil {
 		return nil, err
 	}
-	list, err := s.TouchesOf(ctx, typeName, id, shownToday)
+	list, err := s.TouchesOf(ctx, typeName, id, st.Revision.Number, shownToday)
 	if err != nil {
 		return nil, err
 	}

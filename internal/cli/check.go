@@ -47,6 +47,9 @@ where it is allowed, 1 where it is denied, 2 where it could not be answered.`,
 			if (week || advise) && file != "" {
 				return errors.New("--week and --advise ask the service: leave --policy out")
 			}
+			if a.asOf != "" && (advise || file != "") {
+				return errors.New("--as-of asks the service what was, which nothing changes any more: leave --advise and --policy out")
+			}
 			if week {
 				return a.week(cmd, in)
 			}

@@ -47,6 +47,7 @@ type app struct {
 	format   string
 	language string
 	wide     bool
+	asOf     string // see [app.past]
 }
 
 // answered is the error of a command that has said all there is to say, and ends with a code of its own.
@@ -103,6 +104,7 @@ SENTIER_URL, and knows you by SENTIER_TOKEN or by “sentier sign-in”.`,
 	}
 	root.AddCommand(a.demo(), a.serve(), a.config(), a.init(), a.check(), a.policy(), a.expect(), a.signIn(), a.signOut(), a.setUp(), a.token(), a.version(), a.find(), a.settings(), a.importSheet(), a.exportSheet(), a.reach(), a.matrix(), a.welcome(), a.password(), a.session(), a.secondFactor(), a.verify(), a.backup(), a.restore(), a.recoverOwner(), a.audit(), a.serviceSettings(), a.mine(), a.request(), a.manual())
 	root.AddCommand(a.nouns()...)
+	a.past(root)
 	refuseUnknown(root)
 	nameValues(root)
 	a.complete(root)
@@ -167,11 +169,29 @@ func (a *app) client() (*client.Client, error) {
 		base = "http://" + base
 	}
 	base = strings.TrimSuffix(base, "/")
-	c := &client.Client{Base: base, Token: a.env("SENTIER_TOKEN"), Language: a.language}
+	c := &client.Client{Base: base, Token: a.env("SENTIER_TOKEN"), Language: a.language, AsOf: a.asOf}
 	if c.Token == "" && kept.Server == base {
 		c.Token = kept.Token
 	}
 	return c, nil
+}
+
+// asOfPast are the commands that can ask of the policy as it was, beside those that list and show records.
+var asOfPast = []string{"check", "matrix", "find", "policy dump", "reach user", "reach device", "reach group", "user as-seen", "settings"}
+
+// past gives the commands that ask a question a flag for the policy that it is asked of.
+func (a *app) past(root *cobra.Command) {
+	paths := asOfPast
+	for _, n := range allNouns {
+		paths = append(paths, n.word+" list", n.word+" show", n.word+" uses")
+	}
+	for _, path := range paths {
+		cmd, rest, err := root.Find(strings.Fields(path))
+		if err != nil || len(rest) > 0 {
+			continue // kinds and mandates have no uses
+		}
+		cmd.Flags().StringVar(&a.asOf, "as-of", "", "ask of the policy as it was: at a revision, or at a time, which is what the time is taken to be then")
+	}
 }
 
 func (a *app) version() *cobra.Command {

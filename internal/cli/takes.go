@@ -27,6 +27,8 @@ var flagsTake = map[string]string{
 	"tag": "TAG,...", "tls-cert": "FILE", "tls-key": "FILE", "trusted-proxy": "NETWORK,...", "until": "TIME", "user": "USER", "when": "SCHEDULE,...",
 	"where": "FIELD=VALUE", "with": "members|groups|grants|own_grants,...",
 
+	"as-of": "REVISION|TIME",
+
 	"after": "ENTRY", "checkpoints": "FILE", "config": "FILE", "smtp": "URL", "mail-from": "ADDRESS", "against": "FILE", "audit-syslog": "HOST:PORT", "audit-syslog-ca": "FILE", "decisions": "all|control_and_denials|none", "decisions-of": "RULE", "idle-minutes": "NUMBER", "keep-days": "NUMBER",
 	"key": "KEY", "kind": "KIND,...", "of": "USER", "outcome": "OUTCOME,...", "session-hours": "NUMBER", "since": "TIME", "token": "TOKEN",
 	"sentier audit list --from": "ADDRESS", "sentier audit export --from": "ADDRESS", "sentier audit follow --from": "ADDRESS",

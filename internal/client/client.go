@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"maps"
 	"net/http"
 	"net/url"
 	"strings"
@@ -22,6 +23,7 @@ type Client struct {
 	HTTP  *http.Client // nil: one with a time limit of its own
 
 	Language string // in which the service says why; empty: English
+	AsOf     string // a revision or a time: questions are asked of the policy as it was; empty: as it is
 
 	match, key string
 }
@@ -123,6 +125,11 @@ func (c *Client) request(ctx context.Context, method, path string, query url.Val
 		body = bytes.NewReader(data)
 	}
 	target := strings.TrimSuffix(c.Base, "/") + path
+	if c.AsOf != "" {
+		past := url.Values{"as_of": {c.AsOf}}
+		maps.Copy(past, query)
+		query = past
+	}
 	if len(query) > 0 {
 		target += "?" + query.Encode()
 	}

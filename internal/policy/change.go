@@ -250,7 +250,9 @@ func (d *draft) step(c *Change) {
 			if next == nil {
 				return
 			}
-			next.common().check(check)
+			if !d.kept {
+				next.common().check(check)
+			}
 			next.check(check)
 			d.set(c, next.normalize())
 			return

@@ -45,6 +45,27 @@ func (c RecordChange) Reverse() RecordChange {
 	return out
 }
 
+// Before is the policy of which the revisions have made p: what each did, newest first. The error is of type [Faults], where they are not those
+// that led to p.
+func (p *Policy) Before(newestFirst [][]RecordChange) (*Policy, error) {
+	var changes []Change
+	for _, done := range newestFirst {
+		for i := len(done) - 1; i >= 0; i-- {
+			changes = append(changes, done[i].Reverse().Changes()...)
+		}
+	}
+	d := newDraft(p, changes)
+	d.kept = true // it was a policy once, whatever is bounded more closely since
+	for i := range changes {
+		d.step(&changes[i])
+	}
+	if err := d.sound(); err != nil {
+		return nil, err
+	}
+	was, _, err := d.finish()
+	return was, err
+}
+
 // Stands tells whether a record, nil where it is not there, is still what the change made of it, as far as the change touched it.
 func (c RecordChange) Stands(now Record) bool {
 	if now == nil || c.After == nil {

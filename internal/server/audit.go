@@ -66,7 +66,7 @@ func (s *Server) listAudit(r *request) error {
 	if err != nil {
 		return err
 	}
-	page, err := answers.Of(s.service).Audit(r.Request().Context(), r.caller, q)
+	page, err := r.answers().Audit(r.Request().Context(), r.caller, q)
 	if err != nil {
 		return err
 	}
@@ -86,7 +86,7 @@ func (s *Server) exportAudit(r *request) error {
 	case answers.CSV:
 		media = "text/csv; charset=utf-8"
 	}
-	write, err := answers.Of(s.service).ExportAudit(r.Request().Context(), r.caller, q, form)
+	write, err := r.answers().ExportAudit(r.Request().Context(), r.caller, q, form)
 	if err != nil {
 		return err
 	}
@@ -99,11 +99,11 @@ func (s *Server) verifyAudit(r *request) error {
 	if err := r.decode(&in); err != nil {
 		return err
 	}
-	return r.tell(answers.Of(s.service).VerifyAudit(r.Request().Context(), r.caller, in))
+	return r.tell(r.answers().VerifyAudit(r.Request().Context(), r.caller, in))
 }
 
 func (s *Server) signAudit(r *request) error {
-	c, err := answers.Of(s.service).SignAudit(r.caller)
+	c, err := r.answers().SignAudit(r.caller)
 	if err != nil {
 		return err
 	}
@@ -111,7 +111,7 @@ func (s *Server) signAudit(r *request) error {
 }
 
 func (s *Server) auditKey(r *request) error {
-	key, err := answers.Of(s.service).AuditKey(r.caller)
+	key, err := r.answers().AuditKey(r.caller)
 	return r.tell(wire.AuditKey{Key: key}, err)
 }
 

@@ -9,7 +9,6 @@ import (
 	"strconv"
 	"strings"
 
-	"sentier/internal/answers"
 	"sentier/internal/service"
 	"sentier/internal/wire"
 )
@@ -66,9 +65,9 @@ func (s *Server) editRoutes() []route {
 		{id: "getSheet", method: "GET", path: "/api/v1/sheets/{id}", produces: []string{"text/csv"}, tag: "sheets", summary: "A sheet as CSV", in: sheetQuery{}, needs: service.Whole, heavy: true, handle: s.export},
 		{id: "bringInSheet", method: "PUT", path: "/api/v1/sheets/{id}", tag: "sheets", summary: "Bring in a CSV file, all of it or nothing", in: editQuery{}, needs: service.Write, takes: sheetText, heavy: true, out: wire.Imported{}, handle: s.importSheet},
 		{id: "getProgress", method: "GET", path: "/api/v1/progress/{id}", tag: "changes", summary: "How far a request with an Idempotency-Key is, and whether it changed anything", in: idPath{}, needs: service.Write, out: wire.Progress{}, handle: s.progress},
-		{id: "find", method: "GET", path: "/api/v1/find", tag: "records", summary: "Search everything", in: findQuery{}, needs: service.Read, out: []wire.Found{}, handle: s.find},
+		{id: "find", past: true, method: "GET", path: "/api/v1/find", tag: "records", summary: "Search everything", in: findQuery{}, needs: service.Read, out: []wire.Found{}, handle: s.find},
 		{id: "patchSettings", method: "PATCH", path: "/api/v1/settings", tag: "records", summary: "Change the settings by a JSON Merge Patch", in: settingsQuery{}, record: "settings", needs: service.Write, takes: mergePatch, out: wire.Saved{}, handle: s.patch("settings")},
-		{id: "getSettings", method: "GET", path: "/api/v1/settings", tag: "records", summary: "The settings", record: "settings", handle: s.get("settings")},
+		{id: "getSettings", past: true, method: "GET", path: "/api/v1/settings", tag: "records", summary: "The settings", record: "settings", handle: s.get("settings")},
 	}
 	for _, t := range wire.RecordTypes() {
 		base := "/api/v1/" + t.Name
@@ -256,7 +255,7 @@ func (s *Server) revision(r *request) error {
 	if err != nil {
 		return service.ErrNotFound
 	}
-	return r.tell(answers.Of(s.service).Revision(r.Request().Context(), r.caller, number))
+	return r.tell(r.answers().Revision(r.Request().Context(), r.caller, number))
 }
 
 func (s *Server) undo(r *request) error {
@@ -321,7 +320,7 @@ func (s *Server) find(r *request) error {
 			return service.Wrong("limit", "%q is out of range: 1 to 200", text)
 		}
 	}
-	found, err := answers.Of(s.service).Find(r.caller, r.QueryParam("q"), limit)
+	found, err := r.answers().Find(r.caller, r.QueryParam("q"), limit)
 	if err != nil {
 		return err
 	}

@@ -164,6 +164,12 @@ func (d *description) operation(r route) {
 			"name": name, "in": "query", "description": "Only those with this " + name + ".", "schema": map[string]any{"type": "string"},
 		})
 	}
+	if r.past {
+		parameters = append(parameters, map[string]any{
+			"name": asOf, "in": "query", "schema": map[string]any{"type": "string"},
+			"description": "Asks of the policy as it was: at a revision, by its number, or at a time (RFC 3339, or a local time of the policy), which is what the time is taken to be then. It takes a mandate of the role owner or auditor.",
+		})
+	}
 	for _, p := range parameters {
 		one := p.(map[string]any)
 		if one["description"] == nil {

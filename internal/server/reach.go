@@ -59,7 +59,7 @@ func answer[In, Out any](ask func(answers.Service, service.Caller, In) (Out, err
 		if err := r.decode(&in); err != nil {
 			return err
 		}
-		return r.tell(ask(answers.Of(r.service), r.caller, in))
+		return r.tell(ask(r.answers(), r.caller, in))
 	}
 }
 
@@ -99,7 +99,7 @@ func (s *Server) reach(typeName string) func(*request) error {
 		if err != nil {
 			return err
 		}
-		out, err := answers.Of(s.service).Reach(r.caller, typeName, r.id(), q)
+		out, err := r.answers().Reach(r.caller, typeName, r.id(), q)
 		if err != nil {
 			return err
 		}
@@ -113,7 +113,7 @@ func (s *Server) holders(r *request) error {
 	if err != nil {
 		return err
 	}
-	return r.tell(answers.Of(s.service).Holders(r.caller, r.QueryParams()["id"], q))
+	return r.tell(r.answers().Holders(r.caller, r.QueryParams()["id"], q))
 }
 
 func (s *Server) seen(r *request) error {
@@ -121,7 +121,7 @@ func (s *Server) seen(r *request) error {
 	if err != nil {
 		return err
 	}
-	out, err := answers.Of(s.service).Seen(r.Request().Context(), r.caller, r.id(), q)
+	out, err := r.answers().Seen(r.Request().Context(), r.caller, r.id(), q)
 	if err != nil {
 		return err
 	}
@@ -129,7 +129,7 @@ func (s *Server) seen(r *request) error {
 }
 
 func (s *Server) looks(r *request) error {
-	return r.tell(answers.Of(s.service).Looks(r.Request().Context(), r.caller))
+	return r.tell(r.answers().Looks(r.Request().Context(), r.caller))
 }
 
 func (s *Server) uses(r *request) error {
@@ -137,7 +137,7 @@ func (s *Server) uses(r *request) error {
 	if err != nil {
 		return err
 	}
-	list, err := answers.Of(s.service).Uses(r.caller, r.Param("type"), r.id(), q)
+	list, err := r.answers().Uses(r.caller, r.Param("type"), r.id(), q)
 	if err != nil {
 		return err
 	}
@@ -250,14 +250,14 @@ func (s *Server) evaluateMany(r *request) error {
 				return jsonError(err)
 			}
 		}
-		out, err := answers.Of(s.service).Evaluate(r.caller, &one)
+		out, err := r.answers().Evaluate(r.caller, &one)
 		if err != nil {
 			return err
 		}
 		s.metrics.decided(byEvaluations, out.Decision, out.Context.Reason)
 		return r.JSON(http.StatusOK, out)
 	}
-	out, err := answers.Of(s.service).EvaluateMany(r.caller, &in)
+	out, err := r.answers().EvaluateMany(r.caller, &in)
 	if err != nil {
 		return err
 	}
@@ -273,7 +273,7 @@ func (s *Server) search(what answers.SearchFor) func(*request) error {
 		if err := r.lenient(&in); err != nil {
 			return err
 		}
-		out, err := answers.Of(s.service).Search(r.caller, what, &in)
+		out, err := r.answers().Search(r.caller, what, &in)
 		if err != nil {
 			return err
 		}

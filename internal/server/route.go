@@ -10,6 +10,7 @@ import (
 
 	"github.com/labstack/echo/v5"
 
+	"sentier/internal/answers"
 	"sentier/internal/service"
 )
 
@@ -31,6 +32,7 @@ type route struct {
 	takes        content        // the body
 	filters      []string       // parameters of the query beside those of in
 	heavy        bool           // few of its kind at a time
+	past         bool           // can be asked of the policy as it was
 	stream       bool           // lasts, and is counted by itself
 	hides        bool           // whoever may not see it is told that it is not there
 	handle       func(r *request) error
@@ -43,6 +45,9 @@ func (r route) echoPath() string {
 // parameters are the names that the query of a route may have, and those among them that it may have several times: the lists.
 func (r route) parameters() (known, several []string) {
 	known = slices.Clone(r.filters)
+	if r.past {
+		known = append(known, asOf)
+	}
 	parts, ok := r.in.([]any)
 	if !ok {
 		parts = []any{r.in}
@@ -54,6 +59,9 @@ func (r route) parameters() (known, several []string) {
 	}
 	return known, several
 }
+
+// asOf is the parameter that says of which policy something is asked.
+const asOf = "as_of"
 
 func queryNames(t reflect.Type, known, several []string) (_, _ []string) {
 	if t.Kind() != reflect.Struct {
@@ -86,9 +94,13 @@ type request struct {
 	prefix  string // below which clients reach the service
 	server  *Server
 	heavy   bool
-	own     bool     // the caller may ask about nobody but themself
-	leave   []func() // give back the room that the work on the request has taken
+	asks    answers.Service // of which it asks
+	own     bool            // the caller may ask about nobody but themself
+	leave   []func()        // give back the room that the work on the request has taken
 }
+
+// answers is what a request asks: the policy as it is, or as it was.
+func (r *request) answers() answers.Service { return r.asks }
 
 // queue waits for a turn, unless the request has one.
 func (r *request) queue(room heavyRoom) error {
@@ -127,7 +139,7 @@ func (s *Server) handler(r route) echo.HandlerFunc {
 		if id := c.Request().Header.Get("X-Request-ID"); id != "" && len(id) <= maxRequestID {
 			c.Response().Header().Set("X-Request-ID", id)
 		}
-		req := &request{Context: c, service: s.service, origin: s.originOf(c.Request()), prefix: s.prefix(), limit: contents[r.takes].limit, server: s}
+		req := &request{Context: c, service: s.service, origin: s.originOf(c.Request()), prefix: s.prefix(), limit: contents[r.takes].limit, server: s, asks: answers.Of(s.service)}
 		if err := s.identify(r, req); err != nil {
 			return err
 		}
@@ -147,7 +159,8 @@ func (s *Server) handler(r route) echo.HandlerFunc {
 		if err := req.checkContent(r.takes); err != nil {
 			return err
 		}
-		if r.heavy {
+		past := r.past && req.QueryParam(asOf) != ""
+		if r.heavy || past {
 			if err := extend(c.Response()); err != nil {
 				return err
 			}
@@ -155,6 +168,11 @@ func (s *Server) handler(r route) echo.HandlerFunc {
 				return err
 			}
 			req.heavy = true
+		}
+		if past {
+			if req.asks, err = req.asks.AsOf(req.Request().Context(), &req.caller, req.QueryParam(asOf)); err != nil {
+				return err
+			}
 		}
 		return r.handle(req)
 	}
@@ -226,6 +244,8 @@ func (s *Server) permit(r route, req *request) error {
 func checkParameters(r *request, known, several []string) error {
 	for name, values := range r.QueryParams() {
 		switch {
+		case name == asOf && !slices.Contains(known, name):
+			return service.Wrong(asOf, "cannot be given here: this is about the policy as it is")
 		case !slices.Contains(known, name):
 			near := service.Nearest(name, known)
 			for _, k := range known {

@@ -52,22 +52,22 @@ func (s *Server) routes() []route {
 		{id: "inviteUser", method: "POST", path: "/api/v1/users/{id}/invitation", tag: "tokens", summary: "Make a link, good once and for a week, by which a user sets a password", in: idPath{}, needs: service.Write, out: wire.Invitation{}, status: 201, handle: s.invite},
 		{id: "verifyFiles", method: "GET", path: "/api/v1/verify", tag: "operation", summary: "Are the files what was written? The first thing that is wrong", needs: service.Whole, heavy: true, out: wire.Verified{}, handle: s.verify},
 		{id: "getBackup", method: "GET", path: "/api/v1/backup", produces: []string{"application/vnd.sqlite3"}, tag: "operation", summary: "A verified copy of the database, one file", needs: service.Manage, heavy: true, handle: s.backup},
-		{id: "check", method: "POST", path: "/api/v1/check", tag: "decisions", summary: "May this user do this to that device, why, and until when?", in: wire.Check{}, takes: plainJSON, out: wire.Answer{}, handle: s.check},
+		{id: "check", past: true, method: "POST", path: "/api/v1/check", tag: "decisions", summary: "May this user do this to that device, why, and until when?", in: wire.Check{}, takes: plainJSON, out: wire.Answer{}, handle: s.check},
 		{id: "advise", method: "POST", path: "/api/v1/advice", tag: "decisions", summary: "What would turn an answer, the change that changes least beside it first", in: wire.AdviceQuestion{}, needs: service.Read, takes: plainJSON, out: wire.Advice{}, handle: answer(answers.Service.Advise)},
-		{id: "getWeek", method: "POST", path: "/api/v1/week", tag: "decisions", summary: "How answers run over some days", in: wire.WeekQuestion{}, takes: plainJSON, out: wire.Week{}, handle: answer(answers.Service.Week)},
-		{id: "getMatrix", method: "POST", path: "/api/v1/matrix", heavy: true, tag: "decisions", summary: "Users or user groups against devices, device groups or sites", in: wire.MatrixQuestion{}, needs: service.Read, takes: plainJSON, out: wire.Matrix{}, handle: answer(answers.Service.Matrix)},
+		{id: "getWeek", past: true, method: "POST", path: "/api/v1/week", tag: "decisions", summary: "How answers run over some days", in: wire.WeekQuestion{}, takes: plainJSON, out: wire.Week{}, handle: answer(answers.Service.Week)},
+		{id: "getMatrix", past: true, method: "POST", path: "/api/v1/matrix", heavy: true, tag: "decisions", summary: "Users or user groups against devices, device groups or sites", in: wire.MatrixQuestion{}, needs: service.Read, takes: plainJSON, out: wire.Matrix{}, handle: answer(answers.Service.Matrix)},
 		{id: "previewSchedule", method: "POST", path: "/api/v1/preview/schedule", tag: "decisions", summary: "How a schedule, saved or not, will run", in: wire.ScheduleQuestion{}, needs: service.Read, takes: plainJSON, out: wire.Fortnight{}, handle: answer(answers.Service.PreviewSchedule)},
 		{id: "readTime", method: "POST", path: "/api/v1/time", tag: "decisions", summary: "Which instant is meant by a time in words, and by whose clock", in: wire.TimeQuestion{}, needs: service.Read, takes: plainJSON, out: wire.Time{}, handle: answer(answers.Service.ReadTime)},
 		{id: "previewMatch", method: "POST", path: "/api/v1/preview/match", tag: "decisions", summary: "Which devices a match, saved or not, selects", in: wire.MatchQuestion{}, needs: service.Read, takes: plainJSON, out: wire.Matched{}, handle: answer(answers.Service.PreviewMatch)},
-		{id: "getReachOfUser", method: "GET", path: "/api/v1/reach/users/{id}", tag: "reach", summary: "What a user reaches", in: reachQuery{}, out: wire.Reach{}, handle: s.reach("users")},
-		{id: "getReachOfUserGroup", method: "GET", path: "/api/v1/reach/user_groups/{id}", tag: "reach", summary: "What a user group amounts to: what somebody reaches who is in it alone", in: reachQuery{}, out: wire.Reach{}, handle: s.reach("user_groups")},
-		{id: "getReachOfDevice", method: "GET", path: "/api/v1/reach/devices/{id}", tag: "reach", summary: "Who reaches a device, or one of its points", in: deviceReachQuery{}, out: wire.Reach{}, handle: s.reach("devices")},
-		{id: "countHolders", method: "GET", path: "/api/v1/reach/devices", tag: "reach", summary: "How many users have which right on each of some devices", in: holdersQuery{}, needs: service.Ask, heavy: true, out: []wire.Held{}, handle: s.holders},
+		{id: "getReachOfUser", past: true, method: "GET", path: "/api/v1/reach/users/{id}", tag: "reach", summary: "What a user reaches", in: reachQuery{}, out: wire.Reach{}, handle: s.reach("users")},
+		{id: "getReachOfUserGroup", past: true, method: "GET", path: "/api/v1/reach/user_groups/{id}", tag: "reach", summary: "What a user group amounts to: what somebody reaches who is in it alone", in: reachQuery{}, out: wire.Reach{}, handle: s.reach("user_groups")},
+		{id: "getReachOfDevice", past: true, method: "GET", path: "/api/v1/reach/devices/{id}", tag: "reach", summary: "Who reaches a device, or one of its points", in: deviceReachQuery{}, out: wire.Reach{}, handle: s.reach("devices")},
+		{id: "countHolders", past: true, method: "GET", path: "/api/v1/reach/devices", tag: "reach", summary: "How many users have which right on each of some devices", in: holdersQuery{}, needs: service.Ask, heavy: true, out: []wire.Held{}, handle: s.holders},
 		{id: "getToday", method: "GET", path: "/api/v1/today", tag: "reach", summary: "The first look: what is open, what ends this week, what is locked out, what happened last", needs: service.Read, heavy: true, out: wire.Today{}, handle: s.today},
-		{id: "listGroups", method: "GET", path: "/api/v1/groups/{type}/{id}", tag: "reach", summary: "The groups that a user or a device is in, with their ends, and why", in: recordPath{}, needs: service.Read, hides: true, out: []wire.Belongs{}, handle: s.groups},
-		{id: "listHistory", method: "GET", path: "/api/v1/history/{type}/{id}", tag: "reach", summary: "The last revisions that changed a record", in: recordPath{}, needs: service.Read, hides: true, out: []wire.Happened{}, handle: s.history},
-		{id: "listUses", method: "GET", path: "/api/v1/uses/{type}/{id}", tag: "reach", summary: "The lines of grants that make use of a grant, role, right, schedule, site, device group or user group", in: usesQuery{}, needs: service.Read, hides: true, heavy: true, out: []wire.Use{}, handle: s.uses},
-		{id: "seeAsUser", method: "GET", path: "/api/v1/seen/{id}", tag: "reach", summary: "The service as a user would meet it; recorded", in: reachQuery{}, out: wire.Seen{}, handle: s.seen},
+		{id: "listGroups", past: true, method: "GET", path: "/api/v1/groups/{type}/{id}", tag: "reach", summary: "The groups that a user or a device is in, with their ends, and why", in: recordPath{}, needs: service.Read, hides: true, out: []wire.Belongs{}, handle: s.groups},
+		{id: "listHistory", past: true, method: "GET", path: "/api/v1/history/{type}/{id}", tag: "reach", summary: "The last revisions that changed a record", in: recordPath{}, needs: service.Read, hides: true, out: []wire.Happened{}, handle: s.history},
+		{id: "listUses", past: true, method: "GET", path: "/api/v1/uses/{type}/{id}", tag: "reach", summary: "The lines of grants that make use of a grant, role, right, schedule, site, device group or user group", in: usesQuery{}, needs: service.Read, hides: true, heavy: true, out: []wire.Use{}, handle: s.uses},
+		{id: "seeAsUser", past: true, method: "GET", path: "/api/v1/seen/{id}", tag: "reach", summary: "The service as a user would meet it; recorded", in: reachQuery{}, out: wire.Seen{}, handle: s.seen},
 		{id: "listLooks", method: "GET", path: "/api/v1/looks", tag: "reach", summary: "Who has looked at the service as another user sees it", out: []wire.Look{}, needs: service.Whole, handle: s.looks},
 
 		{id: "getAuthzenConfiguration", method: "GET", path: "/.well-known/authzen-configuration", tag: "decisions", summary: "OpenID AuthZEN metadata", open: true, out: wire.AuthZEN{}, handle: s.authzen},
@@ -77,11 +77,11 @@ func (s *Server) routes() []route {
 		{id: "searchActions", method: "POST", path: "/access/v1/search/action", tag: "decisions", summary: "OpenID AuthZEN action search", in: wire.Search{}, takes: plainJSON, out: wire.SearchResult{}, handle: s.search(answers.SearchActions)},
 		{id: "evaluate", method: "POST", path: "/access/v1/evaluation", tag: "decisions", summary: "OpenID AuthZEN access evaluation", in: wire.Evaluation{}, takes: plainJSON, out: wire.Decision{}, handle: s.evaluate},
 
-		{id: "getPolicy", method: "GET", path: "/api/v1/policy", produces: []string{"application/yaml", "application/json"}, tag: "policy", summary: "The whole policy as a document", in: dumpQuery{}, needs: service.Whole, heavy: true, handle: s.dump},
+		{id: "getPolicy", past: true, method: "GET", path: "/api/v1/policy", produces: []string{"application/yaml", "application/json"}, tag: "policy", summary: "The whole policy as a document", in: dumpQuery{}, needs: service.Whole, heavy: true, handle: s.dump},
 		{id: "loadPolicy", method: "PUT", path: "/api/v1/policy", tag: "policy", summary: "Put a policy document in the place of the policy", in: loadQuery{}, needs: service.Replace, takes: policyText, heavy: true, out: wire.Saved{}, handle: s.load},
-		{id: "listNames", method: "GET", path: "/api/v1/names", tag: "records", summary: "Names by type and id", in: namesQuery{}, out: map[string]map[string]string{}, needs: service.Read, handle: s.names},
+		{id: "listNames", past: true, method: "GET", path: "/api/v1/names", tag: "records", summary: "Names by type and id", in: namesQuery{}, out: map[string]map[string]string{}, needs: service.Read, handle: s.names},
 
-		{id: "getCounts", method: "GET", path: "/api/v1/counts", tag: "records", summary: "How many devices each site and device group has, by itself and with all below", out: service.Counts{}, needs: service.Read, handle: s.counts},
+		{id: "getCounts", past: true, method: "GET", path: "/api/v1/counts", tag: "records", summary: "How many devices each site and device group has, by itself and with all below", out: service.Counts{}, needs: service.Read, handle: s.counts},
 		{id: "listTokens", method: "GET", path: "/api/v1/tokens", tag: "tokens", summary: "Tokens, without their secrets", in: tokensQuery{}, needs: service.Whole, out: []wire.Token{}, handle: s.tokens},
 		{id: "createToken", method: "POST", path: "/api/v1/tokens", tag: "tokens", summary: "Make a token; its secret is shown this once", in: []any{keyHeader{}, wire.NewToken{}}, needs: service.Manage, takes: plainJSON, out: wire.Token{}, status: 201, handle: s.createToken},
 		{id: "rotateToken", method: "POST", path: "/api/v1/tokens/{id}/rotation", tag: "tokens", summary: "Make a token in the place of another, which holds beside it for a while; its secret is shown this once", in: []any{idPath{}, wire.Rotation{}}, bodyless: true, needs: service.Manage, takes: smallJSON, out: wire.Token{}, status: 201, handle: s.rotateToken},
@@ -90,9 +90,9 @@ func (s *Server) routes() []route {
 	for _, t := range wire.RecordTypes() {
 		base := "/api/v1/" + t.Name
 		list = append(list,
-			route{id: "list" + t.Many, method: "GET", path: base, tag: "records", summary: "List of " + t.Noun + "s", in: listQuery{}, filters: answers.Filters(t.Name), needs: service.Read, record: t.Name, list: true, handle: s.list(t.Name)},
-			route{id: "get" + t.Type, method: "GET", path: base + "/{id}", tag: "records", summary: "One " + t.Noun, in: idPath{}, record: t.Name, handle: s.get(t.Name)},
-			route{id: "listMentionsOf" + t.Type, method: "GET", path: base + "/{id}/mentions", tag: "records", summary: "What refers to a " + t.Noun, in: idPath{}, out: []wire.Mention{}, handle: s.mentions(t.Name)},
+			route{id: "list" + t.Many, past: true, method: "GET", path: base, tag: "records", summary: "List of " + t.Noun + "s", in: listQuery{}, filters: answers.Filters(t.Name), needs: service.Read, record: t.Name, list: true, handle: s.list(t.Name)},
+			route{id: "get" + t.Type, past: true, method: "GET", path: base + "/{id}", tag: "records", summary: "One " + t.Noun, in: idPath{}, record: t.Name, handle: s.get(t.Name)},
+			route{id: "listMentionsOf" + t.Type, past: true, method: "GET", path: base + "/{id}/mentions", tag: "records", summary: "What refers to a " + t.Noun, in: idPath{}, out: []wire.Mention{}, handle: s.mentions(t.Name)},
 		)
 	}
 	return list
@@ -414,7 +414,7 @@ func (s *Server) check(r *request) error {
 	if err := r.decode(&in); err != nil {
 		return err
 	}
-	answer, err := answers.Of(s.service).Check(r.caller, in)
+	answer, err := r.answers().Check(r.caller, in)
 	if err != nil {
 		return err
 	}
@@ -428,7 +428,7 @@ func (s *Server) evaluate(r *request) error {
 	if err := r.lenient(&in); err != nil {
 		return err
 	}
-	answer, err := answers.Of(s.service).Evaluate(r.caller, &in)
+	answer, err := r.answers().Evaluate(r.caller, &in)
 	if err != nil {
 		return err
 	}
@@ -445,7 +445,7 @@ func (s *Server) dump(r *request) error {
 	default:
 		return service.Wrong("format", "%q is no syntax of a policy: write yaml or json", format)
 	}
-	write, revision, err := s.service.Dump(r.caller, syntax)
+	write, revision, err := s.service.Dump(r.answers().State(), r.caller, syntax)
 	if err != nil {
 		return err
 	}
@@ -474,23 +474,23 @@ func (s *Server) load(r *request) error {
 }
 
 func (s *Server) names(r *request) error {
-	return r.tell(answers.Of(s.service).Names(r.caller, r.QueryParams()["of"]))
+	return r.tell(r.answers().Names(r.caller, r.QueryParams()["of"]))
 }
 
 func (s *Server) today(r *request) error {
-	return r.tell(answers.Of(s.service).Today(r.Request().Context(), r.caller))
+	return r.tell(r.answers().Today(r.Request().Context(), r.caller))
 }
 
 func (s *Server) groups(r *request) error {
-	return r.tell(answers.Of(s.service).Groups(r.caller, r.Param("type"), r.id()))
+	return r.tell(r.answers().Groups(r.caller, r.Param("type"), r.id()))
 }
 
 func (s *Server) history(r *request) error {
-	return r.tell(answers.Of(s.service).HistoryOf(r.Request().Context(), r.caller, r.Param("type"), r.id()))
+	return r.tell(r.answers().HistoryOf(r.Request().Context(), r.caller, r.Param("type"), r.id()))
 }
 
 func (s *Server) counts(r *request) error {
-	return r.tell(answers.Of(s.service).Counts(r.caller))
+	return r.tell(r.answers().Counts(r.caller))
 }
 
 func (s *Server) list(typeName string) func(*request) error {
@@ -498,7 +498,7 @@ func (s *Server) list(typeName string) func(*request) error {
 		q := answers.Query{Cursor: r.QueryParam("cursor"), Search: r.QueryParam("q"), Sort: r.QueryParam("sort"), Filter: map[string]string{}}
 		for name, values := range r.QueryParams() {
 			switch name {
-			case "cursor", "q", "sort":
+			case "cursor", "q", "sort", asOf:
 			case "short":
 				var err error
 				if q.Short, err = r.flag("short"); err != nil {
@@ -513,7 +513,7 @@ func (s *Server) list(typeName string) func(*request) error {
 				q.Filter[name] = values[0]
 			}
 		}
-		page, err := answers.Of(s.service).List(r.caller, typeName, q)
+		page, err := r.answers().List(r.caller, typeName, q)
 		if err != nil {
 			return err
 		}
@@ -524,19 +524,19 @@ func (s *Server) list(typeName string) func(*request) error {
 
 func (s *Server) get(typeName string) func(*request) error {
 	return func(r *request) error {
-		record, err := answers.Of(s.service).Get(r.caller, typeName, r.id())
+		record, err := r.answers().Get(r.caller, typeName, r.id())
 		if err != nil {
 			return err
 		}
 		r.Response().Header().Set("ETag", service.Tag(record))
-		r.Response().Header().Set("Allow", s.service.Methods(r.caller, record))
+		r.Response().Header().Set("Allow", r.answers().Methods(r.caller, record))
 		return r.JSON(http.StatusOK, record)
 	}
 }
 
 func (s *Server) mentions(typeName string) func(*request) error {
 	return func(r *request) error {
-		list, err := answers.Of(s.service).Mentions(r.caller, typeName, r.Param("id"))
+		list, err := r.answers().Mentions(r.caller, typeName, r.Param("id"))
 		if err != nil {
 			return err
 		}

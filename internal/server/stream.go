@@ -8,7 +8,6 @@ import (
 	"strconv"
 	"time"
 
-	"sentier/internal/answers"
 	"sentier/internal/service"
 	"sentier/internal/wire"
 )
@@ -104,7 +103,7 @@ func (s *Server) followAudit(r *request) error {
 		return err
 	}
 	return r.stream(s.service.Record().Last(), func(ctx context.Context, after uint64, to *stream) error {
-		return answers.Of(s.service).FollowAudit(ctx, r.caller, after, q, quietTime, func(e *wire.AuditEntry) error {
+		return r.answers().FollowAudit(ctx, r.caller, after, q, quietTime, func(e *wire.AuditEntry) error {
 			if e == nil {
 				return to.alive()
 			}

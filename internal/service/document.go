@@ -10,9 +10,8 @@ import (
 	"sentier/internal/wire"
 )
 
-// Dump writes the whole policy as a document, and tells at which revision it was so.
-func (s *Service) Dump(c Caller, syntax document.Syntax) (write func(io.Writer) error, revision uint64, err error) {
-	st := s.State()
+// Dump writes the whole policy of a state as a document, and tells at which revision it was so.
+func (s *Service) Dump(st *State, c Caller, syntax document.Syntax) (write func(io.Writer) error, revision uint64, err error) {
 	if err := s.Permit(st, c, Whole, ""); err != nil {
 		return nil, 0, err
 	}

@@ -39,6 +39,7 @@ type Service struct {
 
 	settings atomic.Pointer[settings]
 	folds    folds
+	pasts    pasts
 }
 
 // State is a revision, ready to be asked. It never changes.
@@ -197,9 +198,9 @@ func (s *Service) TouchedBy(ctx context.Context, revision uint64, limit int) ([]
 	return s.borders.History.TouchedBy(ctx, revision, limit)
 }
 
-// TouchesOf lists the last revisions that changed a record, newest first.
-func (s *Service) TouchesOf(ctx context.Context, typeName, id string, limit int) ([]store.Revision, error) {
-	return s.borders.History.TouchesOf(ctx, typeName, id, limit)
+// TouchesOf lists the last revisions that changed a record, up to one, newest first.
+func (s *Service) TouchesOf(ctx context.Context, typeName, id string, upTo uint64, limit int) ([]store.Revision, error) {
+	return s.borders.History.TouchesOf(ctx, typeName, id, upTo, limit)
 }
 
 // Ready tells whether questions are answered, and whether changes can be kept as well; the error says what is missing.

@@ -94,6 +94,38 @@ func (s *Store) Changes(ctx context.Context, revision uint64) ([]policy.RecordCh
 	return out, err
 }
 
+// Back reads what the revisions after one, up to another, did, newest first.
+func (s *Store) Back(ctx context.Context, after, upTo uint64) ([][]policy.RecordChange, error) {
+	rows, err := s.reader.WithContext(ctx).Model(&Change{}).Where("revision > ? AND revision <= ?", after, upTo).Order("revision DESC, seq").Rows()
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var out [][]policy.RecordChange
+	var of uint64
+	for rows.Next() {
+		var c Change
+		if err := s.reader.ScanRows(rows, &c); err != nil {
+			return nil, err
+		}
+		done, err := c.read()
+		if err != nil {
+			return nil, fmt.Errorf("read revision %d: %w (%w)", c.Revision, ErrDamaged, err)
+		}
+		if c.Revision != of {
+			of, out = c.Revision, append(out, nil)
+		}
+		out[len(out)-1] = append(out[len(out)-1], done)
+	}
+	return out, rows.Err()
+}
+
+// RevisionAt is the last revision at an instant; its number is 0 where there was none yet.
+func (s *Store) RevisionAt(ctx context.Context, at time.Time) (Revision, error) {
+	var r Revision
+	return r, s.reader.WithContext(ctx).Where("at <= ?", at.UTC()).Order("number DESC").Limit(1).Omit("answer").Find(&r).Error
+}
+
 // Touched is a record that a revision changed, and what it did to it.
 type Touched struct {
 	Type, ID    string
@@ -122,10 +154,10 @@ func (s *Store) TouchedBy(ctx context.Context, revision uint64, limit int) (firs
 	return first, int(count), err
 }
 
-// TouchesOf lists the last revisions that changed a record, newest first.
-func (s *Store) TouchesOf(ctx context.Context, typeName, id string, limit int) ([]Revision, error) {
+// TouchesOf lists the last revisions that changed a record, up to one, newest first.
+func (s *Store) TouchesOf(ctx context.Context, typeName, id string, upTo uint64, limit int) ([]Revision, error) {
 	var out []Revision
-	of := s.reader.Model(&Change{}).Select("revision").Where("type = ? AND id = ?", typeName, id)
+	of := s.reader.Model(&Change{}).Select("revision").Where("type = ? AND id = ? AND revision <= ?", typeName, id, upTo)
 	return out, s.reader.WithContext(ctx).Where("number IN (?)", of).Order("number DESC").Limit(limit).Omit("answer").Find(&out).Error
 }
 

@@ -57,9 +57,12 @@ func (c Catalogue) Circumstances(p *policy.Policy, g *survey.Given, times []deci
 			w.Place[i] = p.Title(policy.Sites, id)
 		}
 		some("condition.places", w.Place)
-		for key, v := range map[string]decision.Tri{"condition.strong_sign_in": g.StrongSignIn, "condition.attended": g.Attended} {
-			if v != decision.NotKnown {
-				conditions = append(conditions, c.Say(key+map[bool]string{true: "_yes", false: "_no"}[v == decision.True]))
+		for _, x := range []struct {
+			key string
+			v   decision.Tri
+		}{{"condition.strong_sign_in", g.StrongSignIn}, {"condition.attended", g.Attended}} { // in this order each time: rows that say the same are one
+			if x.v != decision.NotKnown {
+				conditions = append(conditions, c.Say(x.key+map[bool]string{true: "_yes", false: "_no"}[x.v == decision.True]))
 			}
 		}
 		parts = append(parts, c.Say("possible.if", "conditions", strings.Join(conditions, c.Say("console.and"))))

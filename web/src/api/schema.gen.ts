@@ -5955,6 +5955,8 @@ export interface operations {
                 name?: string;
                 /** @description Only those with this note. */
                 note?: string;
+                /** @description Asks of the policy as it was: at a revision, by its number, or at a time (RFC 3339, or a local time of the policy), which is what the time is taken to be then. It takes a mandate of the role owner or auditor. */
+                as_of?: string;
             };
             header?: never;
             path?: never;
@@ -6055,7 +6057,10 @@ export interface operations {
     };
     getCalendar: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Asks of the policy as it was: at a revision, by its number, or at a time (RFC 3339, or a local time of the policy), which is what the time is taken to be then. It takes a mandate of the role owner or auditor. */
+                as_of?: string;
+            };
             header?: never;
             path: {
                 /** @description The id. */
@@ -6258,7 +6263,10 @@ export interface operations {
     };
     listMentionsOfCalendar: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Asks of the policy as it was: at a revision, by its number, or at a time (RFC 3339, or a local time of the policy), which is what the time is taken to be then. It takes a mandate of the role owner or auditor. */
+                as_of?: string;
+            };
             header?: never;
             path: {
                 /** @description The id. */
@@ -6345,7 +6353,10 @@ export interface operations {
     };
     check: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Asks of the policy as it was: at a revision, by its number, or at a time (RFC 3339, or a local time of the policy), which is what the time is taken to be then. It takes a mandate of the role owner or auditor. */
+                as_of?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -6377,7 +6388,10 @@ export interface operations {
     };
     getCounts: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Asks of the policy as it was: at a revision, by its number, or at a time (RFC 3339, or a local time of the policy), which is what the time is taken to be then. It takes a mandate of the role owner or auditor. */
+                as_of?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -6433,6 +6447,8 @@ export interface operations {
                 note?: string;
                 /** @description Only those with this parent. */
                 parent?: string;
+                /** @description Asks of the policy as it was: at a revision, by its number, or at a time (RFC 3339, or a local time of the policy), which is what the time is taken to be then. It takes a mandate of the role owner or auditor. */
+                as_of?: string;
             };
             header?: never;
             path?: never;
@@ -6533,7 +6549,10 @@ export interface operations {
     };
     getDeviceGroup: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Asks of the policy as it was: at a revision, by its number, or at a time (RFC 3339, or a local time of the policy), which is what the time is taken to be then. It takes a mandate of the role owner or auditor. */
+                as_of?: string;
+            };
             header?: never;
             path: {
                 /** @description The id. */
@@ -6848,7 +6867,10 @@ export interface operations {
     };
     listMentionsOfDeviceGroup: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Asks of the policy as it was: at a revision, by its number, or at a time (RFC 3339, or a local time of the policy), which is what the time is taken to be then. It takes a mandate of the role owner or auditor. */
+                as_of?: string;
+            };
             header?: never;
             path: {
                 /** @description The id. */
@@ -6918,6 +6940,8 @@ export interface operations {
                 tag?: string;
                 /** @description Only those with this tags. */
                 tags?: string;
+                /** @description Asks of the policy as it was: at a revision, by its number, or at a time (RFC 3339, or a local time of the policy), which is what the time is taken to be then. It takes a mandate of the role owner or auditor. */
+                as_of?: string;
             };
             header?: never;
             path?: never;
@@ -7018,7 +7042,10 @@ export interface operations {
     };
     getDevice: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Asks of the policy as it was: at a revision, by its number, or at a time (RFC 3339, or a local time of the policy), which is what the time is taken to be then. It takes a mandate of the role owner or auditor. */
+                as_of?: string;
+            };
             header?: never;
             path: {
                 /** @description The id. */
@@ -7221,7 +7248,10 @@ export interface operations {
     };
     listMentionsOfDevice: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Asks of the policy as it was: at a revision, by its number, or at a time (RFC 3339, or a local time of the policy), which is what the time is taken to be then. It takes a mandate of the role owner or auditor. */
+                as_of?: string;
+            };
             header?: never;
             path: {
                 /** @description The id. */
@@ -7515,6 +7545,8 @@ export interface operations {
                 q?: string;
                 /** @description How many are told at most. */
                 limit?: number;
+                /** @description Asks of the policy as it was: at a revision, by its number, or at a time (RFC 3339, or a local time of the policy), which is what the time is taken to be then. It takes a mandate of the role owner or auditor. */
+                as_of?: string;
             };
             header?: never;
             path?: never;
@@ -7571,6 +7603,8 @@ export interface operations {
                 name?: string;
                 /** @description Only those with this note. */
                 note?: string;
+                /** @description Asks of the policy as it was: at a revision, by its number, or at a time (RFC 3339, or a local time of the policy), which is what the time is taken to be then. It takes a mandate of the role owner or auditor. */
+                as_of?: string;
             };
             header?: never;
             path?: never;
@@ -7671,7 +7705,10 @@ export interface operations {
     };
     getGrant: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Asks of the policy as it was: at a revision, by its number, or at a time (RFC 3339, or a local time of the policy), which is what the time is taken to be then. It takes a mandate of the role owner or auditor. */
+                as_of?: string;
+            };
             header?: never;
             path: {
                 /** @description The id. */
@@ -7874,7 +7911,10 @@ export interface operations {
     };
     listMentionsOfGrant: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Asks of the policy as it was: at a revision, by its number, or at a time (RFC 3339, or a local time of the policy), which is what the time is taken to be then. It takes a mandate of the role owner or auditor. */
+                as_of?: string;
+            };
             header?: never;
             path: {
                 /** @description The id. */
@@ -7913,7 +7953,10 @@ export interface operations {
     };
     listGroups: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Asks of the policy as it was: at a revision, by its number, or at a time (RFC 3339, or a local time of the policy), which is what the time is taken to be then. It takes a mandate of the role owner or auditor. */
+                as_of?: string;
+            };
             header?: never;
             path: {
                 /** @description The type of record. */
@@ -7954,7 +7997,10 @@ export interface operations {
     };
     listHistory: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Asks of the policy as it was: at a revision, by its number, or at a time (RFC 3339, or a local time of the policy), which is what the time is taken to be then. It takes a mandate of the role owner or auditor. */
+                as_of?: string;
+            };
             header?: never;
             path: {
                 /** @description The type of record. */
@@ -8012,6 +8058,8 @@ export interface operations {
                 name?: string;
                 /** @description Only those with this note. */
                 note?: string;
+                /** @description Asks of the policy as it was: at a revision, by its number, or at a time (RFC 3339, or a local time of the policy), which is what the time is taken to be then. It takes a mandate of the role owner or auditor. */
+                as_of?: string;
             };
             header?: never;
             path?: never;
@@ -8112,7 +8160,10 @@ export interface operations {
     };
     getKind: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Asks of the policy as it was: at a revision, by its number, or at a time (RFC 3339, or a local time of the policy), which is what the time is taken to be then. It takes a mandate of the role owner or auditor. */
+                as_of?: string;
+            };
             header?: never;
             path: {
                 /** @description The id. */
@@ -8315,7 +8366,10 @@ export interface operations {
     };
     listMentionsOfKind: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Asks of the policy as it was: at a revision, by its number, or at a time (RFC 3339, or a local time of the policy), which is what the time is taken to be then. It takes a mandate of the role owner or auditor. */
+                as_of?: string;
+            };
             header?: never;
             path: {
                 /** @description The id. */
@@ -8416,6 +8470,8 @@ export interface operations {
                 role?: string;
                 /** @description Only those with this sites. */
                 sites?: string;
+                /** @description Asks of the policy as it was: at a revision, by its number, or at a time (RFC 3339, or a local time of the policy), which is what the time is taken to be then. It takes a mandate of the role owner or auditor. */
+                as_of?: string;
             };
             header?: never;
             path?: never;
@@ -8516,7 +8572,10 @@ export interface operations {
     };
     getMandate: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Asks of the policy as it was: at a revision, by its number, or at a time (RFC 3339, or a local time of the policy), which is what the time is taken to be then. It takes a mandate of the role owner or auditor. */
+                as_of?: string;
+            };
             header?: never;
             path: {
                 /** @description The id. */
@@ -8719,7 +8778,10 @@ export interface operations {
     };
     listMentionsOfMandate: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Asks of the policy as it was: at a revision, by its number, or at a time (RFC 3339, or a local time of the policy), which is what the time is taken to be then. It takes a mandate of the role owner or auditor. */
+                as_of?: string;
+            };
             header?: never;
             path: {
                 /** @description The id. */
@@ -8758,7 +8820,10 @@ export interface operations {
     };
     getMatrix: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Asks of the policy as it was: at a revision, by its number, or at a time (RFC 3339, or a local time of the policy), which is what the time is taken to be then. It takes a mandate of the role owner or auditor. */
+                as_of?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -8892,6 +8957,8 @@ export interface operations {
             query?: {
                 /** @description records as type/id; left out: all of each type that has up to 5,000 */
                 of?: string[];
+                /** @description Asks of the policy as it was: at a revision, by its number, or at a time (RFC 3339, or a local time of the policy), which is what the time is taken to be then. It takes a mandate of the role owner or auditor. */
+                as_of?: string;
             };
             header?: never;
             path?: never;
@@ -8969,6 +9036,8 @@ export interface operations {
             query?: {
                 /** @description How the document is written. */
                 format?: "yaml" | "json";
+                /** @description Asks of the policy as it was: at a revision, by its number, or at a time (RFC 3339, or a local time of the policy), which is what the time is taken to be then. It takes a mandate of the role owner or auditor. */
+                as_of?: string;
             };
             header?: never;
             path?: never;
@@ -9176,6 +9245,8 @@ export interface operations {
                 strong_sign_in?: null | boolean;
                 /** @description Someone is present at the device. */
                 attended?: null | boolean;
+                /** @description Asks of the policy as it was: at a revision, by its number, or at a time (RFC 3339, or a local time of the policy), which is what the time is taken to be then. It takes a mandate of the role owner or auditor. */
+                as_of?: string;
             };
             header?: never;
             path?: never;
@@ -9232,6 +9303,8 @@ export interface operations {
                 cursor?: string;
                 /** @description of the device */
                 point?: string;
+                /** @description Asks of the policy as it was: at a revision, by its number, or at a time (RFC 3339, or a local time of the policy), which is what the time is taken to be then. It takes a mandate of the role owner or auditor. */
+                as_of?: string;
             };
             header?: never;
             path: {
@@ -9292,6 +9365,8 @@ export interface operations {
                 limit?: number;
                 /** @description Where the page before ended. */
                 cursor?: string;
+                /** @description Asks of the policy as it was: at a revision, by its number, or at a time (RFC 3339, or a local time of the policy), which is what the time is taken to be then. It takes a mandate of the role owner or auditor. */
+                as_of?: string;
             };
             header?: never;
             path: {
@@ -9352,6 +9427,8 @@ export interface operations {
                 limit?: number;
                 /** @description Where the page before ended. */
                 cursor?: string;
+                /** @description Asks of the policy as it was: at a revision, by its number, or at a time (RFC 3339, or a local time of the policy), which is what the time is taken to be then. It takes a mandate of the role owner or auditor. */
+                as_of?: string;
             };
             header?: never;
             path: {
@@ -9640,6 +9717,8 @@ export interface operations {
                 name?: string;
                 /** @description Only those with this note. */
                 note?: string;
+                /** @description Asks of the policy as it was: at a revision, by its number, or at a time (RFC 3339, or a local time of the policy), which is what the time is taken to be then. It takes a mandate of the role owner or auditor. */
+                as_of?: string;
             };
             header?: never;
             path?: never;
@@ -9740,7 +9819,10 @@ export interface operations {
     };
     getRight: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Asks of the policy as it was: at a revision, by its number, or at a time (RFC 3339, or a local time of the policy), which is what the time is taken to be then. It takes a mandate of the role owner or auditor. */
+                as_of?: string;
+            };
             header?: never;
             path: {
                 /** @description The id. */
@@ -9943,7 +10025,10 @@ export interface operations {
     };
     listMentionsOfRight: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Asks of the policy as it was: at a revision, by its number, or at a time (RFC 3339, or a local time of the policy), which is what the time is taken to be then. It takes a mandate of the role owner or auditor. */
+                as_of?: string;
+            };
             header?: never;
             path: {
                 /** @description The id. */
@@ -10001,6 +10086,8 @@ export interface operations {
                 note?: string;
                 /** @description Only those with this rights. */
                 rights?: string;
+                /** @description Asks of the policy as it was: at a revision, by its number, or at a time (RFC 3339, or a local time of the policy), which is what the time is taken to be then. It takes a mandate of the role owner or auditor. */
+                as_of?: string;
             };
             header?: never;
             path?: never;
@@ -10101,7 +10188,10 @@ export interface operations {
     };
     getRole: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Asks of the policy as it was: at a revision, by its number, or at a time (RFC 3339, or a local time of the policy), which is what the time is taken to be then. It takes a mandate of the role owner or auditor. */
+                as_of?: string;
+            };
             header?: never;
             path: {
                 /** @description The id. */
@@ -10304,7 +10394,10 @@ export interface operations {
     };
     listMentionsOfRole: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Asks of the policy as it was: at a revision, by its number, or at a time (RFC 3339, or a local time of the policy), which is what the time is taken to be then. It takes a mandate of the role owner or auditor. */
+                as_of?: string;
+            };
             header?: never;
             path: {
                 /** @description The id. */
@@ -10364,6 +10457,8 @@ export interface operations {
                 note?: string;
                 /** @description Only those with this zone. */
                 zone?: string;
+                /** @description Asks of the policy as it was: at a revision, by its number, or at a time (RFC 3339, or a local time of the policy), which is what the time is taken to be then. It takes a mandate of the role owner or auditor. */
+                as_of?: string;
             };
             header?: never;
             path?: never;
@@ -10464,7 +10559,10 @@ export interface operations {
     };
     getSchedule: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Asks of the policy as it was: at a revision, by its number, or at a time (RFC 3339, or a local time of the policy), which is what the time is taken to be then. It takes a mandate of the role owner or auditor. */
+                as_of?: string;
+            };
             header?: never;
             path: {
                 /** @description The id. */
@@ -10667,7 +10765,10 @@ export interface operations {
     };
     listMentionsOfSchedule: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Asks of the policy as it was: at a revision, by its number, or at a time (RFC 3339, or a local time of the policy), which is what the time is taken to be then. It takes a mandate of the role owner or auditor. */
+                as_of?: string;
+            };
             header?: never;
             path: {
                 /** @description The id. */
@@ -10725,6 +10826,8 @@ export interface operations {
                 limit?: number;
                 /** @description Where the page before ended. */
                 cursor?: string;
+                /** @description Asks of the policy as it was: at a revision, by its number, or at a time (RFC 3339, or a local time of the policy), which is what the time is taken to be then. It takes a mandate of the role owner or auditor. */
+                as_of?: string;
             };
             header?: never;
             path: {
@@ -11459,7 +11562,10 @@ export interface operations {
     };
     getSettings: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Asks of the policy as it was: at a revision, by its number, or at a time (RFC 3339, or a local time of the policy), which is what the time is taken to be then. It takes a mandate of the role owner or auditor. */
+                as_of?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -11700,6 +11806,8 @@ export interface operations {
                 parent?: string;
                 /** @description Only those with this zone. */
                 zone?: string;
+                /** @description Asks of the policy as it was: at a revision, by its number, or at a time (RFC 3339, or a local time of the policy), which is what the time is taken to be then. It takes a mandate of the role owner or auditor. */
+                as_of?: string;
             };
             header?: never;
             path?: never;
@@ -11800,7 +11908,10 @@ export interface operations {
     };
     getSite: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Asks of the policy as it was: at a revision, by its number, or at a time (RFC 3339, or a local time of the policy), which is what the time is taken to be then. It takes a mandate of the role owner or auditor. */
+                as_of?: string;
+            };
             header?: never;
             path: {
                 /** @description The id. */
@@ -12003,7 +12114,10 @@ export interface operations {
     };
     listMentionsOfSite: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Asks of the policy as it was: at a revision, by its number, or at a time (RFC 3339, or a local time of the policy), which is what the time is taken to be then. It takes a mandate of the role owner or auditor. */
+                as_of?: string;
+            };
             header?: never;
             path: {
                 /** @description The id. */
@@ -12275,6 +12389,8 @@ export interface operations {
                 name?: string;
                 /** @description Only those with this note. */
                 note?: string;
+                /** @description Asks of the policy as it was: at a revision, by its number, or at a time (RFC 3339, or a local time of the policy), which is what the time is taken to be then. It takes a mandate of the role owner or auditor. */
+                as_of?: string;
             };
             header?: never;
             path?: never;
@@ -12375,7 +12491,10 @@ export interface operations {
     };
     getUserGroup: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Asks of the policy as it was: at a revision, by its number, or at a time (RFC 3339, or a local time of the policy), which is what the time is taken to be then. It takes a mandate of the role owner or auditor. */
+                as_of?: string;
+            };
             header?: never;
             path: {
                 /** @description The id. */
@@ -12690,7 +12809,10 @@ export interface operations {
     };
     listMentionsOfUserGroup: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Asks of the policy as it was: at a revision, by its number, or at a time (RFC 3339, or a local time of the policy), which is what the time is taken to be then. It takes a mandate of the role owner or auditor. */
+                as_of?: string;
+            };
             header?: never;
             path: {
                 /** @description The id. */
@@ -12754,6 +12876,8 @@ export interface operations {
                 note?: string;
                 /** @description Only those with this status. */
                 status?: string;
+                /** @description Asks of the policy as it was: at a revision, by its number, or at a time (RFC 3339, or a local time of the policy), which is what the time is taken to be then. It takes a mandate of the role owner or auditor. */
+                as_of?: string;
             };
             header?: never;
             path?: never;
@@ -12854,7 +12978,10 @@ export interface operations {
     };
     getUser: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Asks of the policy as it was: at a revision, by its number, or at a time (RFC 3339, or a local time of the policy), which is what the time is taken to be then. It takes a mandate of the role owner or auditor. */
+                as_of?: string;
+            };
             header?: never;
             path: {
                 /** @description The id. */
@@ -13123,7 +13250,10 @@ export interface operations {
     };
     listMentionsOfUser: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Asks of the policy as it was: at a revision, by its number, or at a time (RFC 3339, or a local time of the policy), which is what the time is taken to be then. It takes a mandate of the role owner or auditor. */
+                as_of?: string;
+            };
             header?: never;
             path: {
                 /** @description The id. */
@@ -13284,6 +13414,8 @@ export interface operations {
                 strong_sign_in?: null | boolean;
                 /** @description Someone is present at the device. */
                 attended?: null | boolean;
+                /** @description Asks of the policy as it was: at a revision, by its number, or at a time (RFC 3339, or a local time of the policy), which is what the time is taken to be then. It takes a mandate of the role owner or auditor. */
+                as_of?: string;
             };
             header?: never;
             path: {
@@ -13360,7 +13492,10 @@ export interface operations {
     };
     getWeek: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Asks of the policy as it was: at a revision, by its number, or at a time (RFC 3339, or a local time of the policy), which is what the time is taken to be then. It takes a mandate of the role owner or auditor. */
+                as_of?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
