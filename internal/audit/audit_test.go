@@ -46,6 +46,13 @@ func again(t *testing.T, r *Record) *Record {
 	return out
 }
 
+// indexedAfter lets a record put so many entries at once into its index.
+func indexedAfter(r *Record, entries int) {
+	r.recent.mu.Lock()
+	defer r.recent.mu.Unlock()
+	r.recent.most = entries
+}
+
 // posted is how many rows the index has.
 func posted(t *testing.T, r *Record) (n int) {
 	t.Helper()
@@ -78,13 +85,13 @@ func TestSearchFindsWhatAScanFinds(t *testing.T) {
 	defer func() { r.Close() }()
 	ctx, random := context.Background(), rand.New(rand.NewPCG(1, 2))
 	// Some of it is in the index, some is on its way there, and some is found in memory, before and after another start.
-	r.recent.most = 400
+	indexedAfter(r, 400)
 	some(t, r, 1500, random)
 	if err := r.Close(); err != nil {
 		t.Fatal(err)
 	}
 	r = again(t, r)
-	r.recent.most = 700
+	indexedAfter(r, 700)
 	some(t, r, 1500, random)
 	if n := posted(t, r); n < 100 {
 		t.Fatalf("%d rows are in the index", n)

@@ -108,7 +108,7 @@ func TestTheRecordInABackup(t *testing.T) {
 	ctx, dir := context.Background(), t.TempDir()
 	r := opened(t, dir)
 	defer func() { r.Close() }()
-	r.recent.most = 300
+	indexedAfter(r, 300)
 	random := rand.New(rand.NewPCG(15, 16))
 	if err := r.AnnounceKey(ctx); err != nil {
 		t.Fatal(err)

@@ -29,7 +29,7 @@ func TestAnIndexThatHidesIsFound(t *testing.T) {
 	random := rand.New(rand.NewPCG(17, 18))
 	whole(r, "with nothing in it")
 	for range 3 {
-		r.recent.most = 300
+		indexedAfter(r, 300)
 		before, err := indexedUpTo(r.reader)
 		if err != nil {
 			t.Fatal(err)
