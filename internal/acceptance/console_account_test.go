@@ -9,6 +9,7 @@ import (
 	neturl "net/url"
 	"os"
 	"path/filepath"
+	"sentier/internal/store"
 	"strings"
 	"sync/atomic"
 	"testing"
@@ -190,7 +191,7 @@ func TestARemovalThatGivesIsTold(t *testing.T) {
 	b.until("the button can be pressed", `!document.querySelector("[role=dialog] button.primary").disabled`)
 	b.clickLast("Remove")
 	b.until("it is gone", `document.querySelector("[role=dialog]") === null`)
-	revisions, err := w.owner.Store().Revisions(t.Context(), 0, 1)
+	revisions, err := w.owner.Store().Revisions(t.Context(), store.Which{}, 1)
 	if err != nil || !strings.Contains(revisions[0].Note, "gains accepted: ") {
 		t.Errorf("the record says %v (%v)", revisions, err)
 	}

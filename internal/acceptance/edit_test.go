@@ -212,7 +212,7 @@ func TestEditing(t *testing.T) {
 		{"the undo of what others build on", "POST", "/revisions/10/undo", ``, nil, 422, "still mentions user"},
 		{"the undo of an undo", "POST", "/revisions/14/undo", ``, nil, 200, `"op":"added","type":"kinds","id":"crane"`},
 		{"the undo of a patch", "POST", "/revisions/3/undo?dry_run=true", ``, nil, 200, `"added":["critical","moves"]`},
-		{"the undo of the beginning", "POST", "/revisions/1/undo", ``, nil, 404, "nothing here"},
+		{"the undo of the beginning", "POST", "/revisions/1/undo", ``, nil, 400, "is the beginning"},
 		{"a search", "GET", "/find?q=CRANE", ``, nil, 200, `"id":"crane"`},
 	} {
 		status, _, body := w.ask(c.method, "/api/v1"+c.path, w.token, c.body, c.headers...)

@@ -93,3 +93,96 @@ func TestThePolicyAsItWas(t *testing.T) {
 		t.Errorf("advice about the past: %d %s", code, errOut)
 	}
 }
+
+// TestTheLineOfRevisions is read from the newest on, narrowed by who, when and what; each tells who gained and lost what by it, any two are
+// compared, and several are taken back as one, or the one that stands in the way is named.
+func TestTheLineOfRevisions(t *testing.T) {
+	t.Parallel()
+	w, forward := shifted(t)
+	forward(time.Hour)
+	w.must("DELETE", "/api/v1/user_groups/bridge-crew/members/tomas.field?note=with%20the%20instruments", "")
+	forward(time.Hour)
+	bram := w.as("bram.okafor")
+	bram.must("PATCH", "/api/v1/devices/mill-bridge", `{"name":"Mill lift bridge"}`)
+	forward(time.Hour)
+	noon := get[wire.Session](w, "GET", "/api/v1/session", "").Now.UTC().Format(time.RFC3339)
+	forward(time.Hour)
+	w.must("PATCH", "/api/v1/devices/mill-bridge", `{"name":"The mill bridge"}`)
+	w.must("PATCH", "/api/v1/users/rui.falcao", `{"note":"on leave"}`)
+
+	numbers := func(query string) string {
+		t.Helper()
+		var out []string
+		for _, h := range get[wire.Revisions](w, "GET", "/api/v1/revisions"+query, "").Items {
+			out = append(out, fmt.Sprint(h.Revision))
+		}
+		return strings.Join(out, " ")
+	}
+	for query, want := range map[string]string{
+		"": "5 4 3 2 1", "?by=bram.okafor": "3", "?type=devices&id=mill-bridge": "4 3 1", "?since=" + noon: "5 4", "?until=" + noon: "3 2 1", "?limit=2": "5 4", "?type=users&id=rui.falcao&limit=1": "5", "?by=nobody": "",
+	} {
+		if got := numbers(query); got != want {
+			t.Errorf("%s lists %q, want %q", query, got, want)
+		}
+	}
+	var walked []string
+	for next := "?limit=2"; next != ""; {
+		page := get[wire.Revisions](w, "GET", "/api/v1/revisions"+next, "")
+		for _, h := range page.Items {
+			walked = append(walked, fmt.Sprint(h.Revision))
+		}
+		if next = ""; page.Next != "" {
+			next = "?limit=2&cursor=" + page.Next
+		}
+	}
+	if got := strings.Join(walked, " "); got != "5 4 3 2 1" {
+		t.Errorf("page by page it is %s", got)
+	}
+	for query, want := range map[string]string{"?type=gates&id=x": "no type of record", "?type=users": "give both", "?since=soonish": `"path":"since"`, "?limit=none": `"path":"limit"`, "?cursor=x": "first page"} {
+		if status, _, body := w.ask("GET", "/api/v1/revisions"+query, w.token, ""); status != 400 || !strings.Contains(body, want) {
+			t.Errorf("%s: %d %s", query, status, body)
+		}
+	}
+
+	shown := get[wire.RevisionShown](w, "GET", "/api/v1/revisions/2?impact=true", "")
+	if shown.Impact == nil || shown.Impact.Lost.All == 0 || shown.Impact.Gained.All > 0 || shown.Impact.Items[0].User.ID != "tomas.field" || shown.Note != "with the instruments" {
+		t.Errorf("revision 2 is %+v", shown)
+	}
+	if quiet := get[wire.RevisionShown](w, "GET", "/api/v1/revisions/3?impact=true", ""); quiet.Impact == nil || quiet.Impact.Lost.All+quiet.Impact.Gained.All > 0 {
+		t.Errorf("who gained by a name: %+v", quiet.Impact)
+	}
+	there := get[wire.Compared](w, "GET", "/api/v1/comparison?from=1&to="+noon, "")
+	back := get[wire.Compared](w, "GET", "/api/v1/comparison?from="+noon+"&to=1", "")
+	if there.All != 2 || there.From.Revision != 1 || there.To.Revision != 3 || there.Impact.Lost.All == 0 || back.Impact.Gained.All == 0 || back.Impact.Lost.All > 0 {
+		t.Errorf("from the beginning to noon %+v\nand back %+v", there, back)
+	}
+	if now := get[wire.Compared](w, "GET", "/api/v1/comparison?from=5", ""); now.All != 0 || now.To.Revision != 5 {
+		t.Errorf("from the last until now: %+v", now)
+	}
+	if status, _, body := w.ask("GET", "/api/v1/comparison", w.token, ""); status != 400 || !strings.Contains(body, `"path":"from"`) {
+		t.Errorf("from nothing: %d %s", status, body)
+	}
+
+	for body, want := range map[string]string{
+		`{"revisions":[3]}`: "revision 4 has changed", `{"revisions":[3,2]}`: "revision 4 has changed", `{"revisions":[]}`: "is missing", `{"revisions":[1]}`: "is the beginning",
+	} {
+		if status, _, answer := w.ask("POST", "/api/v1/undo", w.token, body); status < 400 || status > 409 || !strings.Contains(answer, want) {
+			t.Errorf("%s: %d %s", body, status, answer)
+		}
+	}
+	if status, _, _ := w.ask("POST", "/api/v1/undo", w.token, `{"revisions":[9]}`); status != 404 {
+		t.Errorf("what is still to come: %d", status)
+	}
+	if code, out, errOut := w.run("history", "undo", "3", "2", "4", "--note", "all wrong"); code != 0 || !strings.Contains(out, "The mill bridge → Mill bridge") || !strings.Contains(out, "+control") {
+		t.Errorf("three together: %d\n%s%s", code, out, errOut)
+	}
+	if code, out, _ := w.run("history", "list", "--limit", "1"); code != 0 || !strings.Contains(out, "undo of revisions 2, 3 and 4: all wrong") {
+		t.Errorf("the line begins with\n%s", out)
+	}
+	if code, out, _ := w.run("history", "compare", "1"); code != 1 || !strings.Contains(out, "rui.falcao") || strings.Contains(out, "mill-bridge") {
+		t.Errorf("what is left of it all: %d\n%s", code, out)
+	}
+	if code, _, errOut := w.run("history", "list", "--record", "bridge"); code != 2 || !strings.Contains(errOut, "grant/bridge-watch") {
+		t.Errorf("a record that is none: %d %s", code, errOut)
+	}
+}

@@ -91,6 +91,7 @@ func TestRandomEditsAreTakenBack(t *testing.T) {
 		}
 		before, revisions = append(before, was), append(revisions, saved.Revision)
 	}
+	done := dump()
 	for i := len(revisions) - 1; i >= 0; i-- {
 		if _, status := edit(w, "POST", fmt.Sprintf("/api/v1/revisions/%d/undo", revisions[i]), ""); status >= 300 {
 			t.Fatalf("revision %d cannot be taken back: %d", revisions[i], status)
@@ -99,6 +100,27 @@ func TestRandomEditsAreTakenBack(t *testing.T) {
 			t.Fatalf("with revision %d taken back the policy is not what it was before", revisions[i])
 		}
 	}
+	// Several are taken back together: the taking back itself, which is all that was done; and all of it, which is nothing.
+	last := get[wire.Session](w, "GET", "/api/v1/session", "").Revision
+	together := func(from, to uint64) {
+		t.Helper()
+		var all []string
+		for n := from; n <= to; n++ {
+			all = append(all, fmt.Sprint(n))
+		}
+		random.Shuffle(len(all), func(i, j int) { all[i], all[j] = all[j], all[i] })
+		if status, _, body := w.ask("POST", "/api/v1/undo", w.token, `{"revisions":[`+strings.Join(all, ",")+`]}`); status != 200 {
+			t.Fatalf("revisions %d to %d together: %d %s", from, to, status, body)
+		}
+	}
+	together(revisions[len(revisions)-1]+1, last)
+	if now := dump(); now != done {
+		t.Error("with what took them back taken back the policy is not what the edits made of it")
+	}
+	together(revisions[0], last+1)
+	if now := dump(); now != before[0] {
+		t.Error("with everything taken back together the policy is not that of the beginning")
+	}
 	// Each revision can be asked of still, in any order: it is the document that it was.
 	for _, i := range random.Perm(len(revisions)) {
 		status, header, was := w.ask("GET", fmt.Sprintf("/api/v1/policy?as_of=%d", revisions[i]-1), w.token, "")
@@ -106,8 +128,8 @@ func TestRandomEditsAreTakenBack(t *testing.T) {
 			t.Errorf("as of revision %d the policy is not what it was (%d, %s)", revisions[i]-1, status, header.Get("ETag"))
 		}
 	}
-	if n, err := w.owner.Store().Verify(t.Context()); err != nil || n.Revisions != uint64(2*len(revisions)+1) {
-		t.Errorf("%d revisions in the record (%v), want %d", n.Revisions, err, 2*len(revisions)+1)
+	if n, err := w.owner.Store().Verify(t.Context()); err != nil || n.Revisions != uint64(2*len(revisions)+3) {
+		t.Errorf("%d revisions in the record (%v), want %d", n.Revisions, err, 2*len(revisions)+3)
 	}
 }
 

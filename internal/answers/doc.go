@@ -50,37 +50,42 @@ func (s Service) Methods(c service.Caller, record policy.Record) string {
 // AsOf answers from the policy as it was: at a revision, named by its number, when it was made; or at a time, which is told as others are. The
 // caller, who has to be one who reads everything, reads all of it from here on. The error is of type [service.InputError] where there was none.
 func (s Service) AsOf(ctx context.Context, c *service.Caller, text string) (Service, error) {
-	now := s.Service.State()
-	if err := s.Permit(now, *c, service.Whole, ""); err != nil {
+	if err := s.Permit(s.Service.State(), *c, service.Whole, ""); err != nil {
 		return s, err
 	}
+	var err error
+	if s.past, s.then, err = s.moment(ctx, "as_of", text); err != nil {
+		return s, err
+	}
+	return s, s.LookBack(c, s.past)
+}
+
+// moment is the policy as it was, and at which time it is asked; field is called in an error.
+func (s Service) moment(ctx context.Context, field, text string) (st *service.State, at time.Time, err error) {
+	now := s.Service.State()
 	number, err := strconv.ParseUint(text, 10, 64)
 	byTime := err != nil
 	if byTime {
 		asked, err := s.circumstances(now, text, now.Policy.Settings().Zone, wire.Context{}, nil)
 		if err != nil {
-			return s, service.Wrong("as_of", "%q is no revision and no time: write a number, or a time such as 2026-03-03 22:00", service.Clip(text))
+			return nil, at, service.Wrong(field, "%q is no revision and no time: write a number, or a time such as 2026-03-03 22:00", service.Clip(text))
 		}
-		s.then = asked.At
-		if s.then.After(s.Service.Now()) {
-			return s, service.Wrong("as_of", "%q is still to come: nobody knows what the policy will be then", service.Clip(text))
+		at = asked.At
+		if at.After(s.Service.Now()) {
+			return nil, at, service.Wrong(field, "%q is still to come: nobody knows what the policy will be then", service.Clip(text))
 		}
-		if number, err = s.RevisionAt(ctx, s.then); errors.Is(err, service.ErrNotFound) {
-			return s, service.Wrong("as_of", "there was no policy yet at %s", service.Clip(text))
+		if number, err = s.RevisionAt(ctx, at); errors.Is(err, service.ErrNotFound) {
+			return nil, at, service.Wrong(field, "there was no policy yet at %s", service.Clip(text))
 		} else if err != nil {
-			return s, err
+			return nil, at, err
 		}
 	}
-	st, err := s.Past(ctx, number)
+	st, err = s.Past(ctx, number)
 	if errors.Is(err, service.ErrNotFound) {
-		return s, service.Wrong("as_of", "there is no revision %s: the last is %d", service.Clip(text), now.Revision.Number)
+		return nil, at, service.Wrong(field, "there is no revision %s: the last is %d", service.Clip(text), now.Revision.Number)
 	}
-	if err != nil {
-		return s, err
+	if err == nil && !byTime {
+		at = st.Revision.At
 	}
-	if !byTime {
-		s.then = st.Revision.At
-	}
-	s.past = st
-	return s, s.LookBack(c, st)
+	return st, at, err
 }

@@ -19,7 +19,6 @@ import (
 	"sentier/internal/policy"
 	"sentier/internal/service"
 	"sentier/internal/store"
-	"sentier/internal/translate"
 	"sentier/internal/wire"
 	"sentier/internal/wording"
 )
@@ -267,36 +266,3 @@ func (s Service) AuditKey(c service.Caller) (ed25519.PublicKey, error) {
 
 // mostShown is how many records a revision may have changed that are told with what was before and after.
 const mostShown = 1000
-
-// Revision tells what a revision did, record by record.
-func (s Service) Revision(ctx context.Context, c service.Caller, number uint64) (wire.RevisionShown, error) {
-	st := s.State()
-	out := wire.RevisionShown{Changes: []wire.RecordChange{}}
-	if err := s.Permit(st, c, service.Whole, ""); err != nil {
-		return out, err
-	}
-	if number == 0 || number > st.Revision.Number {
-		return out, service.ErrNotFound
-	}
-	list, err := s.Revisions(ctx, number+1, 1)
-	if err != nil || len(list) == 0 {
-		return out, err
-	}
-	r := list[0]
-	out.Revision, out.At, out.Via, out.Note = r.Number, r.At, r.Via, r.Note
-	out.By = wire.Named{ID: r.By, Name: st.Policy.Title(policy.Users, r.By)}
-	touched, all, err := s.TouchedBy(ctx, number, mostShown)
-	if out.All = all; err != nil {
-		return out, err
-	}
-	if all <= mostShown {
-		done, err := s.ChangesOf(ctx, number)
-		out.Changes = translate.Changes(done)
-		return out, err
-	}
-	for _, x := range touched {
-		t, _ := policy.TypeNamed(x.Type)
-		out.Changes = append(out.Changes, wire.RecordChange{Op: x.Op(), Type: x.Type, ID: x.ID, Name: st.Policy.Title(t, x.ID)})
-	}
-	return out, nil
-}

@@ -60,7 +60,7 @@ func (s Service) Today(ctx context.Context, c service.Caller) (wire.Today, error
 		}
 	}
 	out.Look = toLook(p, v)
-	last, err := s.Revisions(ctx, 0, shownToday)
+	last, err := s.Revisions(ctx, store.Which{}, shownToday)
 	if err != nil {
 		return out, err
 	}
@@ -196,7 +196,7 @@ func (s Service) HistoryOf(ctx context.Context, c service.Caller, typeName, id s
 	if _, err := s.Get(c, typeName, id); err != nil {
 		return nil, err
 	}
-	list, err := s.TouchesOf(ctx, typeName, id, st.Revision.Number, shownToday)
+	list, err := s.Revisions(ctx, store.Which{Type: typeName, ID: id, UpTo: st.Revision.Number}, shownToday)
 	if err != nil {
 		return nil, err
 	}

@@ -265,6 +265,11 @@ func (a *app) send(cmd *cobra.Command, e editing, edits ...wire.Edit) error {
 	if err != nil {
 		return err
 	}
+	return a.tellSaved(e, saved)
+}
+
+// tellSaved says what a change did or would do.
+func (a *app) tellSaved(e editing, saved wire.Saved) error {
 	switch {
 	case len(saved.Changes) == 0:
 		fmt.Fprintf(a.Err, "Nothing to change: it is so already, at revision %d.\n", saved.Revision)

@@ -9,6 +9,7 @@ import (
 	"strconv"
 	"strings"
 
+	"sentier/internal/answers"
 	"sentier/internal/service"
 	"sentier/internal/wire"
 )
@@ -28,6 +29,23 @@ type (
 	editQuery struct {
 		ID string `path:"id"`
 		settingsQuery
+	}
+	historyQuery struct {
+		By     string `query:"by" description:"id of the user who made them"`
+		Since  string `query:"since" description:"RFC 3339, or a local time of the policy; included"`
+		Until  string `query:"until" description:"likewise; not included"`
+		Type   string `query:"type" description:"with id: only those that changed this record"`
+		ID     string `query:"id" description:"of that record"`
+		Limit  int    `query:"limit" minimum:"1" maximum:"1000"`
+		Cursor string `query:"cursor"`
+	}
+	revisionQuery struct {
+		idPath
+		Impact bool `query:"impact" description:"say also who gained and lost what by it, when it was made"`
+	}
+	comparisonQuery struct {
+		From string `query:"from" description:"a revision, or a time (RFC 3339, or a local time of the policy)"`
+		To   string `query:"to" description:"likewise; left out: now"`
 	}
 	removeQuery struct {
 		editQuery
@@ -58,7 +76,10 @@ type (
 func (s *Server) editRoutes() []route {
 	list := []route{
 		{id: "makeChanges", method: "POST", path: "/api/v1/changes", tag: "changes", summary: "Make many changes, all or none", in: batchQuery{}, needs: service.Write, takes: manyJSON, out: wire.Saved{}, handle: s.batch},
-		{id: "getRevision", method: "GET", path: "/api/v1/revisions/{id}", tag: "changes", summary: "What a revision did, record by record, with what was before and after", in: idPath{}, needs: service.Whole, heavy: true, out: wire.RevisionShown{}, handle: s.revision},
+		{id: "getRevision", method: "GET", path: "/api/v1/revisions/{id}", tag: "changes", summary: "What a revision did, record by record, with what was before and after", in: revisionQuery{}, needs: service.Whole, heavy: true, out: wire.RevisionShown{}, handle: s.revision},
+		{id: "listRevisions", method: "GET", path: "/api/v1/revisions", tag: "changes", summary: "The line of revisions, newest first: who, when, why, and what each changed", in: historyQuery{}, needs: service.Whole, out: wire.Revisions{}, handle: s.revisions},
+		{id: "comparePast", method: "GET", path: "/api/v1/comparison", tag: "changes", summary: "What leads from the policy as it was to what it was later, or is, and who gained and lost what", in: comparisonQuery{}, needs: service.Whole, heavy: true, out: wire.Compared{}, handle: s.comparison},
+		{id: "undoRevisions", method: "POST", path: "/api/v1/undo", tag: "changes", summary: "Take back what several revisions did, as one new revision", in: []any{settingsQuery{}, wire.Undo{}}, needs: service.Write, takes: plainJSON, out: wire.Saved{}, handle: s.undoSeveral},
 		{id: "undoRevision", method: "POST", path: "/api/v1/revisions/{id}/undo", tag: "changes", summary: "Take back what a revision did, as a new revision", in: editQuery{}, needs: service.Write, out: wire.Saved{}, handle: s.undo},
 		{id: "followEvents", method: "GET", path: "/api/v1/events", produces: []string{"text/event-stream"}, tag: "changes", summary: "Server-sent events of every revision, resumable with Last-Event-ID", needs: service.Follow, stream: true, handle: s.events},
 		{id: "listSheets", method: "GET", path: "/api/v1/sheets", tag: "sheets", summary: "The sheets that can be written and brought in, each with its columns", needs: service.Read, out: map[string][]string{}, handle: s.sheets},
@@ -255,7 +276,48 @@ func (s *Server) revision(r *request) error {
 	if err != nil {
 		return service.ErrNotFound
 	}
-	return r.tell(r.answers().Revision(r.Request().Context(), r.caller, number))
+	impact, err := r.flag("impact")
+	if err != nil {
+		return err
+	}
+	return r.tell(r.answers().Revision(r.Request().Context(), r.caller, number, impact))
+}
+
+func (s *Server) revisions(r *request) error {
+	q := answers.HistoryQuery{By: r.QueryParam("by"), Since: r.QueryParam("since"), Until: r.QueryParam("until"), Type: r.QueryParam("type"), ID: r.QueryParam("id"), Cursor: r.QueryParam("cursor")}
+	if text := r.QueryParam("limit"); text != "" {
+		var err error
+		if q.Limit, err = strconv.Atoi(text); err != nil || q.Limit == 0 {
+			return service.Wrong("limit", "%q is no number of revisions", service.Clip(text))
+		}
+	}
+	page, err := r.answers().History(r.Request().Context(), r.caller, q)
+	if err != nil {
+		return err
+	}
+	r.next(page.Next)
+	return r.JSON(http.StatusOK, page)
+}
+
+func (s *Server) comparison(r *request) error {
+	from := r.QueryParam("from")
+	if from == "" {
+		return service.Wrong("from", "is missing")
+	}
+	return r.tell(r.answers().Compare(r.Request().Context(), r.caller, from, r.QueryParam("to")))
+}
+
+func (s *Server) undoSeveral(r *request) error {
+	o, err := r.edit()
+	if err != nil {
+		return err
+	}
+	var in wire.Undo
+	if err := strictJSON(r.sent, &in); err != nil {
+		return err
+	}
+	saved, err := s.service.Undo(r.Request().Context(), r.caller, in.Revisions, o)
+	return s.saved(r, saved, err, "", "")
 }
 
 func (s *Server) undo(r *request) error {
@@ -267,7 +329,7 @@ func (s *Server) undo(r *request) error {
 	if err != nil {
 		return service.ErrNotFound
 	}
-	saved, err := s.service.Undo(r.Request().Context(), r.caller, number, o)
+	saved, err := s.service.Undo(r.Request().Context(), r.caller, []uint64{number}, o)
 	return s.saved(r, saved, err, "", "")
 }
 

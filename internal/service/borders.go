@@ -23,11 +23,10 @@ type (
 
 	// History is what the revisions did.
 	History interface {
-		Revisions(ctx context.Context, before uint64, limit int) ([]store.Revision, error)
+		Revisions(ctx context.Context, w store.Which, limit int) ([]store.Revision, error)
 		RevisionOf(ctx context.Context, user, key string) (store.Revision, error)
 		Changes(ctx context.Context, revision uint64) ([]policy.RecordChange, error)
 		TouchedBy(ctx context.Context, revision uint64, limit int) (first []store.Touched, all int, err error)
-		TouchesOf(ctx context.Context, typeName, id string, upTo uint64, limit int) ([]store.Revision, error)
 		Back(ctx context.Context, after, upTo uint64) ([][]policy.RecordChange, error)
 		RevisionAt(ctx context.Context, at time.Time) (store.Revision, error)
 		LaterChange(ctx context.Context, typeName, id string, after uint64) (uint64, error)

@@ -149,7 +149,7 @@ func TestALargeChangeIsUndone(t *testing.T) {
 		t.Fatalf("two sheets, one of them sent twice, made revision %d", imported)
 	}
 	for _, revision := range []uint64{imported, imported - 1} {
-		if _, err := s.Undo(t.Context(), caller, revision, EditOptions{}); err != nil {
+		if _, err := s.Undo(t.Context(), caller, []uint64{revision}, EditOptions{}); err != nil {
 			t.Fatal(err)
 		}
 	}

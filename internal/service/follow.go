@@ -6,6 +6,7 @@ import (
 
 	"sentier/internal/notifier"
 	"sentier/internal/policy"
+	"sentier/internal/store"
 	"sentier/internal/wire"
 )
 
@@ -47,7 +48,7 @@ const maxEventChanges = 1000
 
 func (s *Service) event(ctx context.Context, number uint64) (wire.Event, error) {
 	out := wire.Event{Revision: number, Changes: []policy.Change{}}
-	list, err := s.borders.History.Revisions(ctx, number+1, 1)
+	list, err := s.borders.History.Revisions(ctx, store.Which{UpTo: number}, 1)
 	if err != nil || len(list) == 0 {
 		return out, err
 	}

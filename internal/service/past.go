@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"sentier/internal/decision"
+	"sentier/internal/store"
 )
 
 // pastKept is how many states of before are remembered: somebody who looks at one asks more than one question of it.
@@ -67,7 +68,7 @@ func (s *Service) Past(ctx context.Context, number uint64) (*State, error) {
 	if err != nil {
 		return nil, err
 	}
-	of, err := s.borders.History.Revisions(ctx, number+1, 1)
+	of, err := s.borders.History.Revisions(ctx, store.Which{UpTo: number}, 1)
 	if err != nil {
 		return nil, err
 	}

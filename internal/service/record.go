@@ -141,7 +141,7 @@ func (s *Service) catchUpRecord(ctx context.Context, now uint64) error {
 		return s.borders.Record.Add(e)
 	}
 	for number := last + 1; number <= now; number++ {
-		list, err := s.borders.History.Revisions(ctx, number+1, 1)
+		list, err := s.borders.History.Revisions(ctx, store.Which{UpTo: number}, 1)
 		if err != nil || len(list) == 0 {
 			return err
 		}

@@ -183,9 +183,9 @@ func (s *Service) State() *State { return s.current.Load() }
 // Now is the service's clock.
 func (s *Service) Now() time.Time { return s.borders.Clock() }
 
-// Revisions lists the last revisions before a number, newest first; 0 is after the last.
-func (s *Service) Revisions(ctx context.Context, before uint64, limit int) ([]store.Revision, error) {
-	return s.borders.History.Revisions(ctx, before, limit)
+// Revisions lists the last of some revisions, newest first.
+func (s *Service) Revisions(ctx context.Context, w store.Which, limit int) ([]store.Revision, error) {
+	return s.borders.History.Revisions(ctx, w, limit)
 }
 
 // ChangesOf reads what a revision did to each record.
@@ -196,11 +196,6 @@ func (s *Service) ChangesOf(ctx context.Context, revision uint64) ([]policy.Reco
 // TouchedBy lists the first records that a revision changed, and tells how many there are.
 func (s *Service) TouchedBy(ctx context.Context, revision uint64, limit int) ([]store.Touched, int, error) {
 	return s.borders.History.TouchedBy(ctx, revision, limit)
-}
-
-// TouchesOf lists the last revisions that changed a record, up to one, newest first.
-func (s *Service) TouchesOf(ctx context.Context, typeName, id string, upTo uint64, limit int) ([]store.Revision, error) {
-	return s.borders.History.TouchesOf(ctx, typeName, id, upTo, limit)
 }
 
 // Ready tells whether questions are answered, and whether changes can be kept as well; the error says what is missing.

@@ -3,6 +3,9 @@ package service
 import (
 	"context"
 	"fmt"
+	"slices"
+	"strconv"
+	"strings"
 
 	"sentier/internal/policy"
 	"sentier/internal/wire"
@@ -24,37 +27,93 @@ func (e *LaterError) Unwrap() error {
 	return policy.Say("revision %d has changed %s since: take that back first, or change it by hand", e.Revision, e.What)
 }
 
-// Undo takes back what a revision did, as a new revision: each field becomes what it was before, and of long lists each
-// entry, so that what came since stays. It is refused with a [LaterError] where a later revision
+// mostUndone is how many revisions are taken back at once.
+const mostUndone = 1000
+
+// Undo takes back what some revisions did, as one new revision: each field becomes what it was before them, and of long lists each
+// entry, so that what came since stays. It is refused with a [LaterError] where a later revision, that is none of them,
 // has changed the same: to take back half of it could give somebody more than either left them.
-func (s *Service) Undo(ctx context.Context, c Caller, revision uint64, o EditOptions) (wire.Saved, error) {
-	if revision < 2 || revision > s.State().Revision.Number {
-		return wire.Saved{}, ErrNotFound // the first is the beginning
+func (s *Service) Undo(ctx context.Context, c Caller, revisions []uint64, o EditOptions) (wire.Saved, error) {
+	back := slices.Sorted(slices.Values(revisions))
+	back = slices.Compact(back)
+	slices.Reverse(back) // the newest first
+	switch {
+	case len(back) == 0:
+		return wire.Saved{}, Wrong("revisions", "is missing")
+	case len(back) > mostUndone:
+		return wire.Saved{}, Wrong("revisions", "has %d: keep it to %d", len(back), mostUndone)
+	case back[len(back)-1] == 1:
+		return wire.Saved{}, Wrong("revisions", "revision 1 is the beginning: it cannot be taken back")
+	case back[len(back)-1] == 0 || back[0] > s.State().Revision.Number:
+		return wire.Saved{}, ErrNotFound
 	}
-	done, err := s.borders.History.Changes(ctx, revision)
-	if err != nil {
-		return wire.Saved{}, err
+	var did [][]policy.RecordChange
+	var why []string
+	for _, revision := range back {
+		done, err := s.borders.History.Changes(ctx, revision)
+		if err != nil {
+			return wire.Saved{}, err
+		}
+		did, o.rows = append(did, done), o.rows+len(done)
+		why = append(why, strconv.FormatUint(revision, 10))
 	}
-	o.rows = len(done)
-	why := fmt.Sprintf("undo of revision %d", revision)
-	if o.Note != "" {
-		why += ": " + o.Note
-	}
-	o.Note = why
+	o.Note = undoNote(why, o.Note)
 	return answerOf(s.edit(ctx, c, &o, func(now *State) ([]policy.Change, error) {
 		if err := o.expectPolicy(now); err != nil {
 			return nil, err
 		}
-		for _, c := range done {
-			t, id := c.Record().Type(), c.Record().Key()
-			if current, _ := now.Policy.Get(t, id); !c.Stands(current) {
-				later, err := s.borders.History.LaterChange(ctx, t.String(), id, revision)
-				if err != nil {
-					return nil, err
-				}
-				return nil, &LaterError{later, policy.Say("the %s %q", policy.Say(t.Noun()), now.Policy.Title(t, id))}
+		p := now.Policy
+		for i, done := range did {
+			if err := s.stands(ctx, p, back[i], back, done); err != nil {
+				return nil, err
+			}
+			changes := policy.Changes(policy.Reverse(done))
+			if len(did) == 1 {
+				return changes, nil
+			}
+			var err error
+			if p, _, err = p.Apply(changes); err != nil {
+				return nil, err
 			}
 		}
-		return policy.Changes(policy.Reverse(done)), nil
+		return policy.Changes(now.Policy.Compare(p)), nil
 	}))
+}
+
+// stands tells whether all that a revision did is still so, or else which later one, of those that are not taken back with it, has changed what.
+func (s *Service) stands(ctx context.Context, p *policy.Policy, revision uint64, back []uint64, done []policy.RecordChange) error {
+	for _, c := range done {
+		t, id := c.Record().Type(), c.Record().Key()
+		if current, _ := p.Get(t, id); c.Stands(current) {
+			continue
+		}
+		later := revision
+		for {
+			var err error
+			if later, err = s.borders.History.LaterChange(ctx, t.String(), id, later); err != nil {
+				return err
+			}
+			if !slices.Contains(back, later) {
+				break
+			}
+		}
+		return &LaterError{later, policy.Say("the %s %q", policy.Say(t.Noun()), p.Title(t, id))}
+	}
+	return nil
+}
+
+// undoNote says which revisions are taken back, newest first, and why.
+func undoNote(revisions []string, why string) string {
+	out := "undo of revision " + revisions[0]
+	if n := len(revisions); n > 1 {
+		slices.Reverse(revisions)
+		out = "undo of revisions " + strings.Join(revisions[:n-1], ", ") + " and " + revisions[n-1]
+		if n > 10 {
+			out = fmt.Sprintf("undo of %d revisions, from %s to %s", n, revisions[0], revisions[n-1])
+		}
+	}
+	if why != "" {
+		out += ": " + why
+	}
+	return out
 }

@@ -72,11 +72,31 @@ func (s *Store) RevisionOf(ctx context.Context, user, key string) (Revision, err
 	return r, found(s.reader.WithContext(ctx).Take(&r, "by = ? AND request_key = ?", user, key).Error)
 }
 
-// Revisions lists revisions with numbers below before (0: from the last), newest first.
-func (s *Store) Revisions(ctx context.Context, before uint64, limit int) ([]Revision, error) {
+// Which revisions are looked for: those that all of it holds for.
+type Which struct {
+	By           string    // user; empty: anybody
+	Since, Until time.Time // half-open; zero: no bound
+	Type, ID     string    // of a record that they changed; empty: any
+	UpTo         uint64    // number of the last; 0: no bound
+}
+
+// Revisions lists the last of some revisions, newest first.
+func (s *Store) Revisions(ctx context.Context, w Which, limit int) ([]Revision, error) {
 	q := s.reader.WithContext(ctx).Order("number DESC").Limit(limit)
-	if before > 0 {
-		q = q.Where("number < ?", before)
+	if w.UpTo > 0 {
+		q = q.Where("number <= ?", w.UpTo)
+	}
+	if w.By != "" {
+		q = q.Where("by = ?", w.By)
+	}
+	if !w.Since.IsZero() {
+		q = q.Where("at >= ?", w.Since.UTC())
+	}
+	if !w.Until.IsZero() {
+		q = q.Where("at < ?", w.Until.UTC())
+	}
+	if w.Type != "" {
+		q = q.Where("number IN (?)", s.reader.Model(&Change{}).Select("revision").Where("type = ? AND id = ?", w.Type, w.ID))
 	}
 	var out []Revision
 	return out, q.Omit("answer").Find(&out).Error
@@ -152,13 +172,6 @@ func (s *Store) TouchedBy(ctx context.Context, revision uint64, limit int) (firs
 	}
 	err = rows.Select("type", "id", "before IS NULL AS made", "after IS NULL AS ended").Order("seq").Limit(limit).Find(&first).Error
 	return first, int(count), err
-}
-
-// TouchesOf lists the last revisions that changed a record, up to one, newest first.
-func (s *Store) TouchesOf(ctx context.Context, typeName, id string, upTo uint64, limit int) ([]Revision, error) {
-	var out []Revision
-	of := s.reader.Model(&Change{}).Select("revision").Where("type = ? AND id = ? AND revision <= ?", typeName, id, upTo)
-	return out, s.reader.WithContext(ctx).Where("number IN (?)", of).Order("number DESC").Limit(limit).Omit("answer").Find(&out).Error
 }
 
 // read reads back what was done to a record.

@@ -99,6 +99,32 @@ type Checkpoint struct {
 	Signature string    `json:"signature" description:"of the lines format, entry, at and chain, base64"`
 }
 
+// Revisions are some of the line of revisions, newest first.
+type Revisions struct {
+	Items []Happened `json:"items"`
+	Next  string     `json:"next,omitempty" description:"cursor of the next page"`
+}
+
+// Undo is which revisions are taken back together.
+type Undo struct {
+	Revisions []uint64 `json:"revisions" minItems:"1" maxItems:"1000"`
+}
+
+// Compared is what leads from the policy as it was at one time to what it was at another, and who gained and lost what by it.
+type Compared struct {
+	From    Moment         `json:"from"`
+	To      Moment         `json:"to"`
+	Changes []RecordChange `json:"changes" description:"with what was before and after; the first 1,000"`
+	All     int            `json:"all" description:"how many records differ"`
+	Impact  Impact         `json:"impact" description:"at the time of the second"`
+}
+
+// Moment is a revision, and the time as of which it is asked.
+type Moment struct {
+	Revision uint64    `json:"revision"`
+	At       time.Time `json:"at"`
+}
+
 // RevisionShown is what a revision did.
 type RevisionShown struct {
 	Revision uint64         `json:"revision"`
@@ -108,4 +134,5 @@ type RevisionShown struct {
 	Note     string         `json:"note,omitempty"`
 	Changes  []RecordChange `json:"changes" description:"with what was before and after, where there are up to 1,000; of more, the first 1,000 without"`
 	All      int            `json:"all" description:"how many records it changed"`
+	Impact   *Impact        `json:"impact,omitempty" description:"who gained and lost what by it, where it was asked for"`
 }

@@ -400,6 +400,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/comparison": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What leads from the policy as it was to what it was later, or is, and who gained and lost what
+         * @description What leads from the policy as it was to what it was later, or is, and who gained and lost what. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        get: operations["comparePast"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/counts": {
         parameters: {
             query?: never;
@@ -1320,6 +1340,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/revisions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The line of revisions, newest first: who, when, why, and what each changed
+         * @description The line of revisions, newest first: who, when, why, and what each changed. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        get: operations["listRevisions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/revisions/{id}": {
         parameters: {
             query?: never;
@@ -2184,6 +2224,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/undo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Take back what several revisions did, as one new revision
+         * @description Take back what several revisions did, as one new revision. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        post: operations["undoRevisions"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/user_groups": {
         parameters: {
             query?: never;
@@ -3023,6 +3083,16 @@ export interface components {
             at: string;
             /** @description offset from UTC, as +01:00 */
             before: string;
+        };
+        Compared: {
+            /** @description how many records differ */
+            all: number;
+            /** @description with what was before and after; the first 1,000 */
+            changes: components["schemas"]["RecordChange"][];
+            from: components["schemas"]["Moment"];
+            /** @description at the time of the second */
+            impact: components["schemas"]["Impact"];
+            to: components["schemas"]["Moment"];
         };
         Context: {
             /** @description someone is present at the device */
@@ -4045,6 +4115,11 @@ export interface components {
             /** @description of their own, newest first */
             requests: components["schemas"]["Request"][];
         };
+        Moment: {
+            /** Format: date-time */
+            at: string;
+            revision: number;
+        };
         Named: {
             id: string;
             name: string;
@@ -4288,9 +4363,16 @@ export interface components {
             by: components["schemas"]["Named"];
             /** @description with what was before and after, where there are up to 1,000; of more, the first 1,000 without */
             changes: components["schemas"]["RecordChange"][];
+            /** @description who gained and lost what by it, where it was asked for */
+            impact?: components["schemas"]["Impact"];
             note?: string;
             revision: number;
             via: string;
+        };
+        Revisions: {
+            items: components["schemas"]["Happened"][];
+            /** @description cursor of the next page */
+            next?: string;
         };
         /**
          * @description A right.
@@ -4988,6 +5070,9 @@ export interface components {
             stops: components["schemas"]["Stop"][];
             /** @description what is missing, or what it does, in one sentence */
             text: string;
+        };
+        Undo: {
+            revisions: number[];
         };
         Use: {
             circumstances?: components["schemas"]["Circumstances"];
@@ -6381,6 +6466,46 @@ export interface operations {
             403: components["responses"]["ForbiddenProblem"];
             413: components["responses"]["TooLargeProblem"];
             415: components["responses"]["MediaTypeProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    comparePast: {
+        parameters: {
+            query?: {
+                /** @description a revision, or a time (RFC 3339, or a local time of the policy) */
+                from?: string;
+                /** @description likewise; left out: now */
+                to?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Compared"];
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
             429: components["responses"]["TooManyProblem"];
             503: components["responses"]["BusyProblem"];
             default: components["responses"]["InternalProblem"];
@@ -9607,9 +9732,64 @@ export interface operations {
             default: components["responses"]["InternalProblem"];
         };
     };
+    listRevisions: {
+        parameters: {
+            query?: {
+                /** @description id of the user who made them */
+                by?: string;
+                /** @description RFC 3339, or a local time of the policy; included */
+                since?: string;
+                /** @description likewise; not included */
+                until?: string;
+                /** @description with id: only those that changed this record */
+                type?: string;
+                /** @description of that record */
+                id?: string;
+                /** @description How many are told at most. */
+                limit?: number;
+                /** @description Where the page before ended. */
+                cursor?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    /** @description The next page, RFC 8288. */
+                    Link?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Revisions"];
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
     getRevision: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description say also who gained and lost what by it, when it was made */
+                impact?: boolean;
+            };
             header?: never;
             path: {
                 /** @description The id. */
@@ -12355,6 +12535,56 @@ export interface operations {
             401: components["responses"]["SignInProblem"];
             403: components["responses"]["ForbiddenProblem"];
             404: components["responses"]["NotFoundProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    undoRevisions: {
+        parameters: {
+            query?: {
+                /** @description change nothing, and say what it would change */
+                dry_run?: boolean;
+                /** @description on a dry run: say also who would gain and lose what */
+                impact?: boolean;
+                /** @description why, for the record of changes */
+                note?: string;
+            };
+            header?: {
+                /** @description a repetition with the same key and body changes nothing more */
+                "Idempotency-Key"?: string;
+                /** @description entity tag that the record must have */
+                "If-Match"?: string;
+                /** @description *: the record must not be there yet */
+                "If-None-Match"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Undo"];
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Saved"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
             409: components["responses"]["RefusedProblem"];
             412: components["responses"]["ChangedMeanwhileProblem"];
             413: components["responses"]["TooLargeProblem"];
