@@ -9,6 +9,7 @@ import { DeviceGroupListPage } from "./device-groups/list";
 import { DeviceListPage } from "./devices/list";
 import { GrantListPage } from "./grants/list";
 import { GroupListPage } from "./groups/list";
+import { HistoryPage } from "./history/page";
 import { KindListPage } from "./kinds/list";
 import { MandateListPage } from "./mandates/list";
 import { MatrixPage } from "./matrix/page";
@@ -83,6 +84,7 @@ export function App() {
           <Route path="/people/:id/seen" element={read(<SeenPage />)} />
           <Route path="/matrix" element={read(<MatrixPage />)} />
           <Route path="/record" element={all(<AuditPage />)} />
+          <Route path="/history" element={all(<HistoryPage />)} />
           <Route path="/service" element={all(<ServicePage />)} />
           <Route path="/policy" element={all(<PolicyPage />)} />
           <Route path="/sheets" element={all(<SheetsPage />)} />

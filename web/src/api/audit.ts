@@ -8,6 +8,10 @@ export type AuditFilter = { kind?: string[]; outcome?: string[]; of?: string; de
 
 export const audit = (query: AuditFilter & { limit: number; cursor?: string }) => answer(api.GET("/api/v1/audit", { params: { query } }));
 export const revision = (n: number) => answer(api.GET("/api/v1/revisions/{id}", { params: { path: { id: String(n) } } }));
+export const revisionWithImpact = (n: number) => answer(api.GET("/api/v1/revisions/{id}", { params: { path: { id: String(n) }, query: { impact: true } } }));
+export type RevisionFilter = { by?: string; type?: string; id?: string; since?: string; until?: string };
+export const revisions = (query: RevisionFilter & { limit?: number; cursor?: string }) => answer(api.GET("/api/v1/revisions", { params: { query } }));
+export const comparison = (from: string, to: string) => answer(api.GET("/api/v1/comparison", { params: { query: { from, to } } }));
 export const verifyAudit = () => answer(api.POST("/api/v1/audit/verify", { body: {} }));
 export const checkpoint = () => answer(api.POST("/api/v1/audit/checkpoints"));
 export const serviceSettings = () => answer(api.GET("/api/v1/service"));

@@ -1,5 +1,6 @@
 import createClient from "openapi-fetch";
 import { base } from "../base";
+import { asOf, ofThePast } from "../session/as-of";
 import { setClock } from "../session/clock";
 import { language } from "../session/language";
 import { labelOf, t } from "../words";
@@ -14,6 +15,16 @@ export type Problem = Schemas["Problem"];
 export type Check = Schemas["Check"];
 
 export const api = createClient<paths>({ baseUrl: base, headers: { "Accept-Language": language() } });
+
+api.use({
+  async onRequest({ request, schemaPath }) {
+    if (!ofThePast(request.method, schemaPath)) return undefined;
+    const url = new URL(request.url);
+    url.searchParams.set("as_of", asOf);
+    const { method, headers, signal } = request;
+    return new Request(url, { method, headers, signal, body: method === "GET" ? undefined : await request.text() });
+  },
+});
 
 /** sentence begins what the service says as a line of its own begins. */
 const sentence = (text?: string) => text && text.charAt(0).toUpperCase() + text.slice(1);

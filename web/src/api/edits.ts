@@ -15,9 +15,9 @@ type Patch<T extends Type> = { [K in keyof Records[T]]?: Records[T][K] | null };
 export const change = (edits: Edit[], dryRun = false, note?: string) =>
   answer(api.POST("/api/v1/changes", { params: { query: { dry_run: dryRun, impact: dryRun } }, body: { changes: edits, note } }));
 
-/** undo takes back what a revision did: on a dry run, to look at what that would change. note says why. */
-export const undo = (revision: number, dryRun = false, note?: string) =>
-  answer(api.POST("/api/v1/revisions/{id}/undo", { params: { path: { id: String(revision) }, query: { dry_run: dryRun, note } } }));
+/** undo takes back what revisions did: on a dry run, to look at what that would change. note says why. */
+export const undo = (revisions: number[], dryRun = false, note?: string) =>
+  answer(api.POST("/api/v1/undo", { params: { query: { dry_run: dryRun, impact: dryRun, note } }, body: { revisions } }));
 
 export const find = (q: string) => answer(api.GET("/api/v1/find", { params: { query: { q, limit: 12 } } }));
 

@@ -1,15 +1,12 @@
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { useState, type ReactNode } from "react";
+import { useQuery } from "@tanstack/react-query";
+import type { ReactNode } from "react";
 import { revision, type Entry } from "../api/audit";
-import { reasonOf } from "../api/client";
-import { undo } from "../api/edits";
+import { TakeBack } from "../history/take-back";
 import { ChangeList } from "../impact/changes";
-import { useReason } from "../impact/reason";
 import { useMay } from "../session/mandates";
-import { Footer, Modal } from "../ui/modal";
+import { Modal } from "../ui/modal";
 import { Busy, Trouble } from "../ui/notice";
 import { RecordLink } from "../ui/record-link";
-import { useToast } from "../ui/toast";
 import { labelOf, t } from "../words";
 import { via } from "./entries";
 
@@ -83,34 +80,9 @@ function Change({ revision: n }: { revision: number }) {
           button={t("console.record.undo")}
           className="button mt-2 px-2 py-0.5 text-[0.86rem] print:hidden"
         >
-          {(close) => <TakeBack revision={n} close={close} />}
+          {(close) => <TakeBack revisions={[n]} close={close} />}
         </Modal>
       )}
     </Fact>
-  );
-}
-
-/** TakeBack shows what taking a revision back would change, and does it. */
-function TakeBack({ revision: n, close }: { revision: number; close: () => void }) {
-  const queries = useQueryClient();
-  const toast = useToast();
-  const { field, note } = useReason();
-  const look = useQuery({ queryKey: ["undo", n], queryFn: () => undo(n, true), retry: false });
-  const [fault, setFault] = useState("");
-  const go = useMutation({
-    mutationFn: () => undo(n, false, note()),
-    onSuccess: (saved) => {
-      toast(saved);
-      close();
-      return queries.invalidateQueries();
-    },
-    onError: (error) => setFault(reasonOf(error, t("console.edit.not_saved"))),
-  });
-  return (
-    <>
-      {look.error ? <Trouble error={look.error} /> : look.data ? <ChangeList changes={look.data.changes} none={t("console.record.no_change")} /> : <Busy />}
-      {field}
-      <Footer close={close} go={() => go.mutate()} label={t("console.toast.undo")} disabled={!look.data || go.isPending} fault={fault} />
-    </>
   );
 }

@@ -9,6 +9,7 @@ import { TimeField, useZone } from "../ui/time-field";
 import { t } from "../words";
 import { Entries } from "./entries";
 import { TakeCopy } from "./copy";
+import { RecordTabs } from "./tabs";
 import { Verify } from "./verify";
 
 /** The kinds of entries, those first that are asked for most. */
@@ -70,6 +71,7 @@ export function AuditPage() {
     <>
       <div className="mb-3 flex flex-wrap items-center gap-3">
         <h1>{t("console.place.record")}</h1>
+        <RecordTabs />
         <div className="ml-auto flex gap-2 print:hidden">
           <TakeCopy filter={filter} />
           <Verify />

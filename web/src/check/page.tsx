@@ -16,6 +16,7 @@ import { WeekStrip } from "../ui/strip";
 import { Sign, TrailView } from "../ui/trail";
 import { t } from "../words";
 import { useReads } from "../session/mandates";
+import { asOf, linkHere } from "../session/as-of";
 import { AdviceView } from "./advice";
 import { CircumstanceFields, circumstances, contextOf } from "./circumstances";
 
@@ -150,7 +151,7 @@ function AnswerView({ answer, asked }: { answer: Answer; asked: Question }) {
         )}
         {answer.because.length + answer.missing.length === 0 && <p className="text-soft">{t("console.check.no_trail")}</p>}
         {known && <WeekView asked={asked} context={context} at={answer.at} />}
-        {known && reads && !advised && (
+        {known && reads && !advised && asOf === "" && (
           <button type="button" className="button self-start" onClick={() => setAdvised(true)}>
             {t(answer.allowed ? "console.advice.ask_away" : "console.advice.ask_towards")}
           </button>
@@ -202,7 +203,7 @@ function Trails({ title, trails }: { title: string; trails: Answer["because"] })
 function CopyLink() {
   const [copied, setCopied] = useState(false);
   const copy = async () => {
-    await navigator.clipboard.writeText(location.href);
+    await navigator.clipboard.writeText(linkHere());
     setCopied(true);
     setTimeout(() => setCopied(false), 2000);
   };

@@ -14,6 +14,7 @@ import { Busy } from "../ui/notice";
 import { RecordLink } from "../ui/record-link";
 import { distance, local } from "../ui/time";
 import { useZone } from "../ui/time-field";
+import { asOf } from "../session/as-of";
 import { SignIns } from "./sign-ins";
 import { t } from "../words";
 
@@ -26,7 +27,7 @@ export function PersonPage({ row }: { row: User }) {
         <Groups user={row} />
         <Direct user={row.id} />
         <Facts title={t("console.person.account")} type="users" row={row} />
-        <SignIns user={row.id} />
+        {asOf === "" && <SignIns user={row.id} />}
         <History type="users" id={row.id} />
         <LastEntries filter={{ of: row.id }} />
       </div>

@@ -5,6 +5,7 @@ import {
   Cpu,
   FileText,
   Grid3x3,
+  History,
   Clock,
   KeyRound,
   Layers,
@@ -19,14 +20,18 @@ import {
 } from "lucide-react";
 import { useLayoutEffect, type ReactNode } from "react";
 import { Link, NavLink, useLocation } from "react-router";
-import { signOut, type Session } from "../api/client";
+import { useQuery } from "@tanstack/react-query";
+import { counts, signOut, type Session } from "../api/client";
 import { LanguageButton } from "../ui/language-button";
+import { Fault } from "../ui/notice";
 import { SearchBox } from "../ui/search";
 import { Shortcuts } from "../ui/shortcuts";
 import { useEvents } from "../api/events";
 import { local } from "../ui/time";
+import { useZone } from "../ui/time-field";
 import { usePrinting } from "../ui/use-printing";
 import { t } from "../words";
+import { asOf, backToNow } from "./as-of";
 import { serviceNow } from "./clock";
 import { chooseLanguage } from "./language";
 import { usePreferences } from "./preferences";
@@ -52,6 +57,27 @@ const allPlaces = [
   { to: "/service", key: "service", icon: Settings2, types: [] },
   own,
 ];
+
+// Those that can be looked at as they were.
+const ofBefore = ["check", "devices", "people", "grants", "times", "matrix", "rights"];
+
+/** Before says plainly that what is shown is the policy as it was, and leads back. */
+function Before() {
+  const zone = useZone({});
+  const there = useQuery({ queryKey: ["counts"], queryFn: counts, retry: false }); // or else nothing was, and why
+  const revision = /^\d+$/.test(asOf);
+  const what = revision || Number.isNaN(Date.parse(asOf)) ? asOf : `${local(asOf, zone)} ${zone}`;
+  return (
+    <div role="note" className="mb-4 flex flex-wrap items-center gap-3 border-y-2 border-breaks bg-sunk px-4 py-2">
+      <History size={16} aria-hidden />
+      <span className="font-medium">{t(revision ? "console.history.before_revision" : "console.history.before_time", { what })}</span>
+      {there.error && <Fault text={there.error.message} />}
+      <button type="button" className="button ml-auto print:hidden" onClick={backToNow}>
+        {t("console.history.to_now")}
+      </button>
+    </div>
+  );
+}
 
 // Those that are for whoever sees the policy as a whole.
 const forWhole = ["policy", "record", "service"];
@@ -87,7 +113,9 @@ export function Frame({ session, children }: { session: Session; children: React
   const whole = useWhole();
   const [{ landing = "today" }, prefer] = usePreferences();
   const places = reads
-    ? allPlaces.filter((p) => !forWhole.includes(p.key) || whole).map((p) => (p.to === "/" && landing !== "today" ? { ...p, to: "/today" } : p))
+    ? allPlaces
+        .filter((p) => (!forWhole.includes(p.key) || whole) && (asOf === "" || ofBefore.includes(p.key)))
+        .map((p) => (p.to === "/" && landing !== "today" ? { ...p, to: "/today" } : p))
     : [own];
   const look = theme(); // which a change of what one prefers draws anew
   const leave = async () => {
@@ -156,6 +184,7 @@ export function Frame({ session, children }: { session: Session; children: React
       </header>
       <main id="main" className="min-w-0 flex-1 px-4 py-5 md:px-8 md:py-6">
         <PaperHead session={session} />
+        {asOf !== "" && <Before />}
         {children}
       </main>
     </div>

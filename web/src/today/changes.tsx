@@ -1,12 +1,13 @@
 import type { Happened } from "../api/today";
 import { serviceNow } from "../session/clock";
+import { Link } from "react-router";
 import { RecordLink } from "../ui/record-link";
 import { distance, local } from "../ui/time";
 import { number, t } from "../words";
 import { listLook, Section } from "./section";
 
 /** LastChanges lists revisions: who changed what, and when. */
-export function LastChanges({ title, list: revisions, zone }: { title: string; list: Happened[]; zone: string }) {
+export function LastChanges({ title, list: revisions, zone, all }: { title: string; list: Happened[]; zone: string; all?: string }) {
   const now = serviceNow();
   return (
     <Section title={title}>
@@ -29,6 +30,13 @@ export function LastChanges({ title, list: revisions, zone }: { title: string; l
           </li>
         ))}
       </ol>
+      {all && (
+        <p className="border-t border-line/60 px-4 py-2 print:hidden">
+          <Link className="link" to={all}>
+            {t("console.history.all")}
+          </Link>
+        </p>
+      )}
       {revisions.length === 0 && <p className="px-4 py-3 text-soft">{t("console.today.no_changes")}</p>}
     </Section>
   );

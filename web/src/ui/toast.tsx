@@ -26,7 +26,7 @@ export function ToastArea({ children }: { children: ReactNode }) {
   }, []);
   const back = async (saved: Saved) => {
     try {
-      const done = await undo(saved.revision);
+      const done = await undo([saved.revision]);
       setShown({ saved: done, text: t("console.toast.undone", { revision: done.revision }), undone: true });
       await queries.invalidateQueries();
     } catch (error) {

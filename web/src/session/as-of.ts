@@ -1,0 +1,40 @@
+import { base } from "../base";
+
+const kept = "sentier-as-of";
+
+/**
+ * asOf is the revision, or the time, of which the policy is looked at; empty: as it is. Whoever was sent an address with it sees what was meant, and
+ * it stays so in this tab until they go back to now.
+ */
+export const asOf = (() => {
+  const given = new URLSearchParams(location.search).get("as_of");
+  if (given) sessionStorage.setItem(kept, given);
+  return given ?? sessionStorage.getItem(kept) ?? "";
+})();
+
+/** lookBack shows the policy as it was. The page is loaded anew: nothing that was read of another policy stays in memory. */
+export function lookBack(to: string) {
+  location.assign(`${base}check?${new URLSearchParams({ as_of: to }).toString()}`);
+}
+
+/** backToNow shows the policy as it is, on the same page. */
+export function backToNow() {
+  sessionStorage.removeItem(kept);
+  const here = new URL(location.href);
+  here.searchParams.delete("as_of");
+  location.assign(here);
+}
+
+/** linkHere is an address by which others see what is shown here, of the same policy. */
+export function linkHere() {
+  const here = new URL(location.href);
+  if (asOf) here.searchParams.set("as_of", asOf);
+  return here.href;
+}
+
+// What can be asked of the policy as it was.
+const questions =
+  /^GET \/api\/v1\/(settings|names|counts|find|policy|(reach|groups|history|uses|seen|rights|roles|kinds|sites|devices|device_groups|users|user_groups|calendars|schedules|grants|mandates)(\/\{(id|type)\})*(\/mentions)?|reach\/\w+(\/\{id\})?|seen\/\{id\})$|^POST \/api\/v1\/(check|week|matrix)$/;
+
+/** ofThePast tells whether a question goes to the policy as it was. */
+export const ofThePast = (method: string, path: string) => asOf !== "" && questions.test(`${method} ${path}`);
