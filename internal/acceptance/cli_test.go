@@ -1,6 +1,7 @@
 package acceptance
 
 import (
+	"encoding/xml"
 	"os"
 	"path/filepath"
 	"strings"
@@ -76,6 +77,45 @@ func TestCommandsWithoutAService(t *testing.T) {
 				t.Errorf("code %d, want %d\n--- out, want …%s…\n%s\n--- err, want …%s…\n%s", code, c.code, c.out, out, c.err, errOut)
 			}
 		})
+	}
+}
+
+// TestExpectationsForAPipeline: the outcome is written as JUnit XML as well, which says of each that fails what came instead.
+func TestExpectationsForAPipeline(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	policy := write(t, dir+"/policy.yaml", string(demo.Document()))
+	checks := write(t, dir+"/checks.yaml", `format: sentier-expect/1
+checks:
+- {user: tomas.field, right: control, device: twin-bridge-north, at: "2026-11-24T10:00:00Z", expect: allow}
+- {user: tomas.field, right: control, device: alder-gate-1, at: "2026-11-24T10:00:00Z", expect: allow, note: "he <has> it & more"}
+`)
+	report := dir + "/report.xml"
+	if code, _, errOut := runCLI(t, "", "expect", "run", checks, "--policy", policy, "--junit", report); code != 1 {
+		t.Fatalf("%d %s", code, errOut)
+	}
+	text, err := os.ReadFile(report)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var got struct {
+		Tests    int `xml:"tests,attr"`
+		Failures int `xml:"failures,attr"`
+		Cases    []struct {
+			Name    string `xml:"name,attr"`
+			Failure *struct {
+				Message string `xml:"message,attr"`
+			} `xml:"failure"`
+		} `xml:"testcase"`
+	}
+	if err := xml.Unmarshal(text, &got); err != nil {
+		t.Fatal(err)
+	}
+	if got.Tests != 2 || got.Failures != 1 || got.Cases[0].Failure != nil || got.Cases[1].Failure == nil || got.Cases[1].Failure.Message != "expected allow, came deny" || !strings.HasSuffix(got.Cases[1].Name, ": he <has> it & more") {
+		t.Errorf("the report is\n%s", text)
+	}
+	if code, _, errOut := runCLI(t, "", "expect", "run", checks, "--policy", policy, "--junit", dir+"/none/report.xml"); code != 2 || !strings.Contains(errOut, "report.xml") {
+		t.Errorf("a report that cannot be written: %d %s", code, errOut)
 	}
 }
 

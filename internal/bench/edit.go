@@ -32,6 +32,8 @@ type running struct {
 	url   string
 	token string
 	stop  func()
+
+	service *service.Service
 }
 
 func (r *run) start(w *world) *running {
@@ -58,7 +60,7 @@ func (s *running) open() time.Duration {
 	check(err)
 	done := make(chan error, 1)
 	go func() { done <- d.Run(ctx) }()
-	s.url = d.Address()
+	s.url, s.service = d.Address(), d.Service
 	s.stop = func() {
 		cancel()
 		check(<-done)

@@ -38,7 +38,7 @@ func (r *run) measure(n int) {
 	if r.wants("read") && n < 100_000 {
 		r.readers(w, n)
 	}
-	if r.wants("service") || r.wants("edit|page|import|http|sql|start|record") {
+	if r.wants("service") || r.wants("edit|page|import|http|sql|start|record|past") {
 		r.service(w, n)
 	}
 }
@@ -59,6 +59,9 @@ func (r *run) service(w *world, n int) {
 	fmt.Fprintf(os.Stderr, "%d: stored %v\n", n, time.Since(start))
 	if r.wants("edit") {
 		r.edits(s, n)
+	}
+	if r.wants("past") && n == 100_000 {
+		r.past(s, n)
 	}
 	if r.wants("http") {
 		r.overHTTP(s, n)

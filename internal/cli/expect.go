@@ -1,7 +1,9 @@
 package cli
 
 import (
+	"encoding/xml"
 	"fmt"
+	"os"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -15,13 +17,13 @@ func (a *app) expect() *cobra.Command {
 		Use: "expect", Short: "Expectations: questions with the answers that they must have",
 		Example: "  sentier expect run stories.yaml --policy larkmere.yaml",
 	}
-	var file string
+	var file, junit string
 	run := &cobra.Command{
 		Use: "run EXPECTATIONS", Short: "Run a file of expectations", Args: exactly("EXPECTATIONS"),
 		Long: `Ask every question of a file of the format sentier-expect/1, and print each whose
 answer is not the expected one with what came instead. The exit code is 0 where
 all hold, 1 where not.`,
-		Example: "  sentier expect run stories.yaml\n  sentier expect run stories.yaml --policy larkmere.yaml",
+		Example: "  sentier expect run stories.yaml\n  sentier expect run stories.yaml --policy larkmere.yaml\n  sentier expect run stories.yaml --junit report.xml",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			data, err := a.readFile(args[0])
 			if err != nil {
@@ -35,12 +37,62 @@ all hold, 1 where not.`,
 			if err != nil {
 				return err
 			}
-			return a.runExpectations(cmd, expectations, ask)
+			report := suite{Name: args[0]}
+			ended := a.runExpectations(cmd, expectations, ask, &report)
+			if junit != "" && (ended == nil || ended == answered{exitNo}) {
+				if err := report.write(junit); err != nil {
+					return err
+				}
+			}
+			return ended
 		},
 	}
 	run.Flags().StringVar(&file, "policy", "", "ask this policy document instead of a service")
+	run.Flags().StringVar(&junit, "junit", "", "file to write the outcome to as JUnit XML as well, as pipelines read it")
 	cmd.AddCommand(run)
 	return cmd
+}
+
+// suite is the outcome of expectations in the form of JUnit XML.
+type suite struct {
+	XMLName  xml.Name   `xml:"testsuite"`
+	Name     string     `xml:"name,attr"`
+	Tests    int        `xml:"tests,attr"`
+	Failures int        `xml:"failures,attr"`
+	Cases    []testCase `xml:"testcase"`
+}
+
+type testCase struct {
+	Name    string   `xml:"name,attr"`
+	Class   string   `xml:"classname,attr"`
+	Failure *failure `xml:"failure"`
+}
+
+type failure struct {
+	Message string `xml:"message,attr"`
+	Text    string `xml:",chardata"`
+}
+
+// add enters an expectation that held, or, with what came instead, one that did not.
+func (s *suite) add(in wire.Check, note, expected, came, text string) {
+	c := testCase{Name: fmt.Sprintf("%s %s %s at %s", in.User, in.Right, in.Device, in.At), Class: s.Name}
+	if note != "" {
+		c.Name += ": " + note
+	}
+	s.Tests++
+	if expected != came {
+		s.Failures++
+		c.Failure = &failure{fmt.Sprintf("expected %s, came %s", expected, came), text}
+	}
+	s.Cases = append(s.Cases, c)
+}
+
+func (s *suite) write(path string) error {
+	body, err := xml.MarshalIndent(s, "", "  ")
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(path, append([]byte(xml.Header), append(body, '\n')...), 0o644)
 }
 
 // notSoundAsError is for files that a command cannot go on without: their faults end it with code 2.
@@ -51,7 +103,7 @@ func (a *app) notSoundAsError(file string, err error) error {
 	return answered{exitError}
 }
 
-func (a *app) runExpectations(cmd *cobra.Command, all *document.Expectations, ask func(*cobra.Command, wire.Check) (wire.Answer, error)) error {
+func (a *app) runExpectations(cmd *cobra.Command, all *document.Expectations, ask func(*cobra.Command, wire.Check) (wire.Answer, error), report *suite) error {
 	s := sheet{head: []string{"CHECK", "USER", "RIGHT", "DEVICE", "AT", "EXPECTED", "CAME", "NOTE"}}
 	failures := []map[string]any{}
 	for i, x := range all.Checks {
@@ -65,6 +117,7 @@ func (a *app) runExpectations(cmd *cobra.Command, all *document.Expectations, as
 			return fmt.Errorf("checks[%d]: %w", i, err)
 		}
 		expected, came := expectation(x, answer)
+		report.add(in, x.Note, expected, came, answer.Text)
 		if expected == came {
 			continue
 		}
