@@ -59,6 +59,10 @@ func TestThePolicyAsItWas(t *testing.T) {
 		}
 	}
 
+	if gone := get[wire.Revisions](w, "GET", "/api/v1/revisions?type=users&id=noor.haddad&limit=1", "").Items[0]; gone.Records[0].Name != "Noor Haddad" {
+		t.Errorf("who has gone is called %+v", gone.Records[0])
+	}
+
 	// A time is that of the clock as well: nobody has to say twice when.
 	asked := `{"user":"tomas.field","right":"control","device":"twin-bridge-north"}`
 	_, _, then := w.ask("POST", "/api/v1/check?as_of="+between, w.token, asked)

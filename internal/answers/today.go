@@ -239,9 +239,17 @@ func (s Service) happened(ctx context.Context, p *policy.Policy, v authority.Vie
 		h := wire.Happened{Revision: r.Number, At: r.At.UTC(), By: wire.Named{ID: r.By, Name: p.Title(policy.Users, r.By)}, Note: r.Note, Records: []wire.Touched{}, All: all}
 		for _, x := range first {
 			t, _ := policy.TypeNamed(x.Type)
-			h.Records = append(h.Records, wire.Touched{Op: x.Op(), Type: x.Type, ID: x.ID, Name: p.Title(t, x.ID)})
+			h.Records = append(h.Records, wire.Touched{Op: x.Op(), Type: x.Type, ID: x.ID, Name: nameThen(p, t, x)})
 		}
 		out = append(out, h)
 	}
 	return out, nil
+}
+
+// nameThen is what a record is called that a revision changed, or, where it has gone since, was called then.
+func nameThen(p *policy.Policy, t policy.Type, x store.Touched) string {
+	if _, there := p.Get(t, x.ID); !there && x.Name != "" {
+		return x.Name
+	}
+	return p.Title(t, x.ID)
 }

@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"io"
 	"net/url"
+	"slices"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -62,24 +64,82 @@ func userVerbs(a *app, n noun) []*cobra.Command {
 
 func (a *app) userMove(n noun) *cobra.Command {
 	var e editing
-	var to string
-	var from []string
+	var to, handover string
+	var from, keep []string
 	cmd := &cobra.Command{
-		Use: "move USER --to GROUP --from GROUP…", Short: "Add to one group and drop from others, in one step", Args: exactly("USER"),
-		Example: "  sentier user move tomas.field --to instrument-technicians --from bridge-crew",
+		Use: "move USER --to GROUP", Short: "Bring into one group and out of the old ones, in one step", Args: exactly("USER"),
+		Long: `Bring a person into a group, and out of all others that list them but those that are kept on purpose with --keep; or, with
+--from, out of those alone. With --handover they are in both until then: each old membership that goes on beyond it ends there.`,
+		Example: "  sentier user move tomas.field --to instrument-technicians --from bridge-crew\n  sentier user move tomas.field --to instrument-technicians --keep night-watch --handover \"in 2 weeks\"",
 		RunE: func(cmd *cobra.Command, args []string) error {
+			if len(from) > 0 && len(keep) > 0 {
+				return errors.New("--from says which groups are left, and --keep which are not: give one of them")
+			}
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			var in []wire.Belongs
+			if err := c.Do(cmd.Context(), "GET", "/api/v1/groups/users/"+url.PathEscape(args[0]), nil, nil, &in); err != nil {
+				return err
+			}
+			at, err := a.moment(cmd, handover)
+			if err != nil {
+				return err
+			}
+			end, _ := at.(string)
 			edits := []wire.Edit{{Op: "add", Type: "user_groups", ID: to, List: "members", Value: args[0]}}
 			for _, g := range from {
-				edits = append(edits, wire.Edit{Op: "drop", Type: "user_groups", ID: g, List: "members", Value: args[0]})
+				if !slices.ContainsFunc(in, func(b wire.Belongs) bool { return b.Why == "listed" && b.Group.ID == g }) {
+					return fmt.Errorf("--from %s: %s is in no such group", g, args[0])
+				}
+			}
+			for _, b := range in {
+				if b.Why != "listed" || b.Group.ID == to || slices.Contains(keep, b.Group.ID) || len(from) > 0 && !slices.Contains(from, b.Group.ID) {
+					continue
+				}
+				left, err := leave(args[0], b, end)
+				if err != nil {
+					return err
+				}
+				edits = append(edits, left...)
 			}
 			return a.send(cmd, e, edits...)
 		},
 	}
 	cmd.Flags().StringVar(&to, "to", "", "group to add to (required)")
-	cmd.Flags().StringSliceVar(&from, "from", nil, "groups to drop from")
+	cmd.Flags().StringSliceVar(&from, "from", nil, "groups to drop from (default: all that list them)")
+	cmd.Flags().StringSliceVar(&keep, "keep", nil, "groups that they stay in")
+	cmd.Flags().StringVar(&handover, "handover", "", "time until which they are in both")
 	must(cmd.MarkFlagRequired("to"))
 	e.flags(cmd)
 	return cmd
+}
+
+// leave ends a membership: at once, or where there is a handover at the end of it, unless it ends before by itself.
+func leave(user string, b wire.Belongs, handover string) ([]wire.Edit, error) {
+	text := func(at *time.Time) string {
+		if at == nil {
+			return ""
+		}
+		return at.Format(time.RFC3339Nano)
+	}
+	drop := wire.Edit{Op: "drop", Type: "user_groups", ID: b.Group.ID, List: "members", Value: user, From: text(b.From), Until: text(b.Until), Beside: true}
+	if handover == "" {
+		return []wire.Edit{drop}, nil
+	}
+	end, err := time.Parse(time.RFC3339, handover)
+	switch {
+	case err != nil:
+		return nil, err
+	case b.From != nil && !b.From.Before(end):
+		return []wire.Edit{drop}, nil
+	case b.Until != nil && !b.Until.After(end):
+		return nil, nil
+	}
+	add := drop
+	add.Op, add.Until = "add", handover
+	return []wire.Edit{drop, add}, nil
 }
 
 // listVerb is a command that adds entries to a list of a record, or drops them.

@@ -149,7 +149,8 @@ func (s *Store) RevisionAt(ctx context.Context, at time.Time) (Revision, error) 
 // Touched is a record that a revision changed, and what it did to it.
 type Touched struct {
 	Type, ID    string
-	Made, Ended bool // it was added; it was removed
+	Name        string // that it had then; empty: none
+	Made, Ended bool   // it was added; it was removed
 }
 
 // Op is what the revision did to the record, in one word.
@@ -170,7 +171,7 @@ func (s *Store) TouchedBy(ctx context.Context, revision uint64, limit int) (firs
 	if err := rows.Count(&count).Error; err != nil {
 		return nil, 0, err
 	}
-	err = rows.Select("type", "id", "before IS NULL AS made", "after IS NULL AS ended").Order("seq").Limit(limit).Find(&first).Error
+	err = rows.Select("type", "id", "coalesce(json_extract(coalesce(after, before), '$.name'), '') AS name", "before IS NULL AS made", "after IS NULL AS ended").Order("seq").Limit(limit).Find(&first).Error
 	return first, int(count), err
 }
 

@@ -3,14 +3,14 @@ import { useState } from "react";
 import { Link } from "react-router";
 import { invite, reasonOf } from "../api/client";
 import { patched, type Edit } from "../api/edits";
-import { mentions, titleOf, type User } from "../api/records";
+import { groupsOf } from "../api/reach";
+import { titleOf, type User } from "../api/records";
 import { Doing } from "../impact/doing";
 import { useMakes, useMay } from "../session/mandates";
 import { Combobox } from "../ui/combobox";
 import { CheckBox } from "../ui/fields";
 import { Footer, Modal } from "../ui/modal";
 import { Once } from "../ui/once";
-import { Name } from "../ui/record-link";
 import { TimeField } from "../ui/time-field";
 import { t, timeFormat } from "../words";
 
@@ -92,33 +92,42 @@ function InviteBody({ user, close }: { user: User; close: () => void }) {
   );
 }
 
-/** Move adds a person to a group, and asks about each old one. */
+/** Move brings a person into a group and out of the old ones, but those that are kept on purpose; at once, or after a time with both. */
 function Move({ user, close }: { user: User; close: () => void }) {
   const [to, setTo] = useState<string>();
   const [until, setUntil] = useState<string>();
-  const [dropped, setDropped] = useState<string[]>([]);
-  const found = useQuery({ queryKey: ["mentions", "users", user.id], queryFn: () => mentions("users", user.id) });
-  const old = [...new Set((found.data ?? []).filter((m) => m.type === "user_groups").map((m) => m.id))];
+  const [handover, setHandover] = useState<string>();
+  const [kept, setKept] = useState<string[]>([]);
+  const found = useQuery({ queryKey: ["groups", "users", user.id], queryFn: () => groupsOf("users", user.id) });
+  const old = (found.data ?? []).filter((b) => b.why === "listed" && b.group.id !== to);
+  const groups = new Map(old.map((b) => [b.group.id, b.group.name]));
   const member = { type: "user_groups", list: "members" as const, value: user.id };
-  const drops: Edit[] = dropped.map((g) => ({ op: "drop", id: g, ...member }));
+  const leaves: Edit[] = old.filter((b) => !kept.includes(b.group.id)).flatMap((b) => leave(b, member, handover));
   const adds: Edit[] = to ? [{ op: "add", id: to, ...member, until }] : [];
   return (
     <>
       <Combobox label={t("console.edit.move_to")} type="user_groups" value={to} onChange={setTo} />
-      <TimeField label={t("console.field.until")} value={until} onChange={setUntil} />
+      <TimeField label={t("console.edit.move_until")} value={until} onChange={setUntil} />
       <fieldset className="flex flex-col gap-1">
         <legend className="mb-1">{t("console.edit.move_keep")}</legend>
-        {old.map((g) => (
-          <CheckBox
-            key={g}
-            label={<Name type="user_groups" id={g} />}
-            checked={!dropped.includes(g)}
-            onChange={(keep) => setDropped(keep ? dropped.filter((x) => x !== g) : [...dropped, g])}
-          />
+        {[...groups].map(([id, name]) => (
+          <CheckBox key={id} label={name} checked={kept.includes(id)} onChange={(keep) => setKept(keep ? [...kept, id] : kept.filter((x) => x !== id))} />
         ))}
-        {old.length === 0 && <p className="text-soft">{t("console.edit.no_groups")}</p>}
+        {groups.size === 0 && <p className="text-soft">{t("console.edit.no_groups")}</p>}
       </fieldset>
-      <Doing edits={[...adds, ...drops]} label={t("console.edit.move")} close={close} />
+      {leaves.length > 0 && <TimeField label={t("console.edit.move_handover")} value={handover} onChange={setHandover} />}
+      <Doing edits={to ? [...adds, ...leaves] : []} label={t("console.edit.move")} close={close} />
     </>
   );
+}
+
+type Membership = Awaited<ReturnType<typeof groupsOf>>[number];
+
+/** leave ends a membership: at once, or where there is a handover at the end of it, unless it ends before by itself. */
+function leave(b: Membership, member: Omit<Edit, "op" | "id">, handover: string | undefined): Edit[] {
+  const one = { id: b.group.id, ...member, from: b.from ?? undefined, beside: true };
+  const drop: Edit = { op: "drop", ...one, until: b.until ?? undefined };
+  if (!handover || (b.from && Date.parse(b.from) >= Date.parse(handover))) return [drop];
+  if (b.until && Date.parse(b.until) <= Date.parse(handover)) return [];
+  return [drop, { op: "add", ...one, until: handover }];
 }

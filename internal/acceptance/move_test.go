@@ -1,0 +1,76 @@
+package acceptance
+
+import (
+	"strings"
+	"testing"
+
+	"sentier/internal/wire"
+)
+
+// TestAPersonMoves: out of the old groups but those that are kept on purpose, in the console as in the terminal; or after a time with both, which
+// ends by itself and makes no membership last longer than it did.
+func TestAPersonMoves(t *testing.T) {
+	t.Parallel()
+	w := start(t, nil)
+	w.must("PUT", "/api/v1/user_groups/volunteers/members/greta.holm", `{"until":"2026-12-01T00:00:00Z"}`)
+	w.must("PUT", "/api/v1/user_groups/night-watch/members/greta.holm", `{"from":"2027-03-01T00:00:00Z"}`)
+	in := func(user string) string {
+		t.Helper()
+		var out []string
+		for _, b := range get[[]wire.Belongs](w, "GET", "/api/v1/groups/users/"+user, "") {
+			if b.Why != "listed" {
+				continue
+			}
+			text := b.Group.ID
+			if b.From != nil {
+				text += " from " + b.From.UTC().Format("2006-01-02")
+			}
+			if b.Until != nil {
+				text += " until " + b.Until.UTC().Format("2006-01-02")
+			}
+			out = append(out, text)
+		}
+		return strings.Join(out, ", ")
+	}
+	if got := in("greta.holm"); got != "bridge-crew, night-watch from 2027-03-01, volunteers until 2026-12-01" {
+		t.Fatalf("to begin with she is in %s", got)
+	}
+
+	b := w.console()
+	b.open("/records/users/greta.holm")
+	b.click("Move")
+	b.pick("New group", "instr", "Instrument technicians")
+	b.until("what she loses at once", `/lost\s+\d+\s+now/.test(document.body.innerText)`) // who moves keeps nothing by accident
+	b.fill("Both until (a time to hand over; empty: out at once)", "2026-12-24 12:00")
+	b.key("Enter")
+	b.until("what she loses after the handover alone", `/lost\s+\d+\s+later/.test(document.body.innerText) && !/lost\s+\d+\s+now/.test(document.body.innerText)`)
+	b.accessible("a move")
+	b.look("move")
+	b.clickLast("Move")
+	b.see("Undo")
+	if got := in("greta.holm"); got != "bridge-crew until 2026-12-24, instrument-technicians, volunteers until 2026-12-01" {
+		t.Errorf("with a handover she is in %s", got)
+	}
+	if code, _, errOut := w.run("history", "undo", "4"); code != 0 {
+		t.Fatal(errOut)
+	}
+
+	for _, c := range []struct {
+		args string
+		code int
+		want string
+	}{
+		{"--from lock-keepers-north", 2, "night-watch"}, // she is in none of that: nothing changes
+		{"--from bridge-crew --keep volunteers", 2, ""},
+		{"--keep volunteers --dry-run", 0, "bridge-crew, night-watch from 2027-03-01, volunteers until 2026-12-01"},
+		{"--keep volunteers", 0, "instrument-technicians, volunteers until 2026-12-01"},
+	} {
+		args := append([]string{"user", "move", "greta.holm", "--to", "instrument-technicians"}, strings.Fields(c.args)...)
+		if code, out, errOut := w.run(args...); code != c.code || !strings.Contains(in("greta.holm"), c.want) {
+			t.Errorf("%s: %d, and she is in %s\n%s%s", c.args, code, in("greta.holm"), out, errOut)
+		}
+	}
+	if code, _, errOut := w.run("user", "move", "tomas.field", "--to", "control-room", "--from", "bridge-crew", "--handover", "2026-12-24T12:00:00Z"); code != 0 || in("tomas.field") != "bridge-crew until 2026-12-24, control-room, instrument-technicians" {
+		t.Errorf("from one group alone, with a handover: %d, in %s\n%s", code, in("tomas.field"), errOut)
+	}
+}
