@@ -30,7 +30,6 @@ func TestScreenshots(t *testing.T) {
 	w := start(t, nil)
 	b := w.console()
 	for _, page := range []struct{ name, path, shows string }{
-		{"check-allowed", question("user", "tomas.field", "right", "control", "device", "twin-bridge-north/deck", "at", "2026-11-24 10:00"), "Because"},
 		{"check-denied", question("user", "agnes.lindqvist", "right", "control", "device", "alder-gate-1", "at", "2026-11-24 20:00"), "What would have made it a yes"},
 		{"devices", "/devices", "Alder gate 1"},
 		{"today", "/", "Last changes"}, {"person", "/records/users/tomas.field", "Grants by name"},
@@ -78,6 +77,12 @@ func TestScreenshots(t *testing.T) {
 	b.press("the entry", `//tr[contains(., "moved to the instruments")]//button`)
 	b.see("t.field@larkmere.example")
 	b.shot(filepath.Join(dir, "record.png"))
+	w.must("DELETE", "/api/v1/user_groups/bridge-crew/members/tomas.field?note=and%20leaves%20the%20bridges", "")
+	b.open("/history")
+	b.click("What revision 3 did")
+	b.see("Who gained and lost what")
+	time.Sleep(400 * time.Millisecond)
+	b.shot(filepath.Join(dir, "history.png"))
 	if err := w.owner.Service.SetPassword(context.Background(), "agnes.lindqvist", password); err != nil {
 		t.Fatal(err)
 	}

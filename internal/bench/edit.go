@@ -64,6 +64,7 @@ func (s *running) open() time.Duration {
 	s.stop = func() {
 		cancel()
 		check(<-done)
+		s.service = nil // a policy that is held still would be looked through for garbage beside the next
 	}
 	return ready
 }

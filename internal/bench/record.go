@@ -51,8 +51,15 @@ func (r *run) records(s *running, n, entries int) {
 		}
 		return median(list)
 	}
+	best := func() time.Duration { // of several rounds: a disk is not equally fast at all times
+		out := edits()
+		for range 6 {
+			out = min(out, edits())
+		}
+		return out
+	}
 	edits() // as often as it takes to be at full speed
-	before := edits()
+	before := best()
 	s.stop()
 	fillRecord(filepath.Join(s.dir), entries)
 	s.open()
@@ -69,7 +76,7 @@ func (r *run) records(s *running, n, entries int) {
 		pages = append(pages, page())
 	}
 	r.report(figure{"page of one's last day, ms", entries, float64(median(pages).Microseconds()) / 1000, 50, false, fmt.Sprintf("of a record of %s decisions", grouped(entries))})
-	r.report(figure{"edit beside that record", entries, ratio(edits(), before), 1.2, false, fmt.Sprintf("an edit beside an empty one %v", before)})
+	r.report(figure{"edit beside that record", entries, ratio(best(), before), 1.2, false, fmt.Sprintf("an edit beside an empty one %v", before)})
 }
 
 // fillRecord adds decisions to a record, as they come over thirty days of ten thousand people.
