@@ -5,7 +5,6 @@ import (
 	"strconv"
 	"time"
 
-	"sentier/internal/document"
 	"sentier/internal/policy"
 	"sentier/internal/service"
 	"sentier/internal/store"
@@ -37,20 +36,9 @@ func (s Service) History(ctx context.Context, c service.Caller, q HistoryQuery) 
 	if (q.Type == "") != (q.ID == "") {
 		return out, service.Wrong("id", "goes with type: give both, or neither")
 	}
-	zone, err := policy.LoadZone(st.Policy.Settings().Zone)
-	if err != nil {
+	var err error
+	if w.Since, w.Until, err = s.between(st, q.Since, q.Until); err != nil {
 		return out, err
-	}
-	for _, bound := range []struct {
-		field, text string
-		into        *time.Time
-	}{{"since", q.Since, &w.Since}, {"until", q.Until, &w.Until}} {
-		if bound.text == "" {
-			continue
-		}
-		if *bound.into, err = document.ParseInstant(bound.text, s.Now(), zone); err != nil {
-			return out, service.Wrong(bound.field, "%v", err)
-		}
 	}
 	if q.Limit == 0 {
 		q.Limit = DefaultPage

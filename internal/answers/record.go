@@ -61,22 +61,29 @@ func (s Service) filter(st *service.State, q AuditQuery) (audit.Filter, error) {
 			return f, service.Wrong("from", "%q is no address and no network: write it as 10.20.0.7 or 10.20.0.0/16", service.Clip(q.From))
 		}
 	}
+	var err error
+	f.Since, f.Until, err = s.between(st, q.Since, q.Until)
+	return f, err
+}
+
+// between reads the bounds of a time, by the clock of the policy; an empty one is none.
+func (s Service) between(st *service.State, since, until string) (from, to time.Time, err error) {
 	zone, err := policy.LoadZone(st.Policy.Settings().Zone)
 	if err != nil {
-		return f, err
+		return from, to, err
 	}
 	for _, bound := range []struct {
 		field, text string
 		into        *time.Time
-	}{{"since", q.Since, &f.Since}, {"until", q.Until, &f.Until}} {
+	}{{"since", since, &from}, {"until", until, &to}} {
 		if bound.text == "" {
 			continue
 		}
 		if *bound.into, err = document.ParseInstant(bound.text, s.Now(), zone); err != nil {
-			return f, service.Wrong(bound.field, "%v", err)
+			return from, to, service.Wrong(bound.field, "%v", err)
 		}
 	}
-	return f, nil
+	return from, to, nil
 }
 
 // network reads a network, or an address, which is a network of itself.

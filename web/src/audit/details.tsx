@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import type { ReactNode } from "react";
 import { revision, type Entry } from "../api/audit";
 import { TakeBack } from "../history/take-back";
-import { ChangeList } from "../impact/changes";
+import { SomeChanges } from "../impact/changes";
 import { useMay } from "../session/mandates";
 import { Modal } from "../ui/modal";
 import { Busy, Trouble } from "../ui/notice";
@@ -68,12 +68,9 @@ function Change({ revision: n }: { revision: number }) {
   const may = useMay("settings", "settings");
   if (found.error) return <Trouble error={found.error} />;
   if (!found.data) return <Busy />;
-  const most = 50;
-  const more = found.data.all - Math.min(most, found.data.changes.length);
   return (
     <Fact name={t("console.record.changed")}>
-      <ChangeList changes={found.data.changes.slice(0, most)} none={t("console.record.no_change")} />
-      {more > 0 && <p className="text-soft">{t("console.and_more", { n: more })}</p>}
+      <SomeChanges changes={found.data.changes} all={found.data.all} none={t("console.record.no_change")} />
       {may.edit && (
         <Modal
           title={t("console.record.undo_title", { revision: n })}

@@ -1,5 +1,5 @@
-import { useSearchParams } from "react-router";
 import type { AuditFilter } from "../api/audit";
+import { useFilters } from "../ui/address";
 import { Choose } from "../ui/choose";
 import { Combobox } from "../ui/combobox";
 import { ReadField } from "../ui/fields";
@@ -43,19 +43,8 @@ const outcomes: Record<string, AuditFilter> = {
 
 /** The record: what was done, asked and refused. What is looked for stands in the address. */
 export function AuditPage() {
-  const [params, setParams] = useSearchParams();
+  const { get, set } = useFilters();
   const zone = useZone({});
-  const get = (name: string) => params.get(name) ?? undefined;
-  const set = (name: string) => (value: string | undefined) =>
-    setParams(
-      (p) => {
-        const next = new URLSearchParams(p);
-        if (value) next.set(name, value);
-        else next.delete(name);
-        return next;
-      },
-      { replace: true },
-    );
   const kind = get("kind");
   const filter: AuditFilter = {
     kind: kind ? [kind] : undefined,

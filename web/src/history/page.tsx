@@ -1,20 +1,20 @@
 import { useInfiniteQuery, useQuery } from "@tanstack/react-query";
 import { ChevronDown, ChevronRight, History } from "lucide-react";
 import { Fragment, useState } from "react";
-import { Link, useSearchParams } from "react-router";
+import { Link } from "react-router";
 import { revisionWithImpact, revisions as ask } from "../api/audit";
 import type { Listed } from "../api/records";
-import type { Happened } from "../api/today";
 import { RecordTabs } from "../audit/tabs";
-import { ChangeList } from "../impact/changes";
+import { SomeChanges } from "../impact/changes";
 import { ImpactView } from "../impact/impact";
+import { Touched } from "../today/changes";
 import { lookBack } from "../session/as-of";
 import { useMay } from "../session/mandates";
+import { useFilters } from "../ui/address";
 import { Combobox } from "../ui/combobox";
 import { Modal } from "../ui/modal";
 import { useName } from "../ui/names";
 import { Busy, Empty, Trouble } from "../ui/notice";
-import { RecordLink } from "../ui/record-link";
 import { TimeField, useZone } from "../ui/time-field";
 import { number, t, timeFormat } from "../words";
 import { Comparison } from "./comparison";
@@ -24,19 +24,8 @@ const pageSize = 50;
 
 /** The line of revisions: who changed what, when and why. Each opens to what it did and who gained and lost by it; some are taken back, two compared. */
 export function HistoryPage() {
-  const [params, setParams] = useSearchParams();
+  const { get, set } = useFilters();
   const zone = useZone({});
-  const get = (name: string) => params.get(name) ?? undefined;
-  const set = (name: string) => (value: string | undefined) =>
-    setParams(
-      (p) => {
-        const next = new URLSearchParams(p);
-        if (value) next.set(name, value);
-        else next.delete(name);
-        return next;
-      },
-      { replace: true },
-    );
   const filter = { by: get("by"), type: get("type"), id: get("id"), since: get("since"), until: get("until") };
   const [picked, setPicked] = useState<number[]>([]);
   const may = useMay("settings", "settings");
@@ -171,7 +160,7 @@ function Lines({ filter, zone, picked, pick }: LinesProps) {
                 <td className="py-1 pr-3 tabular-nums">{timeFormat({ dateStyle: "medium", timeStyle: "medium", timeZone: zone }).format(new Date(h.at))}</td>
                 <td className="truncate py-1 pr-3">{h.by.name}</td>
                 <td className="py-1 pr-4">
-                  <What of={h} />
+                  <Touched of={h} />
                 </td>
               </tr>
               {open === h.revision && (
@@ -198,34 +187,15 @@ function Lines({ filter, zone, picked, pick }: LinesProps) {
   );
 }
 
-/** What says what a revision changed, and why. */
-function What({ of: h }: { of: Happened }) {
-  return (
-    <>
-      {h.records.map((x, i) => (
-        <span key={`${x.type}/${x.id}`}>
-          {i > 0 && ", "}
-          {t(`console.op.${x.op}`)} {x.op === "removed" ? x.name : <RecordLink type={x.type} id={x.id} name={x.name} />}
-        </span>
-      ))}
-      {h.all > h.records.length && <span className="text-soft"> {t("console.and_more", { n: number(h.all - h.records.length) })}</span>}
-      {h.note && <span className="text-soft"> “{h.note}”</span>}
-    </>
-  );
-}
-
 /** Details are what a revision changed, record by record, and who gained and lost what by it. */
 function Details({ revision: n }: { revision: number }) {
   const found = useQuery({ queryKey: ["revision", n, "impact"], queryFn: () => revisionWithImpact(n), staleTime: Infinity });
   if (found.error) return <Trouble error={found.error} />;
   if (!found.data) return <Busy />;
-  const most = 50;
-  const more = found.data.all - Math.min(most, found.data.changes.length);
   return (
     <div className="grid gap-x-6 border-l-2 border-line pl-3 lg:grid-cols-2">
       <section aria-label={t("console.record.changed")}>
-        <ChangeList changes={found.data.changes.slice(0, most)} none={t("console.record.no_change")} />
-        {more > 0 && <p className="text-soft">{t("console.and_more", { n: number(more) })}</p>}
+        <SomeChanges changes={found.data.changes} all={found.data.all} none={t("console.record.no_change")} />
         <button type="button" className="button mt-2 px-2 py-0.5 text-[0.86rem] print:hidden" onClick={() => lookBack(String(n))}>
           <History size={14} aria-hidden /> {t("console.history.look_back")}
         </button>

@@ -1,6 +1,6 @@
 import type { Change } from "../api/edits";
 import { RecordLink } from "../ui/record-link";
-import { labelOf, t } from "../words";
+import { labelOf, number, t } from "../words";
 
 const signs: Record<string, string> = { added: "+", changed: "~", removed: "−" };
 
@@ -53,4 +53,17 @@ function short(value: unknown): string {
   if (typeof value === "boolean") return t(`console.value.${value ? "on" : "off"}`);
   const text = Array.isArray(value) ? value.join(", ") : typeof value === "object" ? Object.values(value).join(" ") : String(value);
   return text.length > longest ? `${text.slice(0, longest)}…` : text;
+}
+
+const mostChanges = 50;
+
+/** SomeChanges lists the first of what was changed, and says how many records it was besides. */
+export function SomeChanges({ changes, all, none }: { changes: Change[]; all: number; none: string }) {
+  const first = changes.slice(0, mostChanges);
+  return (
+    <>
+      <ChangeList changes={first} none={none} />
+      {all > first.length && <p className="text-soft">{t("console.and_more", { n: number(all - first.length) })}</p>}
+    </>
+  );
 }

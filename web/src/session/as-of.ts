@@ -34,7 +34,7 @@ export function linkHere() {
 
 // What can be asked of the policy as it was.
 const questions =
-  /^GET \/api\/v1\/(settings|names|counts|find|policy|(reach|groups|history|uses|seen|rights|roles|kinds|sites|devices|device_groups|users|user_groups|calendars|schedules|grants|mandates)(\/\{(id|type)\})*(\/mentions)?|reach\/\w+(\/\{id\})?|seen\/\{id\})$|^POST \/api\/v1\/(check|week|matrix)$/;
+  /^GET \/api\/v1\/(settings|names|counts|find|policy|(groups|history|uses|seen|rights|roles|kinds|sites|devices|device_groups|users|user_groups|calendars|schedules|grants|mandates)(\/\{(id|type)\})*(\/mentions)?|reach\/\w+(\/\{id\})?)$|^POST \/api\/v1\/(check|week|matrix)$/;
 
 /** ofThePast tells whether a question goes to the policy as it was. */
 export const ofThePast = (method: string, path: string) => asOf !== "" && questions.test(`${method} ${path}`);

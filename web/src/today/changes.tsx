@@ -15,14 +15,7 @@ export function LastChanges({ title, list: revisions, zone, all }: { title: stri
         {revisions.map((r) => (
           <li key={r.revision} className="flex items-baseline gap-3">
             <span className="min-w-0 flex-1">
-              {r.records.map((x, i) => (
-                <span key={`${x.type}/${x.id}`}>
-                  {i > 0 && ", "}
-                  {t(`console.op.${x.op}`)} {x.op === "removed" ? x.name : <RecordLink type={x.type} id={x.id} name={x.name} />}
-                </span>
-              ))}
-              {r.all > r.records.length && <span className="text-soft"> {t("console.and_more", { n: number(r.all - r.records.length) })}</span>}
-              {r.note && <span className="text-[0.86rem] text-soft"> “{r.note}”</span>}
+              <Touched of={r} />
             </span>
             <span className="text-right text-[0.86rem] text-soft tabular-nums" title={`${local(r.at, zone)} ${zone}`}>
               {r.by.name}, {distance(r.at, now)}
@@ -39,5 +32,21 @@ export function LastChanges({ title, list: revisions, zone, all }: { title: stri
       )}
       {revisions.length === 0 && <p className="px-4 py-3 text-soft">{t("console.today.no_changes")}</p>}
     </Section>
+  );
+}
+
+/** Touched says what a revision changed, and why. */
+export function Touched({ of: r }: { of: Happened }) {
+  return (
+    <>
+      {r.records.map((x, i) => (
+        <span key={`${x.type}/${x.id}`}>
+          {i > 0 && ", "}
+          {t(`console.op.${x.op}`)} {x.op === "removed" ? x.name : <RecordLink type={x.type} id={x.id} name={x.name} />}
+        </span>
+      ))}
+      {r.all > r.records.length && <span className="text-soft"> {t("console.and_more", { n: number(r.all - r.records.length) })}</span>}
+      {r.note && <span className="text-[0.86rem] text-soft"> “{r.note}”</span>}
+    </>
   );
 }

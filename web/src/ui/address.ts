@@ -15,3 +15,19 @@ export function useAddress(): [URLSearchParams, (change: (now: URLSearchParams) 
   );
   return [params, change];
 }
+
+/** useFilters gives what a list is narrowed down by, each of which stands in the address, and what sets one. */
+export function useFilters() {
+  const [params, change] = useAddress();
+  const get = (name: string) => params.get(name) ?? undefined;
+  const set = (name: string) => (value: string | undefined) =>
+    change(
+      (next) => {
+        if (value) next.set(name, value);
+        else next.delete(name);
+        return next;
+      },
+      { replace: true },
+    );
+  return { get, set };
+}
