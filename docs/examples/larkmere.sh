@@ -432,6 +432,12 @@ sentier grant give --grant yard --right control --site works-yard --when office-
 sentier grant add regatta-sirens --name 'Regatta start signal' --to-users edith.crane --enabled false --from 2026-12-05T00:00:00Z --until 2026-12-07T00:00:00Z
 sentier grant give --grant regatta-sirens --right control --device brindle-siren --when navigation-summer
 
+# What must always hold
+sentier expectation add apprentices-never-release --name 'Apprentices never release' --expect never --who-groups apprentices --rights release --on-everything true --expectation-note 'Whatever else they are given.'
+sentier expectation add backup-never-controls --name 'The backup service never controls' --expect never --who-users night-backup --rights control --on-everything true
+sentier expectation add bridges-have-two --name 'Two people can always open every bridge' --expect someone --at-least 2 --who-everyone true --rights control --on-device-groups bridges
+sentier expectation add control-room-sees-all --name 'The control room always sees what is at Larkmere' --expect always --who-groups control-room --rights view --on-sites larkmere
+
 # Who may administer
 sentier mandate add owners --name Owners --role owner --to-users ines.carvalho
 sentier mandate add deputy --name 'Deputy owner' --role owner --to-users bram.okafor

@@ -66,7 +66,7 @@ func TestEveryCommandByRole(t *testing.T) {
 		"password", "session-end", "session-list", "second-factor-add", "second-factor-list", "second-factor-remove", "sentier"} {
 		delete(all, name)
 	}
-	ids := map[string]string{"calendar": "closures", "device": "twin-bridge-north", "device-group": "bridges", "grant": "border-arm", "group": "border-arm-staff", "kind": "pump", "mandate": "audit",
+	ids := map[string]string{"calendar": "closures", "device": "twin-bridge-north", "device-group": "bridges", "grant": "border-arm", "group": "border-arm-staff", "kind": "pump", "mandate": "audit", "expectation": "bridges-have-two",
 		"right": "calibrate", "role": "look-only", "schedule": "night-watch", "site": "twin-bridges", "user": "agnes.lindqvist"}
 	madeUp := regexp.MustCompile(`0192f0c4-\S+`)
 	through := map[string][]string{}

@@ -26,8 +26,11 @@ func TestEveryTypeThroughEveryRoute(t *testing.T) {
 	for _, typ := range policy.Types() {
 		name := "Made by its route, " + typ.Noun()
 		body := fmt.Sprintf(`{"name":%q}`, name)
-		if typ == policy.Mandates {
+		switch typ {
+		case policy.Mandates:
 			body = fmt.Sprintf(`{"name":%q,"role":"auditor"}`, name)
+		case policy.Expectations:
+			body = fmt.Sprintf(`{"name":%q,"who":{"users":["night-backup"]},"rights":["release"],"on":{"everything":true},"expect":"never"}`, name)
 		}
 		text := does("POST", typ.String(), body, 201)
 		id := "made-by-its-route-" + strings.ReplaceAll(typ.Noun(), " ", "-")

@@ -247,7 +247,7 @@ func (r Rights) Touch(change policy.Change) error {
 }
 
 func notForDelegates(t policy.Type) policy.Said {
-	return policy.Say("a mandate of the role owner: a delegate does not change a %s", policy.Say(t.Noun()))
+	return policy.Say("a mandate of the role owner: a delegate changes no %s", policy.Say(t.Noun()))
 }
 
 // Acts are what the user may do with a record that is there.
@@ -280,7 +280,7 @@ func (r Rights) Acts(p *policy.Policy, rec policy.Record) Acts {
 // Sees lists the types of which the user may see records, and Makes those of which they may add some.
 func (r Rights) Sees() (out []policy.Type) {
 	for _, t := range policy.Types() {
-		if r.May(Whole, "") == nil || len(r.Delegations()) > 0 && t != policy.Calendars && t != policy.Mandates {
+		if r.May(Whole, "") == nil || len(r.Delegations()) > 0 && t != policy.Calendars && t != policy.Expectations && t != policy.Mandates {
 			out = append(out, t)
 		}
 	}

@@ -3,13 +3,18 @@ package cli
 import (
 	"encoding/xml"
 	"fmt"
+	"net/url"
 	"os"
 	"time"
 
 	"github.com/spf13/cobra"
 
+	"sentier/internal/decision"
 	"sentier/internal/document"
+	"sentier/internal/policy"
+	"sentier/internal/survey"
 	"sentier/internal/wire"
+	"sentier/internal/wording"
 )
 
 func (a *app) expect() *cobra.Command {
@@ -49,8 +54,96 @@ all hold, 1 where not.`,
 	}
 	run.Flags().StringVar(&file, "policy", "", "ask this policy document instead of a service")
 	run.Flags().StringVar(&junit, "junit", "", "file to write the outcome to as JUnit XML as well, as pipelines read it")
-	cmd.AddCommand(run)
+	cmd.AddCommand(run, a.prove())
 	return cmd
+}
+
+func (a *app) prove() *cobra.Command {
+	var file, at, junit string
+	cmd := &cobra.Command{
+		Use: "prove", Short: "Do the expectations that are kept with the policy hold?", Args: cobra.NoArgs,
+		Long: `Hold every expectation of the policy against it, over the 400 days to come and in all
+circumstances, and print each that does not hold with the first instant at which it does not,
+and why. The exit code is 0 where all hold, 1 where not.`,
+		Example: "  sentier expect prove\n  sentier expect prove --policy larkmere.yaml --junit report.xml",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			found, err := a.proof(cmd, file, at)
+			if err != nil {
+				return err
+			}
+			if junit != "" {
+				if err := proofSuite(found).write(junit); err != nil {
+					return err
+				}
+			}
+			s := sheet{head: []string{"EXPECTATION", "FROM", "WHAT DOES NOT HOLD"}}
+			for _, u := range found.Unmet {
+				s.rows = append(s.rows, []string{u.ID, u.At.Format(time.RFC3339), u.Text})
+			}
+			if a.format != "table" || len(found.Unmet) > 0 {
+				if err := a.print(found, s); err != nil {
+					return err
+				}
+			}
+			if a.format == "table" {
+				fmt.Fprintf(a.Out, "%d held, %d failed\n", len(found.Held), len(found.Unmet))
+			}
+			if len(found.Unmet) > 0 {
+				return answered{exitNo}
+			}
+			return nil
+		},
+	}
+	cmd.Flags().StringVar(&file, "policy", "", "look at this policy document instead of a service")
+	cmd.Flags().StringVar(&at, "at", "", "from when on (default: now)")
+	cmd.Flags().StringVar(&junit, "junit", "", "file to write the outcome to as JUnit XML as well, as pipelines read it")
+	return cmd
+}
+
+// proof holds the expectations of a service's policy, or of a document, against it.
+func (a *app) proof(cmd *cobra.Command, file, at string) (out wire.Proof, err error) {
+	if file == "" {
+		c, err := a.client()
+		if err != nil {
+			return out, err
+		}
+		query := url.Values{}
+		if at != "" {
+			query.Set("at", at)
+		}
+		return out, c.Do(cmd.Context(), "GET", "/api/v1/proof", query, nil, &out)
+	}
+	p, err := a.readPolicy(file)
+	if err != nil {
+		return out, a.notSoundAsError(file, err)
+	}
+	from := a.Now()
+	if at != "" {
+		zone, err := policy.LoadZone(p.Settings().Zone)
+		if err != nil {
+			return out, err
+		}
+		if from, err = document.ParseInstant(at, from, zone); err != nil {
+			return out, err
+		}
+	}
+	compiled := decision.Compile(p)
+	return wording.Accepted(a.language).Proof(compiled, survey.Of(compiled).Unmet(from), from), nil
+}
+
+// proofSuite is what came of a proof as pipelines read it.
+func proofSuite(found wire.Proof) *suite {
+	out := &suite{Name: "expectations"}
+	for _, e := range found.Held {
+		out.Tests++
+		out.Cases = append(out.Cases, testCase{Name: e.Name, Class: out.Name})
+	}
+	for _, u := range found.Unmet {
+		out.Tests++
+		out.Failures++
+		out.Cases = append(out.Cases, testCase{Name: u.Name, Class: out.Name, Failure: &failure{"does not hold from " + u.At.Format(time.RFC3339), u.Text}})
+	}
+	return out
 }
 
 // suite is the outcome of expectations in the form of JUnit XML.

@@ -227,12 +227,31 @@ func plain(v any) string {
 type editing struct {
 	dryRun bool
 	note   string
-	match  string // entity tag that what is changed must have; empty: any
+	over   []string // ids of expectations that would not hold any more
+	match  string   // entity tag that what is changed must have; empty: any
 }
 
 func (e *editing) flags(cmd *cobra.Command) {
 	cmd.Flags().BoolVar(&e.dryRun, "dry-run", false, "change nothing, and say what it would change")
+	e.why(cmd)
+}
+
+// why are the options of what is shown before it is done anyway.
+func (e *editing) why(cmd *cobra.Command) {
 	cmd.Flags().StringVar(&e.note, "note", "", "why, for the record")
+	cmd.Flags().StringSliceVar(&e.over, "override", nil, "though these expectations would not hold any more; say why with --note")
+}
+
+// query is how a change is asked for.
+func (e *editing) query() url.Values {
+	out := url.Values{}
+	if e.note != "" {
+		out.Set("note", e.note)
+	}
+	if len(e.over) > 0 {
+		out["override"] = e.over
+	}
+	return out
 }
 
 // post sends a change, or looks at what it would do. Whoever reads what a change did is told who gained and lost by it.
@@ -248,11 +267,7 @@ func (a *app) post(cmd *cobra.Command, e editing, path string, body any) (saved 
 			return looked, err
 		}
 	}
-	query := url.Values{}
-	if e.note != "" {
-		query.Set("note", e.note)
-	}
-	err = c.IfTag(e.match).Do(cmd.Context(), "POST", path, query, body, &saved)
+	err = c.IfTag(e.match).Do(cmd.Context(), "POST", path, e.query(), body, &saved)
 	if saved.Revision == looked.Revision+1 { // otherwise others changed something in between, and it may be another
 		saved.Impact = looked.Impact
 	}
@@ -287,7 +302,15 @@ func (a *app) printSaved(saved wire.Saved) error {
 		return err
 	}
 	a.printImpact(saved.Impact)
+	a.printUnmet(saved.Unmet)
 	return nil
+}
+
+// printUnmet says which expectations do not hold.
+func (a *app) printUnmet(list []wire.Unmet) {
+	for _, u := range list {
+		fmt.Fprintf(a.Err, "! %s\n", u.Text)
+	}
 }
 
 // ids are the arguments, or the lines of standard input for "-".

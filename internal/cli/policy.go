@@ -108,6 +108,7 @@ func (a *app) policyDump() *cobra.Command {
 
 func (a *app) policyLoad() *cobra.Command {
 	var yes bool
+	var e editing
 	cmd := &cobra.Command{
 		Use: "load FILE", Short: "Put a document in the place of the policy", Args: exactly("FILE"),
 		Long: `Show what a policy document would change, and change it once you have said yes.
@@ -137,11 +138,12 @@ What the document does not hold is removed.`,
 				if err := a.printChanges(look); err != nil {
 					return err
 				}
+				a.printUnmet(look.Unmet)
 				if err := a.confirm(fmt.Sprintf("Make these %d changes?", len(look.Changes))); err != nil {
 					return err
 				}
 			}
-			if err := c.If(look.Revision).Do(cmd.Context(), "PUT", "/api/v1/policy", nil, policyBody(data), &loaded); err != nil {
+			if err := c.If(look.Revision).Do(cmd.Context(), "PUT", "/api/v1/policy", e.query(), policyBody(data), &loaded); err != nil {
 				return err
 			}
 			fmt.Fprintf(a.Err, "Loaded: %d changes, revision %d.\n", len(loaded.Changes), loaded.Revision)
@@ -152,6 +154,7 @@ What the document does not hold is removed.`,
 		},
 	}
 	cmd.Flags().BoolVar(&yes, "yes", false, "do not ask")
+	e.why(cmd)
 	return cmd
 }
 

@@ -177,7 +177,7 @@ func (a *app) client() (*client.Client, error) {
 }
 
 // asOfPast are the commands that can ask of the policy as it was, beside those that list and show records.
-var asOfPast = []string{"check", "matrix", "find", "policy dump", "reach user", "reach device", "reach group", "user as-seen", "settings"}
+var asOfPast = []string{"check", "matrix", "find", "policy dump", "reach user", "reach device", "reach group", "user as-seen", "settings", "expect prove"}
 
 // past gives the commands that ask a question a flag for the policy that it is asked of.
 func (a *app) past(root *cobra.Command) {

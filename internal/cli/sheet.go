@@ -38,6 +38,7 @@ func sheetNames() (names []string) {
 
 func (a *app) importSheet() *cobra.Command {
 	var yes bool
+	var e editing
 	cmd := &cobra.Command{
 		Use: "import SHEET FILE", Short: "Bring in a CSV file: users, devices, members and more", Args: exactly("SHEET", "FILE"),
 		Long: `Say what a CSV file would add and change, and do it once you have said yes: all of it,
@@ -64,6 +65,7 @@ which is written “\|” within an entry. The sheets and their columns:
 				return err
 			}
 			a.printImpact(look.Impact)
+			a.printUnmet(look.Unmet)
 			if look.Added+look.Changed == 0 {
 				fmt.Fprintln(a.Err, "Nothing to bring in: it is so already.")
 				return nil
@@ -75,7 +77,7 @@ which is written “\|” within an entry. The sheets and their columns:
 			}
 			key := "import-" + rand.Text()
 			bar := a.progressBar(cmd.Context(), c, key)
-			err = c.Keyed(key).Do(cmd.Context(), "PUT", path, nil, client.Body{Type: "text/csv", Data: data}, &done)
+			err = c.Keyed(key).Do(cmd.Context(), "PUT", path, e.query(), client.Body{Type: "text/csv", Data: data}, &done)
 			bar()
 			if err != nil {
 				return a.outcomeOf(cmd.Context(), c, key, a.sheetFaults(args[1], err))
@@ -85,6 +87,7 @@ which is written “\|” within an entry. The sheets and their columns:
 		},
 	}
 	cmd.Flags().BoolVar(&yes, "yes", false, "do not ask")
+	e.why(cmd)
 	return cmd
 }
 

@@ -14,7 +14,7 @@ import (
 // Whoever a grant can be given to is a subject: everyone, a user group, a user. Whatever a line can
 // cover is a target: everything, a site with or without those below it, a device group likewise, a device, a
 // point. Both are dense numbers. A user has the subjects that they are, a device the targets that cover it;
-// lines hang on pairs of both. Subjects and targets that no grant names are left out.
+// lines hang on pairs of both. Subjects and targets that no grant and no expectation names are left out.
 //
 // It is made in layers, each standing on those before: rights, schedules, rules (the lines of grants), groups
 // of users and places (sites and groups of devices), users, devices. A change makes again the layers that it
@@ -164,9 +164,10 @@ func (c *Compiled) Touched(done []policy.RecordChange) *touched {
 			t.rights, t.rules = true, true
 		case *policy.Role:
 			t.rules, t.roles = true, true
-		case *policy.Grant:
+		case *policy.Grant, *policy.Expectation:
 			t.rules = true
-			t.grant(change)
+			t.named(change.Before)
+			t.named(change.After)
 		case *policy.Site:
 			t.clocks, t.rules, t.places = true, true, true
 			t.EveryDevice = t.EveryDevice || c.Places.matchSites
@@ -185,24 +186,16 @@ func (c *Compiled) Touched(done []policy.RecordChange) *touched {
 	return t
 }
 
-// grant touches whom and what it names by themselves.
-func (t *touched) grant(change policy.RecordChange) {
-	for _, r := range []policy.Record{change.Before, change.After} {
-		if g, ok := r.(*policy.Grant); ok {
-			for _, id := range g.To.Users {
-				t.user(id)
-			}
-			for _, l := range g.Lines {
-				for _, id := range l.On.Devices {
-					t.device(id)
-				}
-				for _, ref := range l.On.Points {
-					id, _, _ := policy.SplitPoint(string(ref))
-					t.device(id)
-				}
-			}
+// named touches whom and what a grant or an expectation names by themselves.
+func (t *touched) named(r policy.Record) {
+	policy.References(r, func(ref policy.Reference) {
+		switch ref.Type {
+		case policy.Users:
+			t.user(policy.UserID(ref.ID))
+		case policy.Devices:
+			t.device(policy.DeviceID(ref.ID))
 		}
-	}
+	})
 }
 
 func (t *touched) userGroup(change policy.RecordChange) {

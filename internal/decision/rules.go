@@ -16,6 +16,8 @@ type rules struct {
 	ByTarget  [][]offer // by target, for what is nearest to a grant; the target 0 has none
 	Subjects  map[SubjectKey]Subject
 	Targets   map[TargetKey]Target
+
+	Expectations []Expectation // in the order of their ids
 }
 
 type (
@@ -135,12 +137,12 @@ func (c *Compiled) compileRules() *rules {
 		BySubject: make([][]rule, 1), ByTarget: make([][]offer, 1),
 	}
 	for g := range policy.Each[*policy.Grant](c.policy) {
-		subjects := r.grantSubjects(g)
+		subjects := r.subjects(&g.To)
 		for i := range g.Lines {
 			n := int32(len(r.Lines))
 			r.Lines = append(r.Lines, c.compileLine(g, i))
 			r.Lines[n].To = subjects
-			r.Lines[n].On = r.lineTargets(&g.Lines[i])
+			r.Lines[n].On = r.targets(&g.Lines[i].On, g.Lines[i].Depth)
 			for _, t := range r.Lines[n].On {
 				if l := &r.Lines[n]; !l.Deny {
 					r.ByTarget[t] = append(r.ByTarget[t], offer{l.Rights.folded(), n, int32(min(1, len(g.To.Groups)))})
@@ -150,6 +152,9 @@ func (c *Compiled) compileRules() *rules {
 				}
 			}
 		}
+	}
+	for e := range policy.Each[*policy.Expectation](c.policy) { // after the grants, so that what lies together stays so
+		r.Expectations = append(r.Expectations, c.compileExpectation(r, e))
 	}
 	for len(r.Targets)>>r.nearby >= neighbourhoods-1 {
 		r.nearby++
@@ -176,8 +181,14 @@ func (c *Compiled) compileLine(g *policy.Grant, i int) Line {
 	if len(l.If.Networks)+len(l.If.Places)+len(l.If.States) > 0 || l.If.StrongSignIn != nil || l.If.Attended != nil {
 		out.Ifs = &l.If
 	}
-	for _, id := range l.When {
-		out.When = append(out.When, c.schedules[id])
+	out.When = c.schedulesOf(l.When)
+	return out
+}
+
+func (c *Compiled) schedulesOf(ids []policy.ScheduleID) []*Schedules {
+	var out []*Schedules
+	for _, id := range ids {
+		out = append(out, c.schedules[id])
 	}
 	return out
 }
@@ -202,8 +213,8 @@ func (c *Compiled) lineRights(g *policy.Grant, l *policy.Line) RightSet {
 	return out
 }
 
-// grantSubjects numbers those that a grant is given to.
-func (r *rules) grantSubjects(g *policy.Grant) []Subject {
+// subjects numbers those whom a grant is given to, or whom an expectation is about.
+func (r *rules) subjects(to *policy.To) []Subject {
 	var out []Subject
 	add := func(k SubjectKey) {
 		s, ok := r.Subjects[k]
@@ -214,20 +225,20 @@ func (r *rules) grantSubjects(g *policy.Grant) []Subject {
 		}
 		out = append(out, s)
 	}
-	if g.To.Everyone {
+	if to.Everyone {
 		add(SubjectKey{})
 	}
-	for _, id := range g.To.Groups {
+	for _, id := range to.Groups {
 		add(SubjectKey{Group: id})
 	}
-	for _, id := range g.To.Users {
+	for _, id := range to.Users {
 		add(SubjectKey{user: id})
 	}
 	return out
 }
 
-// lineTargets numbers what a line covers.
-func (r *rules) lineTargets(l *policy.Line) []Target {
+// targets numbers what a line, or an expectation, covers.
+func (r *rules) targets(on *policy.Where, depth policy.Depth) []Target {
 	var out []Target
 	add := func(k TargetKey) {
 		if r.Targets[k] == 0 {
@@ -236,20 +247,20 @@ func (r *rules) lineTargets(l *policy.Line) []Target {
 		}
 		out = append(out, r.Targets[k])
 	}
-	below := l.Depth != policy.Here
-	if l.On.Everything {
+	below := depth != policy.Here
+	if on.Everything {
 		add(TargetKey{})
 	}
-	for _, id := range l.On.Sites {
+	for _, id := range on.Sites {
 		add(TargetKey{typ: policy.Sites, id: string(id), below: below})
 	}
-	for _, id := range l.On.DeviceGroups {
+	for _, id := range on.DeviceGroups {
 		add(TargetKey{typ: policy.DeviceGroups, id: string(id), below: below})
 	}
-	for _, id := range l.On.Devices {
+	for _, id := range on.Devices {
 		add(deviceTarget(id, ""))
 	}
-	for _, ref := range l.On.Points {
+	for _, ref := range on.Points {
 		d, p, _ := policy.SplitPoint(string(ref))
 		add(deviceTarget(d, p))
 	}

@@ -102,6 +102,8 @@ func (p *Policy) without(r Record, gone target) Record {
 		return &n
 	case *Grant:
 		return grantWithout(r, gone)
+	case *Expectation:
+		return expectationWithout(r, gone)
 	case *Mandate:
 		n := *r
 		n.To.Groups, n.To.Users = drop(r.To.Groups, UserGroups, gone), drop(r.To.Users, Users, gone)
@@ -131,6 +133,24 @@ func (p *Policy) deviceGroupWithout(r *DeviceGroup, gone target) Record {
 	return &n
 }
 
+func (w Where) without(gone target) Where {
+	w.Sites, w.DeviceGroups = drop(w.Sites, Sites, gone), drop(w.DeviceGroups, DeviceGroups, gone)
+	w.Devices, w.Points = drop(w.Devices, Devices, gone), dropPoints(w.Points, gone)
+	return w
+}
+
+// expectationWithout drops a mention from an expectation, which goes where nothing is left of what it says: an empty list would say more.
+func expectationWithout(e *Expectation, gone target) Record {
+	n := *e
+	n.Who.Groups, n.Who.Users = drop(e.Who.Groups, UserGroups, gone), drop(e.Who.Users, Users, gone)
+	n.Rights, n.When, n.On = drop(e.Rights, Rights, gone), drop(e.When, Schedules, gone), e.On.without(gone)
+	nobody := !n.Who.Everyone && len(n.Who.Groups)+len(n.Who.Users) == 0
+	if nobody || len(n.Rights) == 0 || emptied(e.When, n.When) || n.On.count() == 0 {
+		return nil
+	}
+	return &n
+}
+
 func grantWithout(r *Grant, gone target) Record {
 	n := *r
 	n.To.Groups, n.To.Users = drop(r.To.Groups, UserGroups, gone), drop(r.To.Users, Users, gone)
@@ -139,13 +159,9 @@ func grantWithout(r *Grant, gone target) Record {
 		m := l
 		m.Rights, m.Roles = drop(l.Rights, Rights, gone), drop(l.Roles, Roles, gone)
 		m.When, m.If.Places = drop(l.When, Schedules, gone), drop(l.If.Places, Sites, gone)
-		m.On.Sites, m.On.DeviceGroups = drop(l.On.Sites, Sites, gone), drop(l.On.DeviceGroups, DeviceGroups, gone)
-		m.On.Devices, m.On.Points = drop(l.On.Devices, Devices, gone), dropPoints(l.On.Points, gone)
-		places := func(on Where) int {
-			return len(on.Sites) + len(on.DeviceGroups) + len(on.Devices) + len(on.Points)
-		}
+		m.On = l.On.without(gone)
 		lost := emptied(l.When, m.When) || emptied(l.If.Places, m.If.Places) || len(l.Rights)+len(l.Roles) > 0 && len(m.Rights)+len(m.Roles) == 0 ||
-			!m.On.Everything && places(l.On) > 0 && places(m.On) == 0
+			l.On.count() > 0 && m.On.count() == 0
 		if !lost {
 			n.Lines = append(n.Lines, m)
 		}

@@ -166,6 +166,42 @@ func (g *Grant) check(c *checker) {
 	}
 }
 
+// MaxAtLeast is how many people an expectation can ask for at most.
+const MaxAtLeast = 1000
+
+func (e *Expectation) check(c *checker) {
+	c.named(string(e.ID), e.Name)
+	oneOf(c, "depth", e.Depth)
+	oneOf(c, "expect", e.Expect)
+	if e.Expect == "" {
+		c.fault("expect", "is missing: write %s", Choice(choices[reflect.TypeFor[Expect]()]))
+	}
+	if !e.Who.Everyone && len(e.Who.Groups)+len(e.Who.Users) == 0 {
+		c.fault("who", "names nobody: give groups or users, or everyone")
+	}
+	if len(e.Rights) == 0 {
+		c.fault("rights", "is empty: name the rights that it is about")
+	}
+	if e.On.count() == 0 {
+		c.fault("on", "names nothing: give devices, points, device groups or sites, or everything")
+	}
+	switch {
+	case e.AtLeast != 0 && e.Expect != Someone:
+		c.fault("at_least", "is said of someone alone: leave it out")
+	case e.AtLeast < 0 || e.AtLeast > MaxAtLeast:
+		c.fault("at_least", "%d is out of range: give 1 to %d people", e.AtLeast, MaxAtLeast)
+	}
+}
+
+// count is how many places are named, everything counting as one.
+func (w Where) count() int {
+	n := len(w.Sites) + len(w.DeviceGroups) + len(w.Devices) + len(w.Points)
+	if w.Everything {
+		n++
+	}
+	return n
+}
+
 func (m *Mandate) check(c *checker) {
 	c.named(string(m.ID), m.Name)
 	c.span("valid", m.Valid)

@@ -96,6 +96,7 @@ var types = [typeCount]struct {
 	Calendars:    {"calendars", "calendar", &Calendar{}, "", nil},
 	Schedules:    {"schedules", "schedule", &Schedule{}, "", nil},
 	Grants:       {"grants", "grant", &Grant{}, "", nil},
+	Expectations: {"expectations", "expectation", &Expectation{}, "", nil},
 	Mandates:     {"mandates", "mandate", &Mandate{}, "", nil},
 }
 
@@ -105,6 +106,7 @@ var idTypes = map[reflect.Type]Type{
 	reflect.TypeFor[DeviceID](): Devices, reflect.TypeFor[DeviceGroupID](): DeviceGroups, reflect.TypeFor[UserID](): Users,
 	reflect.TypeFor[UserGroupID](): UserGroups, reflect.TypeFor[CalendarID](): Calendars, reflect.TypeFor[ScheduleID](): Schedules,
 	reflect.TypeFor[GrantID](): Grants, reflect.TypeFor[MandateID](): Mandates,
+	reflect.TypeFor[ExpectationID](): Expectations,
 }
 
 // choices are what a text of a type can be, the default first where there is one.
@@ -117,6 +119,7 @@ var choices = map[reflect.Type][]string{
 	reflect.TypeFor[Approval]():     texts(ApprovalMandate, ApprovalNone),
 	reflect.TypeFor[Effect]():       texts(Allow, Deny),
 	reflect.TypeFor[Depth]():        texts(All, Here),
+	reflect.TypeFor[Expect]():       texts(Never, Always, Someone),
 	reflect.TypeFor[MandateRole]():  texts(Owner, Delegate, Auditor, Enforcement),
 	reflect.TypeFor[Weekday]():      {"mon", "tue", "wed", "thu", "fri", "sat", "sun"},
 }

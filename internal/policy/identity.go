@@ -50,6 +50,10 @@ func (g *Grant) Type() Type    { return Grants }
 func (g *Grant) Key() string   { return string(g.ID) }
 func (g *Grant) Title() string { return title(g.Name, string(g.ID)) }
 
+func (e *Expectation) Type() Type    { return Expectations }
+func (e *Expectation) Key() string   { return string(e.ID) }
+func (e *Expectation) Title() string { return title(e.Name, string(e.ID)) }
+
 func (m *Mandate) Type() Type    { return Mandates }
 func (m *Mandate) Key() string   { return string(m.ID) }
 func (m *Mandate) Title() string { return title(m.Name, string(m.ID)) }

@@ -104,7 +104,7 @@ func (d *draft) checkRemovals() {
 			case t == Devices:
 				for _, p := range before.(*Device).Points {
 					if !slices.ContainsFunc(r.(*Device).Points, func(q Point) bool { return q.ID == p.ID }) {
-						lose(target{Devices, id, p.ID}, []Type{Grants})
+						lose(target{Devices, id, p.ID}, []Type{Grants, Expectations})
 					}
 				}
 			}

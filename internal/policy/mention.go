@@ -41,8 +41,11 @@ func SplitPoint(ref string) (d DeviceID, p PointID, ok bool) {
 
 type visitor func(Reference)
 
-// References calls visit for every mention of another record in r.
+// References calls visit for every mention of another record in r; nil has none.
 func References(r Record, visit func(Reference)) {
+	if r == nil {
+		return
+	}
 	if find := descriptors[r.Type()].mentions; find != nil {
 		find(reflect.ValueOf(r).Elem(), "", visit)
 	}

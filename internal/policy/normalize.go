@@ -158,14 +158,18 @@ func (g *Grant) normalize() Record {
 	for _, l := range g.Lines {
 		l.Rights, l.Roles, l.When = set(l.Rights), set(l.Roles), set(l.When)
 		l.Depth = orDefault(l.Depth, All)
-		l.On.Sites, l.On.DeviceGroups = set(l.On.Sites), set(l.On.DeviceGroups)
-		l.On.Devices, l.On.Points = set(l.On.Devices), set(l.On.Points)
+		l.On = l.On.normalize()
 		l.If.Places, l.If.States = set(l.If.Places), set(l.If.States)
 		l.If.Networks = networks(l.If.Networks)
 		l.Limits = limits(l.Limits)
 		n.Lines = append(n.Lines, l)
 	}
 	return &n
+}
+
+func (w Where) normalize() Where {
+	w.Sites, w.DeviceGroups, w.Devices, w.Points = set(w.Sites), set(w.DeviceGroups), set(w.Devices), set(w.Points)
+	return w
 }
 
 // networks drops the host bits of each prefix: 10.1.2.3/8 is 10.0.0.0/8.
@@ -201,6 +205,17 @@ func limits(of map[string]Limit) map[string]Limit {
 		out[name] = l
 	}
 	return out
+}
+
+func (e *Expectation) normalize() Record {
+	n := *e
+	n.Who.Groups, n.Who.Users = set(e.Who.Groups), set(e.Who.Users)
+	n.Rights, n.When = set(e.Rights), set(e.When)
+	n.On, n.Depth = e.On.normalize(), orDefault(e.Depth, All)
+	if e.Expect == Someone {
+		n.AtLeast = max(1, e.AtLeast)
+	}
+	return &n
 }
 
 func (m *Mandate) normalize() Record {

@@ -388,6 +388,30 @@ type If struct {
 	Attended     *bool          `json:"attended,omitempty"`
 }
 
+// Expect is what an expectation says of those whom it is about.
+type Expect string
+
+// What can be expected; see "Expectations" in the semantics.
+const (
+	Never   Expect = "never"   // nobody of them is allowed it, in any circumstances
+	Always  Expect = "always"  // everybody of them who could sign in is, with nothing known of the circumstances
+	Someone Expect = "someone" // somebody of them is, in some circumstances
+)
+
+// Expectation is a statement that must hold of the policy. It decides nothing: changes are held against it before they are saved.
+type Expectation struct {
+	ID      ExpectationID `json:"id" sentier:"required"`
+	Name    string        `json:"name,omitempty"`
+	Who     To            `json:"who,omitzero"`
+	Rights  []RightID     `json:"rights,omitempty"`
+	On      Where         `json:"on,omitzero"`
+	Depth   Depth         `json:"depth,omitempty"`
+	When    []ScheduleID  `json:"when,omitempty"` // any of them; empty: always
+	Expect  Expect        `json:"expect" sentier:"required"`
+	AtLeast int           `json:"at_least,omitempty"` // with Someone: how many people; 1 where it is not said
+	Common
+}
+
 // MandateRole is what a mandate lets its holders do with the service itself.
 type MandateRole string
 
@@ -433,6 +457,7 @@ type Records struct {
 	Calendars    []Calendar    `json:"calendars,omitempty"`
 	Schedules    []Schedule    `json:"schedules,omitempty"`
 	Grants       []Grant       `json:"grants,omitempty"`
+	Expectations []Expectation `json:"expectations,omitempty"`
 	Mandates     []Mandate     `json:"mandates,omitempty"`
 }
 

@@ -23,6 +23,7 @@ const (
 	Calendars
 	Schedules
 	Grants
+	Expectations
 	Mandates
 	typeCount
 )
@@ -71,6 +72,7 @@ type (
 	CalendarID    string
 	ScheduleID    string
 	GrantID       string
+	ExpectationID string
 	MandateID     string
 )
 

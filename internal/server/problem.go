@@ -83,6 +83,7 @@ func (s *Server) explain(c *echo.Context, p *wire.Problem, err error, words serv
 	var policyFaults service.PolicyFaults
 	var conflict *service.ConflictError
 	var gains *service.GainsError
+	var unmet *service.UnmetError
 	var say speaker
 	var said service.Said
 	switch {
@@ -118,6 +119,9 @@ func (s *Server) explain(c *echo.Context, p *wire.Problem, err error, words serv
 	}
 	if errors.As(err, &conflict) {
 		p.Current = conflict.Current
+	}
+	if errors.As(err, &unmet) {
+		p.Unmet = unmet.Unmet
 	}
 	if errors.As(err, &gains) {
 		p.Gains = gains.Impact

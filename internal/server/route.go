@@ -320,6 +320,7 @@ func statusOf(err error) int {
 		forbidden *service.ForbiddenError
 		owner     *service.LastOwnerError
 		gains     *service.GainsError
+		unmet     *service.UnmetError
 		later     *service.LaterError
 		stale     *service.StaleError
 		input     *service.InputError
@@ -350,7 +351,7 @@ func statusOf(err error) int {
 		return http.StatusInsufficientStorage
 	case errors.As(err, &forbidden):
 		return http.StatusForbidden
-	case errors.As(err, &owner), errors.As(err, &gains), errors.As(err, &later), errors.As(err, &exists):
+	case errors.As(err, &owner), errors.As(err, &gains), errors.As(err, &unmet), errors.As(err, &later), errors.As(err, &exists):
 		return http.StatusConflict
 	case errors.As(err, &key):
 		return http.StatusUnprocessableEntity

@@ -63,6 +63,7 @@ func (s *Server) routes() []route {
 		{id: "getReachOfUserGroup", past: true, method: "GET", path: "/api/v1/reach/user_groups/{id}", tag: "reach", summary: "What a user group amounts to: what somebody reaches who is in it alone", in: reachQuery{}, out: wire.Reach{}, handle: s.reach("user_groups")},
 		{id: "getReachOfDevice", past: true, method: "GET", path: "/api/v1/reach/devices/{id}", tag: "reach", summary: "Who reaches a device, or one of its points", in: deviceReachQuery{}, out: wire.Reach{}, handle: s.reach("devices")},
 		{id: "countHolders", past: true, method: "GET", path: "/api/v1/reach/devices", tag: "reach", summary: "How many users have which right on each of some devices", in: holdersQuery{}, needs: service.Ask, heavy: true, out: []wire.Held{}, handle: s.holders},
+		{id: "proveExpectations", past: true, method: "GET", path: "/api/v1/proof", tag: "reach", summary: "Which expectations of the policy hold over the 400 days to come, and what breaks each of the others", in: proofQuery{}, needs: service.Whole, heavy: true, out: wire.Proof{}, handle: s.proof},
 		{id: "getToday", method: "GET", path: "/api/v1/today", tag: "reach", summary: "The first look: what is open, what ends this week, what is locked out, what happened last", needs: service.Read, heavy: true, out: wire.Today{}, handle: s.today},
 		{id: "listGroups", past: true, method: "GET", path: "/api/v1/groups/{type}/{id}", tag: "reach", summary: "The groups that a user or a device is in, with their ends, and why", in: recordPath{}, needs: service.Read, hides: true, out: []wire.Belongs{}, handle: s.groups},
 		{id: "listHistory", past: true, method: "GET", path: "/api/v1/history/{type}/{id}", tag: "reach", summary: "The last revisions that changed a record", in: recordPath{}, needs: service.Read, hides: true, out: []wire.Happened{}, handle: s.history},
@@ -111,6 +112,9 @@ type (
 	loadQuery struct {
 		savingQuery
 		IfMatch string `header:"If-Match" description:"entity tags of the policy, one of which it must have"`
+	}
+	proofQuery struct {
+		At string `query:"at" description:"from when on: RFC 3339, or a local time of the policy; left out: now"`
 	}
 	kindPath struct {
 		Kind string `path:"kind"`
@@ -475,6 +479,10 @@ func (s *Server) load(r *request) error {
 
 func (s *Server) names(r *request) error {
 	return r.tell(r.answers().Names(r.caller, r.QueryParams()["of"]))
+}
+
+func (s *Server) proof(r *request) error {
+	return r.tell(r.answers().Proof(r.caller, r.QueryParam("at")))
 }
 
 func (s *Server) today(r *request) error {

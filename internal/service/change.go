@@ -191,7 +191,7 @@ func (s *Service) make(ctx context.Context, now *State, c Caller, o *EditOptions
 		st.told = translate.Changes(st.done)
 	}
 	next, err := s.apply(ctx, now, c, o, st, func(next *State) ([]byte, error) {
-		saved = wire.Saved{Saved: true, Revision: next.Revision.Number, Changes: st.told, Tag: o.tag(next.Policy)}
+		saved = wire.Saved{Saved: true, Revision: next.Revision.Number, Changes: st.told, Unmet: o.unmet, Tag: o.tag(next.Policy)}
 		if o.Key == "" {
 			return nil, nil
 		}

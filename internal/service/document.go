@@ -33,7 +33,7 @@ func (s *Service) Load(ctx context.Context, c Caller, data []byte, syntax docume
 		return wire.Saved{}, err
 	}
 	if o.Note == "" {
-		o.Note = "policy loaded"
+		o.unsaid, o.Note = true, "policy loaded"
 	}
 	o.rows = p.Len()
 	return answerOf(s.change(ctx, c, &o, func(now *State) (step, error) {

@@ -40,10 +40,14 @@ type EditOptions struct {
 	Match  []string // entity tags, one of which the record must have, or the policy where it is no change of one record; none: any
 	None   bool     // the record must not be there yet
 	Note   string
+	// Override are the ids of expectations in spite of which it is saved. Whoever may do all that an owner may can, and says why in Note.
+	Override []string
 
-	rows int                                    // about how many records are given; see manyRows
-	of   *recordID                              // the one record that is changed; nil: several, or none yet
-	keep func(saved wire.Saved) ([]byte, error) // writes the answer that a repetition is given
+	unsaid bool                                   // Note is not what the caller said, who said nothing
+	unmet  []wire.Unmet                           // that were overridden
+	rows   int                                    // about how many records are given; see manyRows
+	of     *recordID                              // the one record that is changed; nil: several, or none yet
+	keep   func(saved wire.Saved) ([]byte, error) // writes the answer that a repetition is given
 }
 
 type recordID struct {
@@ -151,8 +155,11 @@ func (s *Service) lookAhead(c Caller, o *EditOptions, work func(now *State) (ste
 		return wire.Saved{}, err
 	}
 	out := wire.Saved{Revision: now.Revision.Number, Changes: translate.Changes(would.done)}
-	if o.Impact && len(would.done) > 0 {
-		out.Impact = s.impact(c, now, now.Compiled.Next(would.policy, would.done), would.done)
+	if len(would.done) > 0 && (o.Impact || expects(would.policy)) {
+		after := now.Compiled.Next(would.policy, would.done)
+		if out.Unmet = s.told(now, c, after, s.broken(now, after, would.done)); o.Impact {
+			out.Impact = s.impact(c, now, after, would.done)
+		}
 	}
 	return out, nil
 }
@@ -242,10 +249,14 @@ func (s *Service) Create(ctx context.Context, c Caller, typeName string, body []
 			return nil, err
 		}
 		o.of.id = r.Key()
+		made := []policy.Change{{Op: policy.Put, Type: t, ID: r.Key(), Record: r}}
 		if _, taken := now.Policy.Get(t, r.Key()); taken {
+			if err := s.Rights(now, c).Touch(made[0]); err != nil && !s.View(now, c).Whole() {
+				return nil, err // and not that there is one
+			}
 			return nil, &ExistsError{t, r.Key()}
 		}
-		return []policy.Change{{Op: policy.Put, Type: t, ID: r.Key(), Record: r}}, nil
+		return made, nil
 	}))
 	if err == nil && saved.ID == "" {
 		saved.ID = o.of.id

@@ -29,6 +29,10 @@ func hide(now *State, v authority.View, err error) error {
 	if errors.As(err, &conflict) && conflict.Current != nil && !v.Sees(conflict.Current) {
 		return ErrNotFound
 	}
+	var unmet *UnmetError
+	if errors.As(err, &unmet) {
+		return &UnmetError{}
+	}
 	var later *LaterError
 	var gains *GainsError
 	if errors.As(err, &later) || errors.As(err, &gains) {

@@ -217,6 +217,9 @@ func (s *Service) apply(ctx context.Context, now *State, caller Caller, o *EditO
 	if err := s.mayChange(); err != nil || len(st.done) == 0 {
 		return now, err
 	}
+	if err := s.override(now, caller, o, &st); err != nil {
+		return now, err
+	}
 	if len([]rune(o.Note)) > maxNote {
 		return now, Wrong("note", "is longer than %d characters", maxNote)
 	}
@@ -245,7 +248,10 @@ func (s *Service) apply(ctx context.Context, now *State, caller Caller, o *EditO
 	}
 	saving.Agree = func() error {
 		next.Compiled = <-compiled
-		return s.keepsOwner(ctx, caller, now, next)
+		if err := s.keepsOwner(ctx, caller, now, next); err != nil || len(o.Override) > 0 {
+			return err
+		}
+		return s.keepsExpectations(caller, now, next, st.done)
 	}
 	err = s.borders.Revisions.Append(context.WithoutCancel(ctx), &next.Revision, st.done, saving)
 	if errors.Is(err, store.ErrUnmarked) {

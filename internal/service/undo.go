@@ -57,7 +57,7 @@ func (s *Service) Undo(ctx context.Context, c Caller, revisions []uint64, o Edit
 		did, o.rows = append(did, done), o.rows+len(done)
 		why = append(why, strconv.FormatUint(revision, 10))
 	}
-	o.Note = undoNote(why, o.Note)
+	o.unsaid, o.Note = o.Note == "", undoNote(why, o.Note)
 	return answerOf(s.edit(ctx, c, &o, func(now *State) ([]policy.Change, error) {
 		if err := o.expectPolicy(now); err != nil {
 			return nil, err

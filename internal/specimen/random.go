@@ -40,7 +40,7 @@ func (m Maker) span() policy.Span {
 
 // Everything is there from the start, so that no change refers to nothing: see [Maker.Record].
 const (
-	UserCount, GroupCount, SiteCount, gearCount, DeviceCount, grantCount = 9, 6, 5, 4, 8, 8
+	UserCount, GroupCount, SiteCount, gearCount, DeviceCount, grantCount, expectationCount = 9, 6, 5, 4, 8, 8, 6
 )
 
 // Probes are the instants that are asked about.
@@ -99,7 +99,42 @@ func (m Maker) Record(t policy.Type, n int) policy.Record {
 	case policy.SettingsType:
 		return &policy.Settings{Combine: []policy.Combine{policy.Sum, policy.DirectFirst}[m.IntN(2)]}
 	}
+	if t == policy.Expectations {
+		return m.expectation(id)
+	}
 	return m.grant(id)
+}
+
+func (m Maker) expectation(id string) policy.Record {
+	e := &policy.Expectation{ID: policy.ExpectationID("e" + id), Rights: []policy.RightID{[]policy.RightID{policy.View, policy.Control, "r0"}[m.IntN(3)]},
+		When: some[policy.ScheduleID](m, "w", 3, 1), Expect: []policy.Expect{policy.Never, policy.Always, policy.Someone}[m.IntN(3)]}
+	switch m.IntN(4) {
+	case 0:
+		e.Who.Everyone = true
+	case 1:
+		e.Who.Users = []policy.UserID{Pick[policy.UserID](m, "u", UserCount)}
+	default:
+		e.Who.Groups = []policy.UserGroupID{Pick[policy.UserGroupID](m, "g", GroupCount)}
+	}
+	switch m.IntN(5) {
+	case 0:
+		e.On.Everything = true
+	case 1:
+		e.On.Sites = []policy.SiteID{Pick[policy.SiteID](m, "s", SiteCount)}
+	case 2:
+		e.On.Points = []policy.PointRef{policy.PointRef(Pick[string](m, "x", DeviceCount) + "/a")}
+	case 3:
+		e.On.Devices = []policy.DeviceID{Pick[policy.DeviceID](m, "x", DeviceCount)}
+	default:
+		e.On.DeviceGroups = []policy.DeviceGroupID{Pick[policy.DeviceGroupID](m, "d", gearCount)}
+	}
+	if m.IntN(3) == 0 {
+		e.Depth = policy.Here
+	}
+	if e.Expect == policy.Someone && m.IntN(2) == 0 {
+		e.AtLeast = 2
+	}
+	return e
 }
 
 func (m Maker) grant(id string) policy.Record {
@@ -148,7 +183,8 @@ func (m Maker) grant(id string) policy.Record {
 
 var sizes = map[policy.Type]int{
 	policy.Users: UserCount, policy.UserGroups: GroupCount, policy.Sites: SiteCount, policy.DeviceGroups: gearCount,
-	policy.Devices: DeviceCount, policy.Schedules: 3, policy.Rights: 3, policy.Grants: grantCount, policy.SettingsType: 1,
+	policy.Devices: DeviceCount, policy.Schedules: 3, policy.Rights: 3, policy.Grants: grantCount, policy.Expectations: expectationCount,
+	policy.SettingsType: 1,
 }
 
 // Put is the change that puts a record.

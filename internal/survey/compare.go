@@ -45,23 +45,28 @@ func Compare(before, after *decision.Compiled, done []policy.RecordChange, in Ci
 		in.Degrees = AllDegrees
 	}
 	p := &comparison{before: Of(before), after: Of(after), in: in, at: decision.MomentOf(in.At), most: most, rights: union(before.Rights, after.Rights), known: map[string]*outcome{}}
+	users, devices := p.joints(done)
+	devices = slices.DeleteFunc(devices, func(j joint[policy.DeviceID, decision.DeviceClass]) bool {
+		return !in.shows(j.before) && !in.shows(j.after)
+	})
+	p.run(users, devices)
+	p.sort()
+	p.out.Mandates = compareMandates(before, after, done, p.at)
+	return p.out
+}
+
+// joints parts users and devices by their classes before and after, and marks those whom the change can touch.
+func (p *comparison) joints(done []policy.RecordChange) (users []joint[policy.UserID, decision.UserClass], devices []joint[policy.DeviceID, decision.DeviceClass]) {
+	before, after := p.before, p.after
 	p.findLines()
-	var users []joint[policy.UserID, decision.UserClass]
-	var devices []joint[policy.DeviceID, decision.DeviceClass]
 	if t := before.Touched(done); done == nil || t.EveryDevice || t.Wholesale(after.Policy()) {
 		users, devices = pair(&before.Users, &after.Users, nil), pair(&before.Devices, &after.Devices, nil)
 	} else {
 		users, devices = pair(&before.Users, &after.Users, slices.Collect(maps.Keys(t.Users))), pair(&before.Devices, &after.Devices, slices.Collect(maps.Keys(t.Devices)))
 	}
-	devices = slices.DeleteFunc(devices, func(j joint[policy.DeviceID, decision.DeviceClass]) bool {
-		return !in.shows(j.before) && !in.shows(j.after)
-	})
 	p.everything = before.DirectFirst != after.DirectFirst || !p.rights.alike
 	p.look(users, devices)
-	p.run(users, devices)
-	p.sort()
-	p.out.Mandates = compareMandates(before, after, done, p.at)
-	return p.out
+	return users, devices
 }
 
 // joint is those who share a class before and a class after; one is nil where they are not there.

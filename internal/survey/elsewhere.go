@@ -94,19 +94,8 @@ func (s *search) values() (out [aspects][]value) {
 // first instant at which it then holds.
 func (s *search) elsewhere() (*Given, decision.Moment, bool) {
 	values := s.values()
-	var sets []uint // of aspects, small ones first
-	for set := uint(1); set < 1<<aspects; set++ {
-		usable := true
-		for a := range aspects {
-			usable = usable && (set&(1<<a) == 0 || len(values[a]) > 0)
-		}
-		if usable {
-			sets = append(sets, set)
-		}
-	}
-	slices.SortStableFunc(sets, func(a, b uint) int { return bits.OnesCount(a) - bits.OnesCount(b) })
 	size, best := 0, choice{}
-	for _, set := range sets {
+	for _, set := range subsets(usable(&values))[1:] { // but for the empty one: the search has begun with it
 		if n := bits.OnesCount(set); n != size {
 			if best.ok {
 				break
@@ -119,6 +108,51 @@ func (s *search) elsewhere() (*Given, decision.Moment, bool) {
 		return nil, 0, false
 	}
 	return s.told(&values, best), best.first, true
+}
+
+// earliest finds the first instant in any circumstances, and the fewest values that must be given for it. A search that does so begins
+// with nothing known: what is not known never allows more than some value would.
+func (s *search) earliest() (*Given, decision.Moment, bool) {
+	values := s.values()
+	full := usable(&values)
+	var most choice
+	s.choose(full, &values, choice{set: full}, 0, &most)
+	if !most.ok {
+		return nil, 0, false
+	}
+	for _, set := range subsets(full) { // small ones first
+		var best choice
+		s.choose(set, &values, choice{set: set}, 0, &best)
+		if best.ok && best.first == most.first {
+			if set == 0 {
+				return nil, best.first, true
+			}
+			return s.told(&values, best), best.first, true
+		}
+	}
+	return s.told(&values, most), most.first, true
+}
+
+// usable is the set of the aspects that have any values.
+func usable(values *[aspects][]value) (out uint) {
+	for a := range aspects {
+		if len(values[a]) > 0 {
+			out |= 1 << a
+		}
+	}
+	return out
+}
+
+// subsets lists the subsets of a set of aspects, small ones first.
+func subsets(of uint) []uint {
+	var out []uint
+	for set := range uint(1 << aspects) {
+		if set&^of == 0 {
+			out = append(out, set)
+		}
+	}
+	slices.SortStableFunc(out, func(a, b uint) int { return bits.OnesCount(a) - bits.OnesCount(b) })
+	return out
 }
 
 // choice is a value for each of a set of aspects.

@@ -121,6 +121,7 @@ type hand struct {
 	who   *decision.UserClass
 	what  *decision.DeviceClass
 	parts []decision.Part
+	scope *decision.Scope // nothing is allowed outside it; nil: no bounds
 }
 
 // hand gathers the lines that bear on the user and the resource of a question, each once. What states of devices rule out is
@@ -131,9 +132,29 @@ func (c Survey) hand(a *decision.ResolvedQuery) hand {
 	return h
 }
 
+// course is a course of answers of which only what lies in a scope counts.
+type course struct {
+	decision.Course
+	scope *decision.Scope // nil: no bounds
+}
+
+func (k *course) Allowed(at decision.Moment) bool {
+	return (k.scope == nil || k.scope.Holds(at)) && k.Course.Allowed(at)
+}
+
+func (k *course) Next(at decision.Moment) decision.Moment {
+	next := k.Course.Next(at)
+	if k.scope != nil {
+		next = min(next, k.scope.Next(at))
+	}
+	return next
+}
+
+func (k *course) Never() bool { return k.scope != nil && k.scope.Empty() || k.Course.Never() }
+
 // in is the course of the answer about a right in a context.
-func (h *hand) in(right int, context decision.Context) decision.Course {
-	out := decision.Course{Compiled: h.c, Who: h.who, What: h.what, Right: right}
+func (h *hand) in(right int, context decision.Context) course {
+	out := course{decision.Course{Compiled: h.c, Who: h.who, What: h.what, Right: right}, h.scope}
 	if !out.There() {
 		return out
 	}
@@ -166,7 +187,7 @@ type found struct {
 // first finds the first instant, the present one included and not more than 400 days away, at which after allows in a context what before
 // does not.
 func (s *search) first(context decision.Context) (decision.Moment, bool) {
-	after, before := s.after.in(s.right, context), decision.Course{}
+	after, before := s.after.in(s.right, context), course{}
 	if s.before != nil && s.had >= 0 {
 		before = s.before.in(s.had, context)
 	}

@@ -81,6 +81,8 @@ type Problem struct {
 	Current any `json:"current,omitempty"`
 	// Gains is what somebody would gain by a removal that is refused for it.
 	Gains *Impact `json:"gains,omitempty"`
+	// Unmet is the expectations that would not hold any more.
+	Unmet []Unmet `json:"unmet,omitempty"`
 	// Needs is what a sign-in lacks.
 	Needs string `json:"needs,omitempty" enum:"second_factor"`
 }
@@ -127,6 +129,7 @@ type Saved struct {
 	ID       string         `json:"id,omitempty" description:"of the record that was added"`
 	Changes  []RecordChange `json:"changes"`
 	Impact   *Impact        `json:"impact,omitempty" description:"who would gain and lose what, where it was asked for"`
+	Unmet    []Unmet        `json:"unmet,omitempty" description:"expectations that would not hold any more or, where it was saved all the same, do not"`
 	Tag      string         `json:"-"` // entity tag of the one record that was changed, in the version that this change made
 }
 
@@ -140,6 +143,32 @@ type Imported struct {
 	Same     int            `json:"same" description:"rows that change nothing by themselves"`
 	Changes  []RecordChange `json:"changes,omitempty" description:"the first of the changes"`
 	Impact   *Impact        `json:"impact,omitempty" description:"who would gain and lose what, where it was asked for"`
+	Unmet    []Unmet        `json:"unmet,omitempty" description:"expectations that would not hold any more or, where it was saved all the same, do not"`
+}
+
+// Unmet is an expectation that does not hold, with the first instant, user and resource for which it does not.
+type Unmet struct {
+	ID            string         `json:"id"`
+	Name          string         `json:"name"`
+	Expect        string         `json:"expect" enum:"never,always,someone"`
+	Text          string         `json:"text" description:"what does not hold, and why, in a sentence"`
+	At            time.Time      `json:"at" description:"the first instant"`
+	User          *Named         `json:"user,omitempty" description:"left out of someone: then too few are allowed it"`
+	Device        *Named         `json:"device,omitempty" description:"a point is written device/point"`
+	Right         *Named         `json:"right,omitempty"`
+	Circumstances *Circumstances `json:"circumstances,omitempty" description:"what must be given for it"`
+	Reason        string         `json:"reason,omitempty" description:"of the decision then; see the reasons of a check"`
+	Grant         string         `json:"grant,omitempty" description:"id of the grant that decides it"`
+	Have          int            `json:"have" description:"of someone: how many are allowed it"`
+	Cases         int            `json:"cases" description:"for how many users, rights and resources it does not hold"`
+}
+
+// Proof is which expectations of the policy hold over the 400 days from an instant.
+type Proof struct {
+	At       time.Time `json:"at"`
+	Revision uint64    `json:"revision,omitempty"`
+	Held     []Named   `json:"held"`
+	Unmet    []Unmet   `json:"unmet" description:"those that do not hold"`
 }
 
 // Progress is how far a request with an Idempotency-Key is.

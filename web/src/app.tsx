@@ -7,6 +7,7 @@ import { CheckPage } from "./check/page";
 import { CalendarListPage } from "./calendars/list";
 import { DeviceGroupListPage } from "./device-groups/list";
 import { DeviceListPage } from "./devices/list";
+import { ExpectationListPage } from "./expectations/list";
 import { GrantListPage } from "./grants/list";
 import { GroupListPage } from "./groups/list";
 import { HistoryPage } from "./history/page";
@@ -83,6 +84,7 @@ export function App() {
           <Route path="/people/mandates" element={read(<MandateListPage />)} />
           <Route path="/people/:id/seen" element={read(<SeenPage />)} />
           <Route path="/matrix" element={read(<MatrixPage />)} />
+          <Route path="/upkeep/expectations" element={all(<ExpectationListPage />)} />
           <Route path="/record" element={all(<AuditPage />)} />
           <Route path="/history" element={all(<HistoryPage />)} />
           <Route path="/service" element={all(<ServicePage />)} />

@@ -16,6 +16,7 @@ export type Records = {
   calendars: Schemas["Calendar"];
   schedules: Schemas["Schedule"];
   grants: Schemas["Grant"];
+  expectations: Schemas["Expectation"];
   mandates: Schemas["Mandate"];
   settings: Schemas["Settings"];
 };
@@ -252,6 +253,130 @@ export const records: { [T in keyof Records]: RecordField[] } = {
       "name": "address",
       "path": "address",
       "kind": "text"
+    },
+    {
+      "name": "note",
+      "path": "note",
+      "kind": "text",
+      "long": true
+    }
+  ],
+  "expectations": [
+    {
+      "name": "id",
+      "path": "id",
+      "kind": "id",
+      "ref": "expectations",
+      "required": true
+    },
+    {
+      "name": "name",
+      "path": "name",
+      "kind": "text"
+    },
+    {
+      "name": "who",
+      "path": "who",
+      "kind": "object",
+      "fields": [
+        {
+          "name": "groups",
+          "path": "who.groups",
+          "kind": "ref",
+          "many": true,
+          "ref": "user_groups"
+        },
+        {
+          "name": "users",
+          "path": "who.users",
+          "kind": "ref",
+          "many": true,
+          "ref": "users"
+        },
+        {
+          "name": "everyone",
+          "path": "who.everyone",
+          "kind": "bool"
+        }
+      ]
+    },
+    {
+      "name": "rights",
+      "path": "rights",
+      "kind": "ref",
+      "many": true,
+      "ref": "rights"
+    },
+    {
+      "name": "on",
+      "path": "on",
+      "kind": "object",
+      "fields": [
+        {
+          "name": "everything",
+          "path": "on.everything",
+          "kind": "bool"
+        },
+        {
+          "name": "sites",
+          "path": "on.sites",
+          "kind": "ref",
+          "many": true,
+          "ref": "sites"
+        },
+        {
+          "name": "device_groups",
+          "path": "on.device_groups",
+          "kind": "ref",
+          "many": true,
+          "ref": "device_groups"
+        },
+        {
+          "name": "devices",
+          "path": "on.devices",
+          "kind": "ref",
+          "many": true,
+          "ref": "devices"
+        },
+        {
+          "name": "points",
+          "path": "on.points",
+          "kind": "point",
+          "many": true
+        }
+      ]
+    },
+    {
+      "name": "depth",
+      "path": "depth",
+      "kind": "choice",
+      "choices": [
+        "all",
+        "here"
+      ]
+    },
+    {
+      "name": "when",
+      "path": "when",
+      "kind": "ref",
+      "many": true,
+      "ref": "schedules"
+    },
+    {
+      "name": "expect",
+      "path": "expect",
+      "kind": "choice",
+      "choices": [
+        "never",
+        "always",
+        "someone"
+      ],
+      "required": true
+    },
+    {
+      "name": "at_least",
+      "path": "at_least",
+      "kind": "number"
     },
     {
       "name": "note",

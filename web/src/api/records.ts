@@ -1,4 +1,5 @@
 import { answer, api, ApiError } from "./client";
+import { looking, type Why } from "./edits";
 import { records, type RecordField, type Records } from "./records.gen";
 import type { components } from "./schema.gen";
 
@@ -18,6 +19,7 @@ export type User = Schemas["User"];
 export type UserGroup = Schemas["UserGroup"];
 export type DeviceGroup = Schemas["DeviceGroup"];
 export type Grant = Schemas["Grant"];
+export type Expectation = Schemas["Expectation"];
 export type Line = Schemas["Line"];
 export type Right = Schemas["Right"];
 export type Schedule = Schemas["Schedule"];
@@ -78,21 +80,19 @@ export async function allowed(type: Type, id: string): Promise<string[]> {
   return (response.headers.get("Allow") ?? "").split(", ");
 }
 
-const looking = (dryRun: boolean, note?: string) => ({ dry_run: dryRun, impact: dryRun, note });
-
-/** put makes a record what it says; tag, where there is one, is refused if somebody else has changed it. note says why. */
-export const put = <T extends Type>(type: T, row: Row<T>, tag: string | undefined, dryRun: boolean, note?: string) => {
+/** put makes a record what it says; tag, where there is one, is refused if somebody else has changed it. */
+export const put = <T extends Type>(type: T, row: Row<T>, tag: string | undefined, dryRun: boolean, why?: Why) => {
   if (type === "settings")
     return answer(
       api.PATCH("/api/v1/settings", {
-        params: { query: looking(dryRun, note), header: { "If-Match": tag } },
+        params: { query: looking(dryRun, why), header: { "If-Match": tag } },
         headers: { "Content-Type": "application/merge-patch+json" },
         body: { ...nothing, ...row },
       }),
     );
   return answer(
     api.PUT(one(type), {
-      params: { path: { id: idOf(row) }, query: looking(dryRun, note), header: tag ? { "If-Match": tag } : { "If-None-Match": "*" } },
+      params: { path: { id: idOf(row) }, query: looking(dryRun, why), header: tag ? { "If-Match": tag } : { "If-None-Match": "*" } },
       body: row as Schemas["UserInput"],
     }),
   );
@@ -102,11 +102,11 @@ export const put = <T extends Type>(type: T, row: Row<T>, tag: string | undefine
 const nothing = Object.fromEntries(fieldsOf("settings").map((f) => [f.name, null]));
 
 /** create makes a record, whose id the service makes of its name where it has none. */
-export const create = <T extends Type>(type: T, row: Row<T>, dryRun: boolean, note?: string) =>
-  answer(api.POST(all(type), { params: { query: looking(dryRun, note) }, body: row as Schemas["UserInput"] }));
+export const create = <T extends Type>(type: T, row: Row<T>, dryRun: boolean, why?: Why) =>
+  answer(api.POST(all(type), { params: { query: looking(dryRun, why) }, body: row as Schemas["UserInput"] }));
 
-export const remove = (type: Type, id: string, cascade: boolean, dryRun: boolean, accept = false, note?: string) =>
-  answer(api.DELETE(one(type), { params: { path: { id }, query: { cascade, ...looking(dryRun, note), accept_gains: accept } } }));
+export const remove = (type: Type, id: string, cascade: boolean, dryRun: boolean, accept = false, why?: Why) =>
+  answer(api.DELETE(one(type), { params: { path: { id }, query: { cascade, ...looking(dryRun, why), accept_gains: accept } } }));
 
 export const mentions = (type: Type, id: string) =>
   answer(api.GET(`/api/v1/${type}/{id}/mentions` as "/api/v1/users/{id}/mentions", { params: { path: { id } } }));

@@ -684,6 +684,82 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/expectations": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * List of expectations
+         * @description List of expectations. It takes a mandate of the role auditor or owner.
+         */
+        get: operations["listExpectations"];
+        put?: never;
+        /**
+         * Add a expectation; its id is made from its name where none is given
+         * @description Add a expectation; its id is made from its name where none is given. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        post: operations["createExpectation"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/expectations/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * One expectation
+         * @description One expectation. About oneself it takes no mandate.
+         */
+        get: operations["getExpectation"];
+        /**
+         * Make a expectation what the body says
+         * @description Make a expectation what the body says. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        put: operations["putExpectation"];
+        post?: never;
+        /**
+         * Remove a expectation
+         * @description Remove a expectation. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        delete: operations["removeExpectation"];
+        options?: never;
+        head?: never;
+        /**
+         * Change a expectation by a JSON Merge Patch
+         * @description Change a expectation by a JSON Merge Patch. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        patch: operations["patchExpectation"];
+        trace?: never;
+    };
+    "/api/v1/expectations/{id}/mentions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What refers to a expectation
+         * @description What refers to a expectation. About oneself it takes no mandate.
+         */
+        get: operations["listMentionsOfExpectation"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/find": {
         parameters: {
             query?: never;
@@ -1188,6 +1264,26 @@ export interface paths {
          * @description How far a request with an Idempotency-Key is, and whether it changed anything. It takes a mandate of the role owner; a dry run one of the role auditor.
          */
         get: operations["getProgress"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/proof": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Which expectations of the policy hold over the 400 days to come, and what breaks each of the others
+         * @description Which expectations of the policy hold over the 400 days to come, and what breaks each of the others. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        get: operations["proveExpectations"];
         put?: never;
         post?: never;
         delete?: never;
@@ -3500,6 +3596,120 @@ export interface components {
             /** @enum {string} */
             evaluations_semantic?: "execute_all" | "deny_on_first_deny" | "permit_on_first_permit";
         };
+        /**
+         * @description A expectation.
+         * @example {
+         *       "depth": "all",
+         *       "expect": "never",
+         *       "id": "apprentices-never-release",
+         *       "name": "Apprentices never release",
+         *       "on": {
+         *         "everything": true
+         *       },
+         *       "rights": [
+         *         "release"
+         *       ],
+         *       "who": {
+         *         "groups": [
+         *           "apprentices"
+         *         ]
+         *       }
+         *     }
+         */
+        Expectation: {
+            /** @description With someone: how many people there must be at least. 1 where it is not said. */
+            at_least?: number;
+            /**
+             * @description Whether what lies below the sites and groups of devices is meant too.
+             * @enum {string}
+             */
+            depth?: "all" | "here";
+            /**
+             * @description Never: nobody of them is allowed it, in any circumstances. Always: everybody of them who could sign in is, with nothing known of the circumstances. Someone: somebody of them is, in some circumstances.
+             * @enum {string}
+             */
+            expect: "never" | "always" | "someone";
+            /** @description Small letters, digits and . _ @ + -. Left empty, it is made from the name. It never changes afterwards. */
+            id: string;
+            /** @description What people know it by. */
+            name?: string;
+            /** @description For whoever reads this next year. */
+            note?: string;
+            /** @description What it is about. What is retired is left out. */
+            on?: components["schemas"]["Where"];
+            /** @description The rights that it is about. */
+            rights?: string[];
+            /** @description Any of these schedules, by the clock of each site. None: always. */
+            when?: string[];
+            /** @description Whom it is about: groups, people, or everyone. */
+            who?: components["schemas"]["To"];
+        };
+        /** @description A expectation as it is sent: the id stands in the path, or is made from the name where it is left out. */
+        ExpectationInput: {
+            /** @description With someone: how many people there must be at least. 1 where it is not said. */
+            at_least?: number;
+            /**
+             * @description Whether what lies below the sites and groups of devices is meant too.
+             * @enum {string}
+             */
+            depth?: "all" | "here";
+            /**
+             * @description Never: nobody of them is allowed it, in any circumstances. Always: everybody of them who could sign in is, with nothing known of the circumstances. Someone: somebody of them is, in some circumstances.
+             * @enum {string}
+             */
+            expect: "never" | "always" | "someone";
+            /** @description Small letters, digits and . _ @ + -. Left empty, it is made from the name. It never changes afterwards. */
+            id?: string;
+            /** @description What people know it by. */
+            name?: string;
+            /** @description For whoever reads this next year. */
+            note?: string;
+            /** @description What it is about. What is retired is left out. */
+            on?: components["schemas"]["Where"];
+            /** @description The rights that it is about. */
+            rights?: string[];
+            /** @description Any of these schedules, by the clock of each site. None: always. */
+            when?: string[];
+            /** @description Whom it is about: groups, people, or everyone. */
+            who?: components["schemas"]["To"];
+        };
+        /** @description A page of expectations. */
+        ExpectationList: {
+            items: components["schemas"]["Expectation"][];
+            /** @description The cursor of the next page; left out on the last. */
+            next?: string;
+            /** @description How many there are on all pages. */
+            total: number;
+        };
+        /** @description What changes of a expectation, as a JSON Merge Patch: null takes a field away. */
+        ExpectationPatch: {
+            /** @description With someone: how many people there must be at least. 1 where it is not said. */
+            at_least?: number | null;
+            /**
+             * @description Whether what lies below the sites and groups of devices is meant too.
+             * @enum {string|null}
+             */
+            depth?: "all" | "here" | null;
+            /**
+             * @description Never: nobody of them is allowed it, in any circumstances. Always: everybody of them who could sign in is, with nothing known of the circumstances. Someone: somebody of them is, in some circumstances.
+             * @enum {string|null}
+             */
+            expect?: "never" | "always" | "someone" | null;
+            /** @description Small letters, digits and . _ @ + -. Left empty, it is made from the name. It never changes afterwards. */
+            id?: string | null;
+            /** @description What people know it by. */
+            name?: string | null;
+            /** @description For whoever reads this next year. */
+            note?: string | null;
+            /** @description What it is about. What is retired is left out. */
+            on?: components["schemas"]["WherePatch"] | null;
+            /** @description The rights that it is about. */
+            rights?: string[] | null;
+            /** @description Any of these schedules, by the clock of each site. None: always. */
+            when?: string[] | null;
+            /** @description Whom it is about: groups, people, or everyone. */
+            who?: components["schemas"]["ToPatch"] | null;
+        };
         FactorMade: {
             /** @description recovery codes, each good once, with the first second factor; shown this once */
             codes?: string[];
@@ -3742,6 +3952,8 @@ export interface components {
             /** @description rows that change nothing by themselves */
             same: number;
             saved: boolean;
+            /** @description expectations that would not hold any more or, where it was saved all the same, do not */
+            unmet?: components["schemas"]["Unmet"][];
         };
         Invitation: {
             /** Format: date-time */
@@ -4267,6 +4479,7 @@ export interface components {
             status: number;
             title: string;
             type: string;
+            unmet?: components["schemas"]["Unmet"][];
         };
         Progress: {
             /** @description rows that are written, while it runs */
@@ -4280,6 +4493,14 @@ export interface components {
              * @enum {string}
              */
             state: "running" | "done" | "nothing";
+        };
+        Proof: {
+            /** Format: date-time */
+            at: string;
+            held: components["schemas"]["Named"][];
+            revision?: number;
+            /** @description those that do not hold */
+            unmet: components["schemas"]["Unmet"][];
         };
         Reach: {
             /** Format: date-time */
@@ -4499,6 +4720,8 @@ export interface components {
             /** @description the revision that holds it, or that it was compared with */
             revision: number;
             saved: boolean;
+            /** @description expectations that would not hold any more or, where it was saved all the same, do not */
+            unmet?: components["schemas"]["Unmet"][];
         };
         /**
          * @description A schedule.
@@ -5074,6 +5297,34 @@ export interface components {
         Undo: {
             revisions: number[];
         };
+        Unmet: {
+            /**
+             * Format: date-time
+             * @description the first instant
+             */
+            at: string;
+            /** @description for how many users, rights and resources it does not hold */
+            cases: number;
+            /** @description what must be given for it */
+            circumstances?: components["schemas"]["Circumstances"];
+            /** @description a point is written device/point */
+            device?: components["schemas"]["Named"];
+            /** @enum {string} */
+            expect: "never" | "always" | "someone";
+            /** @description id of the grant that decides it */
+            grant?: string;
+            /** @description of someone: how many are allowed it */
+            have: number;
+            id: string;
+            name: string;
+            /** @description of the decision then; see the reasons of a check */
+            reason?: string;
+            right?: components["schemas"]["Named"];
+            /** @description what does not hold, and why, in a sentence */
+            text: string;
+            /** @description left out of someone: then too few are allowed it */
+            user?: components["schemas"]["Named"];
+        };
         Use: {
             circumstances?: components["schemas"]["Circumstances"];
             /**
@@ -5342,6 +5593,16 @@ export interface components {
             points?: string[];
             /** @description Sites, with all below them. */
             sites?: string[];
+        };
+        WherePatch: {
+            device_groups?: string[] | null;
+            /** @description Devices listed one by one. A device can be in several groups. */
+            devices?: string[] | null;
+            everything?: boolean | null;
+            /** @description Parts that can be granted by themselves: a channel, a port, an actuator. */
+            points?: string[] | null;
+            /** @description A device matches at one of these sites, or below. */
+            sites?: string[] | null;
         };
         Window: {
             /** @description Weekdays on which it opens. Left empty: every day. */
@@ -6086,6 +6347,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
+                override?: string[];
             };
             header?: {
                 /** @description a repetition with the same key and body changes nothing more */
@@ -6191,6 +6454,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
+                override?: string[];
             };
             header?: {
                 /** @description a repetition with the same key and body changes nothing more */
@@ -6247,6 +6512,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
+                override?: string[];
                 /** @description take every mention of the record along */
                 cascade?: boolean;
                 /** @description with cascade: though somebody would gain rights by it */
@@ -6299,6 +6566,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
+                override?: string[];
             };
             header?: {
                 /** @description a repetition with the same key and body changes nothing more */
@@ -6397,6 +6666,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
+                override?: string[];
             };
             header?: {
                 /** @description a repetition with the same key and body changes nothing more */
@@ -6618,6 +6889,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
+                override?: string[];
             };
             header?: {
                 /** @description a repetition with the same key and body changes nothing more */
@@ -6723,6 +6996,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
+                override?: string[];
             };
             header?: {
                 /** @description a repetition with the same key and body changes nothing more */
@@ -6779,6 +7054,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
+                override?: string[];
                 /** @description take every mention of the record along */
                 cascade?: boolean;
                 /** @description with cascade: though somebody would gain rights by it */
@@ -6831,6 +7108,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
+                override?: string[];
             };
             header?: {
                 /** @description a repetition with the same key and body changes nothing more */
@@ -6887,6 +7166,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
+                override?: string[];
             };
             header?: {
                 /** @description a repetition with the same key and body changes nothing more */
@@ -6943,6 +7224,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
+                override?: string[];
             };
             header?: {
                 /** @description a repetition with the same key and body changes nothing more */
@@ -7111,6 +7394,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
+                override?: string[];
             };
             header?: {
                 /** @description a repetition with the same key and body changes nothing more */
@@ -7216,6 +7501,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
+                override?: string[];
             };
             header?: {
                 /** @description a repetition with the same key and body changes nothing more */
@@ -7272,6 +7559,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
+                override?: string[];
                 /** @description take every mention of the record along */
                 cascade?: boolean;
                 /** @description with cascade: though somebody would gain rights by it */
@@ -7324,6 +7613,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
+                override?: string[];
             };
             header?: {
                 /** @description a repetition with the same key and body changes nothing more */
@@ -7422,6 +7713,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
+                override?: string[];
             };
             header?: {
                 /** @description a repetition with the same key and body changes nothing more */
@@ -7478,6 +7771,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
+                override?: string[];
             };
             header?: {
                 /** @description a repetition with the same key and body changes nothing more */
@@ -7534,6 +7829,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
+                override?: string[];
             };
             header?: {
                 /** @description a repetition with the same key and body changes nothing more */
@@ -7590,6 +7887,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
+                override?: string[];
             };
             header?: {
                 /** @description a repetition with the same key and body changes nothing more */
@@ -7658,6 +7957,389 @@ export interface operations {
             400: components["responses"]["BadRequestProblem"];
             401: components["responses"]["SignInProblem"];
             403: components["responses"]["ForbiddenProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    listExpectations: {
+        parameters: {
+            query?: {
+                /** @description leave out long lists (members of user groups, devices of device groups), and count them in entries */
+                short?: boolean;
+                /** @description How many are told at most. */
+                limit?: number;
+                /** @description Where the page before ended. */
+                cursor?: string;
+                /** @description a word to search for */
+                q?: string;
+                /** @description a field, with - before it from the end: -name; numbers in names count as numbers */
+                sort?: string;
+                /** @description Only those with this depth. */
+                depth?: string;
+                /** @description Only those with this expect. */
+                expect?: string;
+                /** @description Only those with this id. */
+                id?: string;
+                /** @description Only those with this name. */
+                name?: string;
+                /** @description Only those with this note. */
+                note?: string;
+                /** @description Only those with this rights. */
+                rights?: string;
+                /** @description Only those with this when. */
+                when?: string;
+                /** @description Asks of the policy as it was: at a revision, by its number, or at a time (RFC 3339, or a local time of the policy), which is what the time is taken to be then. It takes a mandate of the role owner or auditor. */
+                as_of?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    /** @description The next page, RFC 8288. */
+                    Link?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ExpectationList"];
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    createExpectation: {
+        parameters: {
+            query?: {
+                /** @description change nothing, and say what it would change */
+                dry_run?: boolean;
+                /** @description on a dry run: say also who would gain and lose what */
+                impact?: boolean;
+                /** @description why, for the record of changes */
+                note?: string;
+                /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
+                override?: string[];
+            };
+            header?: {
+                /** @description a repetition with the same key and body changes nothing more */
+                "Idempotency-Key"?: string;
+                /** @description entity tag that the record must have */
+                "If-Match"?: string;
+                /** @description *: the record must not be there yet */
+                "If-None-Match"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ExpectationInput"];
+            };
+        };
+        responses: {
+            /** @description A dry run: what it would do. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Saved"];
+                };
+            };
+            /** @description Done. */
+            201: {
+                headers: {
+                    /** @description The entity tag of the record in the version that was made. */
+                    ETag?: string;
+                    /** @description Where the record is. */
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Saved"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    getExpectation: {
+        parameters: {
+            query?: {
+                /** @description Asks of the policy as it was: at a revision, by its number, or at a time (RFC 3339, or a local time of the policy), which is what the time is taken to be then. It takes a mandate of the role owner or auditor. */
+                as_of?: string;
+            };
+            header?: never;
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Expectation"];
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    putExpectation: {
+        parameters: {
+            query?: {
+                /** @description change nothing, and say what it would change */
+                dry_run?: boolean;
+                /** @description on a dry run: say also who would gain and lose what */
+                impact?: boolean;
+                /** @description why, for the record of changes */
+                note?: string;
+                /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
+                override?: string[];
+            };
+            header?: {
+                /** @description a repetition with the same key and body changes nothing more */
+                "Idempotency-Key"?: string;
+                /** @description entity tag that the record must have */
+                "If-Match"?: string;
+                /** @description *: the record must not be there yet */
+                "If-None-Match"?: string;
+            };
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ExpectationInput"];
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the record in the version that was made. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Saved"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    removeExpectation: {
+        parameters: {
+            query?: {
+                /** @description change nothing, and say what it would change */
+                dry_run?: boolean;
+                /** @description on a dry run: say also who would gain and lose what */
+                impact?: boolean;
+                /** @description why, for the record of changes */
+                note?: string;
+                /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
+                override?: string[];
+                /** @description take every mention of the record along */
+                cascade?: boolean;
+                /** @description with cascade: though somebody would gain rights by it */
+                accept_gains?: boolean;
+            };
+            header?: {
+                /** @description a repetition with the same key and body changes nothing more */
+                "Idempotency-Key"?: string;
+                /** @description entity tag that the record must have */
+                "If-Match"?: string;
+                /** @description *: the record must not be there yet */
+                "If-None-Match"?: string;
+            };
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Saved"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    patchExpectation: {
+        parameters: {
+            query?: {
+                /** @description change nothing, and say what it would change */
+                dry_run?: boolean;
+                /** @description on a dry run: say also who would gain and lose what */
+                impact?: boolean;
+                /** @description why, for the record of changes */
+                note?: string;
+                /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
+                override?: string[];
+            };
+            header?: {
+                /** @description a repetition with the same key and body changes nothing more */
+                "Idempotency-Key"?: string;
+                /** @description entity tag that the record must have */
+                "If-Match"?: string;
+                /** @description *: the record must not be there yet */
+                "If-None-Match"?: string;
+            };
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/merge-patch+json": components["schemas"]["ExpectationPatch"];
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the record in the version that was made. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Saved"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    listMentionsOfExpectation: {
+        parameters: {
+            query?: {
+                /** @description Asks of the policy as it was: at a revision, by its number, or at a time (RFC 3339, or a local time of the policy), which is what the time is taken to be then. It takes a mandate of the role owner or auditor. */
+                as_of?: string;
+            };
+            header?: never;
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Mention"][];
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
             429: components["responses"]["TooManyProblem"];
             503: components["responses"]["BusyProblem"];
             default: components["responses"]["InternalProblem"];
@@ -7774,6 +8456,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
+                override?: string[];
             };
             header?: {
                 /** @description a repetition with the same key and body changes nothing more */
@@ -7879,6 +8563,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
+                override?: string[];
             };
             header?: {
                 /** @description a repetition with the same key and body changes nothing more */
@@ -7935,6 +8621,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
+                override?: string[];
                 /** @description take every mention of the record along */
                 cascade?: boolean;
                 /** @description with cascade: though somebody would gain rights by it */
@@ -7987,6 +8675,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
+                override?: string[];
             };
             header?: {
                 /** @description a repetition with the same key and body changes nothing more */
@@ -8229,6 +8919,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
+                override?: string[];
             };
             header?: {
                 /** @description a repetition with the same key and body changes nothing more */
@@ -8334,6 +9026,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
+                override?: string[];
             };
             header?: {
                 /** @description a repetition with the same key and body changes nothing more */
@@ -8390,6 +9084,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
+                override?: string[];
                 /** @description take every mention of the record along */
                 cascade?: boolean;
                 /** @description with cascade: though somebody would gain rights by it */
@@ -8442,6 +9138,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
+                override?: string[];
             };
             header?: {
                 /** @description a repetition with the same key and body changes nothing more */
@@ -8641,6 +9339,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
+                override?: string[];
             };
             header?: {
                 /** @description a repetition with the same key and body changes nothing more */
@@ -8746,6 +9446,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
+                override?: string[];
             };
             header?: {
                 /** @description a repetition with the same key and body changes nothing more */
@@ -8802,6 +9504,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
+                override?: string[];
                 /** @description take every mention of the record along */
                 cascade?: boolean;
                 /** @description with cascade: though somebody would gain rights by it */
@@ -8854,6 +9558,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
+                override?: string[];
             };
             header?: {
                 /** @description a repetition with the same key and body changes nothing more */
@@ -9206,6 +9912,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
+                override?: string[];
             };
             header?: {
                 /** @description a repetition with the same key and body changes nothing more */
@@ -9350,6 +10058,46 @@ export interface operations {
             429: components["responses"]["TooManyProblem"];
             503: components["responses"]["BusyProblem"];
             507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    proveExpectations: {
+        parameters: {
+            query?: {
+                /** @description from when on: RFC 3339, or a local time of the policy; left out: now */
+                at?: string;
+                /** @description Asks of the policy as it was: at a revision, by its number, or at a time (RFC 3339, or a local time of the policy), which is what the time is taken to be then. It takes a mandate of the role owner or auditor. */
+                as_of?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Proof"];
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
             default: components["responses"]["InternalProblem"];
         };
     };
@@ -9835,6 +10583,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
+                override?: string[];
             };
             header?: {
                 /** @description a repetition with the same key and body changes nothing more */
@@ -9943,6 +10693,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
+                override?: string[];
             };
             header?: {
                 /** @description a repetition with the same key and body changes nothing more */
@@ -10048,6 +10800,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
+                override?: string[];
             };
             header?: {
                 /** @description a repetition with the same key and body changes nothing more */
@@ -10104,6 +10858,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
+                override?: string[];
                 /** @description take every mention of the record along */
                 cascade?: boolean;
                 /** @description with cascade: though somebody would gain rights by it */
@@ -10156,6 +10912,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
+                override?: string[];
             };
             header?: {
                 /** @description a repetition with the same key and body changes nothing more */
@@ -10312,6 +11070,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
+                override?: string[];
             };
             header?: {
                 /** @description a repetition with the same key and body changes nothing more */
@@ -10417,6 +11177,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
+                override?: string[];
             };
             header?: {
                 /** @description a repetition with the same key and body changes nothing more */
@@ -10473,6 +11235,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
+                override?: string[];
                 /** @description take every mention of the record along */
                 cascade?: boolean;
                 /** @description with cascade: though somebody would gain rights by it */
@@ -10525,6 +11289,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
+                override?: string[];
             };
             header?: {
                 /** @description a repetition with the same key and body changes nothing more */
@@ -10683,6 +11449,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
+                override?: string[];
             };
             header?: {
                 /** @description a repetition with the same key and body changes nothing more */
@@ -10788,6 +11556,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
+                override?: string[];
             };
             header?: {
                 /** @description a repetition with the same key and body changes nothing more */
@@ -10844,6 +11614,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
+                override?: string[];
                 /** @description take every mention of the record along */
                 cascade?: boolean;
                 /** @description with cascade: though somebody would gain rights by it */
@@ -10896,6 +11668,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
+                override?: string[];
             };
             header?: {
                 /** @description a repetition with the same key and body changes nothing more */
@@ -11787,6 +12561,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
+                override?: string[];
             };
             header?: {
                 /** @description a repetition with the same key and body changes nothing more */
@@ -11918,6 +12694,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
+                override?: string[];
             };
             header?: {
                 /** @description a repetition with the same key and body changes nothing more */
@@ -12032,6 +12810,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
+                override?: string[];
             };
             header?: {
                 /** @description a repetition with the same key and body changes nothing more */
@@ -12137,6 +12917,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
+                override?: string[];
             };
             header?: {
                 /** @description a repetition with the same key and body changes nothing more */
@@ -12193,6 +12975,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
+                override?: string[];
                 /** @description take every mention of the record along */
                 cascade?: boolean;
                 /** @description with cascade: though somebody would gain rights by it */
@@ -12245,6 +13029,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
+                override?: string[];
             };
             header?: {
                 /** @description a repetition with the same key and body changes nothing more */
@@ -12555,6 +13341,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
+                override?: string[];
             };
             header?: {
                 /** @description a repetition with the same key and body changes nothing more */
@@ -12665,6 +13453,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
+                override?: string[];
             };
             header?: {
                 /** @description a repetition with the same key and body changes nothing more */
@@ -12770,6 +13560,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
+                override?: string[];
             };
             header?: {
                 /** @description a repetition with the same key and body changes nothing more */
@@ -12826,6 +13618,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
+                override?: string[];
                 /** @description take every mention of the record along */
                 cascade?: boolean;
                 /** @description with cascade: though somebody would gain rights by it */
@@ -12878,6 +13672,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
+                override?: string[];
             };
             header?: {
                 /** @description a repetition with the same key and body changes nothing more */
@@ -12934,6 +13730,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
+                override?: string[];
             };
             header?: {
                 /** @description a repetition with the same key and body changes nothing more */
@@ -12990,6 +13788,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
+                override?: string[];
             };
             header?: {
                 /** @description a repetition with the same key and body changes nothing more */
@@ -13152,6 +13952,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
+                override?: string[];
             };
             header?: {
                 /** @description a repetition with the same key and body changes nothing more */
@@ -13257,6 +14059,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
+                override?: string[];
             };
             header?: {
                 /** @description a repetition with the same key and body changes nothing more */
@@ -13313,6 +14117,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
+                override?: string[];
                 /** @description take every mention of the record along */
                 cascade?: boolean;
                 /** @description with cascade: though somebody would gain rights by it */
@@ -13365,6 +14171,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
+                override?: string[];
             };
             header?: {
                 /** @description a repetition with the same key and body changes nothing more */

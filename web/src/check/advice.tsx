@@ -10,14 +10,14 @@ import { t } from "../words";
 /** AdviceView lists what would turn an answer, least first, each with what else it changes and a button that does it. */
 export function AdviceView({ question }: { question: AdviceQuestion }) {
   const found = useQuery({ queryKey: ["advice", question], queryFn: () => advice(question), staleTime: 0 });
-  const { make, reason, needed, fault } = useEdits();
+  const { make, reason, needed, unmet, fault } = useEdits();
   if (found.error) return <Trouble error={found.error} />;
   if (!found.data) return <Busy />;
   return (
     <div data-advice>
       <h2 className="mb-2">{t(found.data.allowed ? "console.advice.away" : "console.advice.towards")}</h2>
       {found.data.items.length === 0 && <p className="text-soft">{t("console.advice.none")}</p>}
-      {needed && found.data.items.length > 0 && <div className="mb-2 max-w-96">{reason}</div>}
+      {(needed || unmet) && found.data.items.length > 0 && <div className="mb-2 max-w-96">{reason(unmet)}</div>}
       <Fault text={fault} className="mb-2" />
       <ol className="flex flex-col divide-y divide-line/60">
         {found.data.items.map((item, i) => (

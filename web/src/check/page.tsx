@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { Check as Tick, Link2 } from "lucide-react";
 import { useLayoutEffect, useRef, useState, type FormEvent } from "react";
-import { useSearchParams } from "react-router";
+import { Link, useSearchParams } from "react-router";
 import { check, type Answer } from "../api/client";
 import { titleOf } from "../api/records";
 import { useRights } from "../rights/tree";
@@ -15,7 +15,7 @@ import { Instant } from "../ui/time";
 import { WeekStrip } from "../ui/strip";
 import { Sign, TrailView } from "../ui/trail";
 import { t } from "../words";
-import { useReads } from "../session/mandates";
+import { useMakes, useReads } from "../session/mandates";
 import { asOf, linkHere } from "../session/as-of";
 import { AdviceView } from "./advice";
 import { CircumstanceFields, circumstances, contextOf } from "./circumstances";
@@ -105,6 +105,7 @@ function RightChoice({ value, onChange }: { value: string; onChange: (v: string)
 
 function AnswerView({ answer, asked }: { answer: Answer; asked: Question }) {
   const reads = useReads();
+  const makes = useMakes();
   const [advised, setAdvised] = useState(false);
   const known = !answer.reason.startsWith("unknown_");
   const context = contextOf(asked);
@@ -156,10 +157,26 @@ function AnswerView({ answer, asked }: { answer: Answer; asked: Question }) {
             {t(answer.allowed ? "console.advice.ask_away" : "console.advice.ask_towards")}
           </button>
         )}
+        {known && makes("expectations") && (
+          <Link className="button self-start" to={`/records/expectations/new?with=${encodeURIComponent(JSON.stringify(expected(answer, asked)))}`}>
+            {t(answer.allowed ? "console.expect.from_yes" : "console.expect.from_no")}
+          </Link>
+        )}
         {known && advised && <AdviceView question={{ user: asked.user, right: asked.right, device: asked.device, at: asked.at || undefined, context }} />}
       </div>
     </section>
   );
+}
+
+/** expected is what is expected where an answer must always be as it is. */
+function expected(answer: Answer, asked: Question) {
+  const on = asked.device.includes("/") ? { points: [asked.device] } : { devices: [asked.device] };
+  const name = t(answer.allowed ? "console.expect.name_yes" : "console.expect.name_no", {
+    user: answer.user.name,
+    right: answer.right.name,
+    device: answer.device.name,
+  });
+  return { name, who: { users: [asked.user] }, rights: [asked.right], on, expect: answer.allowed ? "always" : "never" };
 }
 
 /** WeekView is the strip of the week from the day that was asked about. */

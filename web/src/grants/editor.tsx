@@ -1,12 +1,12 @@
 import { ChevronDown, ChevronRight } from "lucide-react";
-import { useState, type ReactNode } from "react";
+import { useState } from "react";
 import type { Line } from "../api/records";
 import { Choose } from "../ui/choose";
 import { CheckBox, NoteField, TextField } from "../ui/fields";
 import { AddButton, TakeOut } from "../ui/form/generated";
 import { changedIn } from "../ui/form/lists";
+import { Part } from "../ui/form/part";
 import type { Form } from "../ui/form/use-record-form";
-import { Fault } from "../ui/notice";
 import { TimeField } from "../ui/time-field";
 import { t } from "../words";
 import { AllRights, What, WhenField, WhereField, Who, type Part as LinePart } from "./choices";
@@ -54,15 +54,6 @@ export function GrantFields({ form }: { form: Form<"grants"> }) {
         <NoteField label={label("note")} value={row.note ?? ""} onChange={(v) => set("note", v)} />
         <CheckBox label={label("enabled")} checked={row.enabled !== false} onChange={(on) => set("enabled", on)} />
       </Part>
-    </div>
-  );
-}
-
-function Part({ fault, children }: { fault?: string; children: ReactNode }) {
-  return (
-    <div className="flex flex-col gap-2 border-b border-line/60 px-4 py-2.5 last:border-0">
-      {children}
-      <Fault text={fault} />
     </div>
   );
 }

@@ -5,6 +5,7 @@ import { undo } from "../api/edits";
 import { ChangeList } from "../impact/changes";
 import { ImpactView } from "../impact/impact";
 import { useReason } from "../impact/reason";
+import { UnmetList } from "../impact/unmet";
 import { Footer } from "../ui/modal";
 import { Busy, Trouble } from "../ui/notice";
 import { useToast } from "../ui/toast";
@@ -14,11 +15,11 @@ import { t } from "../words";
 export function TakeBack({ revisions, close }: { revisions: number[]; close: () => void }) {
   const queries = useQueryClient();
   const toast = useToast();
-  const { field, note } = useReason();
   const look = useQuery({ queryKey: ["undo", revisions], queryFn: () => undo(revisions, true), retry: false });
+  const { field, why } = useReason();
   const [fault, setFault] = useState("");
   const go = useMutation({
-    mutationFn: () => undo(revisions, false, note()),
+    mutationFn: () => undo(revisions, false, why()),
     onSuccess: (saved) => {
       toast(saved);
       close();
@@ -32,13 +33,14 @@ export function TakeBack({ revisions, close }: { revisions: number[]; close: () 
         <Trouble error={look.error} />
       ) : look.data ? (
         <>
+          <UnmetList unmet={look.data.unmet} />
           <ChangeList changes={look.data.changes} none={t("console.record.no_change")} />
           {look.data.impact && <ImpactView impact={look.data.impact} />}
         </>
       ) : (
         <Busy />
       )}
-      {field}
+      {field(look.data?.unmet)}
       <Footer close={close} go={() => go.mutate()} label={t("console.toast.undo")} disabled={!look.data || go.isPending} fault={fault} />
     </>
   );

@@ -10,6 +10,7 @@ import { loadPolicy, type Saved } from "../api/edits";
 import { ChangeList } from "../impact/changes";
 import { ImpactView } from "../impact/impact";
 import { useReason } from "../impact/reason";
+import { UnmetList } from "../impact/unmet";
 import { useMay } from "../session/mandates";
 import { useToast } from "../ui/toast";
 import { useUpload } from "../ui/use-upload";
@@ -40,10 +41,10 @@ const settingsUnsaid = { combine: "sum", zone: "UTC" };
 /** The whole policy as a document: out, compared with the one that runs, and in. */
 export function PolicyPage() {
   const toast = useToast();
-  const { field: reason, note } = useReason();
+  const { field: reason, why } = useReason();
   const { file, look, problem, busy, choose, go } = useUpload<Saved>(
     async (text, dryRun, seen) => {
-      const done = await loadPolicy(text, dryRun, seen?.revision, dryRun ? undefined : note());
+      const done = await loadPolicy(text, dryRun, seen?.revision, dryRun ? undefined : why());
       if (!dryRun) toast(done);
       return done;
     },
@@ -87,10 +88,11 @@ export function PolicyPage() {
                 ? t("console.policy.same", { file, revision: look.revision })
                 : t("console.policy.differs", { file, count: look.changes.length, revision: look.revision })}
             </h2>
+            <UnmetList unmet={look.unmet} />
             {look.impact && <ImpactView impact={look.impact} />}
             {look.changes.length > 0 && (
               <>
-                <div className="mt-2 max-w-96">{reason}</div>
+                <div className="mt-2 max-w-96">{reason(look.unmet)}</div>
                 <button type="button" className="button primary my-3" disabled={busy} onClick={go}>
                   {t("console.policy.load")}
                 </button>

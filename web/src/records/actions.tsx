@@ -10,6 +10,7 @@ import { ChangeList } from "../impact/changes";
 import { Doing } from "../impact/doing";
 import { ImpactView } from "../impact/impact";
 import { useReason } from "../impact/reason";
+import { UnmetList } from "../impact/unmet";
 import { useMakes, useMay } from "../session/mandates";
 import { CheckBox, TextField } from "../ui/fields";
 import { Footer, Modal } from "../ui/modal";
@@ -80,7 +81,6 @@ function RemoveBody({ type, row, close }: Props & { close: () => void }) {
   const queries = useQueryClient();
   const toast = useToast();
   const [accept, setAccept] = useState(false);
-  const { field: reason, note } = useReason();
   const look = useQuery({
     queryKey: ["remove", type, row.id, accept],
     queryFn: () => remove(type, row.id, true, true, accept),
@@ -88,8 +88,9 @@ function RemoveBody({ type, row, close }: Props & { close: () => void }) {
     gcTime: 0,
     retry: false,
   });
+  const { field: reason, why } = useReason();
   const making = useMutation({
-    mutationFn: () => remove(type, row.id, true, false, accept, note()),
+    mutationFn: () => remove(type, row.id, true, false, accept, why()),
     onSuccess: (saved) => {
       close();
       toast(saved);
@@ -105,9 +106,10 @@ function RemoveBody({ type, row, close }: Props & { close: () => void }) {
       {look.error && <p role="alert">{look.error.message}</p>}
       {gains && gains.gained.all > 0 && <ImpactView impact={gains} />}
       {(gains || accept) && <CheckBox label={t("console.edit.accept_gains")} checked={accept} onChange={setAccept} />}
+      <UnmetList unmet={look.data?.unmet} />
       {look.data?.impact && <ImpactView impact={look.data.impact} />}
       {look.data && <ChangeList changes={look.data.changes} none="" />}
-      {reason}
+      {reason(look.data?.unmet)}
       <Footer
         close={close}
         go={() => making.mutate()}

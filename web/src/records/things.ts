@@ -7,6 +7,8 @@ import { DeviceFields } from "../devices/editor";
 import { DevicePage } from "../devices/page";
 import { MatchPreview } from "../device-groups/match-preview";
 import { DeviceGroupPage } from "../device-groups/page";
+import { ExpectationFields } from "../expectations/editor";
+import { ExpectationPage } from "../expectations/page";
 import { GrantFields } from "../grants/editor";
 import { useFar } from "../grants/far";
 import { GrantPage } from "../grants/page";
@@ -45,6 +47,7 @@ export const things: { [T in Type]: Thing<T> } = {
   schedules: { fresh: { zone: "site" }, Fields: ScheduleFields, Page: SchedulePage, Beside: ({ form }) => SchedulePreview({ schedule: form.row }) },
   calendars: { Fields: CalendarFields },
   grants: { fresh: { effect: "allow", enabled: true, lines: [{ on: {} }] }, Fields: GrantFields, Page: GrantPage, useFar },
+  expectations: { fresh: { expect: "never", on: {} }, Fields: ExpectationFields, Page: ExpectationPage },
   mandates: { fresh: { role: "auditor", enabled: true } },
   settings: {},
 };

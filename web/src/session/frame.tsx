@@ -2,6 +2,7 @@ import { base } from "../base";
 import clsx from "clsx";
 import {
   CircleUser,
+  ClipboardCheck,
   Cpu,
   FileText,
   Grid3x3,
@@ -52,6 +53,7 @@ const allPlaces = [
   { to: "/times", key: "times", icon: Clock, types: ["schedules", "calendars"] },
   { to: "/matrix", key: "matrix", icon: Grid3x3, types: [] },
   { to: "/rights", key: "rights", icon: Layers, types: ["rights", "roles", "kinds"] },
+  { to: "/upkeep/expectations", key: "upkeep", icon: ClipboardCheck, types: ["expectations"] },
   { to: "/record", key: "record", icon: ScrollText, types: [] },
   { to: "/policy", key: "policy", icon: FileText, types: [] },
   { to: "/service", key: "service", icon: Settings2, types: [] },
@@ -80,7 +82,7 @@ function Before() {
 }
 
 // Those that are for whoever sees the policy as a whole.
-const forWhole = ["policy", "record", "service"];
+const forWhole = ["upkeep", "policy", "record", "service"];
 
 /** useOpenOnPaper opens, while a page is printed, what is folded on it: paper cannot be opened. */
 function useOpenOnPaper() {

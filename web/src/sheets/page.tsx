@@ -11,6 +11,7 @@ import { Choose } from "../ui/choose";
 import { labelOf, number, t } from "../words";
 import { ChooseFile } from "../ui/choose-file";
 import { useReason } from "../impact/reason";
+import { UnmetList } from "../impact/unmet";
 import { useUpload } from "../ui/use-upload";
 
 /** What people bring in most stands first, and has a help of its own. */
@@ -53,14 +54,14 @@ export function SheetsPage() {
   const there = useQuery({ queryKey: ["sheets"], queryFn: sheets, staleTime: Infinity });
   const others = Object.keys(there.data ?? {}).filter((s) => !usual.includes(s));
   const [key, setKey] = useState("");
-  const { field: reason, note } = useReason();
+  const { field: reason, why } = useReason();
   const running = useRef(""); // the key of the request on its way, by which is found out what became of it
   const { file, look, problem, busy, choose, go, clear } = useUpload<Imported>(
     (text, dryRun) => {
       const run = dryRun ? "" : `import-${crypto.randomUUID()}`;
       setKey(run);
       running.current = run;
-      return bringIn(sheet, text, dryRun, run, dryRun ? undefined : note());
+      return bringIn(sheet, text, dryRun, run, dryRun ? undefined : why());
     },
     () => outcome(running.current),
   );
@@ -147,7 +148,8 @@ export function SheetsPage() {
                 </div>
               ))}
             </dl>
-            {!look.saved && <div className="mb-3 max-w-96">{reason}</div>}
+            {!look.saved && <UnmetList unmet={look.unmet} />}
+            {!look.saved && <div className="mb-3 max-w-96">{reason(look.unmet)}</div>}
             {!look.saved && (
               <button type="button" className="button primary mb-4" disabled={busy || look.added + look.changed === 0} onClick={go}>
                 {t("console.sheets.bring_in")}

@@ -38,9 +38,9 @@ function Making<T extends Listed>({ type, fresh, onMade, children, close }: Prop
   const toast = useToast();
   const settled = useSettled();
   const { row, latest, set } = useRecordForm(type, fresh as Row<T>);
-  const { field: reason, note } = useReason();
+  const { field: reason, why } = useReason();
   const save = useMutation({
-    mutationFn: async () => ((await settled()) ? create(type, latest(), false, note()) : undefined),
+    mutationFn: async () => ((await settled()) ? create(type, latest(), false, why()) : undefined),
     onSuccess: async (saved) => {
       if (!saved?.id) return; // what cannot be read is told where it stands
       await queries.invalidateQueries();
@@ -65,7 +65,7 @@ function Making<T extends Listed>({ type, fresh, onMade, children, close }: Prop
   return (
     <>
       {children(form)}
-      {reason}
+      {reason(save.error instanceof ApiError ? save.error.problem?.unmet : undefined)}
       <Fault text={save.error && !refused ? t("console.edit.not_saved") : said} />
       <Footer close={close} go={() => save.mutate()} label={t("console.edit.save")} disabled={save.isPending || !row.name} />
     </>

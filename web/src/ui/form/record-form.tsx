@@ -8,6 +8,7 @@ import { create, idOf, put, titleOf, type Row, type Tagged, type Type } from "..
 import { ChangeList } from "../../impact/changes";
 import { ImpactView } from "../../impact/impact";
 import { useReason } from "../../impact/reason";
+import { UnmetList } from "../../impact/unmet";
 import { draftKey, dropDraft, isReload, keepDraft, readDraft } from "../../session/drafts";
 import { t, timeFormat } from "../../words";
 import { Footer, Question } from "../modal";
@@ -57,15 +58,15 @@ function TheForm<T extends Type>({ type, begin, isNew, title, children, beside, 
   const [begun, setBegun] = useState(0); // how often the fields were filled anew: what they keep of their own begins again with each
   const { row, touched, latest, set, replace } = useRecordForm(type, begin.row, going?.row);
 
-  const { field: reason, note } = useReason();
+  const { field: reason, why } = useReason();
   const body = useDebounced(JSON.stringify(row), 300);
   useEffect(() => {
     if (touched) keepDraft(key, { row: JSON.parse(body) as Row<T>, tag });
   }, [key, body, tag, touched]);
   const send = (typed: Row<T>, dryRun: boolean): Promise<Saved> => {
     const r = withIDs(type, typed);
-    const why = dryRun ? undefined : note();
-    return isNew && !r.id && type !== "settings" ? create(type, r, dryRun, why) : put(type, r, isNew ? undefined : tag, dryRun, why);
+    const because = dryRun ? undefined : why();
+    return isNew && !r.id && type !== "settings" ? create(type, r, dryRun, because) : put(type, r, isNew ? undefined : tag, dryRun, because);
   };
   const lookAt = (typed: string) =>
     queryOptions({
@@ -161,7 +162,7 @@ function TheForm<T extends Type>({ type, begin, isNew, title, children, beside, 
                 {t("console.edit.save")}
               </button>
             </div>
-            <div className="border-b border-line px-4 py-2.5">{reason}</div>
+            <div className="border-b border-line px-4 py-2.5">{reason(look.data?.saved?.unmet)}</div>
             <Question title={t("console.far.title")} open={asking} close={() => setAsking(false)}>
               <Far reasons={reaches} />
               {look.data?.saved?.impact && <ImpactView impact={look.data.saved.impact} most={4} />}
@@ -223,6 +224,7 @@ function Far({ reasons }: { reasons: string[] }) {
 function Effects({ saved }: { saved: Saved }) {
   return (
     <>
+      <UnmetList unmet={saved.unmet} />
       {saved.impact && (
         <div className="mb-3 border-b border-line pb-2">
           <h3 className="text-xs font-medium text-soft">{t("console.impact.title")}</h3>

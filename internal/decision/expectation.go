@@ -1,0 +1,107 @@
+package decision
+
+import (
+	"slices"
+
+	"sentier/internal/policy"
+	"sentier/internal/schedule"
+)
+
+// Expectation is an expectation, compiled: those whom it is about are subjects like those of grants, and what it is about are targets.
+type Expectation struct {
+	Record *policy.Expectation
+	Who    []Subject
+	On     []Target
+	Rights []int
+	When   []*Schedules
+}
+
+func (c *Compiled) compileExpectation(r *rules, e *policy.Expectation) Expectation {
+	out := Expectation{Record: e, Who: r.subjects(&e.Who), On: r.targets(&e.On, e.Depth), When: c.schedulesOf(e.When)}
+	for _, id := range e.Rights {
+		n, _ := c.Right(id)
+		out.Rights = append(out.Rights, n)
+	}
+	return out
+}
+
+// Covers tells whether an expectation is about the devices of a class by themselves, and about which points of theirs. It is about none
+// that are retired.
+func (e *Expectation) Covers(d *DeviceClass) (device bool, points []policy.Point) {
+	if d == nil || d.Retired {
+		return false, nil
+	}
+	named := func(t Target) bool { return t != 0 && slices.Contains(e.On, t) }
+	for i, t := range d.Facts.Points {
+		if named(t) {
+			points = append(points, d.Facts.Named.Points[i])
+		}
+	}
+	return slices.ContainsFunc(d.Facts.Targets, named), points
+}
+
+// Scope is when an expectation looks at users and resources of a class each.
+type Scope struct {
+	periods []Period // in which the users are among those whom it is about
+	when    []*Schedules
+	clock   uint16
+}
+
+// Scope is when the expectation looks at users of a class, by the clock of resources of a class. It is empty where it never does.
+func (e *Expectation) Scope(u *UserClass, d *DeviceClass) Scope {
+	out := Scope{periods: e.Includes(u)}
+	if d != nil {
+		out.when, out.clock = e.When, d.Clock
+	}
+	return out
+}
+
+// Includes is when users of a class are among those whom the expectation is about.
+func (e *Expectation) Includes(u *UserClass) []Period {
+	var out []Period
+	if u != nil {
+		for _, h := range u.Held {
+			if slices.Contains(e.Who, h.Subject) {
+				out = append(out, h.Period)
+			}
+		}
+	}
+	return out
+}
+
+// At is when the expectation looks at resources of a class, whoever it is about.
+func (e *Expectation) At(d *DeviceClass) Scope {
+	return Scope{periods: []Period{Always}, when: e.When, clock: d.Clock}
+}
+
+// Empty tells whether the scope holds at no instant, whatever the schedules.
+func (s *Scope) Empty() bool { return len(s.periods) == 0 }
+
+// Holds tells whether the expectation looks at the pair at an instant.
+func (s *Scope) Holds(at Moment) bool {
+	return slices.ContainsFunc(s.periods, func(p Period) bool { return p.Holds(at) }) &&
+		(len(s.when) == 0 || slices.ContainsFunc(s.when, func(x *Schedules) bool { return x.byZone[s.clock].Open(at.seconds()) }))
+}
+
+// Next is the first instant after at at which the scope may begin or end.
+func (s *Scope) Next(at Moment) Moment {
+	first := End
+	for _, p := range s.periods {
+		first = min(first, p.Next(at))
+	}
+	for _, x := range s.when {
+		if _, until := x.byZone[s.clock].At(at.seconds()); until != schedule.Never {
+			first = min(first, ofSeconds(until))
+		}
+	}
+	return first
+}
+
+// Key tells scopes apart.
+func (s *Scope) Key(k ClassKey) ClassKey {
+	k.Number(int64(s.clock))
+	for _, p := range s.periods {
+		k.Period(p)
+	}
+	return k
+}

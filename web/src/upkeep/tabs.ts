@@ -1,0 +1,2 @@
+/** The lists of the place where the policy is kept in order. */
+export const upkeepTabs = [{ to: "/upkeep/expectations", type: "expectations" }] as const;
