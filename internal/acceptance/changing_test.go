@@ -128,7 +128,7 @@ func TestEveryRouteHoldsBackFromThoseWithLess(t *testing.T) {
 		"/api/v1/check": `{"user":"tomas.field","right":"view","device":"mill-bridge"}`, "/api/v1/week": `{"user":"tomas.field","device":"mill-bridge"}`,
 		"/api/v1/advice": `{"user":"tomas.field","right":"view","device":"mill-bridge"}`, "/api/v1/matrix": `{"rows":{"type":"users"},"columns":{"type":"sites"}}`,
 		"/api/v1/tokens": `{"user":"ines.carvalho","name":"mine"}`, "/api/v1/changes": `{"changes":[{"op":"remove","type":"grants","id":"backup"}]}`,
-		"/api/v1/copy": `{"type":"users","id":"tomas.field","to":"tomas.two"}`,
+		"/api/v1/drafts": `{"name":"Of many hands"}`, "/api/v1/copy": `{"type":"users","id":"tomas.field","to":"tomas.two"}`,
 	}
 	evaluation := `{"subject":{"type":"user","id":"tomas.field"},"action":{"name":"view"},"resource":{"type":"device","id":"mill-bridge"}}`
 	ids := map[string]string{"users": "tomas.field", "devices": "mill-bridge", "user_groups": "bridge-crew", "sites": "border-arm", "grants": "backup", "device_groups": "winter-list"}

@@ -80,6 +80,7 @@ func TestEveryCommandByRole(t *testing.T) {
 		if role.user != "" {
 			token = w.tokenFor(role.user)
 		}
+		get[wire.Draft](w, "POST", "/api/v1/drafts", `{"name":"Tomas moves","changes":[{"op":"patch","type":"devices","id":"mill-bridge","record":{"state":"maintenance"}}]}`)
 		dir := t.TempDir()
 		write(t, dir+"/stories.yaml", string(demo.Stories()))
 		write(t, dir+"/larkmere.yaml", string(demo.Document()))

@@ -56,6 +56,11 @@ func TestEveryFormByKeyboardAlone(t *testing.T) {
 			choose("What", "look only")
 			choose("Where", "mill basin")
 			choose("When", "night")
+		case policy.Expectations:
+			choose("Who", "night backup")
+			b.tabTo("a right", labelled("Emergency release"))
+			b.typeKeys(" ")
+			choose("Where", "mill basin")
 		case policy.Mandates:
 			choose("People", "lena")
 		case policy.UserGroups:

@@ -87,7 +87,7 @@ func TestBuiltThroughTheAPI(t *testing.T) {
 // TestNothingIsLostBetweenEditors lets eight clients make two hundred edits to one group and twenty grants.
 func TestNothingIsLostBetweenEditors(t *testing.T) {
 	t.Parallel()
-	w := start(t, nil)
+	w := start(t, withoutExpectations(t, nil))
 	const clients, edits = 8, 25
 	var wait sync.WaitGroup
 	revisions := make(chan uint64, clients*edits)

@@ -93,14 +93,22 @@ func TestWhatMustHold(t *testing.T) {
 	}
 
 	// A delegate is stopped as well, told no more than that, and cannot override.
-	w.must("POST", "/api/v1/expectations", `{"name":"A secret of the owners","who":{"everyone":true},"rights":["control"],"on":{"sites":["alder-cut"]},"expect":"someone"}`)
+	w.must("POST", "/api/v1/expectations", `{"name":"A secret of the owners","who":{"users":["tomas.field"]},"rights":["control"],"on":{"sites":["alder-cut"]},"expect":"never"}`)
 	marta := w.tokenFor("marta.solis")
-	locked := `{"lockout":{"reason":"Divers below"}}`
 	for more, want := range map[string]int{"": 409, "?override=a-secret-of-the-owners&note=because": 403} {
-		status, _, body := w.ask("PATCH", "/api/v1/devices/alder-gate-1"+more, marta, locked)
+		status, _, body := w.ask("PUT", "/api/v1/user_groups/border-arm-staff/members/tomas.field"+more, marta, "")
 		if status != want || strings.Contains(body, "secret of") {
-			t.Errorf("a delegate who locks out with %q: %d %s", more, status, body)
+			t.Errorf("a delegate who lets somebody in with %q: %d %s", more, status, body)
 		}
+	}
+	// Where there is danger nothing waits: what does not hold meanwhile is told, and stays in the record.
+	w.must("POST", "/api/v1/expectations", `{"name":"Somebody can always work the gates","who":{"everyone":true},"rights":["control"],"on":{"sites":["alder-cut"]},"expect":"someone"}`)
+	if status, _, body := w.ask("PATCH", "/api/v1/devices/alder-gate-1", marta, `{"lockout":{"reason":"Divers below"}}`); status != 200 {
+		t.Errorf("a delegate locks out: %d %s", status, body)
+	}
+	last = get[wire.Revisions](w, "GET", "/api/v1/revisions?limit=1", "").Items[0]
+	if last.Note != "does not hold meanwhile: Somebody can always work the gates" {
+		t.Errorf("the record says %q", last.Note)
 	}
 	if status, _, body := w.ask("GET", "/api/v1/expectations", marta, ""); status != 200 || !strings.Contains(body, `"items":[]`) {
 		t.Errorf("a delegate lists %d %s", status, body)

@@ -94,6 +94,10 @@ var awkward = map[string]string{
 	"schedules.special":        `{"special": [{"calendar": "regatta", "windows": [{"from": "07:15", "to": "16:45"}]}]}`,
 	"schedules.season":         `{"season": {"from": "04-01", "to": "09-30"}}`,
 	"schedules.dates":          `{"dates": {"from": "2027-02-08", "to": "2027-02-12"}}`,
+	"expectations.who":         `{"who": {"groups": ["backup-services"], "users": ["night-backup"]}}`, // which hold, whatever the others say
+	"expectations.expect":      `{"expect": "never"}`,
+	"expectations.rights":      `{"rights": ["control", "release"]}`,
+	"expectations.at_least":    `{"expect": "someone", "who": {"everyone": true}, "rights": ["view"], "on": {"devices": ["mill-bridge"]}, "at_least": 2}`,
 	"schedules.every_nth_week": `{"every_nth_week": 2}`,
 }
 
@@ -119,6 +123,9 @@ func TestEveryFieldSurvives(t *testing.T) {
 		}
 		if typ == policy.Rights {
 			id = "release"
+		}
+		if typ == policy.Expectations {
+			id = "backup-never-controls"
 		}
 		if typ == policy.Mandates {
 			id = "border-arm-manager" // the only role with bounds

@@ -76,6 +76,12 @@ func TestRandomEditsAreTakenBack(t *testing.T) {
 			t.Fatalf("%s %s changed something on a dry run", method, path)
 		}
 		saved, status := edit(w, method, path, body)
+		if len(dry.Unmet) > 0 && status == 409 {
+			if now := dump(); now != was {
+				t.Fatalf("%s %s %s breaks an expectation, and yet something changed", method, path, body)
+			}
+			continue
+		}
 		if status != dryStatus || len(saved.Changes) != len(dry.Changes) {
 			t.Fatalf("%s %s %s: %d with %d changes, on a dry run %d with %d", method, path, body, status, len(saved.Changes), dryStatus, len(dry.Changes))
 		}

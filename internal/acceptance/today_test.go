@@ -12,7 +12,7 @@ import (
 // TestTheFirstLook: what is open, what ends, what is held back and what happened is what the policy and its history say.
 func TestTheFirstLook(t *testing.T) {
 	t.Parallel()
-	w := start(t, alive(t))
+	w := start(t, withoutExpectations(t, alive(t)))
 	now := testNow(t)
 	soon := now.AddDate(0, 0, 3).UTC().Format("2006-01-02T15:04:05Z")
 	for _, body := range []string{

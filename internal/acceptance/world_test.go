@@ -67,6 +67,26 @@ func startWith(t *testing.T, p *policy.Policy, change func(*daemon.Options)) *wo
 	return &world{t: t, url: d.Address(), token: token, owner: d}
 }
 
+// withoutExpectations is a policy where nothing is expected, so that whatever is sound can be made of it; nil: the navigation's.
+func withoutExpectations(t *testing.T, p *policy.Policy) *policy.Policy {
+	t.Helper()
+	var err error
+	if p == nil {
+		if p, err = demo.Policy(); err != nil {
+			t.Fatal(err)
+		}
+	}
+	var changes []policy.Change
+	for e := range policy.Each[*policy.Expectation](p) {
+		changes = append(changes, policy.Change{Op: policy.Remove, Type: policy.Expectations, ID: e.Key()})
+	}
+	p, _, err = p.Apply(changes)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return p
+}
+
 // runs lets a service answer until the test ends.
 func runs(t *testing.T, d *daemon.Daemon, ctx context.Context, stop context.CancelFunc) {
 	t.Helper()

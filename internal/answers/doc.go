@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"strconv"
+	"strings"
 	"time"
 
 	"sentier/internal/policy"
@@ -18,6 +19,8 @@ type Service struct {
 	*service.Service
 	past *service.State // nil: the last
 	then time.Time      // what the time is, where past is given
+
+	drafted bool // past is none, but the policy with a draft
 }
 
 // Of is the service that answers beside one that changes.
@@ -41,7 +44,7 @@ func (s Service) Now() time.Time {
 
 // Methods lists the methods that a caller may use on a record; what was cannot be changed.
 func (s Service) Methods(c service.Caller, record policy.Record) string {
-	if s.past != nil {
+	if s.past != nil && !s.drafted {
 		return "GET, HEAD"
 	}
 	return s.Service.Methods(c, record)
@@ -50,6 +53,9 @@ func (s Service) Methods(c service.Caller, record policy.Record) string {
 // AsOf answers from the policy as it was: at a revision, named by its number, when it was made; or at a time, which is told as others are. The
 // caller, who has to be one who reads everything, reads all of it from here on. The error is of type [service.InputError] where there was none.
 func (s Service) AsOf(ctx context.Context, c *service.Caller, text string) (Service, error) {
+	if id, is := strings.CutPrefix(text, ofDraft); is {
+		return s.asDrafted(ctx, c, id)
+	}
 	if err := s.Permit(s.Service.State(), *c, service.Whole, ""); err != nil {
 		return s, err
 	}
@@ -58,6 +64,20 @@ func (s Service) AsOf(ctx context.Context, c *service.Caller, text string) (Serv
 		return s, err
 	}
 	return s, s.LookBack(c, s.past)
+}
+
+// ofDraft stands before the id of a draft where the policy is asked as it would be with that.
+const ofDraft = "draft:"
+
+// asDrafted answers from the policy as it would be with a draft that the caller may know of. It is asked now, and can be changed: by what is put
+// into the draft.
+func (s Service) asDrafted(ctx context.Context, c *service.Caller, id string) (Service, error) {
+	st, err := s.Drafted(ctx, c, id)
+	if errors.Is(err, service.ErrNotFound) {
+		return s, service.Wrong("as_of", "there is no draft %q", service.Clip(id))
+	}
+	s.past, s.then, s.drafted = st, s.Service.Now(), true
+	return s, err
 }
 
 // moment is the policy as it was, and at which time it is asked; field is called in an error.

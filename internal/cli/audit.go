@@ -330,7 +330,7 @@ for how long sessions hold. Only what is given is changed; it stays in the recor
 			for _, r := range now.DecisionsOf {
 				s.rows = append(s.rows, []string{"decisions of", ruleText(r)})
 			}
-			s.rows = append(s.rows, []string{"keep days", orEver(now.KeepDays)}, []string{"reason required", fmt.Sprint(now.ReasonRequired)},
+			s.rows = append(s.rows, []string{"keep days", orEver(now.KeepDays)}, []string{"reason required", fmt.Sprint(now.ReasonRequired)}, []string{"approval", approvalText(now.Approval)},
 				[]string{"idle minutes", orEver(now.IdleMinutes)}, []string{"session hours", strconv.Itoa(now.SessionHours)})
 			return a.print(now, s)
 		},
@@ -339,6 +339,7 @@ for how long sessions hold. Only what is given is changed; it stays in the recor
 	cmd.Flags().StringArrayVar(&rules, "decisions-of", nil, "for a right or a site of its own, as right=RIGHT,site=SITE,keep=all; the first that fits counts; an empty one takes all away")
 	cmd.Flags().IntVar(&in.KeepDays, "keep-days", 0, "after how many days entries of the record are let go; 0: never")
 	cmd.Flags().BoolVar(&in.ReasonRequired, "reason-required", false, "every change needs a reason")
+	cmd.Flags().StringSliceVar(&in.Approval, "approval", nil, "which changes need a second person: control, everyone, everything, mandates, or a number of people who gain; all of them, or none for none")
 	cmd.Flags().IntVar(&in.IdleMinutes, "idle-minutes", 0, "after how many minutes without a request a session ends; 0: none")
 	cmd.Flags().IntVar(&in.SessionHours, "session-hours", 0, "after how many hours a session in the console ends")
 	return cmd
@@ -349,6 +350,7 @@ type flagged struct {
 	Decisions                           string
 	KeepDays, IdleMinutes, SessionHours int
 	ReasonRequired                      bool
+	Approval                            []string
 }
 
 // change is what was given on the command line.
@@ -365,6 +367,13 @@ func (f *flagged) change(cmd *cobra.Command, rules []string) (out wire.ServiceCh
 	}
 	if given("reason-required") {
 		out.ReasonRequired = &f.ReasonRequired
+	}
+	if given("approval") {
+		rules, err := parseApproval(f.Approval)
+		if err != nil {
+			return out, any, err
+		}
+		out.Approval = &rules
 	}
 	if given("idle-minutes") {
 		out.IdleMinutes = &f.IdleMinutes
@@ -387,6 +396,44 @@ func (f *flagged) change(cmd *cobra.Command, rules []string) (out wire.ServiceCh
 		out.DecisionsOf = append(out.DecisionsOf, r)
 	}
 	return out, any, nil
+}
+
+// parseApproval reads which changes need a second person.
+func parseApproval(words []string) (out wire.ApprovalRules, err error) {
+	for _, word := range words {
+		switch word {
+		case "control":
+			out.Control = true
+		case "everyone":
+			out.Everyone = true
+		case "everything":
+			out.Everything = true
+		case "mandates":
+			out.Mandates = true
+		case "none":
+		default:
+			if out.MoreThan, err = strconv.Atoi(word); err != nil {
+				return out, fmt.Errorf("--approval: %q is not known: write control, everyone, everything, mandates, a number of people, or none", word)
+			}
+		}
+	}
+	return out, nil
+}
+
+func approvalText(r wire.ApprovalRules) string {
+	var out []string
+	for _, rule := range []struct {
+		word string
+		set  bool
+	}{{"control", r.Control}, {"everyone", r.Everyone}, {"everything", r.Everything}, {"mandates", r.Mandates}, {strconv.Itoa(r.MoreThan), r.MoreThan > 0}} {
+		if rule.set {
+			out = append(out, rule.word)
+		}
+	}
+	if len(out) == 0 {
+		return "none"
+	}
+	return strings.Join(out, ",")
 }
 
 func parseRule(text string) (wire.DecisionRule, error) {

@@ -227,6 +227,7 @@ func plain(v any) string {
 type editing struct {
 	dryRun bool
 	note   string
+	draft  string   // id of the draft that it is put into; empty: it is saved
 	over   []string // ids of expectations that would not hold any more
 	match  string   // entity tag that what is changed must have; empty: any
 }
@@ -239,6 +240,7 @@ func (e *editing) flags(cmd *cobra.Command) {
 // why are the options of what is shown before it is done anyway.
 func (e *editing) why(cmd *cobra.Command) {
 	cmd.Flags().StringVar(&e.note, "note", "", "why, for the record")
+	cmd.Flags().StringVar(&e.draft, "draft", "", "put it into this draft: nothing counts until that is applied")
 	cmd.Flags().StringSliceVar(&e.over, "override", nil, "though these expectations would not hold any more; say why with --note")
 }
 
@@ -248,9 +250,20 @@ func (e *editing) query() url.Values {
 	if e.note != "" {
 		out.Set("note", e.note)
 	}
+	if e.draft != "" {
+		out.Set("draft", e.draft)
+	}
 	if len(e.over) > 0 {
 		out["override"] = e.over
 	}
+	return out
+}
+
+// look is how it is asked for what a change would do.
+func (e *editing) look() url.Values {
+	out := e.query()
+	out.Set("dry_run", "true")
+	out.Set("impact", "true")
 	return out
 }
 
@@ -262,13 +275,12 @@ func (a *app) post(cmd *cobra.Command, e editing, path string, body any) (saved 
 	}
 	var looked wire.Saved
 	if e.dryRun || a.format == "table" {
-		look := url.Values{"dry_run": {"true"}, "impact": {"true"}}
-		if err := c.IfTag(e.match).Do(cmd.Context(), "POST", path, look, body, &looked); e.dryRun || err != nil {
+		if err := c.IfTag(e.match).Do(cmd.Context(), "POST", path, e.look(), body, &looked); e.dryRun || err != nil {
 			return looked, err
 		}
 	}
 	err = c.IfTag(e.match).Do(cmd.Context(), "POST", path, e.query(), body, &saved)
-	if saved.Revision == looked.Revision+1 { // otherwise others changed something in between, and it may be another
+	if saved.Revision == looked.Revision+1 || saved.Draft != "" { // otherwise others changed something in between, and it may be another
 		saved.Impact = looked.Impact
 	}
 	return saved, err
@@ -291,9 +303,18 @@ func (a *app) tellSaved(e editing, saved wire.Saved) error {
 	case e.dryRun:
 		fmt.Fprintf(a.Err, "Nothing was changed. This would change %d:\n", len(saved.Changes))
 	default:
-		fmt.Fprintf(a.Err, "Revision %d.\n", saved.Revision)
+		a.printWhere(saved.Revision, saved.Draft)
 	}
 	return a.printSaved(saved)
+}
+
+// printWhere says of what was changed that it is a revision, or where it waits for that.
+func (a *app) printWhere(revision uint64, draft string) {
+	if draft != "" {
+		fmt.Fprintf(a.Err, "In the draft %s: nothing counts until that is applied.\n", draft)
+		return
+	}
+	fmt.Fprintf(a.Err, "Revision %d.\n", revision)
 }
 
 // printSaved prints what a change did or would do and, where it was looked at, who gains and loses what.

@@ -127,7 +127,7 @@ What the document does not hold is removed.`,
 				return err
 			}
 			var look, loaded wire.Saved
-			if err := c.Do(cmd.Context(), "PUT", "/api/v1/policy", url.Values{"dry_run": {"true"}}, policyBody(data), &look); err != nil {
+			if err := c.Do(cmd.Context(), "PUT", "/api/v1/policy", e.look(), policyBody(data), &look); err != nil {
 				return err
 			}
 			if len(look.Changes) == 0 {
@@ -146,7 +146,11 @@ What the document does not hold is removed.`,
 			if err := c.If(look.Revision).Do(cmd.Context(), "PUT", "/api/v1/policy", e.query(), policyBody(data), &loaded); err != nil {
 				return err
 			}
-			fmt.Fprintf(a.Err, "Loaded: %d changes, revision %d.\n", len(loaded.Changes), loaded.Revision)
+			if loaded.Draft != "" {
+				a.printWhere(loaded.Revision, loaded.Draft)
+			} else {
+				fmt.Fprintf(a.Err, "Loaded: %d changes, revision %d.\n", len(loaded.Changes), loaded.Revision)
+			}
 			if yes {
 				return a.printChanges(loaded)
 			}

@@ -58,7 +58,7 @@ which is written “\|” within an entry. The sheets and their columns:
 			}
 			path := "/api/v1/sheets/" + url.PathEscape(args[0])
 			var look, done wire.Imported
-			if err := c.Do(cmd.Context(), "PUT", path, url.Values{"dry_run": {"true"}, "impact": {"true"}}, client.Body{Type: "text/csv", Data: data}, &look); err != nil {
+			if err := c.Do(cmd.Context(), "PUT", path, e.look(), client.Body{Type: "text/csv", Data: data}, &look); err != nil {
 				return a.sheetFaults(args[1], err)
 			}
 			if err := a.printImport(look); err != nil {
@@ -82,7 +82,11 @@ which is written “\|” within an entry. The sheets and their columns:
 			if err != nil {
 				return a.outcomeOf(cmd.Context(), c, key, a.sheetFaults(args[1], err))
 			}
-			fmt.Fprintf(a.Err, "Brought in, as revision %d.\n", done.Revision)
+			if done.Draft != "" {
+				a.printWhere(done.Revision, done.Draft)
+			} else {
+				fmt.Fprintf(a.Err, "Brought in, as revision %d.\n", done.Revision)
+			}
 			return nil
 		},
 	}

@@ -19,6 +19,7 @@ type (
 		DryRun         bool     `query:"dry_run" description:"change nothing, and say what it would change"`
 		Impact         bool     `query:"impact" description:"on a dry run: say also who would gain and lose what"`
 		Note           string   `query:"note" description:"why, for the record of changes"`
+		Draft          string   `query:"draft" description:"id of a draft: it is put into that, and nothing counts until that is applied"`
 		Override       []string `query:"override" maxItems:"1000" description:"ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why"`
 		IdempotencyKey string   `header:"Idempotency-Key" description:"a repetition with the same key and body changes nothing more"`
 	}
@@ -141,7 +142,7 @@ func (r *request) asked() (service.Asked, error) {
 // edit reads how a change is asked for, and its body.
 func (r *request) edit() (service.EditOptions, error) {
 	h := r.Request().Header
-	o := service.EditOptions{Note: r.QueryParam("note"), Override: r.QueryParams()["override"], Match: tags(h.Values("If-Match")), None: h.Get("If-None-Match") == "*"}
+	o := service.EditOptions{Note: r.QueryParam("note"), Override: r.QueryParams()["override"], Draft: r.QueryParam("draft"), Match: tags(h.Values("If-Match")), None: h.Get("If-None-Match") == "*"}
 	if len(h.Values("If-Match")) > 0 && len(o.Match) == 0 {
 		return o, service.Wrong("If-Match", "names no entity tag")
 	}

@@ -24,6 +24,7 @@ var tagMeanings = [][2]string{
 	{"reach", "Who and what can be reached, now, later and in which circumstances."},
 	{"records", "What the policy is made of, one record at a time."},
 	{"changes", "Many changes at once, taking back, and following what changes."},
+	{"drafts", "Changes that are gathered, looked at and agreed to before they count."},
 	{"policy", "The whole policy, as a document."},
 	{"sheets", "Records as CSV."},
 	{"session", "Signing in and out."},

@@ -84,6 +84,7 @@ func (s *Server) explain(c *echo.Context, p *wire.Problem, err error, words serv
 	var conflict *service.ConflictError
 	var gains *service.GainsError
 	var unmet *service.UnmetError
+	var approval *service.ApprovalError
 	var say speaker
 	var said service.Said
 	switch {
@@ -119,6 +120,9 @@ func (s *Server) explain(c *echo.Context, p *wire.Problem, err error, words serv
 	}
 	if errors.As(err, &conflict) {
 		p.Current = conflict.Current
+	}
+	if errors.As(err, &approval) {
+		p.Approval = approval.Needed
 	}
 	if errors.As(err, &unmet) {
 		p.Unmet = unmet.Unmet

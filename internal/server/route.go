@@ -321,6 +321,8 @@ func statusOf(err error) int {
 		owner     *service.LastOwnerError
 		gains     *service.GainsError
 		unmet     *service.UnmetError
+		approval  *service.ApprovalError
+		draft     *service.DraftError
 		later     *service.LaterError
 		stale     *service.StaleError
 		input     *service.InputError
@@ -351,7 +353,7 @@ func statusOf(err error) int {
 		return http.StatusInsufficientStorage
 	case errors.As(err, &forbidden):
 		return http.StatusForbidden
-	case errors.As(err, &owner), errors.As(err, &gains), errors.As(err, &unmet), errors.As(err, &later), errors.As(err, &exists):
+	case errors.As(err, &owner), errors.As(err, &gains), errors.As(err, &unmet), errors.As(err, &approval), errors.As(err, &draft), errors.As(err, &later), errors.As(err, &exists):
 		return http.StatusConflict
 	case errors.As(err, &key):
 		return http.StatusUnprocessableEntity

@@ -54,6 +54,14 @@ type (
 		RequestOfID(ctx context.Context, id string) (store.Request, error)
 	}
 
+	// Drafts are changes that are gathered before they count.
+	Drafts interface {
+		AddDraft(ctx context.Context, d store.Draft) error
+		KeepDraft(ctx context.Context, d store.Draft) (kept bool, err error)
+		Drafts(ctx context.Context, states []string, limit int) ([]store.Draft, error)
+		DraftOfID(ctx context.Context, id string) (store.Draft, error)
+	}
+
 	// Preferences are how people have the console.
 	Preferences interface {
 		KeepPreference(ctx context.Context, p store.Preference) error
@@ -93,6 +101,7 @@ type Borders struct {
 	Credentials Credentials
 	Looks       Looks
 	Requests    Requests
+	Drafts      Drafts
 	Preferences Preferences
 	Blank       Blank
 	Files       Files
@@ -104,5 +113,5 @@ type Borders struct {
 
 // On are the borders of a service on a store and a record.
 func On(st *store.Store, record Record, log *slog.Logger, clock func() time.Time) Borders {
-	return Borders{Record: record, Revisions: st, History: st, Stage: st, Credentials: st, Looks: st, Requests: st, Preferences: st, Blank: st, Files: st, Clock: clock, Log: log}
+	return Borders{Record: record, Revisions: st, History: st, Stage: st, Credentials: st, Looks: st, Requests: st, Drafts: st, Preferences: st, Blank: st, Files: st, Clock: clock, Log: log}
 }

@@ -68,6 +68,9 @@ func (s *Service) Rights(st *State, c Caller) authority.Rights {
 }
 
 func (s *Service) rights(st *State, c Caller) authority.Rights {
+	if st.judged != nil {
+		st = st.judged
+	}
 	r := authority.Of(st.Compiled, c.User, s.borders.Clock())
 	if c.Mandate != "" {
 		r = r.By(c.Mandate)

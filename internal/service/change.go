@@ -61,8 +61,12 @@ func (s *Service) edit(ctx context.Context, c Caller, o *EditOptions, build func
 // change is the way of every change: work is called with the policy as it is, and no other change comes in between. A
 // repetition of a request is given the answer that the request had: replayed holds it then.
 func (s *Service) change(ctx context.Context, c Caller, o *EditOptions, work func(now *State) (step, error)) (saved wire.Saved, replayed []byte, err error) {
+	if o.Draft != "" || o.into != nil {
+		saved, err = s.intoDraft(ctx, c, o, work)
+		return saved, nil, err
+	}
 	if o.DryRun {
-		saved, err = s.lookAhead(c, o, work)
+		saved, err = s.lookAhead(s.State(), c, o, work)
 		return saved, nil, err
 	}
 	defer s.progress.begin(c, o.Key)()

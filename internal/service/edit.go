@@ -43,6 +43,9 @@ type EditOptions struct {
 	// Override are the ids of expectations in spite of which it is saved. Whoever may do all that an owner may can, and says why in Note.
 	Override []string
 
+	Draft  string                                 // id of a draft that it is put into, instead of being saved
+	into   *draft                                 // one that is not kept yet; nil: the one that Draft names
+	second bool                                   // a second person has agreed to it
 	unsaid bool                                   // Note is not what the caller said, who said nothing
 	unmet  []wire.Unmet                           // that were overridden
 	rows   int                                    // about how many records are given; see manyRows
@@ -142,8 +145,8 @@ func answerOf(saved wire.Saved, replayed []byte, err error) (wire.Saved, error) 
 	return kept.Saved, nil
 }
 
-func (s *Service) lookAhead(c Caller, o *EditOptions, work func(now *State) (step, error)) (wire.Saved, error) {
-	now := s.State()
+// lookAhead tells what a change would do to a state of the policy.
+func (s *Service) lookAhead(now *State, c Caller, o *EditOptions, work func(now *State) (step, error)) (wire.Saved, error) {
 	if err := s.Permit(now, c, Read, ""); err != nil {
 		return wire.Saved{}, err
 	}
@@ -155,8 +158,12 @@ func (s *Service) lookAhead(c Caller, o *EditOptions, work func(now *State) (ste
 		return wire.Saved{}, err
 	}
 	out := wire.Saved{Revision: now.Revision.Number, Changes: translate.Changes(would.done)}
-	if len(would.done) > 0 && (o.Impact || expects(would.policy)) {
+	asks := s.settings.Load().Approval.Asks()
+	if len(would.done) > 0 && (o.Impact || asks || expects(would.policy)) {
 		after := now.Compiled.Next(would.policy, would.done)
+		if asks {
+			out.Approval = s.needsApproval(now, step{policy: would.policy, compiled: after, done: would.done})
+		}
 		if out.Unmet = s.told(now, c, after, s.broken(now, after, would.done)); o.Impact {
 			out.Impact = s.impact(c, now, after, would.done)
 		}

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"reflect"
 	"slices"
 	"strings"
 
@@ -55,10 +56,37 @@ func (s *Service) keepsExpectations(c Caller, now, next *State, done []policy.Re
 	return nil
 }
 
+// stops tells whether a change does nothing but lock devices out, or suspend people. What is done at once because there is danger waits for no
+// expectation: what does not hold meanwhile is told, and stays in the record.
+func stops(done []policy.RecordChange) bool {
+	return !slices.ContainsFunc(done, func(c policy.RecordChange) bool {
+		switch after := c.After.(type) {
+		case *policy.Device:
+			was, ok := c.Before.(*policy.Device)
+			if !ok || after.Lockout == nil {
+				return true
+			}
+			same := *was
+			same.Lockout = after.Lockout
+			return !reflect.DeepEqual(&same, after)
+		case *policy.User:
+			was, ok := c.Before.(*policy.User)
+			if !ok || after.Status != policy.Suspended {
+				return true
+			}
+			same := *was
+			same.Status = after.Status
+			return !reflect.DeepEqual(&same, after)
+		}
+		return true
+	})
+}
+
 // override notes, for the record, which expectations a change breaks whose caller may do that, and says why. Where it breaks others than
 // are named, it is refused.
 func (s *Service) override(now *State, c Caller, o *EditOptions, st *step) error {
-	if len(o.Override) == 0 {
+	atOnce := stops(st.done)
+	if len(o.Override) == 0 && !(atOnce && expects(st.policy)) {
 		return nil
 	}
 	if st.compiled == nil {
@@ -67,7 +95,7 @@ func (s *Service) override(now *State, c Caller, o *EditOptions, st *step) error
 	var names []string
 	var named, others []survey.Break
 	for _, b := range s.broken(now, st.compiled, st.done) {
-		if slices.Contains(o.Override, string(b.Expectation.ID)) {
+		if atOnce || slices.Contains(o.Override, string(b.Expectation.ID)) {
 			named, names = append(named, b), append(names, b.Expectation.Title())
 		} else {
 			others = append(others, b)
@@ -79,6 +107,11 @@ func (s *Service) override(now *State, c Caller, o *EditOptions, st *step) error
 	if len(named) == 0 {
 		return nil
 	}
+	o.unmet = s.told(now, c, st.compiled, named)
+	if atOnce {
+		o.Note = strings.TrimPrefix(o.Note+"; does not hold meanwhile: "+strings.Join(names, ", "), "; ")
+		return nil
+	}
 	if err := s.Permit(now, c, authority.Replace, ""); err != nil {
 		return err
 	}
@@ -86,6 +119,5 @@ func (s *Service) override(now *State, c Caller, o *EditOptions, st *step) error
 		return Wrong("note", "is missing: say why the expectations are overridden")
 	}
 	o.Note += "; expectations overridden: " + strings.Join(names, ", ")
-	o.unmet = s.told(now, c, st.compiled, named)
 	return nil
 }

@@ -28,6 +28,7 @@ const (
 	mostKeepDays   = 36_500
 	mostIdle       = 7 * 24 * 60 // minutes
 	mostSession    = 31 * 24     // hours
+	mostPeople     = 1_000_000
 	defaultSession = 12
 )
 
@@ -135,6 +136,7 @@ func changed(out wire.ServiceSettings, change wire.ServiceChange) wire.ServiceSe
 	put(&out.Decisions, change.Decisions)
 	put(&out.KeepDays, change.KeepDays)
 	put(&out.ReasonRequired, change.ReasonRequired)
+	put(&out.Approval, change.Approval)
 	put(&out.IdleMinutes, change.IdleMinutes)
 	put(&out.SessionHours, change.SessionHours)
 	return out
@@ -156,6 +158,9 @@ func (s *Service) checkSettings(in *wire.ServiceSettings) error {
 	if len(in.DecisionsOf) > mostRules {
 		return Wrong("decisions_of", "has %d rules: keep it to %d", len(in.DecisionsOf), mostRules)
 	}
+	if in.Approval.Asks() && len(s.State().Compiled.LastingOwners(s.borders.Clock())) < 2 {
+		return Wrong("approval", "asks for a second person, and there is one owner alone: give somebody else a mandate of owner first")
+	}
 	for _, r := range in.DecisionsOf {
 		if !slices.Contains(modes, r.Keep) {
 			return Wrong("decisions_of", "%q is not known: write all, control_and_denials or none", Clip(r.Keep))
@@ -173,7 +178,7 @@ func (s *Service) checkSettings(in *wire.ServiceSettings) error {
 	for _, b := range []struct {
 		field              string
 		value, least, most int
-	}{{"keep_days", in.KeepDays, 0, mostKeepDays}, {"idle_minutes", in.IdleMinutes, 0, mostIdle}, {"session_hours", in.SessionHours, 1, mostSession}} {
+	}{{"keep_days", in.KeepDays, 0, mostKeepDays}, {"idle_minutes", in.IdleMinutes, 0, mostIdle}, {"session_hours", in.SessionHours, 1, mostSession}, {"approval.more_than", in.Approval.MoreThan, 0, mostPeople}} {
 		if b.value < b.least || b.value > b.most {
 			return Wrong(b.field, "%d is out of range: %d to %d", b.value, b.least, b.most)
 		}

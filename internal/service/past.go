@@ -79,7 +79,7 @@ func (s *Service) Past(ctx context.Context, number uint64) (*State, error) {
 	if err != nil {
 		return nil, err
 	}
-	st := &State{was, decision.Compile(was), of[0]}
+	st := &State{Policy: was, Compiled: decision.Compile(was), Revision: of[0]}
 	s.pasts.keep(st)
 	return st, nil
 }

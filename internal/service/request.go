@@ -406,7 +406,7 @@ func (s *Service) grantRequest(ctx context.Context, c Caller, r store.Request, i
 	if len(edits) == 0 {
 		return wire.Saved{}, Wrong("edits", "are missing: say by which change it is granted")
 	}
-	return s.Edit(ctx, c, wire.Edits{Changes: edits}, EditOptions{Note: fmt.Sprintf("asked for by %s: %s", r.UserID, r.Reason)})
+	return s.Edit(ctx, c, wire.Edits{Changes: edits}, EditOptions{Note: fmt.Sprintf("asked for by %s: %s", r.UserID, r.Reason), second: true})
 }
 
 // Addressee is somebody whom mail can reach.

@@ -35,7 +35,9 @@ type Service struct {
 	full    atomic.Bool            // the last change found no room on the disk
 	setUp   setUpCode
 
-	answering sync.Mutex // held by the one request that is being answered
+	answering sync.Mutex   // held by the one request that is being answered
+	drafting  sync.Mutex   // held by the one draft that is being changed
+	nextHour  atomic.Int64 // when something is due next, in Unix milliseconds; 0: not known
 
 	settings atomic.Pointer[settings]
 	folds    folds
@@ -47,6 +49,8 @@ type State struct {
 	Policy   *policy.Policy
 	Compiled *decision.Compiled
 	Revision store.Revision
+
+	judged *State // by whose mandates it is judged what somebody may; nil: by its own
 }
 
 // Open starts a service within its borders. The first answers do not wait for the look at every page of the database that begins here; the
@@ -89,6 +93,7 @@ func (s *Service) Watch(ctx context.Context) {
 	}
 	close(s.checked)
 	go s.borders.Files.Keep(ctx, s.borders.Clock, s.borders.Log)
+	go s.keepHours(ctx)
 	recorded := make(chan struct{})
 	go func() {
 		defer close(recorded)
@@ -173,7 +178,7 @@ func (s *Service) load(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	s.current.Store(&State{p, decision.Compile(p), last})
+	s.current.Store(&State{Policy: p, Compiled: decision.Compile(p), Revision: last})
 	return nil
 }
 
@@ -217,6 +222,9 @@ func (s *Service) apply(ctx context.Context, now *State, caller Caller, o *EditO
 	if err := s.mayChange(); err != nil || len(st.done) == 0 {
 		return now, err
 	}
+	if err := s.secondPerson(now, o, &st); err != nil {
+		return now, err
+	}
 	if err := s.override(now, caller, o, &st); err != nil {
 		return now, err
 	}
@@ -248,7 +256,7 @@ func (s *Service) apply(ctx context.Context, now *State, caller Caller, o *EditO
 	}
 	saving.Agree = func() error {
 		next.Compiled = <-compiled
-		if err := s.keepsOwner(ctx, caller, now, next); err != nil || len(o.Override) > 0 {
+		if err := s.keepsOwner(ctx, caller, now, next); err != nil || len(o.Override) > 0 || stops(st.done) {
 			return err
 		}
 		return s.keepsExpectations(caller, now, next, st.done)

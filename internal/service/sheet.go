@@ -68,7 +68,7 @@ func (s *Service) Import(ctx context.Context, c Caller, sheet string, data []byt
 
 // imported counts what a sheet did.
 func imported(saved wire.Saved, read *document.Import) wire.Imported {
-	out := wire.Imported{Saved: saved.Saved, Revision: saved.Revision, Rows: read.Rows, Impact: saved.Impact, Unmet: saved.Unmet}
+	out := wire.Imported{Saved: saved.Saved, Revision: saved.Revision, Rows: read.Rows, Impact: saved.Impact, Unmet: saved.Unmet, Draft: saved.Draft}
 	for _, change := range saved.Changes {
 		switch change.Op {
 		case "added":

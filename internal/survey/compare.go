@@ -30,6 +30,8 @@ func (t *Tally) All() int { return t[Now] + t[Later] + t[If] }
 // every instant and in all circumstances. A point counts where it differs from its device.
 type Differences struct {
 	Gained, Lost Tally
+	Control      int          // of what is gained, rights that control
+	Gainers      int          // users who gain anything
 	Users        int          // users who gain or lose anything
 	Devices      int          // devices on which anybody does
 	Pairs        int          // of a user and a device, or a point, of which the Items are the first
@@ -334,7 +336,7 @@ func (p *comparison) run(users []joint[policy.UserID, decision.UserClass], devic
 		if u.ids.Size == 0 {
 			continue
 		}
-		any := false
+		any, before := false, p.out.Gained.All()
 		for k := range devices {
 			d := &devices[k]
 			if d.ids.Size == 0 || !(p.everything || u.moved || d.moved || u.near && d.near) {
@@ -346,6 +348,9 @@ func (p *comparison) run(users []joint[policy.UserID, decision.UserClass], devic
 		}
 		if any {
 			p.out.Users += u.ids.Size
+		}
+		if p.out.Gained.All() > before {
+			p.out.Gainers += u.ids.Size
 		}
 	}
 	for k := range devices {
@@ -474,7 +479,11 @@ func (p *comparison) tell(users container.Roll[policy.UserID], devices container
 	for i, list := range [][]Possibility{gained, lost} {
 		for _, g := range list {
 			[]*Tally{&p.out.Gained, &p.out.Lost}[i][g.Degree] += pairs
-			control = control || p.controls(g.Right)
+			controls := p.controls(g.Right)
+			control = control || controls
+			if controls && i == 0 {
+				p.out.Control += pairs
+			}
 		}
 	}
 	into := &p.others

@@ -1,6 +1,7 @@
 package survey
 
 import (
+	"iter"
 	"math/bits"
 	"net/netip"
 	"slices"
@@ -77,10 +78,8 @@ func (s *search) values() (out [aspects][]value) {
 	for _, c := range addressCells(networks) {
 		out[byAddress] = append(out[byAddress], value{cell: c})
 	}
-	if with != nil {
-		for _, c := range Of(with).placeCells(places) {
-			out[byPlace] = append(out[byPlace], value{cell: c})
-		}
+	for _, c := range s.placeCells(with, places) {
+		out[byPlace] = append(out[byPlace], value{cell: c})
 	}
 	for _, a := range []aspect{bySignIn, byAttendance} {
 		if used[a] {
@@ -308,6 +307,53 @@ func joined(list []netip.Prefix) []netip.Prefix {
 		}
 	}
 	return out
+}
+
+// placeCells parts all sites by places, as far as either policy tells them apart.
+func (s *search) placeCells(with *decision.Compiled, places []policy.SiteID) []cell {
+	if with == nil || len(places) == 0 {
+		return nil
+	}
+	if s.before == nil || s.before.c == nil || s.before.c.Policy().Table(policy.Sites).Same(with.Policy().Table(policy.Sites)) {
+		return Of(with).placeCells(places)
+	}
+	// Where a site lies is another in each policy: it counts by all the places in play at or above it in both.
+	var order []string
+	cells := map[string]*cell{}
+	for site := range eitherSite(s.before.c, with) {
+		var key decision.ClassKey
+		for _, c := range []*decision.Compiled{s.before.c, with} {
+			for _, p := range places {
+				key.Number(int64(decision.Bit(slices.Contains(c.Places.Chains[site], string(p)))))
+			}
+		}
+		if cells[string(key)] == nil {
+			cells[string(key)] = &cell{}
+			order = append(order, string(key))
+		}
+		cells[string(key)].places = append(cells[string(key)].places, site)
+	}
+	var out []cell
+	for _, key := range order {
+		out = append(out, *cells[key])
+	}
+	return out
+}
+
+// eitherSite yields the sites of two policies, each once.
+func eitherSite(a, b *decision.Compiled) iter.Seq[policy.SiteID] {
+	return func(yield func(policy.SiteID) bool) {
+		for site := range policy.Each[*policy.Site](a.Policy()) {
+			if !yield(site.ID) {
+				return
+			}
+		}
+		for site := range policy.Each[*policy.Site](b.Policy()) {
+			if _, both := policy.Find[*policy.Site](a.Policy(), site.Key()); !both && !yield(site.ID) {
+				return
+			}
+		}
+	}
 }
 
 // placeCells gives a site for each way in which places tell sites apart; none where there are no places.

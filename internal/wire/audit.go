@@ -12,6 +12,7 @@ type ServiceSettings struct {
 	KeepDays       int            `json:"keep_days" minimum:"0" maximum:"36500" description:"after how many days entries of the record are let go; 0: never"`
 	ReasonRequired bool           `json:"reason_required" description:"every change needs a reason"`
 	IdleMinutes    int            `json:"idle_minutes" minimum:"0" maximum:"10080" description:"after how many minutes without a request a session ends; 0: with its last hour alone"`
+	Approval       ApprovalRules  `json:"approval" description:"which changes need a second person, who approves them as a draft"`
 	SessionHours   int            `json:"session_hours" minimum:"1" maximum:"744" description:"after how many hours a session in the console ends, used or not"`
 }
 
@@ -22,8 +23,21 @@ type ServiceChange struct {
 	KeepDays       *int           `json:"keep_days,omitempty" minimum:"0" maximum:"36500"`
 	ReasonRequired *bool          `json:"reason_required,omitempty"`
 	IdleMinutes    *int           `json:"idle_minutes,omitempty" minimum:"0" maximum:"10080"`
+	Approval       *ApprovalRules `json:"approval,omitempty" description:"all of them"`
 	SessionHours   *int           `json:"session_hours,omitempty" minimum:"1" maximum:"744"`
 }
+
+// ApprovalRules say which changes need a second person. Who takes something away at once needs none.
+type ApprovalRules struct {
+	Control    bool `json:"control" description:"by which somebody gains a right that controls"`
+	Everyone   bool `json:"everyone" description:"by which something is given to everyone"`
+	Everything bool `json:"everything" description:"by which something is given on everything"`
+	Mandates   bool `json:"mandates" description:"of mandates, or by which somebody comes to hold one"`
+	MoreThan   int  `json:"more_than" minimum:"0" maximum:"1000000" description:"by which more people than this gain anything; 0: not asked for"`
+}
+
+// Asks tells whether any rule is set.
+func (r ApprovalRules) Asks() bool { return r != ApprovalRules{} }
 
 // DecisionRule says which decisions of a right, at a site, are kept.
 type DecisionRule struct {

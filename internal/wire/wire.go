@@ -83,6 +83,8 @@ type Problem struct {
 	Gains *Impact `json:"gains,omitempty"`
 	// Unmet is the expectations that would not hold any more.
 	Unmet []Unmet `json:"unmet,omitempty"`
+	// Approval says why the change needs a second person.
+	Approval []string `json:"approval,omitempty" items.enum:"control,everyone,everything,mandates,people"`
 	// Needs is what a sign-in lacks.
 	Needs string `json:"needs,omitempty" enum:"second_factor"`
 }
@@ -130,6 +132,8 @@ type Saved struct {
 	Changes  []RecordChange `json:"changes"`
 	Impact   *Impact        `json:"impact,omitempty" description:"who would gain and lose what, where it was asked for"`
 	Unmet    []Unmet        `json:"unmet,omitempty" description:"expectations that would not hold any more or, where it was saved all the same, do not"`
+	Approval []string       `json:"approval,omitempty" items.enum:"control,everyone,everything,mandates,people" description:"on a dry run: why it needs a second person, and can be made as a draft alone"`
+	Draft    string         `json:"draft,omitempty" description:"id of the draft that it was put into: nothing counts until that is applied"`
 	Tag      string         `json:"-"` // entity tag of the one record that was changed, in the version that this change made
 }
 
@@ -144,6 +148,7 @@ type Imported struct {
 	Changes  []RecordChange `json:"changes,omitempty" description:"the first of the changes"`
 	Impact   *Impact        `json:"impact,omitempty" description:"who would gain and lose what, where it was asked for"`
 	Unmet    []Unmet        `json:"unmet,omitempty" description:"expectations that would not hold any more or, where it was saved all the same, do not"`
+	Draft    string         `json:"draft,omitempty" description:"id of the draft that it was put into"`
 }
 
 // Unmet is an expectation that does not hold, with the first instant, user and resource for which it does not.

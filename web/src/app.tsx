@@ -7,6 +7,8 @@ import { CheckPage } from "./check/page";
 import { CalendarListPage } from "./calendars/list";
 import { DeviceGroupListPage } from "./device-groups/list";
 import { DeviceListPage } from "./devices/list";
+import { DraftListPage } from "./drafts/list";
+import { DraftPage } from "./drafts/page";
 import { ExpectationListPage } from "./expectations/list";
 import { GrantListPage } from "./grants/list";
 import { GroupListPage } from "./groups/list";
@@ -84,6 +86,8 @@ export function App() {
           <Route path="/people/mandates" element={read(<MandateListPage />)} />
           <Route path="/people/:id/seen" element={read(<SeenPage />)} />
           <Route path="/matrix" element={read(<MatrixPage />)} />
+          <Route path="/upkeep/drafts" element={read(<DraftListPage />)} />
+          <Route path="/drafts/:id" element={read(<DraftPage />)} />
           <Route path="/upkeep/expectations" element={all(<ExpectationListPage />)} />
           <Route path="/record" element={all(<AuditPage />)} />
           <Route path="/history" element={all(<HistoryPage />)} />

@@ -1,6 +1,6 @@
 import createClient from "openapi-fetch";
 import { base } from "../base";
-import { asOf, ofThePast } from "../session/as-of";
+import { asOf, inDraft, intoDraft, ofThePast } from "../session/as-of";
 import { setClock } from "../session/clock";
 import { language } from "../session/language";
 import { labelOf, t } from "../words";
@@ -18,9 +18,10 @@ export const api = createClient<paths>({ baseUrl: base, headers: { "Accept-Langu
 
 api.use({
   async onRequest({ request, schemaPath }) {
-    if (!ofThePast(request.method, schemaPath)) return undefined;
     const url = new URL(request.url);
-    url.searchParams.set("as_of", asOf);
+    if (ofThePast(request.method, schemaPath)) url.searchParams.set("as_of", asOf);
+    else if (intoDraft(request.method, schemaPath)) url.searchParams.set("draft", inDraft);
+    else return undefined;
     const { method, headers, signal } = request;
     return new Request(url, { method, headers, signal, body: method === "GET" ? undefined : await request.text() });
   },

@@ -664,6 +664,134 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/drafts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Drafts that can still be applied, or are to be taken back
+         * @description Drafts that can still be applied, or are to be taken back. It takes a mandate of the role auditor or owner.
+         */
+        get: operations["listDrafts"];
+        put?: never;
+        /**
+         * Begin a draft
+         * @description Begin a draft. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        post: operations["createDraft"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/drafts/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * A draft as a whole, held against the newest revision: impact, conflicts, faults
+         * @description A draft as a whole, held against the newest revision: impact, conflicts, faults. It takes a mandate of the role auditor or owner.
+         */
+        get: operations["getDraft"];
+        put?: never;
+        post?: never;
+        /**
+         * Give a draft up
+         * @description Give a draft up. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        delete: operations["dropDraft"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/drafts/{id}/application": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Apply a draft: at once or at an hour, for good or for a time
+         * @description Apply a draft: at once or at an hour, for good or for a time. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        post: operations["applyDraft"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/drafts/{id}/approval": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Agree to what a draft changes, for whoever has put nothing into it
+         * @description Agree to what a draft changes, for whoever has put nothing into it. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        post: operations["approveDraft"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/drafts/{id}/changes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Take what a draft does to one record out of it
+         * @description Take what a draft does to one record out of it. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        delete: operations["takeOutOfDraft"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/drafts/{id}/resolution": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Take one of the versions of a record that a draft and somebody else have changed
+         * @description Take one of the versions of a record that a draft and somebody else have changed. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        post: operations["settleConflict"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/events": {
         parameters: {
             query?: never;
@@ -2906,6 +3034,40 @@ export interface components {
             edits?: components["schemas"]["Edit"][];
             note?: string;
         };
+        ApplyDraft: {
+            /** @description RFC 3339, or a local time of the policy; left out: at once */
+            at?: string;
+            /** @description of what was looked at: it is refused where the draft is another by now */
+            digest?: string;
+            /** @description ids of expectations in spite of which it is applied; it takes a mandate of owner, and a reason */
+            override?: string[];
+            /** @description when it is taken back by itself; left out: never */
+            until?: string;
+        };
+        Approval: {
+            /** Format: date-time */
+            at?: null | string;
+            /** @description who has agreed to it as it is */
+            by?: components["schemas"]["Named"];
+            /** @description why somebody else has to agree: control rights are gained, everyone or everything is named, mandates are changed, or more people gain rights than is set; empty: nobody has to */
+            needed: string[];
+        };
+        ApprovalRules: {
+            /** @description by which somebody gains a right that controls */
+            control: boolean;
+            /** @description by which something is given to everyone */
+            everyone: boolean;
+            /** @description by which something is given on everything */
+            everything: boolean;
+            /** @description of mandates, or by which somebody comes to hold one */
+            mandates: boolean;
+            /** @description by which more people than this gain anything; 0: not asked for */
+            more_than: number;
+        };
+        Approve: {
+            /** @description of what was looked at: it is refused where the draft is another by now */
+            digest: string;
+        };
         AskFor: {
             /** @description id of a device, device/point, or its name as one knows it */
             device: string;
@@ -3190,6 +3352,15 @@ export interface components {
             impact: components["schemas"]["Impact"];
             to: components["schemas"]["Moment"];
         };
+        Conflict: {
+            id: string;
+            /** @description what the draft does to it */
+            mine: components["schemas"]["RecordChange"];
+            name: string;
+            /** @description what was done to it since */
+            theirs: components["schemas"]["RecordChange"];
+            type: string;
+        };
         Context: {
             /** @description someone is present at the device */
             attended?: null | boolean;
@@ -3450,6 +3621,94 @@ export interface components {
             gained?: components["schemas"]["PossibleRight"][];
             lost?: components["schemas"]["PossibleRight"][];
             user: components["schemas"]["Named"];
+        };
+        Draft: {
+            applied_by?: components["schemas"]["Named"];
+            /**
+             * Format: date-time
+             * @description its hour, where it waits for one
+             */
+            apply_at?: null | string;
+            approval: components["schemas"]["Approval"];
+            author: components["schemas"]["Named"];
+            /** Format: date-time */
+            changed: string;
+            /** @description what it does to each record */
+            changes: components["schemas"]["RecordChange"][];
+            /** @description records that it and somebody else have changed: they are left out of the rest until one of the versions is taken */
+            conflicts: components["schemas"]["Conflict"][];
+            /** Format: date-time */
+            created: string;
+            /** @description SHA-256 of what it changes: what is approved, and applied */
+            digest: string;
+            /** @description the revision by which it was taken back */
+            ended?: number;
+            /** @description what is wrong with it as the policy is now */
+            faults: components["schemas"]["Fault"][];
+            id: string;
+            impact?: components["schemas"]["Impact"];
+            may: components["schemas"]["DraftMay"];
+            name: string;
+            /** @description the revision that it is held against */
+            now: number;
+            /** @description why it could not be applied, or taken back, at its hour */
+            problem?: string;
+            reason?: string;
+            /** @description how many it changes */
+            records: number;
+            /** @description that it was applied as */
+            revision?: number;
+            /**
+             * @description waiting: for its hour; ended: its time was over, and it was taken back; failed: it could not be applied, or taken back, at its hour
+             * @enum {string}
+             */
+            state: "open" | "waiting" | "applied" | "ended" | "failed" | "dropped";
+            /** @description expectations that would not hold any more */
+            unmet?: components["schemas"]["Unmet"][];
+            /**
+             * Format: date-time
+             * @description when it is taken back by itself
+             */
+            until?: null | string;
+        };
+        DraftHead: {
+            applied_by?: components["schemas"]["Named"];
+            /**
+             * Format: date-time
+             * @description its hour, where it waits for one
+             */
+            apply_at?: null | string;
+            author: components["schemas"]["Named"];
+            /** Format: date-time */
+            changed: string;
+            /** Format: date-time */
+            created: string;
+            /** @description the revision by which it was taken back */
+            ended?: number;
+            id: string;
+            name: string;
+            /** @description why it could not be applied, or taken back, at its hour */
+            problem?: string;
+            reason?: string;
+            /** @description how many it changes */
+            records: number;
+            /** @description that it was applied as */
+            revision?: number;
+            /**
+             * @description waiting: for its hour; ended: its time was over, and it was taken back; failed: it could not be applied, or taken back, at its hour
+             * @enum {string}
+             */
+            state: "open" | "waiting" | "applied" | "ended" | "failed" | "dropped";
+            /**
+             * Format: date-time
+             * @description when it is taken back by itself
+             */
+            until?: null | string;
+        };
+        DraftMay: {
+            apply: boolean;
+            approve: boolean;
+            change: boolean;
         };
         /**
          * @example {
@@ -3945,6 +4204,8 @@ export interface components {
             changed: number;
             /** @description the first of the changes */
             changes?: components["schemas"]["RecordChange"][];
+            /** @description id of the draft that it was put into */
+            draft?: string;
             /** @description who would gain and lose what, where it was asked for */
             impact?: components["schemas"]["Impact"];
             revision: number;
@@ -4336,6 +4597,14 @@ export interface components {
             id: string;
             name: string;
         };
+        NewDraft: {
+            /** @description the first of what it changes */
+            changes?: components["schemas"]["Edit"][];
+            /** @description by which people find it; its id is made of it */
+            name: string;
+            /** @description why, for the record: the note of the revision that it becomes */
+            reason?: string;
+        };
         NewFactor: {
             /** @description the caller's own; not asked for while setting one up is required of them */
             password?: string;
@@ -4470,6 +4739,7 @@ export interface components {
             zone?: string;
         };
         Problem: {
+            approval?: string[];
             current?: unknown;
             detail?: string;
             faults?: components["schemas"]["Fault"][];
@@ -4712,7 +4982,11 @@ export interface components {
             hours?: number;
         };
         Saved: {
+            /** @description on a dry run: why it needs a second person, and can be made as a draft alone */
+            approval?: string[];
             changes: components["schemas"]["RecordChange"][];
+            /** @description id of the draft that it was put into: nothing counts until that is applied */
+            draft?: string;
             /** @description of the record that was added */
             id?: string;
             /** @description who would gain and lose what, where it was asked for */
@@ -4901,6 +5175,8 @@ export interface components {
             whom: components["schemas"]["Named"][];
         };
         ServiceChange: {
+            /** @description all of them */
+            approval?: components["schemas"]["ApprovalRules"];
             /** @enum {null|string} */
             decisions?: "all" | "control_and_denials" | "none" | null;
             /** @description all of them; empty: none any more */
@@ -4911,6 +5187,8 @@ export interface components {
             session_hours?: null | number;
         };
         ServiceSettings: {
+            /** @description which changes need a second person, who approves them as a draft */
+            approval: components["schemas"]["ApprovalRules"];
             /**
              * @description which decisions are kept in the record: all; those of rights that control, and denials; none. What somebody who looks after others asks about one of them is always kept
              * @enum {string}
@@ -5003,6 +5281,15 @@ export interface components {
              * @example Europe/Lisbon
              */
             zone?: string | null;
+        };
+        Settle: {
+            id: string;
+            /**
+             * @description mine: what the draft changes wins, and the rest stays as it is now; theirs: the draft does not change it any more
+             * @enum {string}
+             */
+            take: "mine" | "theirs";
+            type: string;
         };
         SignIn: {
             /** @description After this many days a password must be changed. */
@@ -6347,6 +6634,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description id of a draft: it is put into that, and nothing counts until that is applied */
+                draft?: string;
                 /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
                 override?: string[];
             };
@@ -6454,6 +6743,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description id of a draft: it is put into that, and nothing counts until that is applied */
+                draft?: string;
                 /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
                 override?: string[];
             };
@@ -6512,6 +6803,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description id of a draft: it is put into that, and nothing counts until that is applied */
+                draft?: string;
                 /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
                 override?: string[];
                 /** @description take every mention of the record along */
@@ -6566,6 +6859,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description id of a draft: it is put into that, and nothing counts until that is applied */
+                draft?: string;
                 /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
                 override?: string[];
             };
@@ -6666,6 +6961,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description id of a draft: it is put into that, and nothing counts until that is applied */
+                draft?: string;
                 /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
                 override?: string[];
             };
@@ -6889,6 +7186,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description id of a draft: it is put into that, and nothing counts until that is applied */
+                draft?: string;
                 /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
                 override?: string[];
             };
@@ -6996,6 +7295,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description id of a draft: it is put into that, and nothing counts until that is applied */
+                draft?: string;
                 /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
                 override?: string[];
             };
@@ -7054,6 +7355,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description id of a draft: it is put into that, and nothing counts until that is applied */
+                draft?: string;
                 /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
                 override?: string[];
                 /** @description take every mention of the record along */
@@ -7108,6 +7411,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description id of a draft: it is put into that, and nothing counts until that is applied */
+                draft?: string;
                 /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
                 override?: string[];
             };
@@ -7166,6 +7471,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description id of a draft: it is put into that, and nothing counts until that is applied */
+                draft?: string;
                 /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
                 override?: string[];
             };
@@ -7224,6 +7531,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description id of a draft: it is put into that, and nothing counts until that is applied */
+                draft?: string;
                 /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
                 override?: string[];
             };
@@ -7394,6 +7703,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description id of a draft: it is put into that, and nothing counts until that is applied */
+                draft?: string;
                 /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
                 override?: string[];
             };
@@ -7501,6 +7812,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description id of a draft: it is put into that, and nothing counts until that is applied */
+                draft?: string;
                 /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
                 override?: string[];
             };
@@ -7559,6 +7872,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description id of a draft: it is put into that, and nothing counts until that is applied */
+                draft?: string;
                 /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
                 override?: string[];
                 /** @description take every mention of the record along */
@@ -7613,6 +7928,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description id of a draft: it is put into that, and nothing counts until that is applied */
+                draft?: string;
                 /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
                 override?: string[];
             };
@@ -7713,6 +8030,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description id of a draft: it is put into that, and nothing counts until that is applied */
+                draft?: string;
                 /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
                 override?: string[];
             };
@@ -7771,6 +8090,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description id of a draft: it is put into that, and nothing counts until that is applied */
+                draft?: string;
                 /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
                 override?: string[];
             };
@@ -7829,6 +8150,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description id of a draft: it is put into that, and nothing counts until that is applied */
+                draft?: string;
                 /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
                 override?: string[];
             };
@@ -7887,6 +8210,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description id of a draft: it is put into that, and nothing counts until that is applied */
+                draft?: string;
                 /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
                 override?: string[];
             };
@@ -7919,6 +8244,310 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Saved"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    listDrafts: {
+        parameters: {
+            query?: {
+                /** @description those that are over as well */
+                all?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DraftHead"][];
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    createDraft: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewDraft"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Draft"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    getDraft: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Draft"];
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    dropDraft: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    applyDraft: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ApplyDraft"];
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Draft"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    approveDraft: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Approve"];
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Draft"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    takeOutOfDraft: {
+        parameters: {
+            query?: {
+                /** @description of the record */
+                type?: string;
+                /** @description its id */
+                record?: string;
+            };
+            header?: never;
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Draft"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    settleConflict: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Settle"];
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Draft"];
                 };
             };
             400: components["responses"]["BadRequestProblem"];
@@ -8035,6 +8664,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description id of a draft: it is put into that, and nothing counts until that is applied */
+                draft?: string;
                 /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
                 override?: string[];
             };
@@ -8142,6 +8773,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description id of a draft: it is put into that, and nothing counts until that is applied */
+                draft?: string;
                 /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
                 override?: string[];
             };
@@ -8200,6 +8833,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description id of a draft: it is put into that, and nothing counts until that is applied */
+                draft?: string;
                 /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
                 override?: string[];
                 /** @description take every mention of the record along */
@@ -8254,6 +8889,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description id of a draft: it is put into that, and nothing counts until that is applied */
+                draft?: string;
                 /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
                 override?: string[];
             };
@@ -8456,6 +9093,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description id of a draft: it is put into that, and nothing counts until that is applied */
+                draft?: string;
                 /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
                 override?: string[];
             };
@@ -8563,6 +9202,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description id of a draft: it is put into that, and nothing counts until that is applied */
+                draft?: string;
                 /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
                 override?: string[];
             };
@@ -8621,6 +9262,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description id of a draft: it is put into that, and nothing counts until that is applied */
+                draft?: string;
                 /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
                 override?: string[];
                 /** @description take every mention of the record along */
@@ -8675,6 +9318,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description id of a draft: it is put into that, and nothing counts until that is applied */
+                draft?: string;
                 /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
                 override?: string[];
             };
@@ -8919,6 +9564,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description id of a draft: it is put into that, and nothing counts until that is applied */
+                draft?: string;
                 /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
                 override?: string[];
             };
@@ -9026,6 +9673,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description id of a draft: it is put into that, and nothing counts until that is applied */
+                draft?: string;
                 /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
                 override?: string[];
             };
@@ -9084,6 +9733,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description id of a draft: it is put into that, and nothing counts until that is applied */
+                draft?: string;
                 /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
                 override?: string[];
                 /** @description take every mention of the record along */
@@ -9138,6 +9789,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description id of a draft: it is put into that, and nothing counts until that is applied */
+                draft?: string;
                 /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
                 override?: string[];
             };
@@ -9339,6 +9992,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description id of a draft: it is put into that, and nothing counts until that is applied */
+                draft?: string;
                 /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
                 override?: string[];
             };
@@ -9446,6 +10101,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description id of a draft: it is put into that, and nothing counts until that is applied */
+                draft?: string;
                 /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
                 override?: string[];
             };
@@ -9504,6 +10161,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description id of a draft: it is put into that, and nothing counts until that is applied */
+                draft?: string;
                 /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
                 override?: string[];
                 /** @description take every mention of the record along */
@@ -9558,6 +10217,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description id of a draft: it is put into that, and nothing counts until that is applied */
+                draft?: string;
                 /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
                 override?: string[];
             };
@@ -9912,6 +10573,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description id of a draft: it is put into that, and nothing counts until that is applied */
+                draft?: string;
                 /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
                 override?: string[];
             };
@@ -10583,6 +11246,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description id of a draft: it is put into that, and nothing counts until that is applied */
+                draft?: string;
                 /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
                 override?: string[];
             };
@@ -10693,6 +11358,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description id of a draft: it is put into that, and nothing counts until that is applied */
+                draft?: string;
                 /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
                 override?: string[];
             };
@@ -10800,6 +11467,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description id of a draft: it is put into that, and nothing counts until that is applied */
+                draft?: string;
                 /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
                 override?: string[];
             };
@@ -10858,6 +11527,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description id of a draft: it is put into that, and nothing counts until that is applied */
+                draft?: string;
                 /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
                 override?: string[];
                 /** @description take every mention of the record along */
@@ -10912,6 +11583,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description id of a draft: it is put into that, and nothing counts until that is applied */
+                draft?: string;
                 /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
                 override?: string[];
             };
@@ -11070,6 +11743,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description id of a draft: it is put into that, and nothing counts until that is applied */
+                draft?: string;
                 /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
                 override?: string[];
             };
@@ -11177,6 +11852,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description id of a draft: it is put into that, and nothing counts until that is applied */
+                draft?: string;
                 /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
                 override?: string[];
             };
@@ -11235,6 +11912,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description id of a draft: it is put into that, and nothing counts until that is applied */
+                draft?: string;
                 /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
                 override?: string[];
                 /** @description take every mention of the record along */
@@ -11289,6 +11968,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description id of a draft: it is put into that, and nothing counts until that is applied */
+                draft?: string;
                 /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
                 override?: string[];
             };
@@ -11449,6 +12130,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description id of a draft: it is put into that, and nothing counts until that is applied */
+                draft?: string;
                 /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
                 override?: string[];
             };
@@ -11556,6 +12239,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description id of a draft: it is put into that, and nothing counts until that is applied */
+                draft?: string;
                 /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
                 override?: string[];
             };
@@ -11614,6 +12299,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description id of a draft: it is put into that, and nothing counts until that is applied */
+                draft?: string;
                 /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
                 override?: string[];
                 /** @description take every mention of the record along */
@@ -11668,6 +12355,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description id of a draft: it is put into that, and nothing counts until that is applied */
+                draft?: string;
                 /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
                 override?: string[];
             };
@@ -12561,6 +13250,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description id of a draft: it is put into that, and nothing counts until that is applied */
+                draft?: string;
                 /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
                 override?: string[];
             };
@@ -12694,6 +13385,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description id of a draft: it is put into that, and nothing counts until that is applied */
+                draft?: string;
                 /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
                 override?: string[];
             };
@@ -12810,6 +13503,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description id of a draft: it is put into that, and nothing counts until that is applied */
+                draft?: string;
                 /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
                 override?: string[];
             };
@@ -12917,6 +13612,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description id of a draft: it is put into that, and nothing counts until that is applied */
+                draft?: string;
                 /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
                 override?: string[];
             };
@@ -12975,6 +13672,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description id of a draft: it is put into that, and nothing counts until that is applied */
+                draft?: string;
                 /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
                 override?: string[];
                 /** @description take every mention of the record along */
@@ -13029,6 +13728,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description id of a draft: it is put into that, and nothing counts until that is applied */
+                draft?: string;
                 /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
                 override?: string[];
             };
@@ -13341,6 +14042,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description id of a draft: it is put into that, and nothing counts until that is applied */
+                draft?: string;
                 /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
                 override?: string[];
             };
@@ -13453,6 +14156,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description id of a draft: it is put into that, and nothing counts until that is applied */
+                draft?: string;
                 /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
                 override?: string[];
             };
@@ -13560,6 +14265,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description id of a draft: it is put into that, and nothing counts until that is applied */
+                draft?: string;
                 /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
                 override?: string[];
             };
@@ -13618,6 +14325,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description id of a draft: it is put into that, and nothing counts until that is applied */
+                draft?: string;
                 /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
                 override?: string[];
                 /** @description take every mention of the record along */
@@ -13672,6 +14381,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description id of a draft: it is put into that, and nothing counts until that is applied */
+                draft?: string;
                 /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
                 override?: string[];
             };
@@ -13730,6 +14441,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description id of a draft: it is put into that, and nothing counts until that is applied */
+                draft?: string;
                 /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
                 override?: string[];
             };
@@ -13788,6 +14501,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description id of a draft: it is put into that, and nothing counts until that is applied */
+                draft?: string;
                 /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
                 override?: string[];
             };
@@ -13952,6 +14667,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description id of a draft: it is put into that, and nothing counts until that is applied */
+                draft?: string;
                 /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
                 override?: string[];
             };
@@ -14059,6 +14776,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description id of a draft: it is put into that, and nothing counts until that is applied */
+                draft?: string;
                 /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
                 override?: string[];
             };
@@ -14117,6 +14836,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description id of a draft: it is put into that, and nothing counts until that is applied */
+                draft?: string;
                 /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
                 override?: string[];
                 /** @description take every mention of the record along */
@@ -14171,6 +14892,8 @@ export interface operations {
                 impact?: boolean;
                 /** @description why, for the record of changes */
                 note?: string;
+                /** @description id of a draft: it is put into that, and nothing counts until that is applied */
+                draft?: string;
                 /** @description ids of expectations in spite of which it is saved; it takes a mandate of owner, and a note that says why */
                 override?: string[];
             };

@@ -16,7 +16,7 @@ import { WeekStrip } from "../ui/strip";
 import { Sign, TrailView } from "../ui/trail";
 import { t } from "../words";
 import { useMakes, useReads } from "../session/mandates";
-import { asOf, linkHere } from "../session/as-of";
+import { linkHere, ofBefore } from "../session/as-of";
 import { AdviceView } from "./advice";
 import { CircumstanceFields, circumstances, contextOf } from "./circumstances";
 
@@ -152,7 +152,7 @@ function AnswerView({ answer, asked }: { answer: Answer; asked: Question }) {
         )}
         {answer.because.length + answer.missing.length === 0 && <p className="text-soft">{t("console.check.no_trail")}</p>}
         {known && <WeekView asked={asked} context={context} at={answer.at} />}
-        {known && reads && !advised && asOf === "" && (
+        {known && reads && !advised && !ofBefore && (
           <button type="button" className="button self-start" onClick={() => setAdvised(true)}>
             {t(answer.allowed ? "console.advice.ask_away" : "console.advice.ask_towards")}
           </button>

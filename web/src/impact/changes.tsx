@@ -1,11 +1,12 @@
+import type { ReactNode } from "react";
 import type { Change } from "../api/edits";
 import { RecordLink } from "../ui/record-link";
 import { labelOf, number, t } from "../words";
 
 const signs: Record<string, string> = { added: "+", changed: "~", removed: "−" };
 
-/** ChangeList says what a change did, or would do, record by record. */
-export function ChangeList({ changes, none }: { changes: Change[]; none: string }) {
+/** ChangeList says what a change did, or would do, record by record; beside stands at each. */
+export function ChangeList({ changes, none, beside }: { changes: Change[]; none: string; beside?: (c: Change) => ReactNode }) {
   if (changes.length === 0) return <p className="text-soft">{none}</p>;
   return (
     <ul className="flex flex-col gap-2.5">
@@ -18,6 +19,7 @@ export function ChangeList({ changes, none }: { changes: Change[]; none: string 
             <span className="text-xs text-soft">
               {t(`console.op.${c.op}`)} {t(`console.type.${c.type}`)}
             </span>
+            {beside?.(c)}
           </div>
           <div className="pl-5 font-medium">{c.op === "removed" ? c.name : <RecordLink type={c.type} id={c.id} name={c.name} />}</div>
           <ul className="pl-5 text-[0.86rem] text-soft">
@@ -36,7 +38,7 @@ export function ChangeList({ changes, none }: { changes: Change[]; none: string 
 }
 
 /** said is what became of a field. What is no plain value is only said to have changed: the form, or the page, shows it as people read it. */
-function said(f: NonNullable<Change["fields"]>[number]) {
+export function said(f: NonNullable<Change["fields"]>[number]) {
   if (f.added || f.dropped) return [...(f.added ?? []).map((v) => `+ ${short(v)}`), ...(f.dropped ?? []).map((v) => `− ${short(v)}`)].join(", ");
   if (!isPlain(f.before) || !isPlain(f.after))
     return t(f.before === undefined ? "console.op.added" : f.after === undefined ? "console.op.removed" : "console.op.changed");

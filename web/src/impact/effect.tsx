@@ -4,7 +4,7 @@ import { Fault } from "../ui/notice";
 import { t } from "../words";
 import { ChangeList } from "./changes";
 import { ImpactView } from "./impact";
-import { UnmetList } from "./unmet";
+import { Needs, UnmetList } from "./unmet";
 import { useLook } from "./use-edits";
 
 /** Effect tells who would gain and lose what by edits that are not made yet. What is wrong with them is told once they are made. */
@@ -16,6 +16,7 @@ export function Effect({ edits, changes }: { edits: Edit[]; changes?: boolean })
   return (
     <section aria-label={t("console.impact.title")} aria-live="polite" className="basis-full">
       <h3 className="text-xs font-medium text-soft">{t("console.impact.title")}</h3>
+      <Needs approval={look.data.approval} />
       <UnmetList unmet={look.data.unmet} />
       <ImpactView impact={look.data.impact} />
       {changes && (

@@ -1,4 +1,5 @@
 import { TriangleAlert } from "lucide-react";
+import { Link } from "react-router";
 import type { Unmet } from "../api/edits";
 import { RecordLink } from "../ui/record-link";
 import { t } from "../words";
@@ -20,6 +21,19 @@ export function UnmetList({ unmet = [], title }: { unmet?: Unmet[]; title?: stri
         ))}
       </ul>
     </div>
+  );
+}
+
+/** Needs says that a change needs a second person, and where that is found. */
+export function Needs({ approval = [] }: { approval?: string[] }) {
+  if (approval.length === 0) return null;
+  return (
+    <p className="mb-2 border-l-4 border-l-closes pl-3" data-needs>
+      <span className="font-semibold text-closes">{t("console.draft.needs")}</span> {approval.map((n) => t(`approval.${n}`)).join(", ")}.{" "}
+      <Link className="link" to="/upkeep/drafts">
+        {t("console.types.drafts")}
+      </Link>
+    </p>
   );
 }
 

@@ -4,6 +4,7 @@ import {
   CircleUser,
   ClipboardCheck,
   Cpu,
+  FilePen,
   FileText,
   Grid3x3,
   History,
@@ -22,6 +23,7 @@ import {
 import { useLayoutEffect, type ReactNode } from "react";
 import { Link, NavLink, useLocation } from "react-router";
 import { useQuery } from "@tanstack/react-query";
+import { getDraft } from "../api/drafts";
 import { counts, signOut, type Session } from "../api/client";
 import { LanguageButton } from "../ui/language-button";
 import { Fault } from "../ui/notice";
@@ -32,7 +34,7 @@ import { local } from "../ui/time";
 import { useZone } from "../ui/time-field";
 import { usePrinting } from "../ui/use-printing";
 import { t } from "../words";
-import { asOf, backToNow } from "./as-of";
+import { asOf, backToNow, inDraft, ofBefore } from "./as-of";
 import { serviceNow } from "./clock";
 import { chooseLanguage } from "./language";
 import { usePreferences } from "./preferences";
@@ -53,15 +55,15 @@ const allPlaces = [
   { to: "/times", key: "times", icon: Clock, types: ["schedules", "calendars"] },
   { to: "/matrix", key: "matrix", icon: Grid3x3, types: [] },
   { to: "/rights", key: "rights", icon: Layers, types: ["rights", "roles", "kinds"] },
-  { to: "/upkeep/expectations", key: "upkeep", icon: ClipboardCheck, types: ["expectations"] },
+  { to: "/upkeep/drafts", key: "upkeep", icon: ClipboardCheck, types: ["expectations"] },
   { to: "/record", key: "record", icon: ScrollText, types: [] },
   { to: "/policy", key: "policy", icon: FileText, types: [] },
   { to: "/service", key: "service", icon: Settings2, types: [] },
   own,
 ];
 
-// Those that can be looked at as they were.
-const ofBefore = ["check", "devices", "people", "grants", "times", "matrix", "rights"];
+// Those that can be looked at as they were, or as they would be with a draft.
+const ofOthers = ["check", "devices", "people", "grants", "times", "matrix", "rights"];
 
 /** Before says plainly that what is shown is the policy as it was, and leads back. */
 function Before() {
@@ -81,8 +83,26 @@ function Before() {
   );
 }
 
+/** Drafted says plainly that what is shown is not so yet, and leads to the draft and back. */
+function Drafted() {
+  const draft = useQuery({ queryKey: ["draft", inDraft], queryFn: () => getDraft(inDraft), retry: false });
+  return (
+    <div role="note" className="mb-4 flex flex-wrap items-center gap-3 border-y-2 border-(--accent) bg-sunk px-4 py-2">
+      <FilePen size={16} aria-hidden />
+      <span className="mr-auto font-medium">{t("console.draft.working", { name: draft.data?.name ?? inDraft })}</span>
+      {draft.error && <Fault text={draft.error.message} />}
+      <Link className="button print:hidden" to={`/drafts/${encodeURIComponent(inDraft)}`}>
+        {t("console.draft.look")} {draft.data && <span className="tabular-nums">({draft.data.records})</span>}
+      </Link>
+      <button type="button" className="button print:hidden" onClick={backToNow}>
+        {t("console.draft.leave")}
+      </button>
+    </div>
+  );
+}
+
 // Those that are for whoever sees the policy as a whole.
-const forWhole = ["upkeep", "policy", "record", "service"];
+const forWhole = ["policy", "record", "service"];
 
 /** useOpenOnPaper opens, while a page is printed, what is folded on it: paper cannot be opened. */
 function useOpenOnPaper() {
@@ -116,7 +136,7 @@ export function Frame({ session, children }: { session: Session; children: React
   const [{ landing = "today" }, prefer] = usePreferences();
   const places = reads
     ? allPlaces
-        .filter((p) => (!forWhole.includes(p.key) || whole) && (asOf === "" || ofBefore.includes(p.key)))
+        .filter((p) => (!forWhole.includes(p.key) || whole) && (asOf === "" || ofOthers.includes(p.key) || (inDraft !== "" && p.key === "upkeep")))
         .map((p) => (p.to === "/" && landing !== "today" ? { ...p, to: "/today" } : p))
     : [own];
   const look = theme(); // which a change of what one prefers draws anew
@@ -186,7 +206,8 @@ export function Frame({ session, children }: { session: Session; children: React
       </header>
       <main id="main" className="min-w-0 flex-1 px-4 py-5 md:px-8 md:py-6">
         <PaperHead session={session} />
-        {asOf !== "" && <Before />}
+        {ofBefore && <Before />}
+        {inDraft !== "" && <Drafted />}
         {children}
       </main>
     </div>

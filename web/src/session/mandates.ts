@@ -1,7 +1,7 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import type { Session } from "../api/client";
 import { allowed, type Type } from "../api/records";
-import { asOf } from "./as-of";
+import { ofBefore } from "./as-of";
 
 const useSession = () => useQueryClient().getQueryData<Session>(["session"]);
 
@@ -17,7 +17,7 @@ export function useSees() {
 /** useMakes tells of which types of record one may add some. */
 export function useMakes() {
   const makes = useSession()?.makes ?? [];
-  return (type: string) => asOf === "" && makes.includes(type); // what was cannot be changed
+  return (type: string) => !ofBefore && makes.includes(type); // what was cannot be changed
 }
 
 /** useWhole tells whether one sees the policy as a whole. */

@@ -40,14 +40,17 @@ function Settings({ now, save }: { now: ServiceSettings; save: Saving }) {
   const [decisions, setDecisions] = useState(now.decisions);
   const [rules, setRules] = useState<Rule[]>(now.decisions_of);
   const [required, setRequired] = useState(now.reason_required);
+  const [approval, setApproval] = useState(now.approval);
+  const [people, setPeople] = useState(typed(now.approval.more_than));
   const [numbers, setNumbers] = useState({ keep_days: typed(now.keep_days), idle_minutes: typed(now.idle_minutes), session_hours: typed(now.session_hours) });
-  const [faults, setFaults] = useState<Partial<Record<keyof typeof numbers, string>>>({});
+  const [faults, setFaults] = useState<Partial<Record<keyof typeof numbers | "people", string>>>({});
   const go = () => {
-    const wrong = Object.fromEntries(
+    const wrong: typeof faults = Object.fromEntries(
       Object.entries(numbers)
         .filter(([name, v]) => !/^\d*$/.test(v.trim()) || (name === "session_hours" && !v.trim()))
         .map(([name]) => [name, t("console.service.number", { label: t(`console.service.${name}`) })]),
     );
+    if (!/^\d*$/.test(people.trim())) wrong.people = t("console.service.number", { label: t("console.service.approval_people") });
     setFaults(wrong);
     if (Object.keys(wrong).length > 0) return;
     const read = (v: string) => Number(v.trim() || 0);
@@ -55,6 +58,7 @@ function Settings({ now, save }: { now: ServiceSettings; save: Saving }) {
       decisions,
       decisions_of: rules,
       reason_required: required,
+      approval: { ...approval, more_than: read(people) },
       keep_days: read(numbers.keep_days),
       idle_minutes: read(numbers.idle_minutes),
       session_hours: read(numbers.session_hours),
@@ -114,6 +118,20 @@ function Settings({ now, save }: { now: ServiceSettings; save: Saving }) {
         </Part>
         <Part title={t("console.service.reasons")}>
           <CheckBox label={t("console.service.reason_required")} checked={required} onChange={setRequired} />
+        </Part>
+        <Part title={t("console.service.approval")}>
+          <p className="text-[0.86rem] text-soft">{t("console.service.approval_help")}</p>
+          {(["control", "everyone", "everything", "mandates"] as const).map((rule) => (
+            <CheckBox
+              key={rule}
+              label={t(`console.service.approval_${rule}`)}
+              checked={approval[rule]}
+              onChange={(on) => setApproval({ ...approval, [rule]: on })}
+            />
+          ))}
+          <div className="max-w-96">
+            <TextField label={t("console.service.approval_people")} value={people} fault={faults.people} onChange={setPeople} />
+          </div>
         </Part>
         <Part title={t("console.service.sessions")}>
           <div className="grid max-w-3xl gap-3 md:grid-cols-2">

@@ -17,11 +17,12 @@ export function ToastArea({ children }: { children: ReactNode }) {
   const show = useCallback((saved: Saved) => {
     if (!saved.saved || saved.changes.length === 0) return;
     const first = saved.changes[0];
-    const text =
-      saved.changes.length === 1
+    const text = saved.draft
+      ? t("console.draft.put", { count: saved.changes.length })
+      : saved.changes.length === 1
         ? t("console.toast.one", { op: t(`console.op.${first?.op ?? ""}`), name: first?.name ?? "", revision: saved.revision })
         : t("console.toast.many", { count: saved.changes.length, revision: saved.revision });
-    setShown({ saved, text, undone: false });
+    setShown({ saved, text, undone: Boolean(saved.draft) });
     setTimeout(() => setShown((s) => (s?.saved === saved ? undefined : s)), shownFor);
   }, []);
   const back = async (saved: Saved) => {

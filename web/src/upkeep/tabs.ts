@@ -1,2 +1,5 @@
 /** The lists of the place where the policy is kept in order. */
-export const upkeepTabs = [{ to: "/upkeep/expectations", type: "expectations" }] as const;
+export const upkeepTabs = [
+  { to: "/upkeep/drafts", type: "drafts" },
+  { to: "/upkeep/expectations", type: "expectations" },
+] as const;

@@ -8,7 +8,7 @@ import { create, idOf, put, titleOf, type Row, type Tagged, type Type } from "..
 import { ChangeList } from "../../impact/changes";
 import { ImpactView } from "../../impact/impact";
 import { useReason } from "../../impact/reason";
-import { UnmetList } from "../../impact/unmet";
+import { Needs, UnmetList } from "../../impact/unmet";
 import { draftKey, dropDraft, isReload, keepDraft, readDraft } from "../../session/drafts";
 import { t, timeFormat } from "../../words";
 import { Footer, Question } from "../modal";
@@ -224,6 +224,7 @@ function Far({ reasons }: { reasons: string[] }) {
 function Effects({ saved }: { saved: Saved }) {
   return (
     <>
+      <Needs approval={saved.approval} />
       <UnmetList unmet={saved.unmet} />
       {saved.impact && (
         <div className="mb-3 border-b border-line pb-2">

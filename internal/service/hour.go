@@ -1,0 +1,250 @@
+package service
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"math"
+	"strings"
+	"time"
+
+	"sentier/internal/audit"
+	"sentier/internal/document"
+	"sentier/internal/policy"
+	"sentier/internal/store"
+	"sentier/internal/wire"
+)
+
+// hoursEvery is how often the clock is looked at for what is to be done at an hour.
+const hoursEvery = 500 * time.Millisecond
+
+// viaDraft is by what a revision came that nobody made at that moment.
+const viaDraft = "draft"
+
+// ApplyDraft applies a draft: at once, or when its hour has come; and, where it is for a time, takes it back when that is over.
+func (s *Service) ApplyDraft(ctx context.Context, c Caller, id string, in wire.ApplyDraft) (wire.Draft, error) {
+	s.drafting.Lock()
+	defer s.drafting.Unlock()
+	d, err := s.openDraft(ctx, c, id)
+	if err != nil {
+		return wire.Draft{}, err
+	}
+	if sum := d.digest(); in.Digest != "" && in.Digest != hex.EncodeToString(sum[:]) {
+		return wire.Draft{}, &DraftError{policy.Say("the draft %q is another than you have looked at: look at it again", d.Name)}
+	}
+	now := s.borders.Clock()
+	at, err := s.hourOf("at", in.At, now)
+	if err != nil {
+		return wire.Draft{}, err
+	}
+	if d.Until, err = s.hourOf("until", in.Until, now); err != nil {
+		return wire.Draft{}, err
+	}
+	if d.Until != nil && at != nil && !d.Until.After(*at) {
+		return wire.Draft{}, Wrong("until", "is not after the hour at which it is applied")
+	}
+	d.AppliedBy, d.Mandate, d.Override, d.Problem = string(c.User), string(c.Mandate), strings.Join(in.Override, " "), ""
+	if at == nil {
+		if err := s.applyNow(ctx, c, d); err != nil {
+			return wire.Draft{}, err
+		}
+		return s.wireDraft(ctx, c, d)
+	}
+	// What could not be applied now is told now, and not at night.
+	o := s.draftOptions(d)
+	o.DryRun = true
+	if _, _, err := s.change(ctx, c, &o, d.step); err != nil {
+		return wire.Draft{}, err
+	}
+	if err := s.ready(d); err != nil {
+		return wire.Draft{}, err
+	}
+	d.State, d.ApplyAt = store.DraftWaiting, at
+	if err := s.keepDraft(ctx, d); err != nil {
+		return wire.Draft{}, err
+	}
+	s.noteDraft(c, d, audit.Made)
+	return s.wireDraft(ctx, c, d)
+}
+
+// hourOf reads an instant that is still to come; nil where none is given.
+func (s *Service) hourOf(field, text string, now time.Time) (*time.Time, error) {
+	if text == "" {
+		return nil, nil
+	}
+	zone, err := policy.LoadZone(s.State().Policy.Settings().Zone)
+	if err != nil {
+		return nil, err
+	}
+	at, err := document.ParseInstant(text, now, zone)
+	if err != nil {
+		return nil, Wrong(field, "%v", err)
+	}
+	if !at.After(now) {
+		return nil, Wrong(field, "is over already: give a time to come")
+	}
+	if at.After(now.Add(mostUntil)) {
+		return nil, Wrong(field, "is more than 400 days away")
+	}
+	at = at.UTC()
+	return &at, nil
+}
+
+// step is what a draft does to the policy as it is then.
+func (d *draft) step(now *State) (step, error) {
+	on := d.onto(now)
+	if len(on.conflicts) > 0 {
+		return step{}, &DraftError{policy.Say("the draft %q and somebody else have changed the same: take one of the versions first", d.Name)}
+	}
+	if on.faults != nil {
+		return step{}, on.faults
+	}
+	out := step{policy: on.Policy, done: on.done}
+	if len(on.done) > 0 {
+		out.compiled = on.Compiled
+	}
+	return out, nil
+}
+
+// ready tells whether everybody has agreed to a draft who has to.
+func (s *Service) ready(d *draft) error {
+	now := s.State()
+	st, err := d.step(now)
+	switch {
+	case err != nil:
+		return err
+	case len(st.done) == 0:
+		return d.nothing()
+	}
+	if needed := s.needsApproval(now, withCompiled(now, st)); len(needed) > 0 && d.approvedBy() == "" {
+		return &ApprovalError{needed}
+	}
+	return nil
+}
+
+func (d *draft) nothing() error {
+	return &DraftError{policy.Say("the draft %q changes nothing: it is so already", d.Name)}
+}
+
+func withCompiled(now *State, st step) step {
+	if st.compiled == nil {
+		st.compiled = now.Compiled
+	}
+	return st
+}
+
+// draftOptions are how the change is made that a draft is. A repetition, as after an end of the program in the middle of it, makes no second.
+func (s *Service) draftOptions(d *draft) EditOptions {
+	o := EditOptions{Note: "draft “" + d.Name + "”", Override: strings.Fields(d.Override), second: d.approvedBy() != "", unsaid: d.Reason == ""}
+	if d.Reason != "" {
+		o.Note += ": " + d.Reason
+	}
+	o.Key, o.Request = "draft-"+d.ID, sha256.Sum256(d.Changes)
+	return o
+}
+
+// applyNow applies a draft as the caller, who may make the change.
+func (s *Service) applyNow(ctx context.Context, c Caller, d *draft) error {
+	o := s.draftOptions(d)
+	saved, err := answerOf(s.change(ctx, c, &o, d.step))
+	if err != nil {
+		return err
+	}
+	if len(saved.Changes) == 0 {
+		return d.nothing()
+	}
+	d.State, d.ApplyAt, d.Revision = store.DraftApplied, nil, saved.Revision
+	return s.keepDraft(ctx, d)
+}
+
+// wakeHours has the drafts looked at anew for the next hour.
+func (s *Service) wakeHours() { s.nextHour.Store(0) }
+
+// keepHours applies drafts, and takes them back, when their hours have come, until ctx ends. What came due while nothing ran is done at once.
+func (s *Service) keepHours(ctx context.Context) {
+	for {
+		if s.borders.Clock().UnixMilli() >= s.nextHour.Load() {
+			s.nextHour.Store(math.MaxInt64)
+			if err := s.hours(ctx); err != nil && ctx.Err() == nil {
+				s.borders.Log.Error("the drafts that wait for their hour could not be looked at", "error", err)
+				s.nextHour.Store(s.borders.Clock().Add(time.Minute).UnixMilli())
+			}
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(hoursEvery):
+		}
+	}
+}
+
+// hours does what is due, and notes when something is due next.
+func (s *Service) hours(ctx context.Context) error {
+	s.drafting.Lock()
+	defer s.drafting.Unlock()
+	list, err := s.borders.Drafts.Drafts(ctx, []string{store.DraftWaiting, store.DraftApplied}, math.MaxInt32)
+	if err != nil {
+		return err
+	}
+	for _, kept := range list {
+		hour, act := kept.Until, s.endDraft
+		if kept.State == store.DraftWaiting {
+			hour, act = kept.ApplyAt, s.applyAtHour
+		}
+		if hour == nil {
+			continue
+		}
+		if s.borders.Clock().Before(*hour) {
+			s.nextHour.Store(min(s.nextHour.Load(), hour.UnixMilli()))
+			continue
+		}
+		d, err := readDraft(kept)
+		if err != nil {
+			return err
+		}
+		if err := act(ctx, d); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// applyAtHour applies a draft as whoever set its hour, if they still may.
+func (s *Service) applyAtHour(ctx context.Context, d *draft) error {
+	c := Caller{User: policy.UserID(d.AppliedBy), Via: viaDraft, Mandate: policy.MandateID(d.Mandate)}
+	err := s.Permit(s.State(), c, Write, "")
+	if err == nil {
+		err = s.applyNow(ctx, c, d)
+	}
+	if err != nil {
+		return s.failed(ctx, c, d, err)
+	}
+	return nil
+}
+
+// endDraft takes back what a draft did, when its time is over.
+func (s *Service) endDraft(ctx context.Context, d *draft) error {
+	c := Caller{User: policy.UserID(d.AppliedBy), Via: viaDraft, Mandate: policy.MandateID(d.Mandate)}
+	err := s.Permit(s.State(), c, Write, "")
+	if err == nil {
+		o := EditOptions{Note: "the time of the draft “" + d.Name + "” is over", second: d.approvedBy() != ""}
+		o.Key, o.Request = "draft-end-"+d.ID, sha256.Sum256(d.Changes)
+		var saved wire.Saved
+		if saved, err = s.Undo(ctx, c, []uint64{d.Revision}, o); err == nil {
+			d.State, d.Ended = store.DraftEnded, saved.Revision
+			return s.keepDraft(ctx, d)
+		}
+	}
+	return s.failed(ctx, c, d, err)
+}
+
+// failed keeps why a draft could not be applied, or taken back: for somebody to look at.
+func (s *Service) failed(ctx context.Context, c Caller, d *draft, why error) error {
+	d.Problem = why.Error()
+	if d.ApplyAt, d.Until = nil, nil; d.Revision == 0 { // else it stays applied, until somebody takes it back
+		d.State = store.DraftFailed
+	}
+	s.borders.Log.Error("a draft could not be applied, or taken back, at its hour", "draft", d.ID, "error", d.Problem)
+	s.noteDraft(c, d, audit.Refused)
+	return s.keepDraft(ctx, d)
+}

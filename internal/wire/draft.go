@@ -1,0 +1,85 @@
+package wire
+
+import "time"
+
+// NewDraft begins a draft.
+type NewDraft struct {
+	Name    string `json:"name" sentier:"required" description:"by which people find it; its id is made of it"`
+	Reason  string `json:"reason,omitempty" description:"why, for the record: the note of the revision that it becomes"`
+	Changes []Edit `json:"changes,omitempty" description:"the first of what it changes"`
+}
+
+// DraftHead is a draft in a list.
+type DraftHead struct {
+	ID        string     `json:"id"`
+	Name      string     `json:"name"`
+	Reason    string     `json:"reason,omitempty"`
+	Author    Named      `json:"author"`
+	State     string     `json:"state" enum:"open,waiting,applied,ended,failed,dropped" description:"waiting: for its hour; ended: its time was over, and it was taken back; failed: it could not be applied, or taken back, at its hour"`
+	Created   time.Time  `json:"created"`
+	Changed   time.Time  `json:"changed"`
+	Records   int        `json:"records" description:"how many it changes"`
+	ApplyAt   *time.Time `json:"apply_at,omitempty" description:"its hour, where it waits for one"`
+	Until     *time.Time `json:"until,omitempty" description:"when it is taken back by itself"`
+	AppliedBy *Named     `json:"applied_by,omitempty"`
+	Revision  uint64     `json:"revision,omitempty" description:"that it was applied as"`
+	Ended     uint64     `json:"ended,omitempty" description:"the revision by which it was taken back"`
+	Problem   string     `json:"problem,omitempty" description:"why it could not be applied, or taken back, at its hour"`
+}
+
+// Draft is a draft as a whole, held against the newest revision.
+type Draft struct {
+	DraftHead
+	Digest    string         `json:"digest" description:"SHA-256 of what it changes: what is approved, and applied"`
+	Now       uint64         `json:"now" description:"the revision that it is held against"`
+	Changes   []RecordChange `json:"changes" description:"what it does to each record"`
+	Conflicts []Conflict     `json:"conflicts" description:"records that it and somebody else have changed: they are left out of the rest until one of the versions is taken"`
+	Faults    []Fault        `json:"faults" description:"what is wrong with it as the policy is now"`
+	Impact    *Impact        `json:"impact,omitempty"`
+	Unmet     []Unmet        `json:"unmet,omitempty" description:"expectations that would not hold any more"`
+	Approval  Approval       `json:"approval"`
+	May       DraftMay       `json:"may"`
+}
+
+// Conflict is a record that a draft and somebody else have changed.
+type Conflict struct {
+	Type   string        `json:"type"`
+	ID     string        `json:"id"`
+	Name   string        `json:"name"`
+	Mine   RecordChange  `json:"mine" description:"what the draft does to it"`
+	Theirs *RecordChange `json:"theirs" description:"what was done to it since"`
+}
+
+// Approval is whether somebody else has to agree to a draft, and who has.
+type Approval struct {
+	Needed []string   `json:"needed" items.enum:"control,everyone,everything,mandates,people" description:"why somebody else has to agree: control rights are gained, everyone or everything is named, mandates are changed, or more people gain rights than is set; empty: nobody has to"`
+	By     *Named     `json:"by,omitempty" description:"who has agreed to it as it is"`
+	At     *time.Time `json:"at,omitempty"`
+}
+
+// DraftMay is what the caller may do with a draft.
+type DraftMay struct {
+	Change  bool `json:"change"`
+	Approve bool `json:"approve"`
+	Apply   bool `json:"apply"`
+}
+
+// Approve agrees to what a draft changes.
+type Approve struct {
+	Digest string `json:"digest" sentier:"required" description:"of what was looked at: it is refused where the draft is another by now"`
+}
+
+// Settle takes one of the versions of a record that a draft and somebody else have changed.
+type Settle struct {
+	Type string `json:"type" sentier:"required"`
+	ID   string `json:"id" sentier:"required"`
+	Take string `json:"take" sentier:"required" enum:"mine,theirs" description:"mine: what the draft changes wins, and the rest stays as it is now; theirs: the draft does not change it any more"`
+}
+
+// ApplyDraft applies a draft.
+type ApplyDraft struct {
+	Digest   string   `json:"digest,omitempty" description:"of what was looked at: it is refused where the draft is another by now"`
+	At       string   `json:"at,omitempty" description:"RFC 3339, or a local time of the policy; left out: at once"`
+	Until    string   `json:"until,omitempty" description:"when it is taken back by itself; left out: never"`
+	Override []string `json:"override,omitempty" description:"ids of expectations in spite of which it is applied; it takes a mandate of owner, and a reason"`
+}
