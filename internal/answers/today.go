@@ -12,6 +12,7 @@ import (
 	"sentier/internal/schedule"
 	"sentier/internal/service"
 	"sentier/internal/store"
+	"sentier/internal/survey"
 	"sentier/internal/wire"
 )
 
@@ -59,7 +60,9 @@ func (s Service) Today(ctx context.Context, c service.Caller) (wire.Today, error
 			out.Invited = append(out.Invited, wire.Named{ID: u.Key(), Name: u.Title()})
 		}
 	}
-	out.Look = toLook(p, v)
+	if out.Look, err = s.toLook(ctx, c, st, v); err != nil {
+		return out, err
+	}
 	last, err := s.Revisions(ctx, store.Which{}, shownToday)
 	if err != nil {
 		return out, err
@@ -156,35 +159,39 @@ func endings(p *policy.Policy, v authority.View, now time.Time) []wire.Ending {
 	return out
 }
 
-// toLook counts what may not be meant as it is.
-func toLook(p *policy.Policy, v authority.View) []wire.ToLook {
-	counts := map[string]int{}
-	for d := range policy.Each[*policy.Device](p) {
-		if d.Site == "" && v.Sees(d) {
-			counts["unsorted_devices"]++
-		}
-	}
-	for g := range policy.Each[*policy.UserGroup](p) {
-		if len(g.Members)+len(g.Includes) == 0 {
-			counts["empty_groups"]++
-		}
-	}
-	for g := range policy.Each[*policy.Grant](p) {
-		switch {
-		case !v.Sees(g):
-		case g.Enabled == policy.Off:
-			counts["idle_grants"]++
-		case len(g.Lines) == 0 || !g.To.Everyone && len(g.To.Groups)+len(g.To.Users) == 0:
-			counts["grants_of_nothing"]++
-		}
-	}
+// toLook counts what needs a look: findings by their kinds, and drafts that wait for somebody.
+func (s Service) toLook(ctx context.Context, c service.Caller, st *service.State, v authority.View) ([]wire.ToLook, error) {
 	out := []wire.ToLook{}
-	for _, kind := range []string{"unsorted_devices", "empty_groups", "idle_grants", "grants_of_nothing"} {
-		if counts[kind] > 0 {
-			out = append(out, wire.ToLook{Kind: kind, Count: counts[kind]})
+	drafts, err := s.Drafts(ctx, c, false)
+	if err != nil {
+		return out, err
+	}
+	failed := 0
+	for _, d := range drafts {
+		if d.Problem != "" {
+			failed++
 		}
 	}
-	return out
+	for _, of := range []wire.ToLook{{Kind: "drafts_failed", Count: failed}, {Kind: "drafts", Count: len(drafts) - failed}} {
+		if of.Count > 0 {
+			out = append(out, of)
+		}
+	}
+	found, err := s.Upkeep(ctx, c, "", false)
+	if err != nil {
+		return out, err
+	}
+	if v.Whole() {
+		if n := len(survey.Of(st.Compiled).Unmet(s.Now())); n > 0 {
+			out = append(out, wire.ToLook{Kind: "unmet", Count: n})
+		}
+	}
+	for _, kind := range survey.FindingKinds() {
+		if n := found.Counts[string(kind)]; n > 0 {
+			out = append(out, wire.ToLook{Kind: string(kind), Count: n})
+		}
+	}
+	return out, nil
 }
 
 // HistoryOf lists the last revisions that changed a record.

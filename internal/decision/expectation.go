@@ -105,3 +105,25 @@ func (s *Scope) Key(k ClassKey) ClassKey {
 	}
 	return k
 }
+
+// OpensWithin tells whether a schedule of a line is open at any time of the 400 days after an instant, by the clock of devices of a class.
+func (c *Compiled) OpensWithin(l *Line, d *DeviceClass, from Moment) bool {
+	s := Scope{periods: []Period{Always}, when: l.When, clock: d.Clock}
+	for at := from; at <= from+AnswerHorizon; at = s.Next(at) {
+		if s.Holds(at) {
+			return true
+		}
+	}
+	return false
+}
+
+// LinesOf lists the numbers of the lines that are given to a subject, each once.
+func (c *Compiled) LinesOf(s Subject) []int32 {
+	var out []int32
+	for _, r := range c.BySubject[s] {
+		if !slices.Contains(out, r.Line) {
+			out = append(out, r.Line)
+		}
+	}
+	return out
+}

@@ -276,3 +276,25 @@ func (c *Compiled) MemberOf(group policy.UserGroupID) *UserClass {
 	class := c.userClass(userFacts{status: policy.Active, valid: Always, direct: []membership{{group, Always}}})
 	return &class
 }
+
+// Without is the class of users of a class once they are listed in a group no more.
+func (c *Compiled) Without(class *UserClass, group policy.UserGroupID) *UserClass {
+	facts := *class.facts
+	facts.direct = slices.DeleteFunc(slices.Clone(facts.direct), func(m membership) bool { return m.group == group })
+	out := c.userClass(facts)
+	return &out
+}
+
+// Direct lists the groups that list users of a class, each once, whenever that is.
+func (u *UserClass) Direct() []policy.UserGroupID {
+	var out []policy.UserGroupID
+	for _, m := range u.facts.direct {
+		if !slices.Contains(out, m.group) {
+			out = append(out, m.group)
+		}
+	}
+	return out
+}
+
+// Named is the user that the class is of alone, as a grant or an expectation names them; empty: none does.
+func (u *UserClass) Named() policy.UserID { return u.facts.named }

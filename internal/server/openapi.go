@@ -25,6 +25,7 @@ var tagMeanings = [][2]string{
 	{"records", "What the policy is made of, one record at a time."},
 	{"changes", "Many changes at once, taking back, and following what changes."},
 	{"drafts", "Changes that are gathered, looked at and agreed to before they count."},
+	{"upkeep", "What may not be meant as it is, and what mends it."},
 	{"policy", "The whole policy, as a document."},
 	{"sheets", "Records as CSV."},
 	{"session", "Signing in and out."},

@@ -62,6 +62,13 @@ type (
 		DraftOfID(ctx context.Context, id string) (store.Draft, error)
 	}
 
+	// Upkeep is which findings somebody has left as they are.
+	Upkeep interface {
+		Dismiss(ctx context.Context, d store.Dismissal) error
+		Reopen(ctx context.Context, finding string) (was bool, err error)
+		Dismissals(ctx context.Context, at time.Time) ([]store.Dismissal, error)
+	}
+
 	// Preferences are how people have the console.
 	Preferences interface {
 		KeepPreference(ctx context.Context, p store.Preference) error
@@ -102,6 +109,7 @@ type Borders struct {
 	Looks       Looks
 	Requests    Requests
 	Drafts      Drafts
+	Upkeep      Upkeep
 	Preferences Preferences
 	Blank       Blank
 	Files       Files
@@ -113,5 +121,5 @@ type Borders struct {
 
 // On are the borders of a service on a store and a record.
 func On(st *store.Store, record Record, log *slog.Logger, clock func() time.Time) Borders {
-	return Borders{Record: record, Revisions: st, History: st, Stage: st, Credentials: st, Looks: st, Requests: st, Drafts: st, Preferences: st, Blank: st, Files: st, Clock: clock, Log: log}
+	return Borders{Record: record, Revisions: st, History: st, Stage: st, Credentials: st, Looks: st, Requests: st, Drafts: st, Upkeep: st, Preferences: st, Blank: st, Files: st, Clock: clock, Log: log}
 }

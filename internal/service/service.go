@@ -42,6 +42,7 @@ type Service struct {
 	settings atomic.Pointer[settings]
 	folds    folds
 	pasts    pasts
+	findings findings
 }
 
 // State is a revision, ready to be asked. It never changes.

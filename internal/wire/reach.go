@@ -451,6 +451,6 @@ type Touched struct {
 
 // ToLook is something that may not be meant so, and how many there are of it.
 type ToLook struct {
-	Kind  string `json:"kind" enum:"unsorted_devices,empty_groups,idle_grants,grants_of_nothing"`
+	Kind  string `json:"kind" description:"drafts, drafts_failed, unmet, or a kind of finding"`
 	Count int    `json:"count"`
 }

@@ -36,6 +36,7 @@ import { ServicePage } from "./session/service";
 import { TodayPage } from "./today/page";
 import { SheetsPage } from "./sheets/page";
 import { SiteListPage } from "./sites/list";
+import { UpkeepPage } from "./upkeep/page";
 import { ToastArea } from "./ui/toast";
 import { Busy, NotYours, Trouble } from "./ui/notice";
 import { t } from "./words";
@@ -86,6 +87,7 @@ export function App() {
           <Route path="/people/mandates" element={read(<MandateListPage />)} />
           <Route path="/people/:id/seen" element={read(<SeenPage />)} />
           <Route path="/matrix" element={read(<MatrixPage />)} />
+          <Route path="/upkeep" element={read(<UpkeepPage />)} />
           <Route path="/upkeep/drafts" element={read(<DraftListPage />)} />
           <Route path="/drafts/:id" element={read(<DraftPage />)} />
           <Route path="/upkeep/expectations" element={all(<ExpectationListPage />)} />

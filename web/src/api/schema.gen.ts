@@ -908,6 +908,50 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/findings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What may not be meant as it is, why it matters, and the changes that mend it
+         * @description What may not be meant as it is, why it matters, and the changes that mend it. It takes a mandate of the role auditor or owner.
+         */
+        get: operations["listFindings"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/findings/dismissals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Leave a finding as it is, for a reason, until it comes back
+         * @description Leave a finding as it is, for a reason, until it comes back. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        post: operations["dismissFinding"];
+        /**
+         * Have a finding that was dismissed told again
+         * @description Have a finding that was dismissed told again. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        delete: operations["reopenFinding"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/grants": {
         parameters: {
             query?: never;
@@ -3622,6 +3666,12 @@ export interface components {
             lost?: components["schemas"]["PossibleRight"][];
             user: components["schemas"]["Named"];
         };
+        Dismiss: {
+            key: string;
+            reason: string;
+            /** @description when it comes back: RFC 3339, or a local time of the policy */
+            until: string;
+        };
         Draft: {
             applied_by?: components["schemas"]["Named"];
             /**
@@ -3994,6 +4044,57 @@ export interface components {
             /** @description entries that went out of a set */
             dropped?: unknown[];
             field: string;
+        };
+        Finding: {
+            /**
+             * Format: date-time
+             * @description of an end, or of the last that was asked
+             */
+            at?: null | string;
+            dismissed?: components["schemas"]["FindingClosed"];
+            /** @description the same as long as the finding is the same */
+            key: string;
+            kind: string;
+            /** @description changes each of which ends it; none where that takes a decision of somebody's own */
+            mends: components["schemas"]["FindingMend"][];
+            /** @description what it is about */
+            records: components["schemas"]["FindingOf"][];
+            /** @description what it is, in a sentence */
+            text: string;
+            /** @description why it matters */
+            why: string;
+        };
+        FindingClosed: {
+            /** Format: date-time */
+            at: string;
+            by: components["schemas"]["Named"];
+            reason: string;
+            /**
+             * Format: date-time
+             * @description when it comes back
+             */
+            until: string;
+        };
+        FindingMend: {
+            edits: components["schemas"]["Edit"][];
+            text: string;
+        };
+        FindingOf: {
+            id: string;
+            name: string;
+            type: string;
+        };
+        Findings: {
+            /** Format: date-time */
+            at: string;
+            /** @description how many there are of each kind, those that were dismissed left out */
+            counts: {
+                [key: string]: number;
+            };
+            /** @description how many were dismissed, and have not come back */
+            dismissed: number;
+            items: components["schemas"]["Finding"][];
+            revision: number;
         };
         Fortnight: {
             days: components["schemas"]["Day"][];
@@ -5495,8 +5596,8 @@ export interface components {
         };
         ToLook: {
             count: number;
-            /** @enum {string} */
-            kind: "unsorted_devices" | "empty_groups" | "idle_grants" | "grants_of_nothing";
+            /** @description drafts, drafts_failed, unmet, or a kind of finding */
+            kind: string;
         };
         ToPatch: {
             /** @description Given to everyone, whoever comes later included. */
@@ -9021,6 +9122,111 @@ export interface operations {
             403: components["responses"]["ForbiddenProblem"];
             429: components["responses"]["TooManyProblem"];
             503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    listFindings: {
+        parameters: {
+            query?: {
+                /** @description only of this kind */
+                kind?: string;
+                /** @description those that were dismissed, instead of the others */
+                dismissed?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Findings"];
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    dismissFinding: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Dismiss"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    reopenFinding: {
+        parameters: {
+            query?: {
+                /** @description of the finding */
+                key?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
             default: components["responses"]["InternalProblem"];
         };
     };

@@ -55,7 +55,7 @@ const allPlaces = [
   { to: "/times", key: "times", icon: Clock, types: ["schedules", "calendars"] },
   { to: "/matrix", key: "matrix", icon: Grid3x3, types: [] },
   { to: "/rights", key: "rights", icon: Layers, types: ["rights", "roles", "kinds"] },
-  { to: "/upkeep/drafts", key: "upkeep", icon: ClipboardCheck, types: ["expectations"] },
+  { to: "/upkeep", key: "upkeep", icon: ClipboardCheck, types: ["expectations"] },
   { to: "/record", key: "record", icon: ScrollText, types: [] },
   { to: "/policy", key: "policy", icon: FileText, types: [] },
   { to: "/service", key: "service", icon: Settings2, types: [] },

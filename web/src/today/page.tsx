@@ -149,26 +149,31 @@ function Invited({ day }: { day: Today }) {
   );
 }
 
-/** Where what needs a look is listed. */
-const looks: Record<Today["look"][number]["kind"], string> = {
-  unsorted_devices: "/devices?site=-",
-  empty_groups: "/people/groups?sort=members",
-  idle_grants: "/grants?enabled=false",
-  grants_of_nothing: "/grants?sort=lines",
-};
+/** Where what needs a look is listed; findings, by their kind. */
+const looks: Record<string, string> = { drafts: "/upkeep/drafts", drafts_failed: "/upkeep/drafts", unmet: "/upkeep/expectations" };
+
+const mostLooks = 10;
 
 function ToLook({ day }: { day: Today }) {
   if (day.look.length === 0) return null;
   return (
     <Section title={t("console.today.look")}>
       <ul className={listLook}>
-        {day.look.map((l) => (
-          <li key={l.kind}>
-            <Link className="link" to={looks[l.kind]}>
-              {t(`console.today.${l.kind}`, { count: l.count })}
+        {day.look.slice(0, mostLooks).map((l) => (
+          <li key={l.kind} className="flex justify-between gap-3">
+            <Link className="link" to={looks[l.kind] ?? `/upkeep?kind=${l.kind}`}>
+              {t(looks[l.kind] ? `console.today.look_${l.kind}` : `upkeep.kind.${l.kind}`)}
             </Link>
+            <span className="tabular-nums">{number(l.count)}</span>
           </li>
         ))}
+        {day.look.length > mostLooks && (
+          <li>
+            <Link className="link" to="/upkeep">
+              {t("console.today.look_all")}
+            </Link>
+          </li>
+        )}
       </ul>
     </Section>
   );

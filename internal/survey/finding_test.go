@@ -1,0 +1,136 @@
+package survey_test
+
+import (
+	"math/rand/v2"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"sentier/internal/decision"
+	"sentier/internal/specimen"
+	"sentier/internal/survey"
+)
+
+// changesNothing are the kinds of finding whose mends give nobody anything and take nothing.
+var changesNothing = []survey.FindingKind{survey.HeldTwice, survey.IdleMembership, survey.PastEnd, survey.Covered, survey.BehindDeny, survey.OnNothing, survey.ToNobody, survey.NeverOpen,
+	survey.NeverInForce, survey.NotApplicable, survey.DirectGrant, survey.EmptyGroup}
+
+// mended holds each mend of a finding against what it says: the finding is gone, and what it promises not to change is as it was.
+func mended(t *testing.T, c *decision.Compiled, x survey.Finding, at time.Time) {
+	t.Helper()
+	for _, mend := range x.Mends {
+		next, done, err := c.Policy().Apply(mend.Changes)
+		if err != nil {
+			t.Fatalf("%s: its mend %q cannot be made: %v", x.Key(), mend.Word, err)
+		}
+		after := c.Next(next, done)
+		left, _ := survey.Of(after).Findings(at)
+		if slices.ContainsFunc(left, func(y survey.Finding) bool { return y.Key() == x.Key() }) {
+			t.Fatalf("%s is still there after %q: %v", x.Key(), mend.Word, specimen.Keys(done))
+		}
+		if d := survey.Compare(c, after, done, survey.Circumstances{At: at}, 3); slices.Contains(changesNothing, x.Kind) && d.Pairs > 0 {
+			t.Fatalf("%s: the mend %q changes %+v", x.Key(), mend.Word, d)
+		}
+	}
+}
+
+// TestEachFindingHasItsPolicy: for each kind, a policy that shows it, one that nearly does, and its mends.
+func TestEachFindingHasItsPolicy(t *testing.T) {
+	t.Parallel()
+	base := `
+sites: [{id: port}]
+kinds: [{id: pump}, {id: gauge}]
+devices: [{id: gate, site: port, kind: pump}, {id: weir, site: port, kind: gauge}]
+users: [{id: ana, name: Ana}, {id: ben, name: Ben}, {id: cho, name: Cho}, {id: dee, name: Dee}, {id: eve, name: Eve}, {id: fay, name: Fay}]
+`
+	grant := func(more string) string {
+		return "grants: [{id: base, to: {users: [ana, ben]}, lines: [{rights: [control], on: {sites: [port]}}]}, " + more + "]\n"
+	}
+	seen := map[survey.FindingKind]bool{}
+	for _, c := range []struct {
+		kind          survey.FindingKind
+		shows, nearly string
+		want          string
+		keepDevices   bool // of base
+	}{
+		{survey.EveryoneGets, grant("{id: g, to: {everyone: true}, lines: [{rights: [view], on: {sites: [port]}}]}"), grant("{id: g, effect: deny, to: {everyone: true}, lines: [{rights: [control], on: {devices: [weir]}}]}"), "everyone grants/g", true},
+		{survey.EverythingGiven, grant("{id: g, to: {users: [cho]}, lines: [{rights: [view], on: {everything: true}}]}"), grant("{id: g, to: {users: [cho]}, lines: [{rights: [view], on: {sites: [port]}}]}"), "everything grants/g", true},
+		{survey.SinglePerson, "grants: [{id: g, to: {users: [ana]}, lines: [{rights: [control], on: {devices: [gate]}}]}]\n", "grants: [{id: g, to: {users: [ana, ben]}, lines: [{rights: [control], on: {devices: [gate]}}]}]\n", "single_person devices/gate users/ana", true},
+		{survey.Leftover, "user_groups: [{id: crew, members: [ana, ben, cho]}, {id: tech, members: [ana, dee, eve]}]\n" + grant("{id: g, to: {groups: [crew]}, lines: [{rights: [view], on: {devices: [gate]}}]}, {id: h, to: {groups: [tech]}, lines: [{rights: [view], on: {devices: [weir]}}]}"),
+			"user_groups: [{id: crew, members: [ana, ben, cho]}, {id: tech, members: [ana, ben, eve]}]\n" + grant("{id: g, to: {groups: [crew]}, lines: [{rights: [view], on: {devices: [gate]}}]}, {id: h, to: {groups: [tech]}, lines: [{rights: [view], on: {devices: [weir]}}]}"), "leftover users/ana user_groups/crew user_groups/tech", true},
+		{survey.HeldTwice, "user_groups: [{id: crew, members: [cho]}]\n" + grant("{id: g, to: {users: [cho, fay]}, lines: [{rights: [view], on: {devices: [gate]}}]}, {id: h, to: {groups: [crew]}, lines: [{rights: [control], on: {sites: [port]}}]}"),
+			"user_groups: [{id: crew, members: [{user: cho, until: 2027-01-01T00:00:00Z}]}]\n" + grant("{id: g, to: {users: [cho]}, lines: [{rights: [view], on: {devices: [gate]}}]}, {id: h, to: {groups: [crew]}, lines: [{rights: [control], on: {sites: [port]}}]}"), "held_twice grants/g users/cho", true},
+		{survey.IdleMembership, "user_groups: [{id: crew, members: [cho]}, {id: look, members: [cho, dee]}]\n" + grant("{id: g, to: {groups: [look]}, lines: [{rights: [view], on: {devices: [gate]}}]}, {id: h, to: {groups: [crew]}, lines: [{rights: [control], on: {sites: [port]}}]}"),
+			"user_groups: [{id: crew, members: [cho]}, {id: look, members: [cho, dee]}]\n" + grant("{id: g, to: {groups: [look]}, lines: [{rights: [view], on: {devices: [gate]}}]}, {id: h, to: {groups: [crew]}, lines: [{rights: [control], on: {sites: [port]}, if: {attended: true}}]}"), "idle_member users/cho user_groups/look", true},
+		{survey.PastEnd, "user_groups: [{id: crew, members: [{user: cho, until: 2026-11-01T00:00:00Z}]}]\n", "user_groups: [{id: crew, members: [{user: cho, until: 2026-11-24T10:00:01Z}]}]\n", "past_end users/cho user_groups/crew", true},
+		{survey.EndsSoon, grant("{id: g, to: {users: [cho]}, valid: {until: 2026-11-27T00:00:00Z}, lines: [{rights: [view], on: {devices: [gate]}}]}"), grant("{id: g, to: {users: [cho]}, valid: {until: 2026-12-27T00:00:00Z}, lines: [{rights: [view], on: {devices: [gate]}}]}"), "ends_soon grants/g", true},
+		{survey.Covered, "user_groups: [{id: crew, members: [cho, dee]}]\n" + grant("{id: g, to: {groups: [crew]}, lines: [{rights: [view], on: {devices: [gate]}}]}, {id: h, to: {groups: [crew]}, lines: [{rights: [control], on: {sites: [port]}}]}"),
+			"user_groups: [{id: crew, members: [cho, dee]}]\n" + grant("{id: g, to: {groups: [crew]}, lines: [{rights: [view], on: {devices: [gate]}}]}, {id: h, to: {groups: [crew]}, lines: [{rights: [control], on: {sites: [port]}, when: [days]}]}") + "schedules: [{id: days, windows: [{from: '06:00', to: '05:59'}]}]\n", "covered grants/g", true},
+		{survey.BehindDeny, grant("{id: g, to: {users: [cho]}, lines: [{rights: [control], on: {devices: [gate]}}]}, {id: n, effect: deny, to: {everyone: true}, lines: [{rights: [view], on: {devices: [gate]}}]}"),
+			grant("{id: g, to: {users: [cho]}, lines: [{rights: [control], on: {devices: [gate]}}]}, {id: n, effect: deny, to: {everyone: true}, lines: [{rights: [control], on: {devices: [gate]}}]}"), "behind_deny grants/g", true},
+		{survey.OnNothing, "device_groups: [{id: none}]\n" + grant("{id: g, to: {users: [cho]}, lines: [{rights: [view], on: {device_groups: [none]}}]}"), "device_groups: [{id: none, devices: [gate]}]\n" + grant("{id: g, to: {users: [cho]}, lines: [{rights: [view], on: {device_groups: [none]}}]}"), "on_nothing grants/g", true},
+		{survey.ToNobody, "user_groups: [{id: crew}]\n" + grant("{id: g, to: {groups: [crew]}, lines: [{rights: [view], on: {devices: [gate]}}]}"), "user_groups: [{id: crew, members: [cho]}]\n" + grant("{id: g, to: {groups: [crew]}, lines: [{rights: [view], on: {devices: [gate]}}]}"), "to_nobody grants/g", true},
+		{survey.NeverOpen, "schedules: [{id: gone, dates: {to: 2025-01-01}, windows: [{from: '08:00', to: '16:00'}]}]\n" + grant("{id: g, to: {users: [cho]}, lines: [{rights: [view], on: {devices: [gate]}, when: [gone]}]}"),
+			"schedules: [{id: gone, dates: {from: 2027-06-01}, windows: [{from: '08:00', to: '16:00'}]}]\n" + grant("{id: g, to: {users: [cho]}, lines: [{rights: [view], on: {devices: [gate]}, when: [gone]}]}"), "never_open grants/g", true},
+		{survey.NeverInForce, grant("{id: g, enabled: false, to: {users: [cho]}, lines: [{rights: [view], on: {devices: [gate]}}]}"), grant("{id: g, to: {users: [cho]}, lines: [{rights: [view], on: {devices: [gate]}}]}"), "never_in_force grants/g", true},
+		{survey.NotApplicable, "rights: [{id: calibrate, implies: [view], kinds: [gauge]}]\n" + grant("{id: g, to: {users: [cho]}, lines: [{rights: [calibrate], on: {devices: [gate]}}]}"), "rights: [{id: calibrate, implies: [view], kinds: [gauge]}]\n" + grant("{id: g, to: {users: [cho]}, lines: [{rights: [calibrate], on: {sites: [port]}}]}"), "not_applicable grants/g calibrate", true},
+		{survey.DirectGrant, grant("{id: g, to: {users: [cho, dee, eve]}, lines: [{rights: [view], on: {devices: [gate]}}]}"), grant("{id: g, to: {users: [cho, dee]}, lines: [{rights: [view], on: {devices: [gate]}}]}"), "direct_grant grants/g", true},
+		{survey.EmptyGroup, "user_groups: [{id: crew}]\n", "user_groups: [{id: crew, includes: [more]}, {id: more, members: [ana]}]\n", "empty_group user_groups/crew", true},
+		{survey.AlikeGroups, "user_groups: [{id: crew, members: [ana, ben]}, {id: team, members: [ana, ben]}]\n", "user_groups: [{id: crew, members: [ana, ben]}, {id: team, members: [ana, ben, cho]}]\n", "alike_groups user_groups/crew user_groups/team", true},
+		{survey.Unsorted, "devices: [{id: mast}]\n", "sites: [{id: port}]\ndevices: [{id: mast, site: port}]\n", "unsorted devices/mast", false},
+		{survey.NobodyReaches, "grants: [{id: g, to: {users: [ana, ben]}, lines: [{rights: [control], on: {devices: [gate]}}]}]\n", "grants: [{id: g, to: {users: [ana, ben]}, lines: [{rights: [view], on: {devices: [weir]}, if: {attended: true}}]}]\n", "nobody_reaches devices/weir", true},
+		{survey.AllReach, "user_groups: [{id: crew, members: [ana, ben, cho, dee, eve, fay]}]\ngrants: [{id: g, to: {groups: [crew]}, lines: [{rights: [view], on: {devices: [gate]}}]}]\n", "user_groups: [{id: crew, members: [ana, ben, cho, dee, eve]}]\ngrants: [{id: g, to: {groups: [crew]}, lines: [{rights: [view], on: {devices: [gate]}}]}]\n", "all_reach devices/gate", true},
+		{survey.SimilarNames, "user_groups: [{id: a, name: Bridge crew}, {id: b, name: Bridge-crow}]\n", "user_groups: [{id: a, name: Bridge crew 1}, {id: b, name: Bridge crew 2}]\n", "similar_names user_groups/a user_groups/b", true},
+	} {
+		seen[c.kind] = true
+		at := specimen.Instant(t, "2026-11-24T10:00:00Z")
+		on := base
+		if !c.keepDevices {
+			on = "users: [{id: ana}]\n"
+		}
+		shown := specimen.Compile(t, on+c.shows)
+		found, _ := survey.Of(shown).Findings(at)
+		i := slices.IndexFunc(found, func(x survey.Finding) bool { return x.Key() == c.want })
+		if i < 0 {
+			var keys []string
+			for _, x := range found {
+				keys = append(keys, x.Key())
+			}
+			t.Errorf("%s is not found; there are %s", c.want, strings.Join(keys, ", "))
+			continue
+		}
+		mended(t, shown, found[i], at)
+		found, _ = survey.Of(specimen.Compile(t, on+c.nearly)).Findings(at)
+		if slices.ContainsFunc(found, func(x survey.Finding) bool { return x.Key() == c.want }) {
+			t.Errorf("%s is found where it nearly is", c.want)
+		}
+	}
+	for _, kind := range survey.FindingKinds() {
+		if !seen[kind] && kind != survey.Unused { // which is read from the record
+			t.Errorf("no policy shows %s", kind)
+		}
+	}
+}
+
+// TestMendsDoWhatTheySay on random policies: each ends its finding, and changes nothing that it does not tell.
+func TestMendsDoWhatTheySay(t *testing.T) {
+	t.Parallel()
+	tried := map[survey.FindingKind]int{}
+	for seed := range uint64(20) {
+		m := specimen.Maker{Rand: rand.New(rand.NewPCG(seed, 515))}
+		c, at := decision.Compile(m.Whole(t)), specimen.Probes[m.IntN(len(specimen.Probes))]
+		found, counts := survey.Of(c).Findings(at)
+		for _, x := range found {
+			if tried[x.Kind]++; counts[x.Kind] == 0 {
+				t.Fatalf("seed %d: %s is found, and not counted", seed, x.Key())
+			}
+			mended(t, c, x, at)
+		}
+	}
+	for _, kind := range []survey.FindingKind{survey.HeldTwice, survey.IdleMembership, survey.Covered, survey.NotApplicable, survey.SinglePerson} {
+		if tried[kind] < 2 {
+			t.Errorf("only %d of %s", tried[kind], kind)
+		}
+	}
+}
