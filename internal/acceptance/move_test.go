@@ -74,3 +74,47 @@ func TestAPersonMoves(t *testing.T) {
 		t.Errorf("from one group alone, with a handover: %d, in %s\n%s", code, in("tomas.field"), errOut)
 	}
 }
+
+// TestWhoKeepsTheBridgeByAccident: who is moved and left in the old group is shown to keep it, and through what, before it is saved; the second step takes it
+// away; the record has both, and taking both back brings all of it back.
+func TestWhoKeepsTheBridgeByAccident(t *testing.T) {
+	t.Parallel()
+	w := start(t, nil)
+	w.must("DELETE", "/api/v1/user_groups/bridge-crew/members/tomas.field", "") // who would do the same
+	reach := func() string {
+		_, _, text := w.ask("GET", "/api/v1/reach/users/greta.holm?limit=1000&at=2026-11-24T10:00:00Z", w.token, "")
+		return text[strings.Index(text, `"items"`):]
+	}
+	before := reach()
+	b := w.console()
+	b.open("/records/users/greta.holm")
+	b.click("Move")
+	b.pick("New group", "instr", "Instrument technicians")
+	b.press("keep the bridge crew", `//label[contains(., "Bridge crew")]//button | //label[contains(., "Bridge crew")]//input`)
+	b.until("what she keeps, and through what", `[...document.querySelectorAll("[data-side-by-side] [data-change=kept], [data-side-by-side] [data-change=changed]")].some((r) => /Mill bridge/.test(r.innerText) && /Bridge crew → Bridge watch/.test(r.innerText))`)
+	b.accessible("a move side by side")
+	b.clickLast("Move")
+	b.see("Undo")
+	if code, out, _ := w.run("check", "greta.holm", "control", "mill-bridge", "--at", "2026-11-24 10:00"); code != 0 {
+		t.Fatalf("she does not keep the bridge:\n%s", out)
+	}
+	b.open("/upkeep?kind=leftover")
+	b.press("out of the bridge crew", `//li[contains(@data-finding, "greta.holm")]//button[contains(., "Bridge crew")]`)
+	b.see("Who gains and loses")
+	b.click("Apply…")
+	b.clickLast("Apply now")
+	b.see("applied")
+	if code, _, _ := w.run("check", "greta.holm", "control", "mill-bridge", "--at", "2026-11-24 10:00"); code != 1 {
+		t.Errorf("after the second step: %d", code)
+	}
+	b.open("/history")
+	b.press("the second", `//input[@aria-label="Pick revision 4"] | //button[@aria-label="Pick revision 4"]`)
+	b.press("the first", `//input[@aria-label="Pick revision 3"] | //button[@aria-label="Pick revision 3"]`)
+	b.click("Take back…")
+	b.see("Bridge crew")
+	b.clickLast("Undo")
+	b.see("undo of revisions 3 and 4")
+	if after := reach(); after != before {
+		t.Errorf("taken back, she reaches\n%s\nbefore\n%s", after, before)
+	}
+}

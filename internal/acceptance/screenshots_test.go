@@ -36,7 +36,7 @@ func TestScreenshots(t *testing.T) {
 		{"grants", "/grants", "Bridge watch"},
 		{"device", "/records/devices/twin-bridge-north", "Barriers"},
 		{"edit-schedule", "/records/schedules/navigation-winter/edit", "Add a window"},
-		{"times", "/times", "Night watch"},
+		{"upkeep", "/upkeep?kind=leftover", "Tomas Field is the only one"},
 		{"matrix", "/matrix?at=2026-11-24+10:00", "Winter contractors"},
 	} {
 		b.open(page.path)
@@ -59,12 +59,6 @@ func TestScreenshots(t *testing.T) {
 	b.see("lost")
 	time.Sleep(400 * time.Millisecond)
 	b.shot(filepath.Join(dir, "edit-grant.png"))
-	b.open(question("user", "tomas.field", "right", "control", "device", "alder-gate-1", "at", "2026-11-24 10:00"))
-	b.click("What would make it a yes?")
-	b.see("Make a new grant of just this")
-	b.do("the foot of the page", chromedp.Evaluate[chromedp.Void](`window.scrollTo(0, document.body.scrollHeight)`))
-	time.Sleep(400 * time.Millisecond)
-	b.shot(filepath.Join(dir, "check-advice.png"))
 	b.open("/records/devices/twin-bridge-north")
 	b.see("Duty officers → Duty officers") // which holds at any hour
 	b.do("the reach", chromedp.Evaluate[chromedp.Void](`document.querySelector("[data-reach]").scrollIntoView()`))
@@ -83,6 +77,12 @@ func TestScreenshots(t *testing.T) {
 	b.see("Who gained and lost what")
 	time.Sleep(400 * time.Millisecond)
 	b.shot(filepath.Join(dir, "history.png"))
+	w.must("POST", "/api/v1/drafts", `{"name":"Tomas moves","reason":"to the instruments","changes":[{"op":"drop","type":"user_groups","id":"instrument-technicians","list":"members","value":"tomas.field"},{"op":"patch","type":"devices","id":"mill-bridge","record":{"state":"maintenance"}}]}`)
+	w.must("PATCH", "/api/v1/devices/mill-bridge", `{"state":"retired","name":"Mill lift bridge"}`)
+	b.open("/drafts/tomas-moves")
+	b.see("was changed by somebody else")
+	time.Sleep(400 * time.Millisecond)
+	b.shot(filepath.Join(dir, "draft.png"))
 	if err := w.owner.Service.SetPassword(context.Background(), "agnes.lindqvist", password); err != nil {
 		t.Fatal(err)
 	}

@@ -177,6 +177,9 @@ func (s Service) toLook(ctx context.Context, c service.Caller, st *service.State
 			out = append(out, of)
 		}
 	}
+	if !s.FindingsKnown() {
+		return out, nil
+	}
 	found, err := s.Upkeep(ctx, c, "", false)
 	if err != nil {
 		return out, err

@@ -26,6 +26,7 @@ func TestEveryFigureIsMeasured(t *testing.T) {
 	r.possible(w, n)
 	r.reach(w, n)
 	r.readers(w, n)
+	r.confidence(w, n)
 	s := r.start(w)
 	defer s.end()
 	r.edits(s, n)
@@ -35,7 +36,7 @@ func TestEveryFigureIsMeasured(t *testing.T) {
 	r.imports(s, n)
 	*w = world{}
 	r.starts(s, n)
-	if len(r.figures) != 19 {
+	if len(r.figures) != 22 {
 		t.Errorf("%d figures were measured: %v", len(r.figures), r.figures)
 	}
 	report := r.document()

@@ -35,6 +35,9 @@ func (r *run) measure(n int) {
 	if r.wants("possible") {
 		r.possible(w, n)
 	}
+	if r.wants("confidence") && n < 100_000 {
+		r.confidence(w, n)
+	}
 	if r.wants("read") && n < 100_000 {
 		r.readers(w, n)
 	}

@@ -19,7 +19,7 @@ func (a *app) draft() *cobra.Command {
 		Long: `Begin a draft, put changes into it with --draft on any command that changes something, look at
 it as a whole, and apply it: at once, at an hour, or for a time. Questions are asked as if it
 held with --as-of draft:ID.`,
-		Example: "  sentier draft add \"Tomas moves\" --reason \"to the instruments\"\n  sentier group remove-member bridge-crew tomas.field --draft tomas-moves\n  sentier draft apply tomas-moves",
+		Example: "  sentier draft add \"Tomas moves\" --reason \"to the instruments\"\n  sentier group drop-member bridge-crew tomas.field --draft tomas-moves\n  sentier draft apply tomas-moves",
 	}
 	cmd.AddCommand(a.draftList(), a.draftAdd(), a.draftShow(), a.draftTakeOut(), a.draftResolve(), a.draftApprove(), a.draftApply(), a.draftDrop())
 	return cmd

@@ -19,6 +19,7 @@ type clocks struct {
 // Schedules is one schedule by the clocks of the zones in which it is judged.
 type Schedules struct {
 	Record *policy.Schedule
+	Week   *Week                // nil where it is not the same every week
 	byZone []*schedule.Timeline // by the number of the zone of the device's site
 }
 
@@ -36,7 +37,7 @@ func compileClocks(p *policy.Policy) *clocks {
 	}
 	for s := range policy.Each[*policy.Schedule](p) {
 		compiled := schedule.Compile(s, calendars(p))
-		entry := &Schedules{Record: s, byZone: make([]*schedule.Timeline, len(c.zones))}
+		entry := &Schedules{Record: s, Week: weekOf(s), byZone: make([]*schedule.Timeline, len(c.zones))}
 		if s.Zone == policy.SiteZone {
 			for i, zone := range c.zones {
 				entry.byZone[i] = compiled.In(zone)

@@ -77,6 +77,13 @@ func (e *Expectation) At(d *DeviceClass) Scope {
 // Empty tells whether the scope holds at no instant, whatever the schedules.
 func (s *Scope) Empty() bool { return len(s.periods) == 0 }
 
+// Contains tells whether the scope holds for users whenever another of the same expectation does.
+func (s *Scope) Contains(o *Scope) bool {
+	return !slices.ContainsFunc(o.periods, func(p Period) bool {
+		return !slices.ContainsFunc(s.periods, func(q Period) bool { return p.And(q) == p })
+	})
+}
+
 // Holds tells whether the expectation looks at the pair at an instant.
 func (s *Scope) Holds(at Moment) bool {
 	return slices.ContainsFunc(s.periods, func(p Period) bool { return p.Holds(at) }) &&

@@ -24,6 +24,7 @@ func (s *Server) draftRoutes() []route {
 		{id: "listDrafts", method: "GET", path: "/api/v1/drafts", tag: "drafts", summary: "Drafts that can still be applied, or are to be taken back", in: draftsQuery{}, needs: service.Read, out: []wire.DraftHead{}, handle: s.drafts},
 		{id: "createDraft", method: "POST", path: "/api/v1/drafts", tag: "drafts", summary: "Begin a draft", in: wire.NewDraft{}, needs: service.Write, takes: manyJSON, out: wire.Draft{}, status: 201, handle: s.newDraft},
 		{id: "getDraft", method: "GET", path: "/api/v1/drafts/{id}", tag: "drafts", summary: "A draft as a whole, held against the newest revision: impact, conflicts, faults", in: idPath{}, needs: service.Read, hides: true, heavy: true, out: wire.Draft{}, handle: s.draft},
+		{id: "previewReach", method: "POST", path: "/api/v1/preview/reach", tag: "drafts", summary: "What a user reaches beside what they would after changes that are not made", in: wire.WouldReach{}, needs: service.Write, takes: manyJSON, heavy: true, out: wire.SideBySide{}, handle: s.wouldReach},
 		{id: "dropDraft", method: "DELETE", path: "/api/v1/drafts/{id}", tag: "drafts", summary: "Give a draft up", in: idPath{}, needs: service.Write, hides: true, status: 204, handle: s.dropDraft},
 		{id: "takeOutOfDraft", method: "DELETE", path: "/api/v1/drafts/{id}/changes", tag: "drafts", summary: "Take what a draft does to one record out of it", in: takeOutQuery{}, needs: service.Write, hides: true, out: wire.Draft{}, handle: s.takeOut},
 		{id: "settleConflict", method: "POST", path: "/api/v1/drafts/{id}/resolution", tag: "drafts", summary: "Take one of the versions of a record that a draft and somebody else have changed", in: []any{idPath{}, wire.Settle{}}, needs: service.Write, takes: smallJSON, hides: true, out: wire.Draft{}, handle: s.settle},
@@ -55,6 +56,18 @@ func (s *Server) newDraft(r *request) error {
 	}
 	r.Response().Header().Set("Location", s.prefix()+"/api/v1/drafts/"+url.PathEscape(out.ID))
 	return r.JSON(http.StatusCreated, out)
+}
+
+func (s *Server) wouldReach(r *request) error {
+	body, err := r.body()
+	if err != nil {
+		return err
+	}
+	var in wire.WouldReach
+	if err := strictJSON(body, &in); err != nil {
+		return err
+	}
+	return r.tell(r.answers().WouldReach(r.Request().Context(), r.caller, in))
 }
 
 func (s *Server) draft(r *request) error {

@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"math"
 	"reflect"
 	"slices"
 	"strings"
@@ -24,6 +25,8 @@ import (
 const (
 	mostDrafts    = 500      // that are told
 	mostDraftSize = 32 << 20 // bytes of what one changes
+	mostPartSize  = 1 << 20  // likewise, of whoever administers a part
+	mostOwnDrafts = 50       // that one user has begun, and that are not over
 	mostDraftName = 200      // characters
 )
 
@@ -187,6 +190,13 @@ func (s *Service) NewDraft(ctx context.Context, c Caller, in wire.NewDraft) (wir
 	}
 	s.drafting.Lock()
 	defer s.drafting.Unlock()
+	begun, err := s.borders.Drafts.Drafts(ctx, []string{store.DraftOpen, store.DraftWaiting, store.DraftFailed}, math.MaxInt32)
+	if err != nil {
+		return wire.Draft{}, err
+	}
+	if own := slices.DeleteFunc(begun, func(d store.Draft) bool { return d.Author != string(c.User) }); len(own) >= mostOwnDrafts {
+		return wire.Draft{}, &DraftError{policy.Say("you have begun %d drafts that are not over: apply or drop some first", len(own))}
+	}
 	at := s.borders.Clock().UTC()
 	d := &draft{Draft: store.Draft{Name: name, Reason: strings.TrimSpace(in.Reason), Author: string(c.User), State: store.DraftOpen, CreatedAt: at, ChangedAt: at, Version: 1, Changes: []byte("[]")}}
 	var failed error
@@ -249,6 +259,9 @@ func (s *Service) intoDraft(ctx context.Context, c Caller, o *EditOptions, work 
 	if err := d.put(whole); err != nil {
 		return wire.Saved{}, err
 	}
+	if len(d.Changes) > mostPartSize && !s.View(now, c).Whole() {
+		return wire.Saved{}, Wrong("changes", "come to %d MB: a draft has %d at most", len(d.Changes)>>20, mostPartSize>>20)
+	}
 	d.hand(c.User)
 	out := wire.Saved{Saved: true, Revision: now.Revision.Number, Changes: translate.Changes(st.done), Draft: d.ID, Tag: o.tag(st.policy)}
 	if o.into == nil {
@@ -263,11 +276,39 @@ func (s *Service) Drafted(ctx context.Context, c *Caller, id string) (*State, er
 	if err != nil {
 		return nil, err
 	}
+	now := s.State()
+	c.found = nil
+	if last := s.drafted.Load(); last != nil && last.id == d.ID && last.version == d.Version && last.state.judged == now {
+		return last.state, nil
+	}
+	on := d.onto(now)
+	if on.faults != nil {
+		return nil, on.faults
+	}
+	s.drafted.Store(&lastDrafted{d.ID, d.Version, on.State})
+	return on.State, nil
+}
+
+// lastDrafted is the draft that was asked of last: whoever works on one asks more than one question of it.
+type lastDrafted struct {
+	id      string
+	version uint64
+	state   *State
+}
+
+// Supposed is the policy as it would be after changes that the caller may make, and that are not made.
+func (s *Service) Supposed(ctx context.Context, c Caller, edits []wire.Edit) (*State, error) {
+	if len(edits) == 0 {
+		return nil, Wrong("changes", "is empty: say what to change")
+	}
+	d := &draft{Draft: store.Draft{Changes: []byte("[]")}}
+	if _, err := s.Edit(ctx, c, wire.Edits{Changes: edits}, EditOptions{into: d}); err != nil {
+		return nil, err
+	}
 	on := d.onto(s.State())
 	if on.faults != nil {
 		return nil, on.faults
 	}
-	c.found = nil
 	return on.State, nil
 }
 

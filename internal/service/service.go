@@ -35,7 +35,8 @@ type Service struct {
 	full    atomic.Bool            // the last change found no room on the disk
 	setUp   setUpCode
 
-	answering sync.Mutex   // held by the one request that is being answered
+	answering sync.Mutex // held by the one request that is being answered
+	drafted   atomic.Pointer[lastDrafted]
 	drafting  sync.Mutex   // held by the one draft that is being changed
 	nextHour  atomic.Int64 // when something is due next, in Unix milliseconds; 0: not known
 

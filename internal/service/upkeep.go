@@ -31,11 +31,34 @@ const (
 	mostAsked    = 2000 // people of whom the record is asked
 )
 
+// Bounds of policies, in records: from manyRecords on, the findings are not looked for on the way to the first page, but told there once somebody
+// has asked for them; above mostRecords they would take longer than anybody waits.
+const (
+	manyRecords = 3_000
+	mostRecords = 20_000
+)
+
+// FindingsKnown tells whether the findings are known, or known as soon as somebody asks.
+func (s *Service) FindingsKnown() bool {
+	st := s.State()
+	if st.Policy.Len() < manyRecords {
+		return true
+	}
+	if !s.findings.mu.TryLock() {
+		return false // somebody is looking for them
+	}
+	defer s.findings.mu.Unlock()
+	return s.findings.revision == st.Revision.Number
+}
+
 // Findings are what may not be meant as it is now, whoever asks.
 func (s *Service) Findings(ctx context.Context) (list []survey.Finding, counts map[survey.FindingKind]int, at time.Time, err error) {
 	s.findings.mu.Lock()
 	defer s.findings.mu.Unlock()
 	st, now := s.State(), s.borders.Clock()
+	if n := st.Policy.Len(); n > mostRecords {
+		return nil, nil, now, Wrong("policy", "has %d records: findings are looked for in up to %d", n, mostRecords)
+	}
 	f := &s.findings
 	if f.revision == st.Revision.Number && !now.Before(f.at) && now.Before(f.at.Add(findingsHold)) {
 		return f.list, f.counts, f.at, nil

@@ -118,6 +118,7 @@ type proof struct {
 	had, is *decision.Expectation // had is nil where it is new: then it is held against all
 	out     Break
 	first   decision.Moment
+	anew    bool // the resource, or what is said, is another than before
 }
 
 // hold holds one expectation against whom and what it is about, as far as a change touches them.
@@ -147,14 +148,12 @@ func (p *prover) hold(had, is *decision.Expectation) (Break, bool) {
 		if len(touched) == 0 && (is.Record.Expect != policy.Someone || !whole && !d.moved) {
 			continue
 		}
-		if is.Record.Expect == policy.Someone {
-			touched = users // whoever else may make up for it
-		}
+		h.anew = whole || d.moved
 		if device {
-			h.resource(touched, d, "")
+			h.resource(users, touched, d, "")
 		}
 		for _, point := range points {
-			h.resource(touched, d, point.ID)
+			h.resource(users, touched, d, point.ID)
 		}
 	}
 	return h.out, h.out.Cases > 0
@@ -165,11 +164,14 @@ func (p *prover) sameTimes(had, is *decision.Expectation) bool {
 	return slices.EqualFunc(had.When, is.When, p.sameSchedule)
 }
 
-// resource looks at the devices of a class, or at one point.
-func (h *proof) resource(users []*joint[policy.UserID, decision.UserClass], d *joint[policy.DeviceID, decision.DeviceClass], point policy.PointID) {
+// resource looks at the devices of a class, or at one point, for those whom a change touches; of someone, whoever else may make up for it.
+func (h *proof) resource(all, users []*joint[policy.UserID, decision.UserClass], d *joint[policy.DeviceID, decision.DeviceClass], point policy.PointID) {
 	for _, right := range h.is.Rights {
 		if h.is.Record.Expect == policy.Someone {
-			if b := h.tooFew(users, d, point, right); b.ok {
+			if !h.anew && !slices.ContainsFunc(users, func(u *joint[policy.UserID, decision.UserClass]) bool { return h.loses(u, d, point, right) }) {
+				continue
+			}
+			if b := h.tooFew(all, d, point, right); b.ok {
 				h.found(b, "", 1, d, point, right)
 			}
 			continue
@@ -301,6 +303,19 @@ func (h *proof) missing(was, is *hand, u *joint[policy.UserID, decision.UserClas
 	return 0, false
 }
 
+// loses tells whether users of a class may have lost a right, or be among those whom it is about no more.
+func (h *proof) loses(u *joint[policy.UserID, decision.UserClass], d *joint[policy.DeviceID, decision.DeviceClass], point policy.PointID, right int) bool {
+	was, is := h.sides(u, d, point)
+	if was == nil || was.who == nil || was.scope.Empty() {
+		return false // they had nothing to lose
+	}
+	if !is.scope.Contains(was.scope) {
+		return true
+	}
+	was.scope, is.scope = nil, nil // which is no more than it was
+	return !(&search{before: is, after: was, had: right, right: h.rightBefore(right)}).nothing()
+}
+
 // crowd is all who may be allowed something on a resource, by what they are allowed it in.
 type crowd struct {
 	scope   decision.Scope // when the expectation looks at the resource
@@ -312,6 +327,11 @@ type crowd struct {
 type alternatives struct {
 	size    int
 	courses []course
+}
+
+// steady tells whether they are allowed it in some circumstances now, and nothing changes that within the 400 days.
+func (a *alternatives) steady(at decision.Moment) bool {
+	return slices.ContainsFunc(a.courses, func(k course) bool { return k.Allowed(at) && k.Next(at) > at+decision.AnswerHorizon })
 }
 
 func (a *alternatives) allowed(at decision.Moment) bool {
@@ -347,10 +367,15 @@ func (h *proof) tooFew(users []*joint[policy.UserID, decision.UserClass], d *joi
 	if h.covered(d, point) {
 		before = &crowd{scope: h.had.At(d.before), most: h.had.Record.AtLeast}
 	}
+	steady := 0 // who are allowed it at every instant
 	for _, u := range users {
 		was, is := h.sides(u, d, point)
 		if u.after != nil {
-			now.add(is, right, u.ids.Size)
+			if added := now.add(is, right, u.ids.Size); added != nil && added.steady(h.at) {
+				if steady += u.ids.Size; steady >= now.most {
+					return breach{}
+				}
+			}
 		}
 		if before != nil && was != nil {
 			before.add(was, h.rightBefore(right), u.ids.Size)
@@ -380,10 +405,10 @@ func (h *proof) tooFew(users []*joint[policy.UserID, decision.UserClass], d *joi
 	return breach{}
 }
 
-// add adds users by all that makes a difference to what they are allowed.
-func (c *crowd) add(x *hand, right, size int) {
+// add adds users by all that makes a difference to what they are allowed; nil where that is nothing, ever.
+func (c *crowd) add(x *hand, right, size int) *alternatives {
 	if right < 0 || !slices.ContainsFunc(x.parts, func(p decision.Part) bool { return !p.Line.Deny && p.Bears(right) }) {
-		return
+		return nil
 	}
 	s := &search{after: x, right: right, had: -1}
 	values := s.values()
@@ -394,9 +419,11 @@ func (c *crowd) add(x *hand, right, size int) {
 			seen[string(k.Key(nil))] = k
 		}
 	})
-	if len(seen) > 0 {
-		c.members = append(c.members, alternatives{size, slices.Collect(maps.Values(seen))})
+	if len(seen) == 0 {
+		return nil
 	}
+	c.members = append(c.members, alternatives{size, slices.Collect(maps.Values(seen))})
+	return &c.members[len(c.members)-1]
 }
 
 // each calls visit for all values of a set of aspects.

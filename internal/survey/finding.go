@@ -87,14 +87,21 @@ func (f *Finding) Key() string {
 // finder gathers findings.
 type finder struct {
 	Survey
-	at   time.Time
-	out  map[FindingKind][]Finding
-	more map[FindingKind]int
+	at     time.Time
+	clocks []*decision.DeviceClass // a class of devices for each clock
+	out    map[FindingKind][]Finding
+	more   map[FindingKind]int
 }
 
 // Findings are what may not be meant as it is, at an instant: of each kind the first, and how many there are.
 func (c Survey) Findings(at time.Time) (found []Finding, counts map[FindingKind]int) {
 	f := &finder{Survey: c, at: at, out: map[FindingKind][]Finding{}, more: map[FindingKind]int{}}
+	for n := range c.Devices.Inhabited {
+		class := c.Devices.Classes.At(n)
+		if !slices.ContainsFunc(f.clocks, func(d *decision.DeviceClass) bool { return d.Clock == class.Clock }) {
+			f.clocks = append(f.clocks, class)
+		}
+	}
 	f.grants()
 	f.people()
 	f.groups()
@@ -189,12 +196,7 @@ func (f *finder) everOpen(lines []int32) bool {
 		if len(l.When) == 0 {
 			return true
 		}
-		for k := range f.Devices.Inhabited {
-			if f.OpensWithin(l, f.Devices.Classes.At(k), from) {
-				return true
-			}
-		}
-		return false
+		return slices.ContainsFunc(f.clocks, func(d *decision.DeviceClass) bool { return f.OpensWithin(l, d, from) })
 	})
 }
 
@@ -280,7 +282,7 @@ func (f *finder) withoutOn(u *decision.UserClass, d *decision.DeviceClass, point
 	}
 	most := nothing
 	for right := range f.RightList {
-		if !slices.ContainsFunc(with.parts, func(p decision.Part) bool { return drops(&p) && p.Bears(right) }) {
+		if !slices.ContainsFunc(with.parts, func(p decision.Part) bool { return drops(&p) && p.Bears(right) }) || f.likeEarlier(&with, right) {
 			continue
 		}
 		switch {
@@ -295,8 +297,22 @@ func (f *finder) withoutOn(u *decision.UserClass, d *decision.DeviceClass, point
 	return most
 }
 
+// likeEarlier tells whether the same lines give and take a right as an earlier one, so that it goes with that.
+func (f *finder) likeEarlier(h *hand, right int) bool {
+	for earlier := range right {
+		x, y := &f.RightList[earlier], &f.RightList[right]
+		if x.Controls == y.Controls && slices.Equal(x.Kinds, y.Kinds) && !slices.ContainsFunc(h.parts, func(p decision.Part) bool { return p.Bears(earlier) != p.Bears(right) }) {
+			return true
+		}
+	}
+	return false
+}
+
 // any tells whether there is an instant, and circumstances, at which the search finds anything.
 func (s *search) any() bool {
+	if s.nothing() {
+		return false
+	}
 	if _, ok := s.first(s.context); ok {
 		return true
 	}

@@ -161,7 +161,7 @@ func (f *finder) idle(class *decision.UserClass, group policy.UserGroupID) bool 
 			with, left := f.hand(&a), f.hand(&b)
 			for right := range f.RightList {
 				bears := func(p decision.Part) bool { return p.Bears(right) }
-				if !slices.ContainsFunc(with.parts, bears) {
+				if !slices.ContainsFunc(with.parts, bears) || f.likeEarlier(&with, right) && f.likeEarlier(&left, right) {
 					continue
 				}
 				held = true
@@ -178,16 +178,28 @@ func (f *finder) idle(class *decision.UserClass, group policy.UserGroupID) bool 
 
 // groups looks at groups of users: for those with nobody, and those that list the same people.
 func (f *finder) groups() {
+	mentions := map[string]int{}
+	for _, t := range []policy.Type{policy.UserGroups, policy.Grants, policy.Expectations, policy.Mandates} {
+		for r := range f.Policy().Table(t).All() {
+			if g, ok := r.(*policy.UserGroup); ok {
+				r = &policy.UserGroup{ID: g.ID, Includes: g.Includes, Join: g.Join} // without its thousands of members
+			}
+			policy.References(r, func(ref policy.Reference) {
+				if ref.Type == policy.UserGroups {
+					mentions[ref.ID]++
+				}
+			})
+		}
+	}
 	listed := map[string][]policy.UserGroupID{}
 	var order []string
 	for g := range policy.Each[*policy.UserGroup](f.Policy()) {
 		if len(g.Members) == 0 && len(g.Includes) == 0 {
-			mentions := f.Policy().Mentions(policy.UserGroups, string(g.ID))
 			var mends []Mend
-			if len(mentions) == 0 { // whoever removes others' mentions along had better look at each
+			if mentions[string(g.ID)] == 0 { // whoever removes others' mentions along had better look at each
 				mends = []Mend{f.removal(policy.UserGroups, string(g.ID))}
 			}
-			f.add(Finding{Kind: EmptyGroup, Of: of(policy.UserGroups, string(g.ID)), Count: len(mentions), Mends: mends})
+			f.add(Finding{Kind: EmptyGroup, Of: of(policy.UserGroups, string(g.ID)), Count: mentions[string(g.ID)], Mends: mends})
 			continue
 		}
 		if len(g.Members) < 2 || len(g.Includes) > 0 {

@@ -223,6 +223,9 @@ func (s *search) first(context decision.Context) (decision.Moment, bool) {
 
 // prospect tells the degree of what the search looks for, as far as the degrees that are asked for.
 func (s *search) prospect(degrees Degrees) Prospect {
+	if s.nothing() {
+		return Prospect{}
+	}
 	if degrees&AllDegrees == 0 || degrees == 1<<Now {
 		first, ok := s.first(s.context)
 		if ok && first == s.at {

@@ -83,3 +83,27 @@ type ApplyDraft struct {
 	Until    string   `json:"until,omitempty" description:"when it is taken back by itself; left out: never"`
 	Override []string `json:"override,omitempty" description:"ids of expectations in spite of which it is applied; it takes a mandate of owner, and a reason"`
 }
+
+// WouldReach asks what a user would reach after changes that are not made.
+type WouldReach struct {
+	User    string `json:"user" sentier:"required"`
+	Changes []Edit `json:"changes" sentier:"required"`
+	At      string `json:"at,omitempty" description:"RFC 3339, or a local time of the policy; left out: now"`
+}
+
+// SideBySide is what a user reaches, and would.
+type SideBySide struct {
+	At   time.Time `json:"at"`
+	Rows []SideRow `json:"rows" description:"what is kept first, then what changes, is lost and gained"`
+	More int       `json:"more" description:"devices that are not told"`
+}
+
+// SideRow is devices for which the same holds for the same reason.
+type SideRow struct {
+	Change  string   `json:"change" enum:"kept,changed,lost,gained"`
+	Before  []string `json:"before" description:"rights, each with what it takes"`
+	After   []string `json:"after"`
+	Through []Ref    `json:"through" description:"the shortest way to it: after the changes, or before them where it is lost"`
+	Count   int      `json:"count"`
+	Devices []Named  `json:"devices" description:"the first of them"`
+}

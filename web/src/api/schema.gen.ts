@@ -1404,6 +1404,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/preview/reach": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * What a user reaches beside what they would after changes that are not made
+         * @description What a user reaches beside what they would after changes that are not made. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        post: operations["previewReach"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/preview/schedule": {
         parameters: {
             query?: never;
@@ -5392,6 +5412,26 @@ export interface components {
             take: "mine" | "theirs";
             type: string;
         };
+        SideBySide: {
+            /** Format: date-time */
+            at: string;
+            /** @description devices that are not told */
+            more: number;
+            /** @description what is kept first, then what changes, is lost and gained */
+            rows: components["schemas"]["SideRow"][];
+        };
+        SideRow: {
+            after: string[];
+            /** @description rights, each with what it takes */
+            before: string[];
+            /** @enum {string} */
+            change: "kept" | "changed" | "lost" | "gained";
+            count: number;
+            /** @description the first of them */
+            devices: components["schemas"]["Named"][];
+            /** @description the shortest way to it: after the changes, or before them where it is lost */
+            through: components["schemas"]["Ref"][];
+        };
         SignIn: {
             /** @description After this many days a password must be changed. */
             password_days?: number;
@@ -6005,6 +6045,12 @@ export interface components {
              * @example 07:30
              */
             to: string;
+        };
+        WouldReach: {
+            /** @description RFC 3339, or a local time of the policy; left out: now */
+            at?: string;
+            changes: components["schemas"]["Edit"][];
+            user: string;
         };
     };
     responses: {
@@ -10852,6 +10898,42 @@ export interface operations {
             415: components["responses"]["MediaTypeProblem"];
             429: components["responses"]["TooManyProblem"];
             503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    previewReach: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WouldReach"];
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SideBySide"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
             default: components["responses"]["InternalProblem"];
         };
     };

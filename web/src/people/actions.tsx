@@ -13,6 +13,7 @@ import { Footer, Modal } from "../ui/modal";
 import { Once } from "../ui/once";
 import { TimeField } from "../ui/time-field";
 import { t, timeFormat } from "../words";
+import { SideBySide } from "./side-by-side";
 
 export function PersonActions({ row }: { row: User }) {
   const may = useMay("users", row.id);
@@ -116,6 +117,7 @@ function Move({ user, close }: { user: User; close: () => void }) {
         {groups.size === 0 && <p className="text-soft">{t("console.edit.no_groups")}</p>}
       </fieldset>
       {leaves.length > 0 && <TimeField label={t("console.edit.move_handover")} value={handover} onChange={setHandover} />}
+      <SideBySide user={user.id} edits={to ? [...adds, ...leaves] : []} at={handover} />
       <Doing edits={to ? [...adds, ...leaves] : []} label={t("console.edit.move")} close={close} />
     </>
   );
