@@ -9,6 +9,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 	"testing"
 
 	"sentier/internal/demo"
@@ -71,56 +72,72 @@ func TestEveryCommandByRole(t *testing.T) {
 	madeUp := regexp.MustCompile(`0192f0c4-\S+`)
 	through := map[string][]string{}
 	roles := []struct{ name, user string }{{"owner", "ines.carvalho"}, {"auditor", "lena.marsh"}, {"enforcement", "gateway-bridges"}, {"delegate", "marta.solis"}, {"person", "tomas.field"}, {"nobody", ""}}
-	for _, role := range roles {
-		w := start(t, nil)
-		until := get[wire.Session](w, "GET", "/api/v1/session", "").Now.AddDate(0, 0, 1).Format("2006-01-02T15:04:05Z07:00")
-		request := get[wire.Request](w.as("rui.falcao"), "POST", "/api/v1/requests", fmt.Sprintf(`{"right":"calibrate","device":"mill-bridge","until":%q,"reason":"x"}`, until)).ID
-		names := slices.Sorted(maps.Keys(all))
-		token := ""
-		if role.user != "" {
-			token = w.tokenFor(role.user)
-		}
-		get[wire.Draft](w, "POST", "/api/v1/drafts", `{"name":"Tomas moves","changes":[{"op":"patch","type":"devices","id":"mill-bridge","record":{"state":"maintenance"}}]}`)
-		dir := t.TempDir()
-		write(t, dir+"/stories.yaml", string(demo.Stories()))
-		write(t, dir+"/larkmere.yaml", string(demo.Document()))
-		write(t, dir+"/people.csv", "id,name\nfay.wells,Fay Wells\n")
-		for _, name := range names {
-			line, other := all[name], ""
-			if strings.HasPrefix(name, "token-r") {
-				other = get[wire.Token](w, "POST", "/api/v1/tokens", `{"user":"gateway-locks","name":"panel"}`).ID
-			}
-			noun := name[:max(0, strings.LastIndex(name, "-"))]
-			if _, is := ids[noun]; !is {
-				noun, _, _ = strings.Cut(name, "-")
-			}
-			line, _, _ = strings.Cut(line, " >")
-			line = madeUp.ReplaceAllString(line, cmp.Or(other, request))
-			args, _ := words(line)
-			for i, arg := range args {
-				switch {
-				case arg == "ID":
-					args[i] = ids[noun]
-				case strings.HasSuffix(arg, ".yaml"), strings.HasSuffix(arg, ".csv"), strings.HasSuffix(arg, ".db"), strings.HasSuffix(arg, ".jsonl"):
-					args[i] = dir + "/" + arg
+	var mu sync.Mutex
+	passed := map[string][]string{} // commands by role
+	t.Run("roles", func(t *testing.T) {
+		for _, role := range roles {
+			t.Run(role.name, func(t *testing.T) {
+				t.Parallel()
+				var got []string
+				w := start(t, nil)
+				until := get[wire.Session](w, "GET", "/api/v1/session", "").Now.AddDate(0, 0, 1).Format("2006-01-02T15:04:05Z07:00")
+				request := get[wire.Request](w.as("rui.falcao"), "POST", "/api/v1/requests", fmt.Sprintf(`{"right":"calibrate","device":"mill-bridge","until":%q,"reason":"x"}`, until)).ID
+				names := slices.Sorted(maps.Keys(all))
+				token := ""
+				if role.user != "" {
+					token = w.tokenFor(role.user)
 				}
-			}
-			if name == "policy-load" || name == "import" {
-				args = append(args, "--yes")
-			}
-			before := get[wire.Session](w, "GET", "/api/v1/session", "").Revision
-			code, out, errOut := w.runAs(token, "towpath and heron\n", args...)
-			refused := code == 2 && (strings.Contains(errOut, "you may not do this") || strings.Contains(errOut, "nothing that you may see") || strings.Contains(errOut, "sign in, or send a token"))
-			if !refused {
-				through[name] = append(through[name], role.name)
-			}
-			after := get[wire.Session](w, "GET", "/api/v1/session", "").Revision
-			if mine := strings.HasPrefix(name, "mine-"); after != before && (refused || role.name != "owner" && role.name != "delegate" && !mine) {
-				t.Errorf("sentier %s as %s made a revision (%d)\n%s%s", strings.Join(args, " "), role.name, code, out, errOut)
-			}
-			if strings.Contains(errOut, "unknown command") || strings.Contains(errOut, "unknown flag") {
-				t.Errorf("sentier %s: %s", strings.Join(args, " "), errOut)
-			}
+				get[wire.Draft](w, "POST", "/api/v1/drafts", `{"name":"Tomas moves","changes":[{"op":"patch","type":"devices","id":"mill-bridge","record":{"state":"maintenance"}}]}`)
+				dir := t.TempDir()
+				write(t, dir+"/stories.yaml", string(demo.Stories()))
+				write(t, dir+"/larkmere.yaml", string(demo.Document()))
+				write(t, dir+"/people.csv", "id,name\nfay.wells,Fay Wells\n")
+				for _, name := range names {
+					line, other := all[name], ""
+					if strings.HasPrefix(name, "token-r") {
+						other = get[wire.Token](w, "POST", "/api/v1/tokens", `{"user":"gateway-locks","name":"panel"}`).ID
+					}
+					noun := name[:max(0, strings.LastIndex(name, "-"))]
+					if _, is := ids[noun]; !is {
+						noun, _, _ = strings.Cut(name, "-")
+					}
+					line, _, _ = strings.Cut(line, " >")
+					line = madeUp.ReplaceAllString(line, cmp.Or(other, request))
+					args, _ := words(line)
+					for i, arg := range args {
+						switch {
+						case arg == "ID":
+							args[i] = ids[noun]
+						case strings.HasSuffix(arg, ".yaml"), strings.HasSuffix(arg, ".csv"), strings.HasSuffix(arg, ".db"), strings.HasSuffix(arg, ".jsonl"):
+							args[i] = dir + "/" + arg
+						}
+					}
+					if name == "policy-load" || name == "import" {
+						args = append(args, "--yes")
+					}
+					before := get[wire.Session](w, "GET", "/api/v1/session", "").Revision
+					code, out, errOut := w.runAs(token, "towpath and heron\n", args...)
+					refused := code == 2 && (strings.Contains(errOut, "you may not do this") || strings.Contains(errOut, "nothing that you may see") || strings.Contains(errOut, "sign in, or send a token"))
+					if !refused {
+						got = append(got, name)
+					}
+					after := get[wire.Session](w, "GET", "/api/v1/session", "").Revision
+					if mine := strings.HasPrefix(name, "mine-"); after != before && (refused || role.name != "owner" && role.name != "delegate" && !mine) {
+						t.Errorf("sentier %s as %s made a revision (%d)\n%s%s", strings.Join(args, " "), role.name, code, out, errOut)
+					}
+					if strings.Contains(errOut, "unknown command") || strings.Contains(errOut, "unknown flag") {
+						t.Errorf("sentier %s: %s", strings.Join(args, " "), errOut)
+					}
+				}
+				mu.Lock()
+				defer mu.Unlock()
+				passed[role.name] = got
+			})
+		}
+	})
+	for _, role := range roles {
+		for _, name := range passed[role.name] {
+			through[name] = append(through[name], role.name)
 		}
 	}
 	var table strings.Builder
