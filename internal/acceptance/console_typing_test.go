@@ -15,7 +15,7 @@ func TestTypingStaysAsTyped(t *testing.T) {
 	t.Parallel()
 	w := start(t, nil)
 	b := w.console()
-	const typed = "1, a-"
+	const typed = "1, -"
 	inputs := 0
 	for _, typ := range append(policy.Types(), policy.SettingsType) {
 		where := "/records/" + typ.String() + "/new"

@@ -86,6 +86,14 @@ func TestWhoKeepsTheBridgeByAccident(t *testing.T) {
 		return text[strings.Index(text, `"items"`):]
 	}
 	before := reach()
+	side := get[wire.SideBySide](w, "POST", "/api/v1/preview/reach", `{"user":"greta.holm","changes":[{"op":"add","type":"user_groups","id":"instrument-technicians","list":"members","value":"greta.holm"}]}`)
+	changes := map[string]int{}
+	for _, r := range side.Rows {
+		changes[r.Change] += r.Count
+	}
+	if changes["kept"]+changes["changed"] == 0 || changes["gained"] == 0 || changes["lost"] > 0 || reach() != before {
+		t.Errorf("side by side she would have %v", changes)
+	}
 	b := w.console()
 	b.open("/records/users/greta.holm")
 	b.click("Move")

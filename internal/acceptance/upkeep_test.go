@@ -77,6 +77,8 @@ func TestUpkeep(t *testing.T) {
 	if code, _, errOut := w.run("upkeep", "reopen", meant); code != 0 {
 		t.Errorf("reopened: %d %s", code, errOut)
 	}
+	w.must("POST", "/api/v1/findings/dismissals", fmt.Sprintf(`{"key":%q,"reason":"once more","until":"in 1 day"}`, meant))
+	w.must("DELETE", "/api/v1/findings/dismissals?key="+strings.ReplaceAll(meant, " ", "%20"), "")
 	if status, _, _ := w.ask("DELETE", "/api/v1/findings/dismissals?key="+strings.ReplaceAll(meant, " ", "%20"), w.token, ""); status != 404 {
 		t.Errorf("reopened twice: %d", status)
 	}

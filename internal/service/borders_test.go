@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"sync"
 	"testing"
 	"time"
 
@@ -114,6 +115,8 @@ func TestFollowing(t *testing.T) {
 	var seen []uint64
 	ctx, stop := context.WithTimeout(t.Context(), 20*time.Second)
 	defer stop()
+	var renaming sync.WaitGroup // whoever follows is told before the record has it
+	defer renaming.Wait()
 	err := s.Follow(ctx, owner, first-1, time.Hour, func(e *wire.Event) error {
 		seen = append(seen, e.Revision)
 		if len(e.Changes) != 1 || e.Changes[0].ID != "tomas.field" || e.By != "ines.carvalho" {
@@ -121,11 +124,11 @@ func TestFollowing(t *testing.T) {
 		}
 		switch len(seen) {
 		case 1:
-			go func() {
+			renaming.Go(func() {
 				if _, err := rename(s, owner, "Second"); err != nil {
 					t.Error(err)
 				}
-			}()
+			})
 		case 2:
 			return errors.New("enough")
 		}

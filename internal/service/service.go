@@ -95,7 +95,9 @@ func (s *Service) Watch(ctx context.Context) {
 	}
 	close(s.checked)
 	go s.borders.Files.Keep(ctx, s.borders.Clock, s.borders.Log)
-	go s.keepHours(ctx)
+	var hours sync.WaitGroup
+	hours.Go(func() { s.keepHours(ctx) })
+	defer hours.Wait() // what is due is done in full, or not begun
 	recorded := make(chan struct{})
 	go func() {
 		defer close(recorded)
