@@ -58,7 +58,7 @@ type (
 	Drafts interface {
 		AddDraft(ctx context.Context, d store.Draft) error
 		KeepDraft(ctx context.Context, d store.Draft) (kept bool, err error)
-		Drafts(ctx context.Context, states []string, limit int) ([]store.Draft, error)
+		Drafts(ctx context.Context, over bool, limit int) ([]store.Draft, error)
 		DraftOfID(ctx context.Context, id string) (store.Draft, error)
 	}
 

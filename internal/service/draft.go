@@ -8,14 +8,12 @@ import (
 	"errors"
 	"fmt"
 	"math"
-	"reflect"
 	"slices"
 	"strings"
 
 	"sentier/internal/audit"
 	"sentier/internal/policy"
 	"sentier/internal/store"
-	"sentier/internal/survey"
 	"sentier/internal/translate"
 	"sentier/internal/wire"
 	"sentier/internal/wording"
@@ -69,6 +67,15 @@ func (d *draft) onto(now *State) held {
 	return out
 }
 
+// whole is [draft.onto] where all of the draft can be made, or else why it cannot.
+func (d *draft) whole(now *State) (held, error) {
+	on := d.onto(now)
+	if len(on.conflicts) > 0 {
+		return on, &DraftError{policy.Say("the draft %q and somebody else have changed the same: take one of the versions first", d.Name)}
+	}
+	return on, on.faults
+}
+
 // DraftError is that a draft is not in a state in which a thing can be done with it.
 type DraftError struct{ Why policy.Said }
 
@@ -78,6 +85,14 @@ func (e *DraftError) Error() string { return e.Why.Error() }
 func (e *DraftError) Unwrap() error { return e.Why }
 
 func (d *draft) digest() [sha256.Size]byte { return sha256.Sum256(d.Changes) }
+
+// asSeen refuses to go on with a draft that is another than somebody has looked at.
+func (d *draft) asSeen(digest string) error {
+	if sum := d.digest(); digest != hex.EncodeToString(sum[:]) {
+		return &DraftError{policy.Say("the draft %q is another than you have looked at: look at it again", d.Name)}
+	}
+	return nil
+}
 
 // approvedBy is who has agreed to the draft as it is; empty: nobody.
 func (d *draft) approvedBy() string {
@@ -190,11 +205,11 @@ func (s *Service) NewDraft(ctx context.Context, c Caller, in wire.NewDraft) (wir
 	}
 	s.drafting.Lock()
 	defer s.drafting.Unlock()
-	begun, err := s.borders.Drafts.Drafts(ctx, []string{store.DraftOpen, store.DraftWaiting, store.DraftFailed}, math.MaxInt32)
+	begun, err := s.borders.Drafts.Drafts(ctx, false, math.MaxInt32)
 	if err != nil {
 		return wire.Draft{}, err
 	}
-	if own := slices.DeleteFunc(begun, func(d store.Draft) bool { return d.Author != string(c.User) }); len(own) >= mostOwnDrafts {
+	if own := slices.DeleteFunc(begun, func(d store.Draft) bool { return d.Author != string(c.User) || !isOpen(d.State) }); len(own) >= mostOwnDrafts {
 		return wire.Draft{}, &DraftError{policy.Say("you have begun %d drafts that are not over: apply or drop some first", len(own))}
 	}
 	at := s.borders.Clock().UTC()
@@ -220,7 +235,7 @@ func (s *Service) NewDraft(ctx context.Context, c Caller, in wire.NewDraft) (wir
 	if err := s.kept(s.borders.Drafts.AddDraft(ctx, d.Draft)); err != nil {
 		return wire.Draft{}, err
 	}
-	return s.wireDraft(ctx, c, d)
+	return s.wireDraft(c, d)
 }
 
 // intoDraft puts what work makes of the policy, as the draft has it, into the draft; or looks at what that would do. Nothing else changes.
@@ -235,12 +250,9 @@ func (s *Service) intoDraft(ctx context.Context, c Caller, o *EditOptions, work 
 		}
 	}
 	now := s.State()
-	on := d.onto(now)
-	switch {
-	case len(on.conflicts) > 0:
-		return wire.Saved{}, &DraftError{policy.Say("the draft %q and somebody else have changed the same: take one of the versions first", d.Name)}
-	case on.faults != nil:
-		return wire.Saved{}, on.faults
+	on, err := d.whole(now)
+	if err != nil {
+		return wire.Saved{}, err
 	}
 	c.found = nil
 	if o.DryRun {
@@ -318,17 +330,13 @@ func (s *Service) Drafts(ctx context.Context, c Caller, all bool) ([]wire.DraftH
 	if err := s.Permit(now, c, Read, ""); err != nil {
 		return nil, err
 	}
-	states := []string{store.DraftOpen, store.DraftWaiting, store.DraftFailed, store.DraftApplied}
-	if all {
-		states = append(states, store.DraftEnded, store.DraftDropped)
-	}
-	list, err := s.borders.Drafts.Drafts(ctx, states, mostDrafts)
+	list, err := s.borders.Drafts.Drafts(ctx, all, mostDrafts)
 	if err != nil {
 		return nil, err
 	}
 	out := []wire.DraftHead{}
 	for _, kept := range list {
-		if !s.seesDraft(now, c, &kept) || !all && kept.State == store.DraftApplied && kept.Until == nil && kept.Problem == "" {
+		if !s.seesDraft(now, c, &kept) {
 			continue
 		}
 		d, err := readDraft(kept)
@@ -359,10 +367,10 @@ func (s *Service) Draft(ctx context.Context, c Caller, id string) (wire.Draft, e
 	if err != nil {
 		return wire.Draft{}, err
 	}
-	return s.wireDraft(ctx, c, d)
+	return s.wireDraft(c, d)
 }
 
-func (s *Service) wireDraft(_ context.Context, c Caller, d *draft) (wire.Draft, error) {
+func (s *Service) wireDraft(c Caller, d *draft) (wire.Draft, error) {
 	now := s.State()
 	sum := d.digest()
 	out := wire.Draft{
@@ -458,7 +466,7 @@ func (s *Service) Settle(ctx context.Context, c Caller, id string, in wire.Settl
 	if err := s.keepDraft(ctx, d); err != nil {
 		return wire.Draft{}, err
 	}
-	return s.wireDraft(ctx, c, d)
+	return s.wireDraft(c, d)
 }
 
 // TakeOut takes what a draft does to one record out of it.
@@ -482,7 +490,7 @@ func (s *Service) TakeOut(ctx context.Context, c Caller, id, typeName, record st
 	if err := s.keepDraft(ctx, d); err != nil {
 		return wire.Draft{}, err
 	}
-	return s.wireDraft(ctx, c, d)
+	return s.wireDraft(c, d)
 }
 
 // DropDraft gives a draft up.
@@ -521,104 +529,24 @@ func (s *Service) Approve(ctx context.Context, c Caller, id string, in wire.Appr
 		return wire.Draft{}, err
 	}
 	now := s.State()
-	on := d.onto(now)
-	sum := d.digest()
-	switch {
-	case in.Digest != hex.EncodeToString(sum[:]):
-		return wire.Draft{}, &DraftError{policy.Say("the draft %q is another than you have looked at: look at it again", d.Name)}
-	case slices.Contains(strings.Fields(d.Hands), string(c.User)):
+	if err := d.asSeen(in.Digest); err != nil {
+		return wire.Draft{}, err
+	}
+	if slices.Contains(strings.Fields(d.Hands), string(c.User)) {
 		return wire.Draft{}, &ForbiddenError{Missing: policy.Say("somebody who has put nothing into the draft")}
-	case len(on.conflicts) > 0:
-		return wire.Draft{}, &DraftError{policy.Say("the draft %q and somebody else have changed the same: take one of the versions first", d.Name)}
-	case on.faults != nil:
-		return wire.Draft{}, on.faults
+	}
+	on, err := d.whole(now)
+	if err != nil {
+		return wire.Draft{}, err
 	}
 	if err := s.Rights(now, c).Change(now.Policy, on.Policy, on.done); err != nil {
 		return wire.Draft{}, err
 	}
-	at := s.borders.Clock().UTC()
+	at, sum := s.borders.Clock().UTC(), d.digest()
 	d.ApprovedBy, d.ApprovedAt, d.Approved = string(c.User), &at, sum[:]
 	if err := s.keepDraft(ctx, d); err != nil {
 		return wire.Draft{}, err
 	}
 	s.noteDraft(c, d, audit.Done)
-	return s.wireDraft(ctx, c, d)
-}
-
-// ApprovalError is that a change needs a second person.
-type ApprovalError struct{ Needed []string }
-
-func (e *ApprovalError) Error() string { return e.In(wording.English) }
-
-// In says it in a language.
-func (e *ApprovalError) In(words wording.Catalogue) string {
-	var why []string
-	for _, n := range e.Needed {
-		why = append(why, words.Say("approval."+n))
-	}
-	return words.Say("problem.approval", "why", strings.Join(why, ", "))
-}
-
-// secondPerson refuses a change for which the settings ask for a second person, unless there was one.
-func (s *Service) secondPerson(now *State, o *EditOptions, st *step) error {
-	if o.second || !s.settings.Load().Approval.Asks() {
-		return nil
-	}
-	if st.compiled == nil {
-		st.compiled = now.Compiled.Next(st.policy, st.done)
-	}
-	if needed := s.needsApproval(now, *st); len(needed) > 0 {
-		return &ApprovalError{needed}
-	}
-	return nil
-}
-
-// needsApproval tells for which of the rules that are set a change needs a second person. What takes away alone needs none.
-func (s *Service) needsApproval(now *State, st step) []string {
-	rules := s.settings.Load().Approval
-	out := []string{}
-	if !rules.Asks() {
-		return out
-	}
-	found := survey.Compare(now.Compiled, st.compiled, st.done, survey.Circumstances{At: s.borders.Clock()}, 0)
-	mandates := slices.ContainsFunc(st.done, func(c policy.RecordChange) bool { return c.Record().Type() == policy.Mandates }) ||
-		slices.ContainsFunc(found.Mandates, func(m survey.MandateDifference) bool { return m.Gained })
-	for _, rule := range []struct {
-		name string
-		met  bool
-	}{
-		{"control", rules.Control && found.Control > 0},
-		{"everyone", rules.Everyone && slices.ContainsFunc(st.done, func(c policy.RecordChange) bool { return widens(c, toEveryone) })},
-		{"everything", rules.Everything && slices.ContainsFunc(st.done, func(c policy.RecordChange) bool { return widens(c, onEverything) })},
-		{"mandates", rules.Mandates && mandates},
-		{"people", rules.MoreThan > 0 && found.Gainers > rules.MoreThan},
-	} {
-		if rule.met {
-			out = append(out, rule.name)
-		}
-	}
-	return out
-}
-
-func toEveryone(g *policy.Grant) bool { return g.To.Everyone }
-
-func onEverything(g *policy.Grant) bool {
-	return slices.ContainsFunc(g.Lines, func(l policy.Line) bool { return l.On.Everything })
-}
-
-// widens tells whether a change leaves an allowing grant of a far reach that did not give just that before.
-func widens(c policy.RecordChange, far func(*policy.Grant) bool) bool {
-	g, ok := c.After.(*policy.Grant)
-	if !ok || g.Effect == policy.Deny || g.Enabled == policy.Off || !far(g) {
-		return false
-	}
-	was, ok := c.Before.(*policy.Grant)
-	if !ok {
-		return true
-	}
-	bare := func(g policy.Grant) policy.Grant {
-		g.Name, g.Common = "", policy.Common{}
-		return g
-	}
-	return !reflect.DeepEqual(bare(*was), bare(*g))
+	return s.wireDraft(c, d)
 }

@@ -3,7 +3,6 @@ package service
 import (
 	"context"
 	"crypto/sha256"
-	"encoding/hex"
 	"math"
 	"strings"
 	"time"
@@ -29,8 +28,10 @@ func (s *Service) ApplyDraft(ctx context.Context, c Caller, id string, in wire.A
 	if err != nil {
 		return wire.Draft{}, err
 	}
-	if sum := d.digest(); in.Digest != "" && in.Digest != hex.EncodeToString(sum[:]) {
-		return wire.Draft{}, &DraftError{policy.Say("the draft %q is another than you have looked at: look at it again", d.Name)}
+	if in.Digest != "" {
+		if err := d.asSeen(in.Digest); err != nil {
+			return wire.Draft{}, err
+		}
 	}
 	now := s.borders.Clock()
 	at, err := s.hourOf("at", in.At, now)
@@ -48,23 +49,26 @@ func (s *Service) ApplyDraft(ctx context.Context, c Caller, id string, in wire.A
 		if err := s.applyNow(ctx, c, d); err != nil {
 			return wire.Draft{}, err
 		}
-		return s.wireDraft(ctx, c, d)
+		return s.wireDraft(c, d)
 	}
 	// What could not be applied now is told now, and not at night.
 	o := s.draftOptions(d)
 	o.DryRun = true
-	if _, _, err := s.change(ctx, c, &o, d.step); err != nil {
+	would, _, err := s.change(ctx, c, &o, d.step)
+	switch {
+	case err != nil:
 		return wire.Draft{}, err
-	}
-	if err := s.ready(d); err != nil {
-		return wire.Draft{}, err
+	case len(would.Changes) == 0:
+		return wire.Draft{}, d.nothing()
+	case len(would.Approval) > 0 && d.approvedBy() == "":
+		return wire.Draft{}, &ApprovalError{would.Approval}
 	}
 	d.State, d.ApplyAt = store.DraftWaiting, at
 	if err := s.keepDraft(ctx, d); err != nil {
 		return wire.Draft{}, err
 	}
 	s.noteDraft(c, d, audit.Made)
-	return s.wireDraft(ctx, c, d)
+	return s.wireDraft(c, d)
 }
 
 // hourOf reads an instant that is still to come; nil where none is given.
@@ -92,12 +96,9 @@ func (s *Service) hourOf(field, text string, now time.Time) (*time.Time, error) 
 
 // step is what a draft does to the policy as it is then.
 func (d *draft) step(now *State) (step, error) {
-	on := d.onto(now)
-	if len(on.conflicts) > 0 {
-		return step{}, &DraftError{policy.Say("the draft %q and somebody else have changed the same: take one of the versions first", d.Name)}
-	}
-	if on.faults != nil {
-		return step{}, on.faults
+	on, err := d.whole(now)
+	if err != nil {
+		return step{}, err
 	}
 	out := step{policy: on.Policy, done: on.done}
 	if len(on.done) > 0 {
@@ -106,31 +107,8 @@ func (d *draft) step(now *State) (step, error) {
 	return out, nil
 }
 
-// ready tells whether everybody has agreed to a draft who has to.
-func (s *Service) ready(d *draft) error {
-	now := s.State()
-	st, err := d.step(now)
-	switch {
-	case err != nil:
-		return err
-	case len(st.done) == 0:
-		return d.nothing()
-	}
-	if needed := s.needsApproval(now, withCompiled(now, st)); len(needed) > 0 && d.approvedBy() == "" {
-		return &ApprovalError{needed}
-	}
-	return nil
-}
-
 func (d *draft) nothing() error {
 	return &DraftError{policy.Say("the draft %q changes nothing: it is so already", d.Name)}
-}
-
-func withCompiled(now *State, st step) step {
-	if st.compiled == nil {
-		st.compiled = now.Compiled
-	}
-	return st
 }
 
 // draftOptions are how the change is made that a draft is. A repetition, as after an end of the program in the middle of it, makes no second.
@@ -182,14 +160,17 @@ func (s *Service) keepHours(ctx context.Context) {
 func (s *Service) hours(ctx context.Context) error {
 	s.drafting.Lock()
 	defer s.drafting.Unlock()
-	list, err := s.borders.Drafts.Drafts(ctx, []string{store.DraftWaiting, store.DraftApplied}, math.MaxInt32)
+	list, err := s.borders.Drafts.Drafts(ctx, false, math.MaxInt32)
 	if err != nil {
 		return err
 	}
 	for _, kept := range list {
-		hour, act := kept.Until, s.endDraft
-		if kept.State == store.DraftWaiting {
-			hour, act = kept.ApplyAt, s.applyAtHour
+		hour, act := kept.ApplyAt, s.applyAtHour
+		switch {
+		case kept.State == store.DraftApplied:
+			hour, act = kept.Until, s.endDraft
+		case kept.State != store.DraftWaiting:
+			continue
 		}
 		if hour == nil {
 			continue

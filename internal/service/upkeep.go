@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -25,7 +26,6 @@ type findings struct {
 // Bounds of findings.
 const (
 	findingsHold = 10 * time.Minute
-	mostDismiss  = 400 * 24 * time.Hour
 	mostFinding  = 1000 // characters of a key
 	unusedDays   = 90
 	mostAsked    = 2000 // people of whom the record is asked
@@ -125,11 +125,7 @@ func (s *Service) Dismiss(ctx context.Context, c Caller, in wire.Dismiss) error 
 	if err != nil {
 		return err
 	}
-	there := false
-	for i := range list {
-		there = there || list[i].Key() == in.Key
-	}
-	if !there {
+	if !slices.ContainsFunc(list, func(f survey.Finding) bool { return f.Key() == in.Key }) {
 		return Wrong("key", "is that of no finding")
 	}
 	until, err := s.hourOf("until", in.Until, now)

@@ -57,9 +57,13 @@ func (s *Store) KeepDraft(ctx context.Context, d Draft) (kept bool, err error) {
 	return kept, err
 }
 
-// Drafts lists drafts in some states, those that were changed last first.
-func (s *Store) Drafts(ctx context.Context, states []string, limit int) (out []Draft, err error) {
-	return out, s.reader.WithContext(ctx).Where("state IN ?", states).Order("changed_at DESC, id").Limit(limit).Find(&out).Error
+// Drafts lists drafts, those that were changed last first: those that can be applied, are to be taken back, or could not be; with over, all.
+func (s *Store) Drafts(ctx context.Context, over bool, limit int) (out []Draft, err error) {
+	q := s.reader.WithContext(ctx).Order("changed_at DESC, id").Limit(limit)
+	if !over {
+		q = q.Where("state IN ? OR state = ? AND (until IS NOT NULL OR problem <> '')", []string{DraftOpen, DraftWaiting, DraftFailed}, DraftApplied)
+	}
+	return out, q.Find(&out).Error
 }
 
 // DraftOfID finds a draft, or [ErrNotFound].

@@ -20,7 +20,7 @@ func (s *search) nothing() bool {
 	case b.who.Bar != 0 || b.who.Valid != a.who.Valid || b.what.Lockout != a.what.Lockout || b.what.Retired:
 		return false
 	}
-	if b.c != a.c && !sameTimes(b, a, s.had, s.right) {
+	if b.c != a.c && !sameClocks(b, a, s.had, s.right) {
 		return false
 	}
 	for i := range a.parts {
@@ -38,8 +38,8 @@ func (s *search) nothing() bool {
 	return true
 }
 
-// sameTimes tells whether the clocks, the calendars and what a right is for are the same in two policies.
-func sameTimes(b, a *hand, had, right int) bool {
+// sameClocks tells whether the clocks, the calendars and what a right is for are the same in two policies.
+func sameClocks(b, a *hand, had, right int) bool {
 	p, q := b.c.Policy(), a.c.Policy()
 	x, y := &b.c.RightList[had], &a.c.RightList[right]
 	return p.Settings() == q.Settings() && p.Table(policy.Calendars).Same(q.Table(policy.Calendars)) && p.Table(policy.Sites).Same(q.Table(policy.Sites)) &&

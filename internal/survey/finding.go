@@ -48,7 +48,7 @@ func FindingKinds() []FindingKind {
 // MostFindings is how many findings of a kind are told.
 const MostFindings = 500
 
-// Subject is a record that a finding is about.
+// FindingOf is a record that a finding is about.
 type FindingOf struct {
 	Type policy.Type
 	ID   string
@@ -67,7 +67,7 @@ type Finding struct {
 
 // Mend is a change that ends a finding.
 type Mend struct {
-	Word    string // what it does: remove, drop, leave, switch_off, group, rights
+	Word    string // what it does: remove, drop, leave, group, rights
 	Of      FindingOf
 	Changes []policy.Change
 }
@@ -132,6 +132,11 @@ func (f *finder) removal(t policy.Type, id string) Mend {
 	return Mend{"remove", FindingOf{t, id}, f.Policy().Cascade(t, id)}
 }
 
+// useless finds that a grant might as well not be there.
+func (f *finder) useless(kind FindingKind, g *policy.Grant) {
+	f.add(Finding{Kind: kind, Of: of(policy.Grants, string(g.ID)), Mends: []Mend{f.removal(policy.Grants, string(g.ID))}})
+}
+
 func put(r policy.Record) policy.Change {
 	return policy.Change{Op: policy.Put, Type: r.Type(), ID: r.Key(), Record: r}
 }
@@ -145,7 +150,7 @@ func (f *finder) grants() {
 	for g := range policy.Each[*policy.Grant](f.Policy()) {
 		self, mine := of(policy.Grants, string(g.ID)), lines[g.ID]
 		if g.Enabled == policy.Off {
-			f.add(Finding{Kind: NeverInForce, Of: self, Mends: []Mend{f.removal(policy.Grants, string(g.ID))}})
+			f.useless(NeverInForce, g)
 			continue
 		}
 		if until := g.Valid.Until; !until.IsZero() && !until.After(f.at) {
@@ -157,11 +162,11 @@ func (f *finder) grants() {
 		users, devices := f.reached(mine)
 		switch {
 		case len(users) == 0:
-			f.add(Finding{Kind: ToNobody, Of: self, Mends: []Mend{f.removal(policy.Grants, string(g.ID))}})
+			f.useless(ToNobody, g)
 		case len(devices) == 0:
-			f.add(Finding{Kind: OnNothing, Of: self, Mends: []Mend{f.removal(policy.Grants, string(g.ID))}})
+			f.useless(OnNothing, g)
 		case !f.everOpen(mine):
-			f.add(Finding{Kind: NeverOpen, Of: self, Mends: []Mend{f.removal(policy.Grants, string(g.ID))}})
+			f.useless(NeverOpen, g)
 		case g.Effect != policy.Deny:
 			f.allowing(g, mine, users, devices)
 		}
@@ -212,10 +217,10 @@ func (f *finder) allowing(g *policy.Grant, lines []int32, users, devices []int32
 	ours := func(p *decision.Part) bool { return p.Line.Grant == g }
 	switch f.without(users, devices, ours) {
 	case heldOtherwise:
-		f.add(Finding{Kind: Covered, Of: self, Mends: []Mend{f.removal(policy.Grants, string(g.ID))}})
+		f.useless(Covered, g)
 		return
 	case denied:
-		f.add(Finding{Kind: BehindDeny, Of: self, Mends: []Mend{f.removal(policy.Grants, string(g.ID))}})
+		f.useless(BehindDeny, g)
 		return
 	case nothing: // those whom it reaches may do nothing now, and would have it again later
 		return
