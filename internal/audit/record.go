@@ -209,7 +209,7 @@ func migrate(db *gorm.DB) error {
 func lastLink(tx *gorm.DB) (tail, error) {
 	var first, last int64
 	var body string
-	err := tx.Raw("SELECT first, last, body FROM audit_blocks ORDER BY first DESC LIMIT 1").Row().Scan(&first, &last, &body)
+	err := database.Row(tx.Raw("SELECT first, last, body FROM audit_blocks ORDER BY first DESC LIMIT 1"), &first, &last, &body)
 	if errors.Is(err, sql.ErrNoRows) {
 		return baseOf(tx)
 	}

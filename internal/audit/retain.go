@@ -82,7 +82,7 @@ func (r *Record) LetGo(ctx context.Context, older time.Time) error {
 	}
 	// Whole blocks go: the last that ends there or before.
 	var end sql.NullInt64
-	if err := tx.Raw("SELECT max(last) FROM audit_blocks WHERE first <= ?1 AND last <= ?1", int64(last)).Row().Scan(&end); err != nil {
+	if err := database.Row(tx.Raw("SELECT max(last) FROM audit_blocks WHERE first <= ?1 AND last <= ?1", int64(last)), &end); err != nil {
 		return database.Damaged(err)
 	}
 	if !end.Valid {

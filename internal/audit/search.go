@@ -177,7 +177,7 @@ func (r *Record) byDays(tx *gorm.DB, f Filter, days []int64, keys []string, limi
 // block adds what is looked for of a block. One that was let go is not there any more.
 func (p *Page) block(tx *gorm.DB, f *Filter, first uint64) error {
 	var body string
-	err := tx.Raw("SELECT body FROM audit_blocks WHERE first = ?", int64(first)).Row().Scan(&body)
+	err := database.Row(tx.Raw("SELECT body FROM audit_blocks WHERE first = ?", int64(first)), &body)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil
 	}

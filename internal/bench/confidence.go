@@ -9,8 +9,8 @@ import (
 	"sentier/internal/survey"
 )
 
-// confidence measures what a change is held against before it is saved, and what upkeep finds, each against compiling the whole policy.
-func (r *run) confidence(w *world, n int) {
+// impact measures what a change that gives many people much is told to do before it is saved, against compiling the whole policy.
+func (r *run) impact(w *world, n int) {
 	many := min(10_000, n/10)
 	group := &policy.UserGroup{ID: "bench-crew", Name: "Bench crew"}
 	gear := &policy.DeviceGroup{ID: "bench-gear", Name: "Bench gear"}
@@ -23,19 +23,33 @@ func (r *run) confidence(w *world, n int) {
 	given := *grant
 	given.To.Groups = []policy.UserGroupID{group.ID}
 	var found survey.Differences
-	compile := func() { sink += len(decision.Compile(base.Policy()).Lines) }
-	took, floor := against(3, func() {
-		next, done, err := base.Policy().Apply([]policy.Change{put(&given)})
-		check(err)
-		found = survey.Compare(base, base.Next(next, done), done, survey.Circumstances{At: at, Degrees: survey.AllDegrees}, 50)
-	}, compile)
+	var took, floor time.Duration
+	profiled(func() {
+		took, floor = against(3, func() {
+			next, done, err := base.Policy().Apply([]policy.Change{put(&given)})
+			check(err)
+			found = survey.Compare(base, base.Next(next, done), done, survey.Circumstances{At: at, Degrees: survey.AllDegrees}, 50)
+		}, w.compile)
+	})
 	r.report(figure{"the impact of a group on many devices", n, ratio(took, floor), 2, false,
 		fmt.Sprintf("%v for %d people and devices, %d gains; compiling %v", took, many, found.Gained.All(), floor)})
+}
 
+// compile is the floor: the whole policy.
+func (w *world) compile() { sink += len(decision.Compile(w.policy).Lines) }
+
+// upkeep measures what is found that may not be meant as it is.
+func (r *run) upkeep(w *world, n int) {
 	var counts map[survey.FindingKind]int
-	all, floor := against(2, func() { _, counts = survey.Of(w.compiled).Findings(at) }, compile)
+	var all, floor time.Duration
+	profiled(func() {
+		all, floor = against(2, func() { _, counts = survey.Of(w.compiled).Findings(at) }, w.compile)
+	})
 	r.report(figure{"all findings", n, ratio(all, floor), 10, false, fmt.Sprintf("%v, compiling %v; %d kinds", all, floor, len(counts))})
+}
 
+// expectations measures what each change is held against.
+func (r *run) expectations(w *world, n int) {
 	var expect []policy.Change
 	groups := 0
 	for g := range policy.Each[*policy.UserGroup](w.policy) {

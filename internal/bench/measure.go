@@ -35,8 +35,12 @@ func (r *run) measure(n int) {
 	if r.wants("possible") {
 		r.possible(w, n)
 	}
-	if r.wants("confidence") && n < 100_000 {
-		r.confidence(w, n)
+	if n < large {
+		for name, measure := range map[string]func(*world, int){"impact": r.impact, "findings": r.upkeep, "expectations": r.expectations} {
+			if r.wants(name) {
+				measure(w, n)
+			}
+		}
 	}
 	if r.wants("read") && n < 100_000 {
 		r.readers(w, n)

@@ -3,6 +3,7 @@
 package database
 
 import (
+	"database/sql"
 	"errors"
 	"fmt"
 	"slices"
@@ -64,6 +65,21 @@ func Open(path, way string, connections int) (*gorm.DB, error) {
 	pool.SetMaxOpenConns(connections)
 	pool.SetMaxIdleConns(connections)
 	return db, nil
+}
+
+// Row reads the one row that a statement gives; without one, the error is [sql.ErrNoRows]. GORM's own Row panics where a prepared statement cannot be
+// run, as when its context has ended.
+func Row(statement *gorm.DB, into ...any) error {
+	rows, err := statement.Rows()
+	if err != nil {
+		return err
+	}
+	if rows.Next() {
+		err = rows.Scan(into...)
+	} else if err = rows.Err(); err == nil {
+		err = sql.ErrNoRows
+	}
+	return errors.Join(err, rows.Close())
 }
 
 // ErrDamaged is the error of a database that cannot be read.

@@ -2,7 +2,9 @@ package database
 
 import (
 	"bytes"
+	"context"
 	"crypto/sha256"
+	"database/sql"
 	"errors"
 	"fmt"
 	"math/rand/v2"
@@ -31,6 +33,23 @@ func TestErrorsOfSQLiteAreTold(t *testing.T) {
 	} {
 		if err := db.Exec(c.statement).Error; !errors.Is(err, c.want) {
 			t.Errorf("%s: %v, want %v", c.name, err, c.want)
+		}
+	}
+
+	over, end := context.WithCancel(t.Context())
+	end()
+	for _, c := range []struct {
+		name string
+		db   *gorm.DB
+		want error
+	}{
+		{"a row", db.Raw("select id from site"), nil},
+		{"no row", db.Raw("select id from site where id = 'nowhere'"), sql.ErrNoRows},
+		{"a row for which nobody waits any more", db.WithContext(over).Raw("select name from site"), context.Canceled},
+	} {
+		var id string
+		if err := Row(c.db, &id); !errors.Is(err, c.want) || (err == nil) != (id == "summit") {
+			t.Errorf("%s: %v, read is %q, want %v", c.name, err, id, c.want)
 		}
 	}
 

@@ -63,13 +63,19 @@ func (c *Compiled) Parts(a *ResolvedQuery, bears func(*Line) bool) []Part {
 				k = len(out)
 				out = append(out, Part{Line: l, Number: n, Direct: direct, Idle: idle})
 			}
-			if !slices.Contains(out[k].Periods, held.Period) {
+			switch {
+			case len(out[k].Periods) == 0 && held.Period == Always:
+				out[k].Periods = always
+			case !slices.Contains(out[k].Periods, held.Period):
 				out[k].Periods = append(out[k].Periods, held.Period)
 			}
 		}
 	}
 	return out
 }
+
+// always are the periods of nearly every part: shared, and without room for another.
+var always = []Period{Always}
 
 // There tells whether both the user and the device are there.
 func (k *Course) There() bool { return k.Who != nil && k.What != nil }

@@ -73,7 +73,7 @@ func linkKept(tx *gorm.DB, before []byte, r *Revision) ([]byte, error) {
 		return linkJSON(before, r, changes)
 	}
 	var count int
-	if err := tx.Raw("SELECT count(*) FROM changes WHERE revision = ?", r.Number).Row().Scan(&count); err != nil {
+	if err := database.Row(tx.Raw("SELECT count(*) FROM changes WHERE revision = ?", r.Number), &count); err != nil {
 		return nil, database.Damaged(err)
 	}
 	rows, err := tx.Raw("SELECT type, id, before, after, added, dropped FROM changes WHERE revision = ? ORDER BY seq", r.Number).Rows()

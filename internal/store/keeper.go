@@ -30,7 +30,7 @@ func (s *Store) small(ctx context.Context, change func(tx *gorm.DB) error) error
 		if err := change(tx); err != nil {
 			return err
 		}
-		return tx.Raw("INSERT INTO facts (name, value) VALUES (?, 1) ON CONFLICT (name) DO UPDATE SET value = value + 1 RETURNING value", factSmall).Row().Scan(&count)
+		return database.Row(tx.Raw("INSERT INTO facts (name, value) VALUES (?, 1) ON CONFLICT (name) DO UPDATE SET value = value + 1 RETURNING value", factSmall), &count)
 	}
 	err := database.Full(s.writer.WithContext(ctx).Transaction(counted))
 	if errors.Is(err, ErrFull) && s.ReleaseReserve() == nil {
@@ -157,7 +157,7 @@ func (s *Store) checkpoint(ctx context.Context) error {
 		return err
 	}
 	var busy, frames, moved int
-	err = own.WithContext(ctx).Raw("PRAGMA wal_checkpoint(TRUNCATE)").Row().Scan(&busy, &frames, &moved)
+	err = database.Row(own.WithContext(ctx).Raw("PRAGMA wal_checkpoint(TRUNCATE)"), &busy, &frames, &moved)
 	if err == nil && busy != 0 {
 		err = errors.New("readers are in the way")
 	}

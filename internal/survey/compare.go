@@ -3,6 +3,7 @@ package survey
 import (
 	"cmp"
 	"maps"
+	"reflect"
 	"slices"
 
 	"sentier/internal/container"
@@ -46,11 +47,10 @@ func Compare(before, after *decision.Compiled, done []policy.RecordChange, in Ci
 	if in.Degrees == 0 {
 		in.Degrees = AllDegrees
 	}
-	p := &comparison{before: Of(before), after: Of(after), in: in, at: decision.MomentOf(in.At), most: most, rights: union(before.Rights, after.Rights), known: map[string]*outcome{}}
+	p := newComparison(before, after, in)
+	p.most = most
 	users, devices := p.joints(done)
-	devices = slices.DeleteFunc(devices, func(j joint[policy.DeviceID, decision.DeviceClass]) bool {
-		return !in.shows(j.before) && !in.shows(j.after)
-	})
+	devices = slices.DeleteFunc(devices, func(j deviceJoint) bool { return !in.shows(j.before) && !in.shows(j.after) })
 	p.run(users, devices)
 	p.sort()
 	p.out.Mandates = compareMandates(before, after, done, p.at)
@@ -58,7 +58,7 @@ func Compare(before, after *decision.Compiled, done []policy.RecordChange, in Ci
 }
 
 // joints parts users and devices by their classes before and after, and marks those whom the change can touch.
-func (p *comparison) joints(done []policy.RecordChange) (users []joint[policy.UserID, decision.UserClass], devices []joint[policy.DeviceID, decision.DeviceClass]) {
+func (p *comparison) joints(done []policy.RecordChange) (users []userJoint, devices []deviceJoint) {
 	before, after := p.before, p.after
 	p.findLines()
 	if t := before.Touched(done); done == nil || t.EveryDevice || t.Wholesale(after.Policy()) {
@@ -73,10 +73,21 @@ func (p *comparison) joints(done []policy.RecordChange) (users []joint[policy.Us
 
 // joint is those who share a class before and a class after; one is nil where they are not there.
 type joint[ID ~string, C any] struct {
-	before, after *C
-	ids           container.Roll[ID]
-	moved         bool // the class is another one
-	near          bool // a changed grant may concern them
+	before, after         *C
+	ids                   container.Roll[ID]
+	moved                 bool // the class is another one
+	nearBefore, nearAfter bool // a line of the one policy concerns them that is not in the other
+	concerned             bool // they gain or lose something, or somebody does on them
+}
+
+type (
+	userJoint   = joint[policy.UserID, decision.UserClass]
+	deviceJoint = joint[policy.DeviceID, decision.DeviceClass]
+)
+
+// meet tells whether a line may concern both that is in one of the policies alone.
+func meet(u *userJoint, d *deviceJoint) bool {
+	return u.nearBefore && d.nearBefore || u.nearAfter && d.nearAfter
 }
 
 // pair finds those who share both classes. moved are those whose class may be another one; nil: anybody's.
@@ -139,7 +150,7 @@ func everybody[ID ~string, C any](c *container.Crowd[ID, C], visit func(ID)) {
 }
 
 type comparison struct {
-	before, after Survey
+	before, after side
 	in            Circumstances
 	at            decision.Moment
 	rights        rightUnion
@@ -149,24 +160,28 @@ type comparison struct {
 	control       []Difference // the first that concern control, and
 	others        []Difference // the first of the others
 
-	same  []int32 // by the number of a line of after: that of the line of before that means the same; -1: there is none
-	key   []byte
-	known map[string]*outcome // by what bears on a pair before and after
+	sameBefore []int32 // by the number of a line of after: that of the line of before that means the same; -1: there is none
+	sameAfter  []int32 // the other way round
+	differs    decision.RightSet
+	key        []byte
+	known      map[string]shift // by what bears on a right for a pair before and after
 }
 
-// outcome is what is gained and lost by a pair of classes.
-type outcome struct{ gained, lost []Prospect } // by the union's numbers of rights
-
-func (o *outcome) none() bool {
-	some := func(p Prospect) bool { return p.Degree != Impossible }
-	return o == nil || !slices.ContainsFunc(o.gained, some) && !slices.ContainsFunc(o.lost, some)
+// side is one of the policies.
+type side struct {
+	Survey
+	changed []bool  // by the number of a line: the other policy has none that means the same
+	alike   []int32 // see [alikeLines]
 }
 
-func (o *outcome) equal(x *outcome) bool {
-	if o.none() || x.none() {
-		return o.none() && x.none()
+// newComparison compares two policies, of which the earlier may be missing.
+func newComparison(before, after *decision.Compiled, in Circumstances) *comparison {
+	p := &comparison{after: side{Survey: Of(after)}, in: in, at: decision.MomentOf(in.At), known: map[string]shift{}}
+	if before != nil {
+		p.before, p.rights = side{Survey: Of(before)}, union(before.Rights, after.Rights)
+		p.differs = make(decision.RightSet, p.rights.words)
 	}
-	return slices.EqualFunc(o.gained, x.gained, Prospect.equal) && slices.EqualFunc(o.lost, x.lost, Prospect.equal)
+	return p
 }
 
 // findLines finds which lines of both policies mean the same.
@@ -175,30 +190,41 @@ func (p *comparison) findLines() {
 	number := map[lineKey]int32{}
 	for i := range p.before.Lines {
 		l := &p.before.Lines[i]
-		number[lineKey{l.Grant, l.Number}] = int32(i)
+		number[lineKey{l.Grant.ID, l.Number}] = int32(i)
 	}
-	p.same = make([]int32, len(p.after.Lines))
+	p.before.changed, p.after.changed = make([]bool, len(p.before.Lines)), make([]bool, len(p.after.Lines))
+	p.sameBefore, p.sameAfter = make([]int32, len(p.after.Lines)), make([]int32, len(p.before.Lines))
+	for i := range p.sameAfter {
+		p.sameAfter[i], p.before.changed[i] = -1, true
+	}
 	old, new := make(decision.RightSet, p.rights.words), make(decision.RightSet, p.rights.words)
 	for i := range p.after.Lines {
-		p.same[i] = -1
+		p.sameBefore[i], p.after.changed[i] = -1, true
 		l := &p.after.Lines[i]
-		n, there := number[lineKey{l.Grant, l.Number}]
+		n, there := number[lineKey{l.Grant.ID, l.Number}]
 		if !there || l.Ifs != nil && len(l.Ifs.Places) > 0 && !sites {
 			continue
 		}
 		had := &p.before.Lines[n]
-		if !slices.Equal(p.rights.of(p.rights.old, had.Rights, old), p.rights.of(p.rights.new, l.Rights, new)) {
-			continue
-		}
-		if slices.EqualFunc(had.When, l.When, p.sameSchedule) {
-			p.same[i] = n
+		if had.Grant == l.Grant || sameLine(had, l) {
+			if slices.Equal(p.rights.of(p.rights.old, had.Rights, old), p.rights.of(p.rights.new, l.Rights, new)) && slices.EqualFunc(had.When, l.When, p.sameSchedule) {
+				p.sameBefore[i], p.sameAfter[n] = n, int32(i)
+				p.after.changed[i], p.before.changed[n] = false, false
+			}
 		}
 	}
+	p.before.alike, p.after.alike = alikeLines(p.before.Lines), alikeLines(p.after.Lines)
 }
 
 type lineKey struct {
-	grant  *policy.Grant
+	grant  policy.GrantID
 	number int
+}
+
+// sameLine tells whether two lines of a grant that was changed are given to the same and say the same; what they give is compared elsewhere.
+func sameLine(a, b *decision.Line) bool {
+	x, y := &a.Grant.Lines[a.Number], &b.Grant.Lines[b.Number]
+	return a.Deny == b.Deny && a.Valid == b.Valid && reflect.DeepEqual(a.Grant.To, b.Grant.To) && x.Depth == y.Depth && reflect.DeepEqual(x.On, y.On) && reflect.DeepEqual(x.If, y.If)
 }
 
 // sameSchedule tells whether a schedule runs alike in both policies.
@@ -225,27 +251,18 @@ func (p *comparison) sameSchedule(a, b *decision.Schedules) bool {
 }
 
 // look marks the classes that are others than before, and those whom a line concerns that is another.
-func (p *comparison) look(users []joint[policy.UserID, decision.UserClass], devices []joint[policy.DeviceID, decision.DeviceClass]) {
+func (p *comparison) look(users []userJoint, devices []deviceJoint) {
 	old, new := p.before.namesOf(), p.after.namesOf()
-	changed := make([]bool, len(p.before.Lines))
-	for i := range changed {
-		changed[i] = true
-	}
-	fresh := make([]bool, len(p.after.Lines))
-	for i, n := range p.same {
-		if fresh[i] = n < 0; n >= 0 {
-			changed[n] = false
-		}
-	}
-	before, after := p.before.concern(changed), p.after.concern(fresh)
+	old.settled, new.settled = p.before.settled(p.before.changed), p.after.settled(p.after.changed)
+	before, after := p.before.concern(p.before.changed), p.after.concern(p.after.changed)
 	for i := range users {
 		u := &users[i]
-		u.near = u.before != nil && before.user(u.before) || u.after != nil && after.user(u.after)
+		u.nearBefore, u.nearAfter = u.before != nil && before.user(u.before), u.after != nil && after.user(u.after)
 		u.moved = u.before == nil || u.after == nil || !old.sameUser(u.before, &new, u.after)
 	}
 	for i := range devices {
 		d := &devices[i]
-		d.near = d.before != nil && before.device(d.before) || d.after != nil && after.device(d.after)
+		d.nearBefore, d.nearAfter = d.before != nil && before.device(d.before), d.after != nil && after.device(d.after)
 		d.moved = d.before == nil || d.after == nil || !old.sameDevice(d.before, &new, d.after)
 	}
 }
@@ -254,10 +271,11 @@ func (p *comparison) look(users []joint[policy.UserID, decision.UserClass], devi
 type names struct {
 	subjects []decision.SubjectKey
 	targets  []decision.TargetKey
+	settled  concern // what lines concern that are in both policies, or expectations
 }
 
 func (c Survey) namesOf() names {
-	out := names{make([]decision.SubjectKey, len(c.BySubject)), make([]decision.TargetKey, len(c.ByTarget))}
+	out := names{subjects: make([]decision.SubjectKey, len(c.BySubject)), targets: make([]decision.TargetKey, len(c.ByTarget))}
 	for k, s := range c.Subjects {
 		out.subjects[s] = k
 	}
@@ -267,31 +285,48 @@ func (c Survey) namesOf() names {
 	return out
 }
 
-// sameUser tells whether two classes of users, one of each policy, are alike but for the lines of grants.
+// sameUser tells whether two classes of users, one of each policy, are alike but for the lines of grants that are others.
 func (n *names) sameUser(a *decision.UserClass, o *names, b *decision.UserClass) bool {
-	if a.Bar != b.Bar || a.Valid != b.Valid || len(a.Held) != len(b.Held) {
+	if a.Bar != b.Bar || a.Valid != b.Valid {
 		return false
 	}
+	left := 0
+	for _, h := range b.Held {
+		left += decision.Bit(o.settled.subjects[h.Subject])
+	}
 	for _, h := range a.Held {
-		if !slices.ContainsFunc(b.Held, func(x decision.Held) bool {
+		if !n.settled.subjects[h.Subject] {
+			continue
+		}
+		if left--; !slices.ContainsFunc(b.Held, func(x decision.Held) bool {
 			return o.subjects[x.Subject] == n.subjects[h.Subject] && x.Period == h.Period
 		}) {
 			return false
 		}
 	}
-	return true
+	return left == 0
 }
 
-// sameDevice tells whether two classes of devices, one of each policy, are alike but for the lines of grants.
+// sameDevice tells whether two classes of devices, one of each policy, are alike but for the lines of grants that are others.
 func (n *names) sameDevice(a *decision.DeviceClass, o *names, b *decision.DeviceClass) bool {
 	x, y := a.Facts, b.Facts
-	if x.State != y.State || x.Kind != y.Kind || a.Lockout != b.Lockout || x.Zone.String() != y.Zone.String() || len(x.Targets) != len(y.Targets) {
+	if x.State != y.State || x.Kind != y.Kind || a.Lockout != b.Lockout || x.Zone.String() != y.Zone.String() {
 		return false
 	}
+	left := 0
+	for _, t := range y.Targets {
+		left += decision.Bit(o.settled.targets[t])
+	}
 	for _, t := range x.Targets {
-		if !slices.ContainsFunc(y.Targets, func(u decision.Target) bool { return o.targets[u] == n.targets[t] }) {
+		if !n.settled.targets[t] {
+			continue
+		}
+		if left--; !slices.ContainsFunc(y.Targets, func(u decision.Target) bool { return o.targets[u] == n.targets[t] }) {
 			return false
 		}
+	}
+	if left != 0 {
+		return false
 	}
 	points := func(of *names, f *decision.DeviceFacts) (out []decision.TargetKey) {
 		for _, t := range f.Points {
@@ -320,6 +355,25 @@ func (c Survey) concern(lines []bool) concern {
 	return out
 }
 
+// settled is what lines concern that are not among some, and what expectations are about.
+func (c Survey) settled(but []bool) concern {
+	others := make([]bool, len(but))
+	for i := range but {
+		others[i] = !but[i]
+	}
+	out := c.concern(others)
+	for i := range c.Expectations {
+		e := &c.Expectations[i]
+		for _, s := range e.Who {
+			out.subjects[s] = true
+		}
+		for _, t := range e.On {
+			out.targets[t] = true
+		}
+	}
+	return out
+}
+
 func (x *concern) user(u *decision.UserClass) bool {
 	return slices.ContainsFunc(u.Held, func(h decision.Held) bool { return x.subjects[h.Subject] })
 }
@@ -329,21 +383,16 @@ func (x *concern) device(d *decision.DeviceClass) bool {
 	return slices.ContainsFunc(d.Facts.Targets, is) || slices.ContainsFunc(d.Facts.Points, is)
 }
 
-func (p *comparison) run(users []joint[policy.UserID, decision.UserClass], devices []joint[policy.DeviceID, decision.DeviceClass]) {
-	concerned := make([]bool, len(devices))
+func (p *comparison) run(users []userJoint, devices []deviceJoint) {
+	users = slices.DeleteFunc(users, func(u userJoint) bool { return u.ids.Size == 0 })
+	devices = slices.DeleteFunc(devices, func(d deviceJoint) bool { return d.ids.Size == 0 })
+	all := newFacing(p.before.Survey, p.after.Survey, devices)
 	for i := range users {
 		u := &users[i]
-		if u.ids.Size == 0 {
-			continue
-		}
 		any, before := false, p.out.Gained.All()
-		for k := range devices {
-			d := &devices[k]
-			if d.ids.Size == 0 || !(p.everything || u.moved || d.moved || u.near && d.near) {
-				continue
-			}
-			if p.pair(u, d) {
-				any, concerned[k] = true, true
+		for part := range all.parts(u) {
+			if d := part.example; p.everything || u.moved || d.moved || meet(u, d) {
+				any = p.pair(u, part) || any
 			}
 		}
 		if any {
@@ -353,36 +402,41 @@ func (p *comparison) run(users []joint[policy.UserID, decision.UserClass], devic
 			p.out.Gainers += u.ids.Size
 		}
 	}
-	for k := range devices {
-		if concerned[k] {
-			p.out.Devices += devices[k].ids.Size
+	for i := range devices {
+		if devices[i].concerned {
+			p.out.Devices += devices[i].ids.Size
 		}
 	}
 }
 
-// pair compares what users of one class may do on devices of another, and on their points.
-func (p *comparison) pair(u *joint[policy.UserID, decision.UserClass], d *joint[policy.DeviceID, decision.DeviceClass]) bool {
-	old, new := decision.ResolvedQuery{Who: u.before, What: d.before}, decision.ResolvedQuery{Who: u.after, What: d.after}
-	whole := p.outcome(&old, &new)
-	if !whole.none() {
-		p.tell(u.ids, d.ids, "", whole)
-	}
+// pair compares what users of one class may do on devices that are alike to them, and on their points.
+func (p *comparison) pair(u *userJoint, part part) bool {
+	d := part.example
+	whole := p.outcome(u, d, [2]decision.Target{})
 	some := !whole.none()
-	for _, point := range pointsOf(d) {
-		old.PointTarget, new.PointTarget = pointTarget(d.before, point), pointTarget(d.after, point)
-		if old.PointTarget == 0 && new.PointTarget == 0 {
+	if some {
+		size := 0
+		for d := range part.joints {
+			size += d.ids.Size
+			d.concerned = true
+		}
+		p.tell(u.ids, size, part.ids, "", whole)
+	}
+	for _, point := range pointsOf(d) { // a device of which a line names a point is alike to no other
+		targets := [2]decision.Target{pointTarget(d.before, point), pointTarget(d.after, point)}
+		if targets[0] == 0 && targets[1] == 0 {
 			continue
 		}
-		if own := p.outcome(&old, &new); !own.none() && !own.equal(whole) {
-			p.tell(u.ids, d.ids, point, own)
-			some = true
+		if own := p.outcome(u, d, targets); !own.none() && !own.equal(whole) {
+			p.tell(u.ids, d.ids.Size, part.ids, point, own)
+			some, d.concerned = true, true
 		}
 	}
 	return some
 }
 
 // pointsOf lists the points of the one device of a class that any grant names.
-func pointsOf(d *joint[policy.DeviceID, decision.DeviceClass]) []policy.PointID {
+func pointsOf(d *deviceJoint) []policy.PointID {
 	var out []policy.PointID
 	for _, class := range []*decision.DeviceClass{d.before, d.after} {
 		if class == nil || class.Facts.Named == nil {
@@ -408,71 +462,9 @@ func pointTarget(class *decision.DeviceClass, id policy.PointID) decision.Target
 	return class.Facts.Points[i]
 }
 
-// outcome compares the answers about a user and a resource before and after; nil where nothing bears on them.
-func (p *comparison) outcome(old, new *decision.ResolvedQuery) *outcome {
-	had, has := p.hand(p.before, old), p.hand(p.after, new)
-	if len(had.parts)+len(has.parts) == 0 || p.alike(&had, &has) {
-		return nil
-	}
-	p.key = p.key[:0]
-	for _, h := range []*hand{&had, &has} {
-		if p.key = append(p.key, '/'); h.who != nil && h.what != nil {
-			p.key = h.key(p.key)
-		}
-	}
-	if out, ok := p.known[string(p.key)]; ok {
-		return out
-	}
-	out := &outcome{make([]Prospect, len(p.rights.ids)), make([]Prospect, len(p.rights.ids))}
-	for n, id := range p.rights.ids {
-		if p.in.Right != "" && p.in.Right != id {
-			continue
-		}
-		was, is := slices.Index(p.rights.old, n), slices.Index(p.rights.new, n)
-		out.gained[n] = p.search(&had, &has, was, is)
-		out.lost[n] = p.search(&has, &had, is, was)
-	}
-	p.known[string(p.key)] = out
-	return out
-}
-
-func (p *comparison) search(before, after *hand, had, right int) Prospect {
-	if right < 0 || after.who == nil || after.what == nil {
-		return Prospect{}
-	}
-	return (&search{before: before, after: after, had: had, right: right, at: p.at, context: p.in.Context}).prospect(p.in.Degrees)
-}
-
-func (p *comparison) hand(c Survey, a *decision.ResolvedQuery) hand {
-	if a.Who == nil || a.What == nil || a.Who.Bar != 0 || a.What.Retired || !a.Prefilter() {
-		return hand{c: c.Compiled}
-	}
-	return c.hand(a)
-}
-
-// alike tells whether the same bears on a pair before and after, so that no answer is another.
-func (p *comparison) alike(had, has *hand) bool {
-	if had.who == nil || has.who == nil || len(had.parts) != len(has.parts) || p.before.DirectFirst != p.after.DirectFirst {
-		return false
-	}
-	a, b := had.what, has.what
-	if had.who.Valid != has.who.Valid || a.Lockout != b.Lockout || a.Facts.Kind != b.Facts.Kind || a.Facts.Zone.String() != b.Facts.Zone.String() || !p.rights.alike {
-		return false
-	}
-	for i := range has.parts {
-		x := &has.parts[i]
-		n := p.same[x.Number]
-		k := slices.IndexFunc(had.parts, func(y decision.Part) bool { return y.Number == n && y.Direct == x.Direct && y.Idle == x.Idle })
-		if n < 0 || k < 0 || !slices.Equal(had.parts[k].Periods, x.Periods) {
-			return false
-		}
-	}
-	return true
-}
-
-// tell counts what the members of two classes gain and lose, and keeps the first few of each pair of classes.
-func (p *comparison) tell(users container.Roll[policy.UserID], devices container.Roll[policy.DeviceID], point policy.PointID, o *outcome) {
-	pairs := users.Size * devices.Size
+// tell counts what users of a class gain and lose on some devices, and keeps the first few of each such pair.
+func (p *comparison) tell(users container.Roll[policy.UserID], size int, devices func(most int) []policy.DeviceID, point policy.PointID, o *outcome) {
+	pairs := users.Size * size
 	gained, lost := p.named(o.gained), p.named(o.lost)
 	p.out.Pairs += pairs
 	control := false
@@ -494,8 +486,9 @@ func (p *comparison) tell(users container.Roll[policy.UserID], devices container
 		return
 	}
 	left := p.most
+	ids := devices(p.most)
 	for _, u := range users.From("", p.most) {
-		for _, d := range devices.From("", p.most) {
+		for _, d := range ids {
 			if left == 0 {
 				return
 			}
@@ -507,7 +500,7 @@ func (p *comparison) tell(users container.Roll[policy.UserID], devices container
 
 // controls tells whether a right is control or implies it, in either policy.
 func (p *comparison) controls(id policy.RightID) bool {
-	for _, c := range []Survey{p.before, p.after} {
+	for _, c := range []*side{&p.before, &p.after} {
 		if n, ok := c.Right(id); ok && c.RightList[n].Controls {
 			return true
 		}

@@ -52,8 +52,8 @@ func Broken(before, after *decision.Compiled, done []policy.RecordChange, at tim
 type prover struct {
 	*comparison // of what a change touches
 	changes     bool
-	users       []joint[policy.UserID, decision.UserClass]
-	devices     []joint[policy.DeviceID, decision.DeviceClass]
+	users       []userJoint
+	devices     []deviceJoint
 
 	known map[string]breach // of one expectation, by what bears on a pair
 }
@@ -67,12 +67,12 @@ type breach struct {
 }
 
 func newProver(before, after *decision.Compiled, done []policy.RecordChange, at time.Time) *prover {
-	p := &prover{comparison: &comparison{after: Of(after), at: decision.MomentOf(at)}}
+	p := &prover{comparison: newComparison(before, after, Circumstances{At: at})}
 	if before == nil {
 		p.users, p.devices = all(&after.Users), all(&after.Devices)
 		return p
 	}
-	p.changes, p.before, p.rights = true, Of(before), union(before.Rights, after.Rights)
+	p.changes = true
 	p.users, p.devices = p.joints(done)
 	return p
 }
@@ -126,7 +126,7 @@ func (p *prover) hold(had, is *decision.Expectation) (Break, bool) {
 	p.known = map[string]breach{}
 	h := &proof{prover: p, had: had, is: is, out: Break{Expectation: is.Record}}
 	whole := had == nil || p.everything || !p.sameTimes(had, is)
-	var users []*joint[policy.UserID, decision.UserClass]
+	var users []*userJoint
 	for i := range p.users {
 		u := &p.users[i]
 		if u.ids.Size > 0 && (u.after != nil && len(is.Includes(u.after)) > 0 || had != nil && len(had.Includes(u.before)) > 0) {
@@ -141,8 +141,8 @@ func (p *prover) hold(had, is *decision.Expectation) (Break, bool) {
 		}
 		touched := users
 		if !whole && !d.moved {
-			touched = slices.DeleteFunc(slices.Clone(users), func(u *joint[policy.UserID, decision.UserClass]) bool {
-				return !u.moved && (!u.near || !d.near)
+			touched = slices.DeleteFunc(slices.Clone(users), func(u *userJoint) bool {
+				return !u.moved && !meet(u, d)
 			})
 		}
 		if len(touched) == 0 && (is.Record.Expect != policy.Someone || !whole && !d.moved) {
@@ -165,10 +165,10 @@ func (p *prover) sameTimes(had, is *decision.Expectation) bool {
 }
 
 // resource looks at the devices of a class, or at one point, for those whom a change touches; of someone, whoever else may make up for it.
-func (h *proof) resource(all, users []*joint[policy.UserID, decision.UserClass], d *joint[policy.DeviceID, decision.DeviceClass], point policy.PointID) {
+func (h *proof) resource(all, users []*userJoint, d *deviceJoint, point policy.PointID) {
 	for _, right := range h.is.Rights {
 		if h.is.Record.Expect == policy.Someone {
-			if !h.anew && !slices.ContainsFunc(users, func(u *joint[policy.UserID, decision.UserClass]) bool { return h.loses(u, d, point, right) }) {
+			if !h.anew && !slices.ContainsFunc(users, func(u *userJoint) bool { return h.loses(u, d, point, right) }) {
 				continue
 			}
 			if b := h.tooFew(all, d, point, right); b.ok {
@@ -188,7 +188,7 @@ func (h *proof) resource(all, users []*joint[policy.UserID, decision.UserClass],
 }
 
 // found keeps a breach where it is the first so far.
-func (h *proof) found(b breach, user policy.UserID, users int, d *joint[policy.DeviceID, decision.DeviceClass], point policy.PointID, right int) {
+func (h *proof) found(b breach, user policy.UserID, users int, d *deviceJoint, point policy.PointID, right int) {
 	device := d.ids.From("", 1)[0]
 	better := h.out.Cases == 0 || cmp.Or(cmp.Compare(b.first, h.first), cmp.Compare(user, h.out.User), cmp.Compare(device, h.out.Device), cmp.Compare(point, h.out.Point)) < 0
 	h.out.Cases += users * d.ids.Size
@@ -200,7 +200,7 @@ func (h *proof) found(b breach, user policy.UserID, users int, d *joint[policy.D
 }
 
 // covered tells whether the expectation was about a resource before the change as well.
-func (h *proof) covered(d *joint[policy.DeviceID, decision.DeviceClass], point policy.PointID) bool {
+func (h *proof) covered(d *deviceJoint, point policy.PointID) bool {
 	if h.had == nil {
 		return false
 	}
@@ -210,7 +210,7 @@ func (h *proof) covered(d *joint[policy.DeviceID, decision.DeviceClass], point p
 
 // sides gives what bears on a user and a resource before and after, each in the scope of the expectation. Before is nil where there is
 // nothing to hold it against.
-func (h *proof) sides(u *joint[policy.UserID, decision.UserClass], d *joint[policy.DeviceID, decision.DeviceClass], point policy.PointID) (was, is *hand) {
+func (h *proof) sides(u *userJoint, d *deviceJoint, point policy.PointID) (was, is *hand) {
 	side := func(c Survey, e *decision.Expectation, who *decision.UserClass, what *decision.DeviceClass) *hand {
 		out := h.hand(c, &decision.ResolvedQuery{Who: who, What: what, PointTarget: pointTarget(what, point)})
 		scope := e.Scope(who, what)
@@ -218,13 +218,13 @@ func (h *proof) sides(u *joint[policy.UserID, decision.UserClass], d *joint[poli
 		return &out
 	}
 	if u.before != nil && h.covered(d, point) {
-		was = side(h.before, h.had, u.before, d.before)
+		was = side(h.before.Survey, h.had, u.before, d.before)
 	}
-	return was, side(h.after, h.is, u.after, d.after)
+	return was, side(h.after.Survey, h.is, u.after, d.after)
 }
 
 // pair looks at users and resources of a class each, for what holds of every pair.
-func (h *proof) pair(u *joint[policy.UserID, decision.UserClass], d *joint[policy.DeviceID, decision.DeviceClass], point policy.PointID, right int) breach {
+func (h *proof) pair(u *userJoint, d *deviceJoint, point policy.PointID, right int) breach {
 	was, is := h.sides(u, d, point)
 	never := h.is.Record.Expect == policy.Never
 	if never && !slices.ContainsFunc(is.parts, func(p decision.Part) bool { return !p.Line.Deny && p.Bears(right) }) {
@@ -277,7 +277,7 @@ func (h *proof) rightBefore(right int) int {
 }
 
 // missing finds the first instant at which somebody who could sign in is not allowed what they always should be.
-func (h *proof) missing(was, is *hand, u *joint[policy.UserID, decision.UserClass], right int) (decision.Moment, bool) {
+func (h *proof) missing(was, is *hand, u *userJoint, right int) (decision.Moment, bool) {
 	var none decision.Context
 	lacks := func(x *hand, who *decision.UserClass, right int) (lacking func(decision.Moment) bool, next func(decision.Moment) decision.Moment) {
 		if x == nil || who == nil || who.Bar != 0 {
@@ -304,7 +304,7 @@ func (h *proof) missing(was, is *hand, u *joint[policy.UserID, decision.UserClas
 }
 
 // loses tells whether users of a class may have lost a right, or be among those whom it is about no more.
-func (h *proof) loses(u *joint[policy.UserID, decision.UserClass], d *joint[policy.DeviceID, decision.DeviceClass], point policy.PointID, right int) bool {
+func (h *proof) loses(u *userJoint, d *deviceJoint, point policy.PointID, right int) bool {
 	was, is := h.sides(u, d, point)
 	if was == nil || was.who == nil || was.scope.Empty() {
 		return false // they had nothing to lose
@@ -361,7 +361,7 @@ func (c *crowd) count(at decision.Moment) (n int, until decision.Moment) {
 }
 
 // tooFew finds the first instant at which fewer are allowed something on a resource, in any circumstances, than should be.
-func (h *proof) tooFew(users []*joint[policy.UserID, decision.UserClass], d *joint[policy.DeviceID, decision.DeviceClass], point policy.PointID, right int) breach {
+func (h *proof) tooFew(users []*userJoint, d *deviceJoint, point policy.PointID, right int) breach {
 	now := crowd{scope: h.is.At(d.after), most: h.is.Record.AtLeast}
 	var before *crowd
 	if h.covered(d, point) {
