@@ -39,28 +39,35 @@ func (p *Part) holds(at Moment) bool {
 
 // course is that of the answer to a question.
 func (c *Compiled) course(a *ResolvedQuery) Course {
-	return Course{c, a.Who, a.What, a.Right, c.Parts(a, func(l *Line) bool {
+	return Course{c, a.Who, a.What, a.Right, c.Parts(a, nil, func(l *Line) bool {
 		return l.Rights.Has(a.Right) && (l.Ifs == nil || c.ConditionsMet(l, a))
 	})}
 }
 
-// Parts gathers the lines of a user on a resource, each once: those that bear on what is asked and, under direct-first, all that name the
+// partsAim is room for most hands.
+const partsAim = 16
+
+// Parts adds to an empty list the lines of a user on a resource, each once: those that bear on what is asked and, under direct-first, all that name the
 // user.
-func (c *Compiled) Parts(a *ResolvedQuery, bears func(*Line) bool) []Part {
-	var out []Part
+func (c *Compiled) Parts(a *ResolvedQuery, out []Part, bears func(*Line) bool) []Part {
 	var room [64]int32
 	for i := range a.Who.Held {
 		held := &a.Who.Held[i]
-		direct := held.Subject == a.Who.Self
+		direct, again := held.Subject == a.Who.Self, heldBefore(a.Who.Held[:i], held.Subject)
 		for _, n := range c.covering(held.Subject, a, room[:0]) {
 			l := &c.Lines[n]
 			idle := !bears(l)
 			if l.Valid == (Period{}) || idle && !(c.DirectFirst && direct) {
 				continue
 			}
-			k := slices.IndexFunc(out, func(p Part) bool { return p.Line == l && p.Direct == direct })
+			k := -1
+			if again || len(l.To) > 1 || len(l.On) > 1 { // else it comes but once
+				k = slices.IndexFunc(out, func(p Part) bool { return p.Line == l && p.Direct == direct })
+			}
 			if k < 0 {
-				k = len(out)
+				if k = len(out); out == nil {
+					out = make([]Part, 0, partsAim)
+				}
 				out = append(out, Part{Line: l, Number: n, Direct: direct, Idle: idle})
 			}
 			switch {
@@ -103,7 +110,7 @@ func (k *Course) Never() bool {
 		return true
 	}
 	r := &k.Compiled.RightList[k.Right]
-	if len(r.Kinds) > 0 && !slices.Contains(r.Kinds, k.What.Facts.Kind) {
+	if !r.For(k.What.Facts.Kind) {
 		return true
 	}
 	some := false

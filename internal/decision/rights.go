@@ -1,6 +1,8 @@
 package decision
 
 import (
+	"slices"
+
 	"sentier/internal/policy"
 )
 
@@ -28,6 +30,11 @@ type RightInfo struct {
 	takenBy  RightSet // what implies the right, itself included
 	Kinds    []policy.KindID
 	Controls bool // is control or implies it
+}
+
+// For tells whether the right can be exercised on devices of a kind.
+func (r *RightInfo) For(kind policy.KindID) bool {
+	return len(r.Kinds) == 0 || slices.Contains(r.Kinds, kind)
 }
 
 // RightSet is a set of rights by their numbers.

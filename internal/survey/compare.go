@@ -4,7 +4,9 @@ import (
 	"cmp"
 	"maps"
 	"reflect"
+	"runtime"
 	"slices"
+	"sync"
 
 	"sentier/internal/container"
 	"sentier/internal/decision"
@@ -24,6 +26,12 @@ type Tally [Now + 1]int
 
 // All counts them in all degrees.
 func (t *Tally) All() int { return t[Now] + t[Later] + t[If] }
+
+func (t *Tally) add(list []Possibility, times int) {
+	for i := range list {
+		t[list[i].Degree] += times
+	}
+}
 
 // Differences are what two policies allow differently, at an instant, within 400 days of it or in other circumstances: the impact of the
 // changes between them. A right counts once among what is gained, in the first degree in which the one policy allows at some instant and
@@ -64,7 +72,8 @@ func (p *comparison) joints(done []policy.RecordChange) (users []userJoint, devi
 	if t := before.Touched(done); done == nil || t.EveryDevice || t.Wholesale(after.Policy()) {
 		users, devices = pair(&before.Users, &after.Users, nil), pair(&before.Devices, &after.Devices, nil)
 	} else {
-		users, devices = pair(&before.Users, &after.Users, slices.Collect(maps.Keys(t.Users))), pair(&before.Devices, &after.Devices, slices.Collect(maps.Keys(t.Devices)))
+		users = pair(&before.Users, &after.Users, slices.AppendSeq([]policy.UserID{}, maps.Keys(t.Users)))
+		devices = pair(&before.Devices, &after.Devices, slices.AppendSeq([]policy.DeviceID{}, maps.Keys(t.Devices)))
 	}
 	p.everything = before.DirectFirst != after.DirectFirst || !p.rights.alike
 	p.look(users, devices)
@@ -77,7 +86,8 @@ type joint[ID ~string, C any] struct {
 	ids                   container.Roll[ID]
 	moved                 bool // the class is another one
 	nearBefore, nearAfter bool // a line of the one policy concerns them that is not in the other
-	concerned             bool // they gain or lose something, or somebody does on them
+	concerned             bool // somebody gains or loses something on them
+	spared                int  // for how many users they are in another part than their block, where that is concerned
 }
 
 type (
@@ -114,17 +124,25 @@ func pair[ID ~string, C any](before, after *container.Crowd[ID, C], moved []ID) 
 			}
 		})
 	} else {
+		left := map[int32]bool{} // classes of which not all are as before
 		for _, id := range moved {
 			put(id)
+			if s := after.Where.Find(string(id)); s != nil {
+				left[s.Class] = true
+			}
 		}
 		for n := range after.Inhabited {
-			if ids := *after.Members.At(n); n < int32(before.Classes.Size) {
+			if n >= int32(before.Classes.Size) {
+				break
+			}
+			ids := *after.Members.At(n)
+			if left[n] {
 				ids = ids.Except(moved, func(id ID) bool {
 					s := before.Where.Find(string(id))
 					return s != nil && s.Class == n
 				})
-				out = append(out, joint[ID, C]{before: before.Classes.At(n), after: after.Classes.At(n), ids: ids})
 			}
+			out = append(out, joint[ID, C]{before: before.Classes.At(n), after: after.Classes.At(n), ids: ids})
 		}
 	}
 	for key, ids := range lists {
@@ -164,21 +182,29 @@ type comparison struct {
 	sameAfter  []int32 // the other way round
 	differs    decision.RightSet
 	key        []byte
-	known      map[string]shift // by what bears on a right for a pair before and after
+	pairs      *memo[*outcome] // by what bears on a pair before and after
+	known      *memo[shift]    // by what bears on one right of it
 }
 
 // side is one of the policies.
 type side struct {
 	Survey
 	changed []bool  // by the number of a line: the other policy has none that means the same
-	alike   []int32 // see [alikeLines]
+	kinds   []int32 // by the number of a line: see [alikeLines]
+	alike   []int32 // likewise, whatever the rights
+	room    []decision.Part
+	periods *numbers
+}
+
+func sideOf(c *decision.Compiled) side {
+	return side{Survey: Of(c), periods: &numbers{by: map[string]int64{}}}
 }
 
 // newComparison compares two policies, of which the earlier may be missing.
 func newComparison(before, after *decision.Compiled, in Circumstances) *comparison {
-	p := &comparison{after: side{Survey: Of(after)}, in: in, at: decision.MomentOf(in.At), known: map[string]shift{}}
+	p := &comparison{after: sideOf(after), in: in, at: decision.MomentOf(in.At), pairs: newMemo[*outcome](), known: newMemo[shift]()}
 	if before != nil {
-		p.before, p.rights = side{Survey: Of(before)}, union(before.Rights, after.Rights)
+		p.before, p.rights = sideOf(before), union(before.Rights, after.Rights)
 		p.differs = make(decision.RightSet, p.rights.words)
 	}
 	return p
@@ -213,7 +239,9 @@ func (p *comparison) findLines() {
 			}
 		}
 	}
-	p.before.alike, p.after.alike = alikeLines(p.before.Lines), alikeLines(p.after.Lines)
+	for _, s := range []*side{&p.before, &p.after} {
+		s.kinds, s.alike = alikeLines(s.Lines, s.changed)
+	}
 }
 
 type lineKey struct {
@@ -384,13 +412,50 @@ func (x *concern) device(d *decision.DeviceClass) bool {
 }
 
 func (p *comparison) run(users []userJoint, devices []deviceJoint) {
-	users = slices.DeleteFunc(users, func(u userJoint) bool { return u.ids.Size == 0 })
-	devices = slices.DeleteFunc(devices, func(d deviceJoint) bool { return d.ids.Size == 0 })
-	all := newFacing(p.before.Survey, p.after.Survey, devices)
+	moved := p.everything || slices.ContainsFunc(users, func(u userJoint) bool { return u.moved && u.ids.Size > 0 })
+	movedOn := p.everything || slices.ContainsFunc(devices, func(d deviceJoint) bool { return d.moved && d.ids.Size > 0 })
+	users = slices.DeleteFunc(users, func(u userJoint) bool {
+		return u.ids.Size == 0 || !movedOn && !u.moved && !u.nearBefore && !u.nearAfter
+	})
+	devices = slices.DeleteFunc(devices, func(d deviceJoint) bool {
+		return d.ids.Size == 0 || !moved && !d.moved && !d.nearBefore && !d.nearAfter
+	})
+	shares := 1
+	if len(users)*len(devices) > manyPairs {
+		shares = min(runtime.GOMAXPROCS(0), len(users))
+	}
+	found := make([]*comparison, shares)
+	faces := make([]*facing, shares)
+	var all sync.WaitGroup
+	for n := range shares {
+		all.Go(func() {
+			q := newComparison(p.before.Compiled, p.after.Compiled, p.in) // with rooms of its own
+			q.everything, q.most, q.sameBefore, q.sameAfter = p.everything, p.most, p.sameBefore, p.sameAfter
+			q.before, q.after, q.pairs, q.known = p.before, p.after, p.pairs, p.known
+			found[n], faces[n] = q, newFacing(p.before.Survey, p.after.Survey, slices.Clone(devices))
+			q.share(users[n*len(users)/shares:(n+1)*len(users)/shares], faces[n])
+		})
+	}
+	all.Wait()
+	for _, q := range found {
+		p.take(q)
+	}
+	for i := range devices {
+		if slices.ContainsFunc(faces, func(f *facing) bool { return f.concerned(i) }) {
+			p.out.Devices += devices[i].ids.Size
+		}
+	}
+}
+
+// manyPairs is of how many pairs of classes a comparison is made by all processors side by side.
+const manyPairs = 1 << 16
+
+// share compares what some of the users may do.
+func (p *comparison) share(users []userJoint, devices *facing) {
 	for i := range users {
 		u := &users[i]
 		any, before := false, p.out.Gained.All()
-		for part := range all.parts(u) {
+		for part := range devices.of(u) {
 			if d := part.example; p.everything || u.moved || d.moved || meet(u, d) {
 				any = p.pair(u, part) || any
 			}
@@ -402,32 +467,37 @@ func (p *comparison) run(users []userJoint, devices []deviceJoint) {
 			p.out.Gainers += u.ids.Size
 		}
 	}
-	for i := range devices {
-		if devices[i].concerned {
-			p.out.Devices += devices[i].ids.Size
-		}
+}
+
+// take adds what was found of other users.
+func (p *comparison) take(q *comparison) {
+	o := &q.out
+	for d := range p.out.Gained {
+		p.out.Gained[d] += o.Gained[d]
+		p.out.Lost[d] += o.Lost[d]
 	}
+	p.out.Control += o.Control
+	p.out.Gainers += o.Gainers
+	p.out.Users += o.Users
+	p.out.Pairs += o.Pairs
+	p.control, p.others = append(p.control, q.control...), append(p.others, q.others...)
 }
 
 // pair compares what users of one class may do on devices that are alike to them, and on their points.
 func (p *comparison) pair(u *userJoint, part part) bool {
 	d := part.example
 	whole := p.outcome(u, d, [2]decision.Target{})
-	some := !whole.none()
+	some := whole != nil
 	if some {
-		size := 0
-		for d := range part.joints {
-			size += d.ids.Size
-			d.concerned = true
-		}
-		p.tell(u.ids, size, part.ids, "", whole)
+		part.concern()
+		p.tell(u.ids, part.size(), part.ids, "", whole)
 	}
 	for _, point := range pointsOf(d) { // a device of which a line names a point is alike to no other
 		targets := [2]decision.Target{pointTarget(d.before, point), pointTarget(d.after, point)}
 		if targets[0] == 0 && targets[1] == 0 {
 			continue
 		}
-		if own := p.outcome(u, d, targets); !own.none() && !own.equal(whole) {
+		if own := p.outcome(u, d, targets); own != nil && !own.equal(whole) {
 			p.tell(u.ids, d.ids.Size, part.ids, point, own)
 			some, d.concerned = true, true
 		}
@@ -465,21 +535,12 @@ func pointTarget(class *decision.DeviceClass, id policy.PointID) decision.Target
 // tell counts what users of a class gain and lose on some devices, and keeps the first few of each such pair.
 func (p *comparison) tell(users container.Roll[policy.UserID], size int, devices func(most int) []policy.DeviceID, point policy.PointID, o *outcome) {
 	pairs := users.Size * size
-	gained, lost := p.named(o.gained), p.named(o.lost)
 	p.out.Pairs += pairs
-	control := false
-	for i, list := range [][]Possibility{gained, lost} {
-		for _, g := range list {
-			[]*Tally{&p.out.Gained, &p.out.Lost}[i][g.Degree] += pairs
-			controls := p.controls(g.Right)
-			control = control || controls
-			if controls && i == 0 {
-				p.out.Control += pairs
-			}
-		}
-	}
+	p.out.Gained.add(o.gained, pairs)
+	p.out.Lost.add(o.lost, pairs)
+	p.out.Control += pairs * o.controls
 	into := &p.others
-	if control {
+	if o.control {
 		into = &p.control
 	}
 	if len(*into) > 4*p.most {
@@ -493,7 +554,7 @@ func (p *comparison) tell(users container.Roll[policy.UserID], size int, devices
 				return
 			}
 			left--
-			*into = append(*into, Difference{u, d, point, gained, lost})
+			*into = append(*into, Difference{u, d, point, o.gained, o.lost})
 		}
 	}
 }
@@ -517,19 +578,6 @@ func (p *comparison) sort() {
 	}
 	all := append(p.control, p.others...)
 	p.out.Items = all[:min(p.most, len(all))]
-}
-
-func (p *comparison) named(list []Prospect) []Possibility {
-	var out []Possibility
-	for n, x := range list {
-		if x.Degree != Impossible {
-			out = append(out, Possibility{p.rights.ids[n], x})
-		}
-	}
-	slices.SortStableFunc(out, func(a, b Possibility) int {
-		return decision.Bit(p.controls(b.Right)) - decision.Bit(p.controls(a.Right))
-	})
-	return out
 }
 
 // rightUnion numbers the rights of two policies alike.

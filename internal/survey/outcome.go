@@ -1,77 +1,114 @@
 package survey
 
 import (
-	"cmp"
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
 
 	"sentier/internal/decision"
 )
 
-// outcome is what is gained and lost by a pair of classes.
-type outcome struct{ gained, lost []Prospect } // by the union's numbers of rights
-
-func (o *outcome) none() bool { return o == nil }
+// outcome is what is gained and lost by a pair of classes: control first.
+type outcome struct {
+	gained, lost []Possibility
+	controls     int  // of what is gained, rights that control
+	control      bool // any of what is gained or lost does
+}
 
 func (o *outcome) equal(x *outcome) bool {
 	if o == nil || x == nil {
 		return o == x
 	}
-	return slices.EqualFunc(o.gained, x.gained, Prospect.equal) && slices.EqualFunc(o.lost, x.lost, Prospect.equal)
+	same := func(a, b Possibility) bool { return a.Right == b.Right && a.Prospect.equal(b.Prospect) }
+	return slices.EqualFunc(o.gained, x.gained, same) && slices.EqualFunc(o.lost, x.lost, same)
 }
+
+// way is how a pair is compared.
+type way byte
+
+const (
+	apart   way = '/' // each side by its own policy
+	added   way = '+' // lines are added alone: both sides are told by the later policy
+	dropped way = '-' // lines are dropped alone: by the earlier
+)
 
 // outcome compares the answers about a user and a resource before and after; nil where they are the same.
 func (p *comparison) outcome(u *userJoint, d *deviceJoint, point [2]decision.Target) *outcome {
 	var had, has hand
 	old, new := decision.ResolvedQuery{Who: u.before, What: d.before, PointTarget: point[0]}, decision.ResolvedQuery{Who: u.after, What: d.after, PointTarget: point[1]}
 	was, is := u.nearBefore && d.nearBefore, u.nearAfter && d.nearAfter
-	way := byte('/')
-	switch apart := p.everything || u.moved || d.moved; {
-	case !apart && !was: // lines are added alone: both can be told of the later policy
-		has = p.hand(p.after.Survey, &new)
-		had = has.but(p.after.changed)
-		way = '+'
-	case !apart && !is:
-		had = p.hand(p.before.Survey, &old)
-		has = had.but(p.before.changed)
-		way = '-'
+	way := apart
+	switch other := p.everything || u.moved || d.moved; {
+	case !other && !was:
+		way = added
+		has = p.handIn(&p.after, &new)
+		had = has.but(p.after.changed, &p.before.room)
+	case !other && !is:
+		way = dropped
+		had = p.handIn(&p.before, &old)
+		has = had.but(p.before.changed, &p.after.room)
 	default:
-		had, has = p.hand(p.before.Survey, &old), p.hand(p.after.Survey, &new)
+		had, has = p.handIn(&p.before, &old), p.handIn(&p.after, &new)
 	}
-	if len(had.parts)+len(has.parts) == 0 {
+	if len(had.parts)+len(has.parts) == 0 || way != apart && len(had.parts) == len(has.parts) {
 		return nil
 	}
-	var out *outcome
-	rights := p.differing(&had, &has, way)
+	key := decision.ClassKey(append(p.key[:0], byte(way)))
+	if way != added {
+		key = p.before.bearing(&had, -1, key)
+	}
+	if way != dropped {
+		key = p.after.bearing(&has, -1, key)
+	}
+	p.key = key
+	return p.pairs.of(key, func() *outcome { return p.compared(&had, &has, way) })
+}
+
+func (p *comparison) compared(had, has *hand, way way) *outcome {
+	var out outcome
+	rights := p.differing(had, has, way)
 	for n, id := range p.rights.ids {
 		if !rights.Has(n) || p.in.Right != "" && p.in.Right != id {
 			continue
 		}
-		was, is := slices.Index(p.rights.old, n), slices.Index(p.rights.new, n)
-		one := p.about(&had, &has, was, is, way)
-		if one.gained.Degree == Impossible && one.lost.Degree == Impossible {
-			continue
+		x := p.about(had, has, slices.Index(p.rights.old, n), slices.Index(p.rights.new, n), way)
+		controls := p.controls(id)
+		if x.gained.Degree != Impossible {
+			out.gained = append(out.gained, Possibility{id, x.gained})
+			out.controls += decision.Bit(controls)
+			out.control = out.control || controls
 		}
-		if out == nil {
-			out = &outcome{make([]Prospect, len(p.rights.ids)), make([]Prospect, len(p.rights.ids))}
+		if x.lost.Degree != Impossible {
+			out.lost = append(out.lost, Possibility{id, x.lost})
+			out.control = out.control || controls
 		}
-		out.gained[n], out.lost[n] = one.gained, one.lost
 	}
-	return out
+	if len(out.gained)+len(out.lost) == 0 {
+		return nil
+	}
+	for _, list := range [][]Possibility{out.gained, out.lost} {
+		slices.SortStableFunc(list, func(a, b Possibility) int {
+			return decision.Bit(p.controls(b.Right)) - decision.Bit(p.controls(a.Right))
+		})
+	}
+	return &out
 }
 
-// but is a hand without some lines.
-func (h hand) but(lines []bool) hand {
-	some := func(p decision.Part) bool { return lines[p.Number] }
-	if slices.ContainsFunc(h.parts, some) {
-		h.parts = slices.DeleteFunc(slices.Clone(h.parts), some)
+// but is a hand without some lines, in a room that is used again.
+func (h hand) but(lines []bool, room *[]decision.Part) hand {
+	*room = (*room)[:0]
+	for _, x := range h.parts {
+		if !lines[x.Number] {
+			*room = append(*room, x)
+		}
 	}
+	h.parts = *room
 	return h
 }
 
 // differing are the rights of which the answers may be others, by the union's numbers: those that a line bears on that is not on both sides.
-func (p *comparison) differing(had, has *hand, way byte) decision.RightSet {
+func (p *comparison) differing(had, has *hand, way way) decision.RightSet {
 	all := func() decision.RightSet {
 		for n := range p.rights.ids {
 			p.differs.Add(n)
@@ -111,9 +148,9 @@ func (p *comparison) differing(had, has *hand, way byte) decision.RightSet {
 }
 
 // within tells whether a part is in a hand of the other policy as well; same gives the number that its line has there.
-func (p *comparison) within(x *decision.Part, other *hand, way byte, same []int32) bool {
+func (p *comparison) within(x *decision.Part, other *hand, way way, same []int32) bool {
 	n := x.Number
-	if way == '/' {
+	if way == apart {
 		n = same[n]
 	}
 	return n >= 0 && slices.ContainsFunc(other.parts, func(y decision.Part) bool {
@@ -125,16 +162,41 @@ func (p *comparison) within(x *decision.Part, other *hand, way byte, same []int3
 type shift struct{ gained, lost Prospect }
 
 // about finds what is gained and lost of one right, once for all pairs of which the same bears on it.
-func (p *comparison) about(had, has *hand, was, is int, way byte) shift {
-	key := decision.ClassKey(append(p.key[:0], way))
-	key = p.bearing(had, was, way != '+', key)
-	key = p.bearing(has, is, way == '-', key)
-	p.key = key
-	if out, ok := p.known[string(key)]; ok {
-		return out
+func (p *comparison) about(had, has *hand, was, is int, way way) shift {
+	before, after := &p.before, &p.after
+	switch way {
+	case added:
+		before = after
+	case dropped:
+		after = before
 	}
-	out := shift{p.search(had, has, was, is), p.search(has, had, is, was)}
-	p.known[string(key)] = out
+	key := decision.ClassKey(append(p.key[:0], byte(way)))
+	key.Number(int64(was))
+	key = before.bearing(had, was, key)
+	key.Number(int64(is))
+	p.key = after.bearing(has, is, key)
+	return p.known.of(p.key, func() shift { return shift{p.search(had, has, was, is), p.search(has, had, is, was)} })
+}
+
+// memo keeps what was found for all who look for it side by side.
+type memo[V any] struct {
+	mu sync.RWMutex
+	by map[string]V
+}
+
+func newMemo[V any]() *memo[V] { return &memo[V]{by: map[string]V{}} }
+
+func (m *memo[V]) of(key []byte, find func() V) V {
+	m.mu.RLock()
+	out, ok := m.by[string(key)]
+	m.mu.RUnlock()
+	if !ok {
+		kept := string(key) // what finds it may write another
+		out = find()
+		m.mu.Lock()
+		m.by[kept] = out
+		m.mu.Unlock()
+	}
 	return out
 }
 
@@ -152,64 +214,90 @@ func (p *comparison) hand(c Survey, a *decision.ResolvedQuery) hand {
 	return c.hand(a)
 }
 
-// bearing adds to a key all of a hand that bears on one right: lines that hold alike and are held alike count once, in no order.
-func (p *comparison) bearing(h *hand, right int, before bool, k decision.ClassKey) decision.ClassKey {
-	k.Number(int64(right))
-	if right < 0 || h.who == nil || h.what == nil {
+// handIn is the hand by one of the policies, good until that of the next pair.
+func (p *comparison) handIn(s *side, a *decision.ResolvedQuery) hand {
+	if a.Who == nil || a.What == nil || a.Who.Bar != 0 || a.What.Retired || !a.Prefilter() {
+		return hand{c: s.Compiled}
+	}
+	h := s.handIn(a, s.room[:0])
+	s.room = h.parts
+	return h
+}
+
+// bearing adds to a key all of a hand that bears on one right, or, without one, on any: lines that hold alike and are held alike count once, in no
+// order.
+func (s *side) bearing(h *hand, right int, k decision.ClassKey) decision.ClassKey {
+	if h.who == nil || h.what == nil {
+		k.Number(-1)
 		return k
 	}
-	side := p.after
-	if before {
-		side = p.before
-	}
-	info := &h.c.RightList[right]
 	k.Period(h.who.Valid)
-	if info.Controls {
+	k.Number(int64(h.what.Clock))
+	kinds := s.kinds
+	if right < 0 {
 		k.Period(h.what.Lockout)
+		for i := range h.c.RightList {
+			k.Number(int64(decision.Bit(h.c.RightList[i].For(h.what.Facts.Kind))))
+		}
+	} else {
+		kinds = s.alike
+		info := &h.c.RightList[right]
+		k.Number(int64(decision.Bit(info.For(h.what.Facts.Kind))))
+		if info.Controls {
+			k.Period(h.what.Lockout)
+		}
 	}
-	k.Number(int64(h.what.Clock)<<1 | int64(decision.Bit(len(info.Kinds) == 0 || slices.Contains(info.Kinds, h.what.Facts.Kind))))
-	var room [32]bearer
+	var room [32]int64
 	list := room[:0]
 	for i := range h.parts {
 		x := &h.parts[i]
-		if bears := x.Bears(right); bears || h.c.DirectFirst && x.Direct {
-			list = append(list, bearer{side.alike[x.Number]<<2 | int32(decision.Bit(x.Direct)<<1|decision.Bit(!bears)), x.Periods})
-		}
-	}
-	slices.SortFunc(list, bearer.compare)
-	for i, b := range list {
-		if i > 0 && b.compare(list[i-1]) == 0 {
-			continue
-		}
-		k.Number(int64(b.line))
-		if len(b.periods) != 1 || b.periods[0] != decision.Always {
-			k.Number(-int64(len(b.periods)))
-			for _, held := range b.periods {
-				k.Period(held)
+		if bears := !x.Idle && (right < 0 || x.Line.Rights.Has(right)); bears || h.c.DirectFirst && x.Direct {
+			n := int64(kinds[x.Number])<<2 | int64(decision.Bit(x.Direct)<<1|decision.Bit(!bears))
+			if len(x.Periods) != 1 || x.Periods[0] != decision.Always {
+				n |= s.held(x.Periods) << 40
 			}
+			list = append(list, n)
 		}
 	}
-	k.Number(-1 << 40)
+	slices.Sort(list)
+	for _, n := range slices.Compact(list) {
+		k.Number(n)
+	}
+	k.Number(-1)
 	return k
 }
 
-// bearer is a line that bears on a right, by what it is alike to.
-type bearer struct {
-	line    int32
-	periods []decision.Period
+// numbers are given to keys as they come, by several at a time.
+type numbers struct {
+	mu sync.Mutex
+	by map[string]int64
 }
 
-func (b bearer) compare(o bearer) int {
-	return cmp.Or(cmp.Compare(b.line, o.line), slices.CompareFunc(b.periods, o.periods, func(x, y decision.Period) int {
-		return cmp.Or(cmp.Compare(x.From, y.From), cmp.Compare(x.Until, y.Until))
-	}))
+func (n *numbers) of(key string) int64 {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	number, ok := n.by[key]
+	if !ok {
+		number = int64(len(n.by)) + 1
+		n.by[key] = number
+	}
+	return number
 }
 
-// alikeLines numbers the lines of a policy so that those that hold at the same instants, in the same circumstances, have one number, whatever their
-// rights.
-func alikeLines(lines []decision.Line) []int32 {
-	out := make([]int32, len(lines))
-	numbers := map[string]int32{}
+// held numbers periods other than always, from 1.
+func (s *side) held(periods []decision.Period) int64 {
+	var k decision.ClassKey
+	for _, p := range periods {
+		k.Period(p)
+	}
+	return s.periods.of(string(k))
+}
+
+// alikeLines numbers the lines of a policy so that those that hold at the same instants, in the same circumstances, have one number: kinds of those that
+// give the same, and are in both policies or not, alike of all.
+func alikeLines(lines []decision.Line, changed []bool) (kinds, alike []int32) {
+	kinds, alike = make([]int32, len(lines)), make([]int32, len(lines))
+	all := numbers{by: map[string]int64{}}
 	var key decision.ClassKey
 	var schedules []string
 	for i := range lines {
@@ -226,12 +314,12 @@ func alikeLines(lines []decision.Line) []int32 {
 		if l.Ifs != nil {
 			key.Text(fmt.Sprint(l.Ifs.Networks, l.Ifs.Places, l.Ifs.States, decision.TriOf(l.Ifs.StrongSignIn), decision.TriOf(l.Ifs.Attended)))
 		}
-		n, ok := numbers[string(key)]
-		if !ok {
-			n = int32(len(numbers))
-			numbers[string(key)] = n
+		alike[i] = int32(all.of(string(key)))
+		key.Number(int64(decision.Bit(changed[i])))
+		for _, word := range l.Rights {
+			key.Number(int64(word))
 		}
-		out[i] = n
+		kinds[i] = int32(all.of("of " + string(key)))
 	}
-	return out
+	return kinds, alike
 }

@@ -126,9 +126,12 @@ type hand struct {
 
 // hand gathers the lines that bear on the user and the resource of a question, each once. What states of devices rule out is
 // left out: they stay as they are.
-func (c Survey) hand(a *decision.ResolvedQuery) hand {
+func (c Survey) hand(a *decision.ResolvedQuery) hand { return c.handIn(a, nil) }
+
+// handIn is a hand in a room that is used again.
+func (c Survey) handIn(a *decision.ResolvedQuery, room []decision.Part) hand {
 	h := hand{c: c.Compiled, who: a.Who, what: a.What}
-	h.parts = c.Parts(a, func(l *decision.Line) bool { return l.Ifs == nil || decision.StateMet(l, a) })
+	h.parts = c.Parts(a, room, func(l *decision.Line) bool { return l.Ifs == nil || decision.StateMet(l, a) })
 	return h
 }
 

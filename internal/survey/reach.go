@@ -370,7 +370,7 @@ func (c Survey) exercisable(what *decision.DeviceClass, at decision.Moment, want
 	locked := what.Lockout.Holds(at)
 	for i := range c.RightList {
 		r := &c.RightList[i]
-		if len(r.Kinds) > 0 && !slices.Contains(r.Kinds, what.Facts.Kind) || locked && r.Controls {
+		if !r.For(what.Facts.Kind) || locked && r.Controls {
 			into[i>>6] &^= 1 << (i & 63)
 		}
 	}
