@@ -38,7 +38,7 @@ func TestEveryFigureIsMeasured(t *testing.T) {
 	r.imports(s, n)
 	*w = world{}
 	r.starts(s, n)
-	if len(r.figures) != 22 {
+	if len(r.figures) != 23 {
 		t.Errorf("%d figures were measured: %v", len(r.figures), r.figures)
 	}
 	report := r.document()

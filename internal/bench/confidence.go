@@ -40,12 +40,15 @@ func (w *world) compile() { sink += len(decision.Compile(w.policy).Lines) }
 
 // upkeep measures what is found that may not be meant as it is.
 func (r *run) upkeep(w *world, n int) {
-	var counts map[survey.FindingKind]int
+	var upkeep *survey.Upkeep
 	var all, floor time.Duration
 	profiled(func() {
-		all, floor = against(2, func() { _, counts = survey.Of(w.compiled).Findings(at) }, w.compile)
+		all, floor = against(2, func() { upkeep = survey.Of(w.compiled).Upkeep(at) }, w.compile)
 	})
-	r.report(figure{"all findings", n, ratio(all, floor), 10, false, fmt.Sprintf("%v, compiling %v; %d kinds", all, floor, len(counts))})
+	r.report(figure{"all findings", n, ratio(all, floor), 10, false, fmt.Sprintf("%v, compiling %v; %d kinds", all, floor, len(upkeep.Counts))})
+	after := w.next(w.compiled, policy.Change{Op: policy.Add, Type: policy.UserGroups, ID: "district-100-keepers", List: "members", Entry: policy.Entry{Value: string(w.userIDs[7])}})
+	again, _ := against(3, func() { sink += len(upkeep.Next(after).Found) }, func() {})
+	r.report(figure{"all findings after one edit", n, ratio(again, all), 0.1, false, fmt.Sprintf("%v, all %v", again, all)})
 }
 
 // expectations measures what each change is held against.

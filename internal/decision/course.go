@@ -131,16 +131,9 @@ func (k *Course) Next(at Moment) Moment {
 	if !k.There() {
 		return End
 	}
-	first := k.Who.Valid.Next(at)
-	if k.Compiled.RightList[k.Right].Controls && k.What.Lockout != (Period{}) {
-		first = min(first, k.What.Lockout.Next(at))
-	}
+	first := k.Steady(at)
 	for i := range k.Parts {
 		p := &k.Parts[i]
-		first = min(first, p.Line.Valid.Next(at))
-		for _, held := range p.Periods {
-			first = min(first, held.Next(at))
-		}
 		if p.Idle {
 			continue
 		}

@@ -54,6 +54,14 @@ type ClassSet struct {
 // NewClassSet makes a set of classes that are numbered below size.
 func NewClassSet(size int) *ClassSet { return &ClassSet{seen: make([]bool, size)} }
 
+// Clear leaves the set empty.
+func (s *ClassSet) Clear() {
+	for _, n := range s.List {
+		s.seen[n] = false
+	}
+	s.List = s.List[:0]
+}
+
 // Add puts numbers into the set.
 func (s *ClassSet) Add(numbers []int32) {
 	for _, n := range numbers {

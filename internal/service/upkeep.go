@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"maps"
 	"slices"
 	"strings"
 	"sync"
@@ -18,7 +19,7 @@ import (
 type findings struct {
 	mu       sync.Mutex
 	revision uint64
-	at       time.Time
+	upkeep   *survey.Upkeep // nil: nobody has asked yet
 	list     []survey.Finding
 	counts   map[survey.FindingKind]int
 }
@@ -32,23 +33,27 @@ const (
 )
 
 // Bounds of policies, in records: from manyRecords on, the findings are not looked for on the way to the first page, but told there once somebody
-// has asked for them; above mostRecords they would take longer than anybody waits.
+// has asked for them, which takes seconds; above mostRecords they would take longer than anybody waits.
 const (
-	manyRecords = 3_000
-	mostRecords = 20_000
+	manyRecords = 20_000
+	mostRecords = 500_000
 )
 
 // FindingsKnown tells whether the findings are known, or known as soon as somebody asks.
 func (s *Service) FindingsKnown() bool {
-	st := s.State()
-	if st.Policy.Len() < manyRecords {
+	if s.State().Policy.Len() < manyRecords {
 		return true
 	}
 	if !s.findings.mu.TryLock() {
 		return false // somebody is looking for them
 	}
 	defer s.findings.mu.Unlock()
-	return s.findings.revision == st.Revision.Number
+	return s.findings.fresh(s.borders.Clock())
+}
+
+// fresh tells whether what was found last can be told, or gone on from.
+func (f *findings) fresh(now time.Time) bool {
+	return f.upkeep != nil && !now.Before(f.upkeep.At) && now.Before(f.upkeep.At.Add(findingsHold))
 }
 
 // Findings are what may not be meant as it is now, whoever asks.
@@ -60,17 +65,23 @@ func (s *Service) Findings(ctx context.Context) (list []survey.Finding, counts m
 		return nil, nil, now, Wrong("policy", "has %d records: findings are looked for in up to %d", n, mostRecords)
 	}
 	f := &s.findings
-	if f.revision == st.Revision.Number && !now.Before(f.at) && now.Before(f.at.Add(findingsHold)) {
-		return f.list, f.counts, f.at, nil
+	upkeep := f.upkeep
+	switch {
+	case f.fresh(now) && f.revision == st.Revision.Number:
+		return f.list, f.counts, upkeep.At, nil
+	case f.fresh(now):
+		upkeep = upkeep.Next(st.Compiled)
+	default:
+		upkeep = survey.Of(st.Compiled).Upkeep(now)
 	}
-	list, counts = survey.Of(st.Compiled).Findings(now)
 	unused, err := s.unused(ctx, st, now)
 	if err != nil {
 		return nil, nil, now, err
 	}
-	list, counts[survey.Unused] = append(list, unused...), len(unused)
-	f.revision, f.at, f.list, f.counts = st.Revision.Number, now, list, counts
-	return list, counts, now, nil
+	counts = maps.Clone(upkeep.Counts)
+	counts[survey.Unused] = len(unused)
+	f.revision, f.upkeep, f.list, f.counts = st.Revision.Number, upkeep, append(slices.Clip(upkeep.Found), unused...), counts
+	return f.list, f.counts, upkeep.At, nil
 }
 
 // unused finds people who could do something and have been allowed nothing for a long time: by the record, where that reaches back so far.

@@ -83,6 +83,7 @@ func (p *comparison) joints(done []policy.RecordChange) (users []userJoint, devi
 // joint is those who share a class before and a class after; one is nil where they are not there.
 type joint[ID ~string, C any] struct {
 	before, after         *C
+	from, to              int32 // the numbers of the classes
 	ids                   container.Roll[ID]
 	moved                 bool // the class is another one
 	nearBefore, nearAfter bool // a line of the one policy concerns them that is not in the other
@@ -142,12 +143,12 @@ func pair[ID ~string, C any](before, after *container.Crowd[ID, C], moved []ID) 
 					return s != nil && s.Class == n
 				})
 			}
-			out = append(out, joint[ID, C]{before: before.Classes.At(n), after: after.Classes.At(n), ids: ids})
+			out = append(out, joint[ID, C]{before: before.Classes.At(n), after: after.Classes.At(n), from: n, to: n, ids: ids})
 		}
 	}
 	for key, ids := range lists {
 		slices.Sort(ids)
-		j := joint[ID, C]{ids: container.RollOf(ids), moved: true}
+		j := joint[ID, C]{from: key[0], to: key[1], ids: container.RollOf(ids), moved: true}
 		if key[0] >= 0 {
 			j.before = before.Classes.At(key[0])
 		}

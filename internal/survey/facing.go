@@ -118,7 +118,10 @@ func (f *facing) key(i int, k decision.ClassKey) decision.ClassKey {
 		}
 		k.Number(int64(class.Clock))
 		k.Text(class.Facts.Zone.String())
-		k.Text(string(class.Facts.Kind))
+		c := []*Survey{&f.before, &f.after}[side]
+		for r := range c.RightList { // of the kind nothing else counts
+			k.Number(int64(decision.Bit(c.RightList[r].For(class.Facts.Kind))))
+		}
 		k.Text(string(class.Facts.State))
 		k.Period(class.Lockout)
 		for _, t := range class.Facts.Targets {

@@ -84,37 +84,151 @@ func (f *Finding) Key() string {
 	return strings.Join(parts, " ")
 }
 
-// finder gathers findings.
-type finder struct {
+// Upkeep is the findings of a policy, and what they were found from, so that those of a later policy are found from what a change touches.
+type Upkeep struct {
 	Survey
-	at     time.Time
-	clocks []*decision.DeviceClass // a class of devices for each clock
-	out    map[FindingKind][]Finding
-	more   map[FindingKind]int
+	At     time.Time
+	Found  []Finding           // of each kind the first
+	Counts map[FindingKind]int // how many there are
+
+	standings []standing // by class of users
+	access    []access   // by class of devices
+	crews     []crew     // by class of users
+	people    int
+	similar   [len(namedTypes)][][2]string
 }
 
-// Findings are what may not be meant as it is, at an instant: of each kind the first, and how many there are.
-func (c Survey) Findings(at time.Time) (found []Finding, counts map[FindingKind]int) {
-	f := &finder{Survey: c, at: at, out: map[FindingKind][]Finding{}, more: map[FindingKind]int{}}
+// finder gathers findings.
+type finder struct {
+	*Upkeep
+	clocks  []*decision.DeviceClass // a class of devices for each clock
+	holders *decision.ClassSet
+	out     map[FindingKind][]Finding
+}
+
+// Upkeep finds what may not be meant as it is, at an instant.
+func (c Survey) Upkeep(at time.Time) *Upkeep {
+	f := newFinder(c, at)
+	c.assess(decision.MomentOf(at), slices.Collect(c.Users.Inhabited), f.standings)
+	f.reachers(slices.Collect(c.Devices.Inhabited))
+	for i, t := range namedTypes {
+		f.similar[i] = similar(c.Policy().Table(t))
+	}
+	return f.gather()
+}
+
+// Next is the findings of a later policy, by what is different in it: those that [Survey.Upkeep] finds at the same instant.
+func (u *Upkeep) Next(after *decision.Compiled) *Upkeep {
+	f := newFinder(Of(after), u.At)
+	done := u.Policy().Compare(after.Policy())
+	users, devices := u.touched(f, done)
+	f.assess(decision.MomentOf(u.At), users, f.standings)
+	f.reachers(devices)
+	for i, t := range namedTypes {
+		if now := after.Policy().Table(t); u.Policy().Table(t).Same(now) {
+			f.similar[i] = u.similar[i]
+		} else {
+			f.similar[i] = similar(now)
+		}
+	}
+	return f.gather()
+}
+
+// touched lists the classes of users and of devices that a change touches, and takes over what was found of all others.
+func (u *Upkeep) touched(f *finder, done []policy.RecordChange) (users, devices []int32) {
+	p := newComparison(u.Compiled, f.Compiled, Circumstances{At: u.At})
+	uj, dj := p.joints(done)
+	before := u.around(uj, dj, func(j *userJoint) *decision.UserClass { return j.before }, func(j *deviceJoint) *decision.DeviceClass { return j.before })
+	after := f.around(uj, dj, func(j *userJoint) *decision.UserClass { return j.after }, func(j *deviceJoint) *decision.DeviceClass { return j.after })
+	whom, what := decision.NewClassSet(f.Users.Classes.Size), decision.NewClassSet(f.Devices.Classes.Size)
+	for i := range uj {
+		switch j := &uj[i]; {
+		case j.ids.Size == 0 || j.after == nil:
+		case j.moved || j.nearBefore || j.nearAfter || j.before != nil && before.user(j.before) || after.user(j.after):
+			whom.Add([]int32{j.to})
+		default:
+			f.standings[j.to] = u.standings[j.from]
+		}
+	}
+	for i := range dj {
+		switch j := &dj[i]; {
+		case j.ids.Size == 0 || j.after == nil:
+		case f.people != u.people || j.moved || j.nearBefore || j.nearAfter || j.before != nil && before.device(j.before) || after.device(j.after):
+			what.Add([]int32{j.to})
+		default:
+			f.access[j.to] = u.access[j.from]
+		}
+	}
+	return whom.List, what.List
+}
+
+// around is whom the lines on devices concern that are others than in another policy, and what the lines concern that are given to users who are others.
+func (c Survey) around(users []userJoint, devices []deviceJoint, user func(*userJoint) *decision.UserClass, device func(*deviceJoint) *decision.DeviceClass) concern {
+	subjects, targets := make([]bool, len(c.BySubject)), make([]bool, len(c.ByTarget))
+	for i := range users {
+		if j := &users[i]; j.moved && j.ids.Size > 0 {
+			if mine := user(j); mine != nil {
+				for _, h := range mine.Held {
+					subjects[h.Subject] = true
+				}
+			}
+		}
+	}
+	for i := range devices {
+		if j := &devices[i]; j.moved && j.ids.Size > 0 {
+			if mine := device(j); mine != nil {
+				for _, list := range [][]decision.Target{mine.Facts.Targets, mine.Facts.Points} {
+					for _, t := range list {
+						targets[t] = true
+					}
+				}
+			}
+		}
+	}
+	out := concern{make([]bool, len(c.BySubject)), make([]bool, len(c.ByTarget))}
+	for i := range c.Lines {
+		l := &c.Lines[i]
+		if slices.ContainsFunc(l.On, func(t decision.Target) bool { return targets[t] }) {
+			for _, s := range l.To {
+				out.subjects[s] = true
+			}
+		}
+		if slices.ContainsFunc(l.To, func(s decision.Subject) bool { return subjects[s] }) {
+			for _, t := range l.On {
+				out.targets[t] = true
+			}
+		}
+	}
+	return out
+}
+
+func newFinder(c Survey, at time.Time) *finder {
+	f := &finder{Upkeep: &Upkeep{Survey: c, At: at, Counts: map[FindingKind]int{}}, out: map[FindingKind][]Finding{}, holders: decision.NewClassSet(c.Users.Classes.Size)}
+	f.standings, f.access = make([]standing, c.Users.Classes.Size), make([]access, c.Devices.Classes.Size)
+	f.crews, f.people = f.persons()
 	for n := range c.Devices.Inhabited {
 		class := c.Devices.Classes.At(n)
 		if !slices.ContainsFunc(f.clocks, func(d *decision.DeviceClass) bool { return d.Clock == class.Clock }) {
 			f.clocks = append(f.clocks, class)
 		}
 	}
+	return f
+}
+
+func (f *finder) gather() *Upkeep {
 	f.grants()
-	f.people()
+	f.members()
 	f.groups()
 	f.devices()
 	f.names()
 	for _, kind := range FindingKinds() {
-		found = append(found, f.out[kind]...)
+		f.Found = append(f.Found, f.out[kind]...)
 	}
-	return found, f.more
+	return f.Upkeep
 }
 
 func (f *finder) add(x Finding) {
-	if f.more[x.Kind]++; f.more[x.Kind] <= MostFindings {
+	if f.Counts[x.Kind]++; f.Counts[x.Kind] <= MostFindings {
 		f.out[x.Kind] = append(f.out[x.Kind], x)
 	}
 }
@@ -134,7 +248,11 @@ func (f *finder) removal(t policy.Type, id string) Mend {
 
 // useless finds that a grant might as well not be there.
 func (f *finder) useless(kind FindingKind, g *policy.Grant) {
-	f.add(Finding{Kind: kind, Of: of(policy.Grants, string(g.ID)), Mends: []Mend{f.removal(policy.Grants, string(g.ID))}})
+	x := Finding{Kind: kind, Of: of(policy.Grants, string(g.ID))}
+	if f.Counts[kind] < MostFindings { // else it is counted alone
+		x.Mends = []Mend{f.removal(policy.Grants, string(g.ID))}
+	}
+	f.add(x)
 }
 
 func put(r policy.Record) policy.Change {
@@ -153,7 +271,7 @@ func (f *finder) grants() {
 			f.useless(NeverInForce, g)
 			continue
 		}
-		if until := g.Valid.Until; !until.IsZero() && !until.After(f.at) {
+		if until := g.Valid.Until; !until.IsZero() && !until.After(f.At) {
 			f.add(Finding{Kind: PastEnd, Of: self, At: until, Mends: []Mend{f.removal(policy.Grants, string(g.ID))}})
 			continue
 		} else if f.soon(until) {
@@ -163,39 +281,46 @@ func (f *finder) grants() {
 		switch {
 		case len(users) == 0:
 			f.useless(ToNobody, g)
-		case len(devices) == 0:
+		case !devices:
 			f.useless(OnNothing, g)
 		case !f.everOpen(mine):
 			f.useless(NeverOpen, g)
 		case g.Effect != policy.Deny:
-			f.allowing(g, mine, users, devices)
+			f.allowing(g, mine, users)
 		}
 	}
 }
 
 func (f *finder) soon(t time.Time) bool {
-	return !t.IsZero() && t.After(f.at) && t.Before(f.at.AddDate(0, 0, 7))
+	return !t.IsZero() && t.After(f.At) && t.Before(f.At.AddDate(0, 0, 7))
 }
 
-// reached are the classes of users that lines are given to, and of devices that they cover.
-func (f *finder) reached(lines []int32) (users, devices []int32) {
-	who, what := decision.NewClassSet(f.Users.Classes.Size), decision.NewClassSet(f.Devices.Classes.Size)
+// reached are the classes of users that lines are given to, good until the next, and whether they cover any device.
+func (f *finder) reached(lines []int32) (users []int32, devices bool) {
+	f.holders.Clear()
 	in := f.Inverted()
 	for _, n := range lines {
 		for _, s := range f.Lines[n].To {
-			who.Add(in.Holders[s])
+			f.holders.Add(in.Holders[s])
 		}
-		for _, t := range f.Lines[n].On {
-			what.Add(in.Covered[t])
-		}
+		devices = devices || f.covers(&f.Lines[n], func(*decision.DeviceClass) bool { return true })
 	}
-	live := slices.DeleteFunc(what.List, func(n int32) bool { return f.Devices.Classes.At(n).Retired })
-	return who.List, live
+	return f.holders.List, devices
+}
+
+// covers tells whether a line covers any device that is not retired and meets a condition.
+func (f *finder) covers(l *decision.Line, meets func(*decision.DeviceClass) bool) bool {
+	return slices.ContainsFunc(l.On, func(t decision.Target) bool {
+		return slices.ContainsFunc(f.Inverted().Covered[t], func(n int32) bool {
+			d := f.Devices.Classes.At(n)
+			return !d.Retired && meets(d)
+		})
+	})
 }
 
 // everOpen tells whether any of some lines holds at any time of the 400 days, by any clock.
 func (f *finder) everOpen(lines []int32) bool {
-	from := decision.MomentOf(f.at)
+	from := decision.MomentOf(f.At)
 	return slices.ContainsFunc(lines, func(n int32) bool {
 		l := &f.Lines[n]
 		if len(l.When) == 0 {
@@ -206,7 +331,7 @@ func (f *finder) everOpen(lines []int32) bool {
 }
 
 // allowing looks at a grant that gives something at some time.
-func (f *finder) allowing(g *policy.Grant, lines []int32, users, devices []int32) {
+func (f *finder) allowing(g *policy.Grant, lines []int32, users []int32) {
 	self := of(policy.Grants, string(g.ID))
 	if g.To.Everyone {
 		f.add(Finding{Kind: EveryoneGets, Of: self})
@@ -214,15 +339,18 @@ func (f *finder) allowing(g *policy.Grant, lines []int32, users, devices []int32
 	if slices.ContainsFunc(g.Lines, func(l policy.Line) bool { return l.On.Everything }) {
 		f.add(Finding{Kind: EverythingGiven, Of: self})
 	}
-	ours := func(p *decision.Part) bool { return p.Line.Grant == g }
-	switch f.without(users, devices, ours) {
+	most := noWorth
+	for _, n := range users {
+		most = max(most, f.standings[n].of(g.ID).all)
+	}
+	switch most {
 	case heldOtherwise:
 		f.useless(Covered, g)
 		return
 	case denied:
 		f.useless(BehindDeny, g)
 		return
-	case nothing: // those whom it reaches may do nothing now, and would have it again later
+	case noWorth: // those whom it reaches may do nothing now, and would have it again later
 		return
 	}
 	f.inapplicable(g, lines)
@@ -230,117 +358,20 @@ func (f *finder) allowing(g *policy.Grant, lines []int32, users, devices []int32
 		return // who is named there stands before what groups give
 	}
 	for _, id := range g.To.Users {
-		f.twice(g, id, devices)
+		f.twice(g, id)
 	}
 	if len(users) <= mostHeld && !g.To.Everyone { // what everyone has, some have twice
-		f.heldTwice(g, users, devices)
+		f.heldTwice(g, users)
 	}
 	if most := 2; len(g.To.Users) > most {
 		f.add(Finding{Kind: DirectGrant, Of: self, Count: len(g.To.Users), Mends: []Mend{f.grouped(g)}})
 	}
 }
 
-// worth is what some lines come to for those whom they reach, beside all others. What is more goes before what is less.
-type worth uint8
-
-const (
-	nothing       worth = iota // nobody has anything by them
-	denied                     // all that they give is denied
-	heldOtherwise              // others give all of it as well
-	needed                     // somebody would lose something without them
-)
-
-// without tells what the parts that are dropped come to, for users and on devices of some classes.
-func (f *finder) without(users, devices []int32, drops func(*decision.Part) bool) worth {
-	most := nothing
-	for _, u := range users {
-		if most = max(most, f.withoutFor(f.Users.Classes.At(u), devices, drops)); most == needed {
-			break
-		}
-	}
-	return most
-}
-
-func (f *finder) withoutFor(u *decision.UserClass, devices []int32, drops func(*decision.Part) bool) worth {
-	most := nothing
-	for _, d := range devices {
-		class := f.Devices.Classes.At(d)
-		for _, target := range append([]decision.Target{0}, class.Facts.Points...) {
-			if most = max(most, f.withoutOn(u, class, target, drops)); most == needed {
-				return most
-			}
-		}
-	}
-	return most
-}
-
-func (f *finder) withoutOn(u *decision.UserClass, d *decision.DeviceClass, point decision.Target, drops func(*decision.Part) bool) worth {
-	a := decision.ResolvedQuery{Who: u, What: d, PointTarget: point, Moment: decision.MomentOf(f.at)}
-	if u.Bar != 0 || d.Retired || !a.Prefilter() {
-		return nothing
-	}
-	with := f.hand(&a)
-	left := with
-	left.parts = slices.DeleteFunc(slices.Clone(with.parts), func(p decision.Part) bool { return drops(&p) })
-	if len(left.parts) == len(with.parts) {
-		return nothing
-	}
-	most := nothing
-	for right := range f.RightList {
-		if !slices.ContainsFunc(with.parts, func(p decision.Part) bool { return drops(&p) && p.Bears(right) }) || f.likeEarlier(&with, right) {
-			continue
-		}
-		switch {
-		case (&search{before: &left, after: &with, had: right, right: right, at: a.Moment}).any():
-			return needed
-		case (&search{after: &with, had: -1, right: right, at: a.Moment}).any():
-			most = max(most, heldOtherwise)
-		case slices.ContainsFunc(with.parts, func(p decision.Part) bool { return p.Line.Deny && p.Bears(right) }):
-			most = max(most, denied)
-		}
-	}
-	return most
-}
-
-// likeEarlier tells whether the same lines give and take a right as an earlier one, so that it goes with that.
-func (f *finder) likeEarlier(h *hand, right int) bool {
-	for earlier := range right {
-		x, y := &f.RightList[earlier], &f.RightList[right]
-		if x.Controls == y.Controls && slices.Equal(x.Kinds, y.Kinds) && !slices.ContainsFunc(h.parts, func(p decision.Part) bool { return p.Bears(earlier) != p.Bears(right) }) {
-			return true
-		}
-	}
-	return false
-}
-
-// any tells whether there is an instant, and circumstances, at which the search finds anything.
-func (s *search) any() bool {
-	if s.nothing() {
-		return false
-	}
-	if _, ok := s.first(s.context); ok {
-		return true
-	}
-	values := s.values()
-	full, found := usable(&values), false
-	if full == 0 {
-		return false
-	}
-	s.each(full, &values, choice{}, 0, func(at decision.Context) {
-		if !found {
-			_, found = s.first(at)
-		}
-	})
-	return found
-}
-
 // twice finds that a grant names somebody who has all of it by groups.
-func (f *finder) twice(g *policy.Grant, id policy.UserID, devices []int32) {
-	class := f.Users.Find(id)
-	if class == nil || class.Bar != 0 {
-		return
-	}
-	if f.withoutFor(class, devices, func(p *decision.Part) bool { return p.Direct && p.Line.Grant == g }) != heldOtherwise {
+func (f *finder) twice(g *policy.Grant, id policy.UserID) {
+	at := f.Users.Where.Find(string(id))
+	if at == nil || f.standings[at.Class].of(g.ID).own != heldOtherwise {
 		return
 	}
 	less := *g
@@ -356,10 +387,10 @@ func (f *finder) twice(g *policy.Grant, id policy.UserID, devices []int32) {
 const mostHeld = 200
 
 // heldTwice finds who has all that a grant gives them by groups otherwise as well. Which of the two is too much, nobody can foresee.
-func (f *finder) heldTwice(g *policy.Grant, users, devices []int32) {
+func (f *finder) heldTwice(g *policy.Grant, users []int32) {
 	for _, n := range users {
 		class := f.Users.Classes.At(n)
-		if slices.Contains(g.To.Users, class.Named()) || f.withoutFor(class, devices, func(p *decision.Part) bool { return p.Line.Grant == g }) != heldOtherwise {
+		if slices.Contains(g.To.Users, class.Named()) || f.standings[n].of(g.ID).all != heldOtherwise {
 			continue
 		}
 		for id := range f.Users.Members.At(n).All {
@@ -391,14 +422,12 @@ func (f *finder) grouped(g *policy.Grant) Mend {
 func (f *finder) inapplicable(g *policy.Grant, lines []int32) {
 	for _, n := range lines {
 		l := &f.Lines[n]
-		_, devices := f.reached([]int32{n})
 		record := &g.Lines[l.Number]
 		for _, id := range record.Rights {
 			number, _ := f.Compiled.Right(id)
 			kinds := f.RightList[number].Kinds
-			if len(kinds) == 0 || len(devices) == 0 || slices.ContainsFunc(devices, func(d int32) bool {
-				return slices.Contains(kinds, f.Devices.Classes.At(d).Facts.Kind)
-			}) {
+			if len(kinds) == 0 || f.covers(l, func(d *decision.DeviceClass) bool { return slices.Contains(kinds, d.Facts.Kind) }) ||
+				!f.covers(l, func(*decision.DeviceClass) bool { return true }) {
 				continue
 			}
 			less := *g

@@ -2,20 +2,23 @@ package survey
 
 import (
 	"cmp"
+	"hash/maphash"
 	"maps"
+	"runtime"
 	"slices"
 	"strings"
+	"sync"
 	"unicode"
 
 	"sentier/internal/decision"
 	"sentier/internal/policy"
 )
 
-// people looks at memberships and accounts.
-func (f *finder) people() {
+// members looks at memberships and accounts.
+func (f *finder) members() {
 	for u := range policy.Each[*policy.User](f.Policy()) {
 		switch until := u.Valid.Until; {
-		case !until.IsZero() && !until.After(f.at) && u.Status != policy.Suspended:
+		case !until.IsZero() && !until.After(f.At) && u.Status != policy.Suspended:
 			f.add(Finding{Kind: PastEnd, Of: of(policy.Users, string(u.ID)), At: until})
 		case f.soon(until):
 			f.add(Finding{Kind: EndsSoon, Of: of(policy.Users, string(u.ID)), At: until})
@@ -25,7 +28,7 @@ func (f *finder) people() {
 		for _, m := range g.Members {
 			about := append(of(policy.Users, string(m.User)), FindingOf{policy.UserGroups, string(g.ID)})
 			switch {
-			case !m.Until.IsZero() && !m.Until.After(f.at):
+			case !m.Until.IsZero() && !m.Until.After(f.At):
 				f.add(Finding{Kind: PastEnd, Of: about, At: m.Until, Mends: []Mend{{"leave", about[1], []policy.Change{{
 					Op: policy.Drop, Type: policy.UserGroups, ID: string(g.ID), List: "members", Beside: true,
 					Entry: policy.Entry{Value: string(m.User), From: m.From, Until: m.Until},
@@ -102,7 +105,7 @@ func (f *finder) memberships() {
 		}
 		if len(groups)+len(class.Named()) > 1 && class.Bar == 0 {
 			for _, g := range groups {
-				if !slices.ContainsFunc(f.PassesTo(g), func(x policy.UserGroupID) bool { return bound[x] }) && f.idle(class, g) {
+				if !slices.ContainsFunc(f.PassesTo(g), func(x policy.UserGroupID) bool { return bound[x] }) && slices.Contains(f.standings[n].idle, g) {
 					for id := range members.All {
 						f.add(Finding{Kind: IdleMembership, Of: append(of(policy.Users, string(id)), FindingOf{policy.UserGroups, string(g)}), Mends: []Mend{leave(id, g)}})
 					}
@@ -140,42 +143,6 @@ func (f *finder) linesOf(group policy.UserGroupID) []int32 {
 	return f.LinesOf(s)
 }
 
-// idle tells whether users of a class have all that they have by a group otherwise as well, to the instant and the circumstance.
-func (f *finder) idle(class *decision.UserClass, group policy.UserGroupID) bool {
-	var lines []int32
-	for _, g := range f.PassesTo(group) {
-		lines = append(lines, f.linesOf(g)...)
-	}
-	if len(lines) == 0 {
-		return false
-	}
-	_, devices := f.reached(lines)
-	without := f.Without(class, group)
-	held := false
-	for _, d := range devices {
-		what := f.Devices.Classes.At(d)
-		for _, target := range append([]decision.Target{0}, what.Facts.Points...) {
-			a := decision.ResolvedQuery{Who: class, What: what, PointTarget: target, Moment: decision.MomentOf(f.at)}
-			b := a
-			b.Who = without
-			with, left := f.hand(&a), f.hand(&b)
-			for right := range f.RightList {
-				bears := func(p decision.Part) bool { return p.Bears(right) }
-				if !slices.ContainsFunc(with.parts, bears) || f.likeEarlier(&with, right) && f.likeEarlier(&left, right) {
-					continue
-				}
-				held = true
-				for _, s := range []*search{{before: &left, after: &with}, {before: &with, after: &left}} {
-					if s.had, s.right, s.at = right, right, a.Moment; s.any() {
-						return false
-					}
-				}
-			}
-		}
-	}
-	return held
-}
-
 // groups looks at groups of users: for those with nobody, and those that list the same people.
 func (f *finder) groups() {
 	mentions := map[string]int{}
@@ -191,8 +158,8 @@ func (f *finder) groups() {
 			})
 		}
 	}
-	listed := map[string][]policy.UserGroupID{}
-	var order []string
+	alike := map[uint64][]*policy.UserGroup{} // by a sum of who is listed, of those that it may be the same
+	var order []uint64
 	for g := range policy.Each[*policy.UserGroup](f.Policy()) {
 		if len(g.Members) == 0 && len(g.Includes) == 0 {
 			var mends []Mend
@@ -205,29 +172,38 @@ func (f *finder) groups() {
 		if len(g.Members) < 2 || len(g.Includes) > 0 {
 			continue
 		}
-		var key strings.Builder
-		for _, m := range g.Members {
-			key.WriteString(string(m.User) + " " + m.From.String() + m.Until.String() + "\n")
+		sum := maphash.String(seed, string(g.Members[0].User)+" "+string(g.Members[len(g.Members)-1].User)) + uint64(len(g.Members))
+		if alike[sum] == nil {
+			order = append(order, sum)
 		}
-		if listed[key.String()] == nil {
-			order = append(order, key.String())
-		}
-		listed[key.String()] = append(listed[key.String()], g.ID)
+		alike[sum] = append(alike[sum], g)
 	}
-	for _, key := range order {
-		if same := listed[key]; len(same) > 1 {
-			var ids []string
-			for _, id := range same {
-				ids = append(ids, string(id))
+	for _, sum := range order {
+		for rest := alike[sum]; len(rest) > 1; {
+			first := rest[0]
+			same := func(g *policy.UserGroup) bool {
+				return slices.EqualFunc(first.Members, g.Members, func(a, b policy.Member) bool {
+					return a.User == b.User && a.From.Equal(b.From) && a.Until.Equal(b.Until)
+				})
 			}
-			f.add(Finding{Kind: AlikeGroups, Of: of(policy.UserGroups, ids...), Count: strings.Count(key, "\n")})
+			var ids []string
+			for _, g := range rest {
+				if same(g) {
+					ids = append(ids, string(g.ID))
+				}
+			}
+			if len(ids) > 1 {
+				f.add(Finding{Kind: AlikeGroups, Of: of(policy.UserGroups, ids...), Count: len(first.Members)})
+			}
+			rest = slices.DeleteFunc(rest, same)
 		}
 	}
 }
 
+var seed = maphash.MakeSeed()
+
 // devices looks at who can do what on each.
 func (f *finder) devices() {
-	people := f.persons()
 	for n := range f.Devices.Inhabited {
 		class, members := f.Devices.Classes.At(n), *f.Devices.Members.At(n)
 		if class.Facts.Site == "" {
@@ -238,71 +214,118 @@ func (f *finder) devices() {
 		if class.Retired {
 			continue
 		}
-		controllers, first, reached, all := f.who(class, people)
+		a := &f.access[n]
+		if a.reached > 0 && a.reached < f.people && a.controllers != 1 {
+			continue
+		}
 		for id := range members.All {
 			self := of(policy.Devices, string(id))
 			switch {
-			case reached == 0:
+			case a.reached == 0:
 				f.add(Finding{Kind: NobodyReaches, Of: self})
-			case all:
-				f.add(Finding{Kind: AllReach, Of: self, Count: reached})
+			case a.reached == f.people && f.people >= fewest:
+				f.add(Finding{Kind: AllReach, Of: self, Count: a.reached})
 			}
-			if controllers == 1 {
-				f.add(Finding{Kind: SinglePerson, Of: append(self, FindingOf{policy.Users, string(first)})})
+			if a.controllers == 1 {
+				f.add(Finding{Kind: SinglePerson, Of: append(self, FindingOf{policy.Users, string(a.first)})})
 			}
 		}
 	}
+}
+
+// access is who can do what on devices of a class.
+type access struct {
+	controllers int           // people who could control them at some time, as far as two
+	first       policy.UserID // of them
+	reached     int           // people who could do anything, as far as it is clear whether that is nobody, or everybody
+}
+
+// reachers finds who can do what on devices of some classes, side by side.
+func (f *finder) reachers(classes []int32) {
+	given := make([][]decision.Subject, len(f.ByTarget)) // by target: those who are given anything on it
+	for i := range f.Lines {
+		if l := &f.Lines[i]; !l.Deny {
+			for _, t := range l.On {
+				for _, s := range l.To {
+					if !slices.Contains(given[t], s) {
+						given[t] = append(given[t], s)
+					}
+				}
+			}
+		}
+	}
+	f.Inverted()
+	shares := min(runtime.GOMAXPROCS(0), len(classes)/few+1)
+	var wait sync.WaitGroup
+	for n := range shares {
+		wait.Go(func() {
+			holders := decision.NewClassSet(f.Users.Classes.Size)
+			for _, class := range classes[n*len(classes)/shares : (n+1)*len(classes)/shares] {
+				if d := f.Devices.Classes.At(class); !d.Retired {
+					holders.Clear()
+					for _, t := range d.Facts.Targets {
+						for _, s := range given[t] {
+							holders.Add(f.Inverted().Holders[s])
+						}
+					}
+					f.access[class] = f.who(d, holders.List)
+				}
+			}
+		})
+	}
+	wait.Wait()
 }
 
 // crew is the people of a class.
 type crew struct {
-	class *decision.UserClass
-	ids   []policy.UserID // the first two
+	first policy.UserID
 	size  int
 }
 
-// persons are the people who can do anything now, by their classes; services are not asked who else could stand in.
-func (f *finder) persons() []crew {
-	var out []crew
+// persons are the people who can do anything now, by their classes, and how many; services are not asked who else could stand in.
+func (f *finder) persons() (crews []crew, people int) {
+	crews = make([]crew, f.Users.Classes.Size)
+	services := map[policy.UserID]bool{}
+	for u := range policy.Each[*policy.User](f.Policy()) {
+		if u.Kind != policy.Person {
+			services[u.ID] = true
+		}
+	}
 	for n := range f.Users.Inhabited {
-		class := f.Users.Classes.At(n)
-		if class.Bar != 0 {
+		if f.Users.Classes.At(n).Bar != 0 {
 			continue
 		}
-		c := crew{class: class}
+		c := &crews[n]
 		for id := range f.Users.Members.At(n).All {
-			if u, _ := policy.Find[*policy.User](f.Policy(), string(id)); u.Kind == policy.Person {
-				if c.size++; len(c.ids) < 2 {
-					c.ids = append(c.ids, id)
+			if !services[id] {
+				if c.size++; c.first == "" {
+					c.first = id
 				}
 			}
 		}
-		if c.size > 0 {
-			out = append(out, c)
-		}
+		people += c.size
 	}
-	return out
+	return crews, people
 }
 
 // fewest is how many people there are at least before it is told that all of them reach something.
 const fewest = 5
 
-// who counts the people who could control devices of a class at some time, as far as two, and those who could do anything; all tells whether
-// everybody could.
-func (f *finder) who(class *decision.DeviceClass, people []crew) (controllers int, first policy.UserID, reached int, all bool) {
-	total := 0
-	all = true
-	for i := range people {
-		p := &people[i]
-		total += p.size
-		if controllers > 1 && reached > 0 && !all {
+// who counts the people of some classes of users who could do something on devices of a class; all others could do nothing.
+func (f *finder) who(class *decision.DeviceClass, holders []int32) (out access) {
+	missing := f.people
+	for _, n := range holders {
+		missing -= f.crews[n].size
+	}
+	for _, n := range holders {
+		c := &f.crews[n]
+		if c.size == 0 {
 			continue
 		}
-		a := decision.ResolvedQuery{Who: p.class, What: class, Moment: decision.MomentOf(f.at)}
-		if !a.Prefilter() {
-			all = false
-			continue
+		if out.controllers > 1 && out.reached > 0 && missing > 0 {
+			break
 		}
+		a := decision.ResolvedQuery{Who: f.Users.Classes.At(n), What: class, Moment: decision.MomentOf(f.At)}
 		h := f.hand(&a)
 		some, controls := false, false
 		for right := range f.RightList {
@@ -314,48 +337,83 @@ func (f *finder) who(class *decision.DeviceClass, people []crew) (controllers in
 			}
 		}
 		if some {
-			reached += p.size
+			out.reached += c.size
+		} else {
+			missing += c.size
 		}
-		all = all && some
 		if controls {
-			if controllers += p.size; first == "" {
-				first = p.ids[0]
+			if out.controllers += c.size; out.first == "" || c.first < out.first {
+				out.first = c.first
 			}
 		}
 	}
-	return controllers, first, reached, all && total >= fewest
+	return out
 }
 
 // names looks for names that nearly match, where people choose by them.
 func (f *finder) names() {
-	for _, t := range []policy.Type{policy.Users, policy.UserGroups, policy.DeviceGroups, policy.Sites, policy.Roles, policy.Schedules, policy.Grants} {
-		byKey := map[string][]string{}
-		var order []string
-		for r := range f.Policy().Table(t).All() {
-			for _, key := range nearKeys(r.Title()) {
-				ids := byKey[key]
-				if ids == nil {
-					order = append(order, key)
-				}
-				if len(ids) == 0 || ids[len(ids)-1] != r.Key() { // two letters that are the same leave the same
-					byKey[key] = append(ids, r.Key())
-				}
-			}
-		}
-		seen := map[string]bool{}
-		for _, key := range order {
-			ids := byKey[key]
-			if len(ids) < 2 || len(ids) > 3 {
-				continue // what many share is how they are called, and no slip
-			}
-			a, b := ids[0], ids[1]
-			if seen[a+" "+b] || !near(f.Policy().Title(t, a), f.Policy().Title(t, b)) {
-				continue
-			}
-			seen[a+" "+b] = true
-			f.add(Finding{Kind: SimilarNames, Of: of(t, a, b)})
+	for i, t := range namedTypes {
+		for _, pair := range f.similar[i] {
+			f.add(Finding{Kind: SimilarNames, Of: of(t, pair[0], pair[1])})
 		}
 	}
+}
+
+// namedTypes are those of which people choose by name.
+var namedTypes = [...]policy.Type{policy.Users, policy.UserGroups, policy.DeviceGroups, policy.Sites, policy.Roles, policy.Schedules, policy.Grants}
+
+// called is how many share a name at most that is a slip of another, and no common one.
+const called = 3
+
+// similar finds the ids of two records each whose names nearly match.
+func similar(table policy.Table) (out [][2]string) {
+	type record struct {
+		number    int
+		id, title string
+	}
+	named := map[string][]record{} // by plain name, as many as tell that it is a common one
+	var order []string
+	n := 0
+	for r := range table.All() {
+		plain := plainName(r.Title())
+		list := named[plain]
+		if list == nil {
+			order = append(order, plain)
+		}
+		if len(list) <= called {
+			named[plain] = append(list, record{n, r.Key(), r.Title()})
+		}
+		n++
+	}
+	keys := map[string][]record{}
+	var keyed []string
+	for _, plain := range order {
+		for _, key := range nearKeys(plain) {
+			list := keys[key]
+			if list == nil {
+				keyed = append(keyed, key)
+			}
+			if len(list) <= called {
+				keys[key] = append(list, named[plain]...)
+			}
+		}
+	}
+	seen := map[[2]string]bool{}
+	for _, key := range keyed {
+		list := keys[key]
+		if len(list) < 2 || len(list) > called {
+			continue // what many share is how they are called, and no slip
+		}
+		slices.SortFunc(list, func(a, b record) int { return a.number - b.number })
+		pair := [2]string{list[0].id, list[1].id}
+		if pair[0] == pair[1] || seen[pair] || !near(list[0].title, list[1].title) {
+			continue
+		}
+		seen[pair] = true
+		out = append(out, pair)
+	}
+	slices.SortFunc(out, func(a, b [2]string) int { return cmp.Or(cmp.Compare(a[0], b[0]), cmp.Compare(a[1], b[1])) })
+	return out
 }
 
 // shortest is how long names are at least of which one letter may be another.
@@ -363,14 +421,18 @@ const shortest = 6
 
 // nearKeys are what names share that differ in one letter at most: the name without marks, and that without each of its letters.
 func nearKeys(name string) []string {
-	plain := []rune(plainName(name))
-	out := []string{string(plain)}
+	plain := []rune(name)
+	out := []string{name}
 	if len(plain) < shortest {
 		return out
 	}
 	for i := range plain {
-		if !unicode.IsDigit(plain[i]) {
-			out = append(out, string(slices.Concat(plain[:i], []rune{'*'}, plain[i+1:])), string(slices.Concat(plain[:i], plain[i+1:])))
+		if unicode.IsDigit(plain[i]) {
+			continue
+		}
+		out = append(out, string(slices.Concat(plain[:i], []rune{'*'}, plain[i+1:])))
+		if i == 0 || plain[i] != plain[i-1] { // else it leaves the same
+			out = append(out, string(slices.Concat(plain[:i], plain[i+1:])))
 		}
 	}
 	return out

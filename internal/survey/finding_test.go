@@ -1,11 +1,11 @@
 package survey_test
 
 import (
+	"fmt"
 	"math/rand/v2"
+	"reflect"
 	"slices"
-	"strings"
 	"testing"
-	"time"
 
 	"sentier/internal/decision"
 	"sentier/internal/specimen"
@@ -17,22 +17,39 @@ var changesNothing = []survey.FindingKind{survey.HeldTwice, survey.IdleMembershi
 	survey.NeverInForce, survey.NotApplicable, survey.DirectGrant, survey.EmptyGroup}
 
 // mended holds each mend of a finding against what it says: the finding is gone, and what it promises not to change is as it was.
-func mended(t *testing.T, c *decision.Compiled, x survey.Finding, at time.Time) {
+func mended(t *testing.T, before *survey.Upkeep, x survey.Finding) {
 	t.Helper()
+	c, at := before.Compiled, before.At
 	for _, mend := range x.Mends {
 		next, done, err := c.Policy().Apply(mend.Changes)
 		if err != nil {
 			t.Fatalf("%s: its mend %q cannot be made: %v", x.Key(), mend.Word, err)
 		}
 		after := c.Next(next, done)
-		left, _ := survey.Of(after).Findings(at)
-		if slices.ContainsFunc(left, func(y survey.Finding) bool { return y.Key() == x.Key() }) {
+		if slices.ContainsFunc(again(t, before, after).Found, func(y survey.Finding) bool { return y.Key() == x.Key() }) {
 			t.Fatalf("%s is still there after %q: %v", x.Key(), mend.Word, specimen.Keys(done))
 		}
 		if d := survey.Compare(c, after, done, survey.Circumstances{At: at}, 3); slices.Contains(changesNothing, x.Kind) && d.Pairs > 0 {
 			t.Fatalf("%s: the mend %q changes %+v", x.Key(), mend.Word, d)
 		}
 	}
+}
+
+// again finds what a later policy shows, from what an earlier one did, and holds it against what a look at all of it finds.
+func again(t *testing.T, before *survey.Upkeep, after *decision.Compiled) *survey.Upkeep {
+	t.Helper()
+	next, whole := before.Next(after), survey.Of(after).Upkeep(before.At)
+	if !reflect.DeepEqual(keysOf(next), keysOf(whole)) || !reflect.DeepEqual(next.Counts, whole.Counts) {
+		t.Fatalf("found by the change are %v, and by a look at all %v; the change: %v", keysOf(next), keysOf(whole), specimen.Keys(before.Policy().Compare(after.Policy())))
+	}
+	return next
+}
+
+func keysOf(u *survey.Upkeep) (keys []string) {
+	for _, x := range u.Found {
+		keys = append(keys, fmt.Sprint(x.Key(), " ", x.Count, " ", len(x.Mends)))
+	}
+	return keys
 }
 
 // TestEachFindingHasItsPolicy: for each kind, a policy that shows it, one that nearly does, and its mends.
@@ -90,19 +107,14 @@ users: [{id: ana, name: Ana}, {id: ben, name: Ben}, {id: cho, name: Cho}, {id: d
 			on = "users: [{id: ana}]\n"
 		}
 		shown := specimen.Compile(t, on+c.shows)
-		found, _ := survey.Of(shown).Findings(at)
-		i := slices.IndexFunc(found, func(x survey.Finding) bool { return x.Key() == c.want })
+		upkeep := survey.Of(shown).Upkeep(at)
+		i := slices.IndexFunc(upkeep.Found, func(x survey.Finding) bool { return x.Key() == c.want })
 		if i < 0 {
-			var keys []string
-			for _, x := range found {
-				keys = append(keys, x.Key())
-			}
-			t.Errorf("%s is not found; there are %s", c.want, strings.Join(keys, ", "))
+			t.Errorf("%s is not found; there are %v", c.want, keysOf(upkeep))
 			continue
 		}
-		mended(t, shown, found[i], at)
-		found, _ = survey.Of(specimen.Compile(t, on+c.nearly)).Findings(at)
-		if slices.ContainsFunc(found, func(x survey.Finding) bool { return x.Key() == c.want }) {
+		mended(t, upkeep, upkeep.Found[i])
+		if slices.ContainsFunc(again(t, upkeep, specimen.Compile(t, on+c.nearly)).Found, func(x survey.Finding) bool { return x.Key() == c.want }) {
 			t.Errorf("%s is found where it nearly is", c.want)
 		}
 	}
@@ -120,17 +132,55 @@ func TestMendsDoWhatTheySay(t *testing.T) {
 	for seed := range uint64(8) {
 		m := specimen.Maker{Rand: rand.New(rand.NewPCG(seed, 515))}
 		c, at := decision.Compile(m.Whole(t)), specimen.Probes[m.IntN(len(specimen.Probes))]
-		found, counts := survey.Of(c).Findings(at)
-		for _, x := range found {
-			if tried[x.Kind]++; counts[x.Kind] == 0 {
+		upkeep := survey.Of(c).Upkeep(at)
+		for _, x := range upkeep.Found {
+			if tried[x.Kind]++; upkeep.Counts[x.Kind] == 0 {
 				t.Fatalf("seed %d: %s is found, and not counted", seed, x.Key())
 			}
-			mended(t, c, x, at)
+			mended(t, upkeep, x)
 		}
 	}
 	for _, kind := range []survey.FindingKind{survey.HeldTwice, survey.IdleMembership, survey.Covered, survey.NotApplicable, survey.SinglePerson} {
 		if tried[kind] < 1 {
 			t.Errorf("only %d of %s", tried[kind], kind)
 		}
+	}
+}
+
+// TestFindingsFollowTheChanges: through many random changes, what is found of each policy from what was found before is what a look at all of it finds.
+func TestFindingsFollowTheChanges(t *testing.T) {
+	t.Parallel()
+	for seed := range uint64(12) {
+		m := specimen.Maker{Rand: rand.New(rand.NewPCG(seed, 99))}
+		p := m.Whole(t)
+		c := decision.Compile(p)
+		upkeep := survey.Of(c).Upkeep(specimen.Probes[m.IntN(len(specimen.Probes))])
+		for range 12 {
+			next, done, err := m.Step(p)
+			if err != nil {
+				continue
+			}
+			p, c = next, c.Next(next, done)
+			upkeep = again(t, upkeep, c)
+		}
+	}
+}
+
+// TestStandingsAreFoundByTheMinutesOfTheWeek: where schedules are the same every week, what grants and memberships come to is told by sets of its minutes; it
+// is what looking at instants tells.
+func TestStandingsAreFoundByTheMinutesOfTheWeek(t *testing.T) {
+	t.Parallel()
+	byWeek := 0
+	for seed := range uint64(80) {
+		m := specimen.Maker{Rand: rand.New(rand.NewPCG(seed, 4242))}
+		c, at := survey.Of(decision.Compile(m.Whole(t))), specimen.Probes[m.IntN(len(specimen.Probes))]
+		weekly, n := survey.Standings(c, at, true)
+		instants, _ := survey.Standings(c, at, false)
+		if byWeek += n; !reflect.DeepEqual(weekly, instants) {
+			t.Fatalf("seed %d: by the week %v, by instants %v", seed, weekly, instants)
+		}
+	}
+	if byWeek < 500 {
+		t.Errorf("only %d were told by the week", byWeek)
 	}
 }

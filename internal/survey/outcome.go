@@ -252,11 +252,7 @@ func (s *side) bearing(h *hand, right int, k decision.ClassKey) decision.ClassKe
 	for i := range h.parts {
 		x := &h.parts[i]
 		if bears := !x.Idle && (right < 0 || x.Line.Rights.Has(right)); bears || h.c.DirectFirst && x.Direct {
-			n := int64(kinds[x.Number])<<2 | int64(decision.Bit(x.Direct)<<1|decision.Bit(!bears))
-			if len(x.Periods) != 1 || x.Periods[0] != decision.Always {
-				n |= s.held(x.Periods) << 40
-			}
-			list = append(list, n)
+			list = append(list, s.periods.held(x.Periods)<<40|int64(kinds[x.Number])<<2|int64(decision.Bit(x.Direct)<<1|decision.Bit(!bears)))
 		}
 	}
 	slices.Sort(list)
@@ -284,13 +280,16 @@ func (n *numbers) of(key string) int64 {
 	return number
 }
 
-// held numbers periods other than always, from 1.
-func (s *side) held(periods []decision.Period) int64 {
+// held numbers periods, from 1 but for always.
+func (n *numbers) held(periods []decision.Period) int64 {
+	if len(periods) == 1 && periods[0] == decision.Always {
+		return 0
+	}
 	var k decision.ClassKey
 	for _, p := range periods {
 		k.Period(p)
 	}
-	return s.periods.of(string(k))
+	return n.of(string(k))
 }
 
 // alikeLines numbers the lines of a policy so that those that hold at the same instants, in the same circumstances, have one number: kinds of those that

@@ -179,6 +179,7 @@ type search struct {
 	at            decision.Moment
 	context       decision.Context
 
+	ever  bool             // whether there is an instant is all that is asked: it need not be the first
 	known map[string]found // by the parts that count
 }
 
@@ -201,12 +202,39 @@ func (s *search) first(context decision.Context) (decision.Moment, bool) {
 	if f, ok := s.known[string(key)]; ok {
 		return f.first, f.ok
 	}
-	var f found
-	idle := before.Never()
-	for at := s.at; at <= s.at+decision.AnswerHorizon; {
+	f := s.look(&after, &before)
+	if s.known == nil {
+		s.known = map[string]found{}
+	}
+	s.known[string(key)] = f
+	return f.first, f.ok
+}
+
+// look finds the first instant at which after allows what before does not.
+func (s *search) look(after, before *course) found {
+	idle, last := before.Never(), s.at+decision.AnswerHorizon
+	steady := s.at // until when the schedules alone tell one instant from another, as far as that is known
+	for at := s.at; at <= last; {
+		if at >= steady {
+			if steady = after.Steady(at); !idle {
+				steady = min(steady, before.Steady(at))
+			}
+			if min(steady, last)-at >= decision.ManyWeeks {
+				switch ever, known := s.weekly(after, before, idle, at); {
+				case known && !ever && steady > last:
+					return found{}
+				case known && !ever:
+					at = steady
+					continue
+				case known && s.ever:
+					return found{at, true}
+				case s.ever && !known && at == s.at && s.nothing():
+					return found{}
+				}
+			}
+		}
 		if after.Allowed(at) && (idle || !before.Allowed(at)) {
-			f = found{at, true}
-			break
+			return found{at, true}
 		}
 		next := after.Next(at)
 		if !idle {
@@ -217,11 +245,26 @@ func (s *search) first(context decision.Context) (decision.Moment, bool) {
 		}
 		at = next
 	}
-	if s.known == nil {
-		s.known = map[string]found{}
+	return found{}
+}
+
+// weekly tells, where the schedules are the same every week, whether there is a minute of it in which after allows what before does not.
+func (s *search) weekly(after, before *course, idle bool, at decision.Moment) (ever, known bool) {
+	if after.scope != nil || before.scope != nil {
+		return false, false
 	}
-	s.known[string(key)] = f
-	return f.first, f.ok
+	var is, was decision.Week
+	here, ok := after.Weekly(at, &is)
+	if !ok {
+		return false, false
+	}
+	if !idle {
+		there, ok := before.Weekly(at, &was)
+		if !ok || here != "" && there != "" && here != there || before.What.Clock != after.What.Clock || before.Compiled != after.Compiled {
+			return false, false
+		}
+	}
+	return !is.Within(&was), true
 }
 
 // prospect tells the degree of what the search looks for, as far as the degrees that are asked for.
