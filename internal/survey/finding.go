@@ -5,6 +5,7 @@ import (
 	"strings"
 	"time"
 
+	"sentier/internal/container"
 	"sentier/internal/decision"
 	"sentier/internal/policy"
 )
@@ -125,10 +126,10 @@ func (u *Upkeep) Next(after *decision.Compiled) *Upkeep {
 	f.assess(decision.MomentOf(u.At), users, f.standings)
 	f.reachers(devices)
 	for i, t := range namedTypes {
-		if now := after.Policy().Table(t); u.Policy().Table(t).Same(now) {
-			f.similar[i] = u.similar[i]
-		} else {
-			f.similar[i] = similar(now)
+		if f.similar[i] = u.similar[i]; slices.ContainsFunc(done, func(c policy.RecordChange) bool {
+			return c.Record().Type() == t && (c.Before == nil || c.After == nil || c.Before.Title() != c.After.Title())
+		}) {
+			f.similar[i] = similar(after.Policy().Table(t))
 		}
 	}
 	return f.gather()
@@ -231,6 +232,15 @@ func (f *finder) add(x Finding) {
 	if f.Counts[x.Kind]++; f.Counts[x.Kind] <= MostFindings {
 		f.out[x.Kind] = append(f.out[x.Kind], x)
 	}
+}
+
+// addEach adds a finding for each of some users, of which those that are not told are counted alone.
+func (f *finder) addEach(kind FindingKind, users container.Roll[policy.UserID], finding func(policy.UserID) Finding) {
+	told := users.From("", max(MostFindings-f.Counts[kind], 0))
+	for _, id := range told {
+		f.add(finding(id))
+	}
+	f.Counts[kind] += users.Size - len(told)
 }
 
 func of(t policy.Type, ids ...string) []FindingOf {
@@ -393,9 +403,9 @@ func (f *finder) heldTwice(g *policy.Grant, users []int32) {
 		if slices.Contains(g.To.Users, class.Named()) || f.standings[n].of(g.ID).all != heldOtherwise {
 			continue
 		}
-		for id := range f.Users.Members.At(n).All {
-			f.add(Finding{Kind: HeldTwice, Of: append(of(policy.Grants, string(g.ID)), FindingOf{policy.Users, string(id)})})
-		}
+		f.addEach(HeldTwice, *f.Users.Members.At(n), func(id policy.UserID) Finding {
+			return Finding{Kind: HeldTwice, Of: append(of(policy.Grants, string(g.ID)), FindingOf{policy.Users, string(id)})}
+		})
 	}
 }
 

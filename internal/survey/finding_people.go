@@ -26,9 +26,12 @@ func (f *finder) members() {
 	}
 	for g := range policy.Each[*policy.UserGroup](f.Policy()) {
 		for _, m := range g.Members {
+			if m.Until.IsZero() {
+				continue
+			}
 			about := append(of(policy.Users, string(m.User)), FindingOf{policy.UserGroups, string(g.ID)})
 			switch {
-			case !m.Until.IsZero() && !m.Until.After(f.At):
+			case !m.Until.After(f.At):
 				f.add(Finding{Kind: PastEnd, Of: about, At: m.Until, Mends: []Mend{{"leave", about[1], []policy.Change{{
 					Op: policy.Drop, Type: policy.UserGroups, ID: string(g.ID), List: "members", Beside: true,
 					Entry: policy.Entry{Value: string(m.User), From: m.From, Until: m.Until},
@@ -106,9 +109,9 @@ func (f *finder) memberships() {
 		if len(groups)+len(class.Named()) > 1 && class.Bar == 0 {
 			for _, g := range groups {
 				if !slices.ContainsFunc(f.PassesTo(g), func(x policy.UserGroupID) bool { return bound[x] }) && slices.Contains(f.standings[n].idle, g) {
-					for id := range members.All {
-						f.add(Finding{Kind: IdleMembership, Of: append(of(policy.Users, string(id)), FindingOf{policy.UserGroups, string(g)}), Mends: []Mend{leave(id, g)}})
-					}
+					f.addEach(IdleMembership, members, func(id policy.UserID) Finding {
+						return Finding{Kind: IdleMembership, Of: append(of(policy.Users, string(id)), FindingOf{policy.UserGroups, string(g)}), Mends: []Mend{leave(id, g)}}
+					})
 				}
 			}
 		}
