@@ -33,8 +33,10 @@ type Compiled struct {
 	Users   container.Crowd[policy.UserID, UserClass]
 	Devices container.Crowd[policy.DeviceID, DeviceClass]
 
+	origin  *int // the same for all that came of one Compile by Next, whose classes keep their numbers
 	pairs   pairs
-	inverse *Inverse
+	holders *inverse // of subjects
+	covers  *inverse // of targets
 }
 
 // Policy is the policy that was compiled.
@@ -42,7 +44,7 @@ func (c *Compiled) Policy() *policy.Policy { return c.policy }
 
 // Compile prepares a policy. The policy is sound, as every value made by the package policy is.
 func Compile(p *policy.Policy) *Compiled {
-	c := &Compiled{policy: p, DirectFirst: p.Settings().Combine == policy.DirectFirst}
+	c := &Compiled{policy: p, DirectFirst: p.Settings().Combine == policy.DirectFirst, origin: new(int)}
 	c.Rights = compileRights(p)
 	c.clocks = compileClocks(p)
 	c.rules = c.compileRules()
@@ -54,7 +56,7 @@ func Compile(p *policy.Policy) *Compiled {
 	both.Go(c.gatherDevices)
 	both.Wait()
 	c.compilePairs()
-	c.inverse = &Inverse{}
+	c.holders, c.covers = &inverse{}, &inverse{}
 	return c
 }
 
@@ -78,7 +80,6 @@ func (c *Compiled) Next(p *policy.Policy, done []policy.RecordChange) *Compiled 
 		return Compile(p)
 	}
 	n := *c
-	n.inverse = &Inverse{}
 	n.policy, n.DirectFirst = p, p.Settings().Combine == policy.DirectFirst
 	if t.rights {
 		n.Rights = compileRights(p)
@@ -97,6 +98,12 @@ func (c *Compiled) Next(p *policy.Policy, done []policy.RecordChange) *Compiled 
 	}
 	if t.mandates {
 		n.mandates = compileMandates(p)
+	}
+	if t.rules || t.groups || len(t.Users) > 0 {
+		n.holders = &inverse{}
+	}
+	if t.rules || t.places || t.EveryDevice || len(t.Devices) > 0 {
+		n.covers = &inverse{}
 	}
 	before := n.Users.Classes.Size
 	n.moveDerived(t)
@@ -125,12 +132,21 @@ func (n *Compiled) moveDerived(t *touched) {
 	}
 }
 
+// Follows tells whether the policy came of another by [Compiled.Next] alone, without compiling everything again: classes of users and devices that are in both
+// have the same numbers.
+func (c *Compiled) Follows(o *Compiled) bool { return c.origin == o.origin }
+
 // touched is what a change touches: which layers, which users and devices.
 type touched struct {
 	rights, clocks, rules, roles, groups, places, mandates, EveryDevice bool
 
 	Users   map[policy.UserID]*joins
 	Devices map[policy.DeviceID]*listings
+}
+
+// Few tells whether the change touches single users and devices alone: what they have to do with is as it was for everybody else.
+func (t *touched) Few() bool {
+	return !t.rights && !t.clocks && !t.rules && !t.groups && !t.places && !t.EveryDevice
 }
 
 // joins are the groups that a user joins and leaves.

@@ -2,38 +2,46 @@ package decision
 
 import "sync"
 
-// Inverse leads from subjects to the classes of users who are one, and from targets to the classes of
-// devices that they cover. It is made when somebody first asks about many.
-type Inverse struct {
-	once    sync.Once
-	Holders [][]int32 // classes of users by subject, whatever the period
-	Covered [][]int32 // classes of devices by target, points among them
+// inverse leads from subjects to the classes of users who are one, or from targets to the classes of devices that they cover. It is made when somebody
+// first asks about many, and shared by the policies that come of it as long as it is the same.
+type inverse struct {
+	once sync.Once
+	by   [][]int32
 }
 
-// Inverted is the inverse of a compiled policy, made once.
-func (c *Compiled) Inverted() *Inverse {
-	c.inverse.once.Do(func() {
-		in := c.inverse
-		in.Holders = make([][]int32, len(c.BySubject))
+// Holders lists the classes of users who are a subject, whatever the period.
+func (c *Compiled) Holders(s Subject) []int32 {
+	c.holders.once.Do(func() {
+		by := make([][]int32, len(c.BySubject))
 		for n := range c.Users.Inhabited {
-			for i, h := range c.Users.Classes.At(n).Held {
-				if !heldBefore(c.Users.Classes.At(n).Held[:i], h.Subject) {
-					in.Holders[h.Subject] = append(in.Holders[h.Subject], n)
+			held := c.Users.Classes.At(n).Held
+			for i, h := range held {
+				if !heldBefore(held[:i], h.Subject) {
+					by[h.Subject] = append(by[h.Subject], n)
 				}
 			}
 		}
-		in.Covered = make([][]int32, len(c.Targets)+1)
+		c.holders.by = by
+	})
+	return c.holders.by[s]
+}
+
+// Covered lists the classes of devices that a target covers, points among them.
+func (c *Compiled) Covered(t Target) []int32 {
+	c.covers.once.Do(func() {
+		by := make([][]int32, len(c.Targets)+1)
 		for n := range c.Devices.Inhabited {
 			facts := c.Devices.Classes.At(n).Facts
 			for _, t := range facts.Targets {
-				in.Covered[t] = append(in.Covered[t], n)
+				by[t] = append(by[t], n)
 			}
 			for _, t := range facts.Points {
-				in.Covered[t] = append(in.Covered[t], n)
+				by[t] = append(by[t], n)
 			}
 		}
+		c.covers.by = by
 	})
-	return c.inverse
+	return c.covers.by[t]
 }
 
 func heldBefore(list []Held, s Subject) bool {

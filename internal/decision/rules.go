@@ -18,6 +18,8 @@ type rules struct {
 	Targets   map[TargetKey]Target
 
 	Expectations []Expectation // in the order of their ids
+
+	kin kin
 }
 
 type (

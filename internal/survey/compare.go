@@ -65,19 +65,72 @@ func Compare(before, after *decision.Compiled, done []policy.RecordChange, in Ci
 	return p.out
 }
 
-// joints parts users and devices by their classes before and after, and marks those whom the change can touch.
+// joints parts users and devices by their classes before and after, and marks those whom the change can touch. Where it touches single users and devices
+// alone, only those are there, and whoever and whatever they have to do with.
 func (p *comparison) joints(done []policy.RecordChange) (users []userJoint, devices []deviceJoint) {
 	before, after := p.before, p.after
-	p.findLines()
-	if t := before.Touched(done); done == nil || t.EveryDevice || t.Wholesale(after.Policy()) {
-		users, devices = pair(&before.Users, &after.Users, nil), pair(&before.Devices, &after.Devices, nil)
-	} else {
-		users = pair(&before.Users, &after.Users, slices.AppendSeq([]policy.UserID{}, maps.Keys(t.Users)))
-		devices = pair(&before.Devices, &after.Devices, slices.AppendSeq([]policy.DeviceID{}, maps.Keys(t.Devices)))
+	t := before.Touched(done)
+	all := done == nil || t.EveryDevice || t.Wholesale(after.Policy())
+	people, things := slices.AppendSeq([]policy.UserID{}, maps.Keys(t.Users)), slices.AppendSeq([]policy.DeviceID{}, maps.Keys(t.Devices))
+	switch {
+	case !all && t.Few():
+		p.few, p.touched, p.things = true, people, things
+		p.sameLines()
+		users, devices = moved(&before.Users, &after.Users, people, false), moved(&before.Devices, &after.Devices, things, false)
+		met, meeting := p.around(users, devices)
+		return append(users, stayed(&before.Users, &after.Users, people, meeting)...), append(devices, stayed(&before.Devices, &after.Devices, things, met)...)
+	case all:
+		p.findLines()
+		users, devices = moved(&before.Users, &after.Users, everybody(&before.Users, &after.Users), true), moved(&before.Devices, &after.Devices, everybody(&before.Devices, &after.Devices), true)
+	default:
+		p.findLines()
+		users = append(moved(&before.Users, &after.Users, people, false), stayed(&before.Users, &after.Users, people, slices.Collect(after.Users.Inhabited))...)
+		devices = append(moved(&before.Devices, &after.Devices, things, false), stayed(&before.Devices, &after.Devices, things, slices.Collect(after.Devices.Inhabited))...)
 	}
 	p.everything = before.DirectFirst != after.DirectFirst || !p.rights.alike
 	p.look(users, devices)
 	return users, devices
+}
+
+// around lists the classes of devices that lines of some users cover, and of users whom lines on some devices concern, where the lines are the same before
+// and after.
+func (p *comparison) around(users []userJoint, devices []deviceJoint) (covered, holders []int32) {
+	what, who := decision.NewClassSet(p.after.Devices.Classes.Size), decision.NewClassSet(p.after.Users.Classes.Size)
+	for i := range users {
+		for _, class := range []*decision.UserClass{users[i].before, users[i].after} {
+			if class == nil {
+				continue
+			}
+			for _, h := range class.Held {
+				for _, r := range p.after.BySubject[h.Subject] {
+					what.Add(p.after.Covered(r.Target))
+				}
+			}
+		}
+	}
+	on := map[decision.Target]bool{}
+	for i := range devices {
+		for _, class := range []*decision.DeviceClass{devices[i].before, devices[i].after} {
+			if class == nil {
+				continue
+			}
+			for _, list := range [][]decision.Target{class.Facts.Targets, class.Facts.Points} {
+				for _, t := range list {
+					on[t] = true
+				}
+			}
+		}
+	}
+	if len(on) > 0 {
+		for i := range p.after.Lines {
+			if l := &p.after.Lines[i]; slices.ContainsFunc(l.On, func(t decision.Target) bool { return on[t] }) {
+				for _, s := range l.To {
+					who.Add(p.after.Holders(s))
+				}
+			}
+		}
+	}
+	return what.List, who.List
 }
 
 // joint is those who share a class before and a class after; one is nil where they are not there.
@@ -101,11 +154,11 @@ func meet(u *userJoint, d *deviceJoint) bool {
 	return u.nearBefore && d.nearBefore || u.nearAfter && d.nearAfter
 }
 
-// pair finds those who share both classes. moved are those whose class may be another one; nil: anybody's.
-func pair[ID ~string, C any](before, after *container.Crowd[ID, C], moved []ID) []joint[ID, C] {
+// moved finds those of some who share both classes, where these are others; with same, all of them.
+func moved[ID ~string, C any](before, after *container.Crowd[ID, C], some []ID, same bool) []joint[ID, C] {
 	var out []joint[ID, C]
 	lists := map[[2]int32][]ID{}
-	put := func(id ID) {
+	for _, id := range some {
 		key := [2]int32{-1, -1}
 		if s := before.Where.Find(string(id)); s != nil {
 			key[0] = s.Class
@@ -113,37 +166,8 @@ func pair[ID ~string, C any](before, after *container.Crowd[ID, C], moved []ID) 
 		if s := after.Where.Find(string(id)); s != nil {
 			key[1] = s.Class
 		}
-		if key[0] != key[1] || moved == nil {
+		if key[0] != key[1] || same {
 			lists[key] = append(lists[key], id)
-		}
-	}
-	if moved == nil {
-		everybody(before, func(id ID) { put(id) })
-		everybody(after, func(id ID) {
-			if before.Where.Find(string(id)) == nil {
-				put(id)
-			}
-		})
-	} else {
-		left := map[int32]bool{} // classes of which not all are as before
-		for _, id := range moved {
-			put(id)
-			if s := after.Where.Find(string(id)); s != nil {
-				left[s.Class] = true
-			}
-		}
-		for n := range after.Inhabited {
-			if n >= int32(before.Classes.Size) {
-				break
-			}
-			ids := *after.Members.At(n)
-			if left[n] {
-				ids = ids.Except(moved, func(id ID) bool {
-					s := before.Where.Find(string(id))
-					return s != nil && s.Class == n
-				})
-			}
-			out = append(out, joint[ID, C]{before: before.Classes.At(n), after: after.Classes.At(n), from: n, to: n, ids: ids})
 		}
 	}
 	for key, ids := range lists {
@@ -160,12 +184,46 @@ func pair[ID ~string, C any](before, after *container.Crowd[ID, C], moved []ID) 
 	return out
 }
 
-func everybody[ID ~string, C any](c *container.Crowd[ID, C], visit func(ID)) {
-	for n := range c.Inhabited {
-		for id := range c.Members.At(n).All {
-			visit(id)
+// stayed finds those who are in classes that were there before, but for some who may not have been in them.
+func stayed[ID ~string, C any](before, after *container.Crowd[ID, C], some []ID, classes []int32) []joint[ID, C] {
+	joined := map[int32]bool{}
+	for _, id := range some {
+		if s := after.Where.Find(string(id)); s != nil {
+			joined[s.Class] = true
 		}
 	}
+	var out []joint[ID, C]
+	for _, n := range classes {
+		if n >= int32(before.Classes.Size) {
+			continue
+		}
+		ids := *after.Members.At(n)
+		if joined[n] {
+			ids = ids.Except(some, func(id ID) bool {
+				s := before.Where.Find(string(id))
+				return s != nil && s.Class == n
+			})
+		}
+		out = append(out, joint[ID, C]{before: before.Classes.At(n), after: after.Classes.At(n), from: n, to: n, ids: ids})
+	}
+	return out
+}
+
+// everybody lists all who are there before or after.
+func everybody[ID ~string, C any](before, after *container.Crowd[ID, C]) (out []ID) {
+	for n := range before.Inhabited {
+		for id := range before.Members.At(n).All {
+			out = append(out, id)
+		}
+	}
+	for n := range after.Inhabited {
+		for id := range after.Members.At(n).All {
+			if before.Where.Find(string(id)) == nil {
+				out = append(out, id)
+			}
+		}
+	}
+	return out
 }
 
 type comparison struct {
@@ -174,6 +232,9 @@ type comparison struct {
 	at            decision.Moment
 	rights        rightUnion
 	everything    bool
+	few           bool            // the change touches single users and devices alone:
+	touched       []policy.UserID // these,
+	things        []policy.DeviceID
 	most          int
 	out           Differences
 	control       []Difference // the first that concern control, and
@@ -190,9 +251,8 @@ type comparison struct {
 // side is one of the policies.
 type side struct {
 	Survey
-	changed []bool  // by the number of a line: the other policy has none that means the same
-	kinds   []int32 // by the number of a line: see [alikeLines]
-	alike   []int32 // likewise, whatever the rights
+	changed []bool // by the number of a line: the other policy has none that means the same
+	decision.Kin
 	room    []decision.Part
 	periods *numbers
 }
@@ -209,6 +269,17 @@ func newComparison(before, after *decision.Compiled, in Circumstances) *comparis
 		p.differs = make(decision.RightSet, p.rights.words)
 	}
 	return p
+}
+
+// sameLines is [comparison.findLines] where both policies have the same.
+func (p *comparison) sameLines() {
+	p.before.changed, p.after.changed = make([]bool, len(p.before.Lines)), make([]bool, len(p.after.Lines))
+	p.sameBefore = make([]int32, len(p.after.Lines))
+	for i := range p.sameBefore {
+		p.sameBefore[i] = int32(i)
+	}
+	p.sameAfter = p.sameBefore
+	p.before.Kin, p.after.Kin = p.before.Compiled.Kin(), p.after.Compiled.Kin()
 }
 
 // findLines finds which lines of both policies mean the same.
@@ -241,7 +312,7 @@ func (p *comparison) findLines() {
 		}
 	}
 	for _, s := range []*side{&p.before, &p.after} {
-		s.kinds, s.alike = alikeLines(s.Lines, s.changed)
+		s.Kin = s.Compiled.Kin()
 	}
 }
 

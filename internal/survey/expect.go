@@ -5,6 +5,7 @@ import (
 	"maps"
 	"reflect"
 	"slices"
+	"sync"
 	"time"
 
 	"sentier/internal/container"
@@ -54,6 +55,8 @@ type prover struct {
 	changes     bool
 	users       []userJoint
 	devices     []deviceJoint
+
+	everyone []userJoint // see [prover.everyUser]
 
 	known map[string]breach // of one expectation, by what bears on a pair
 }
@@ -126,37 +129,84 @@ func (p *prover) hold(had, is *decision.Expectation) (Break, bool) {
 	p.known = map[string]breach{}
 	h := &proof{prover: p, had: had, is: is, out: Break{Expectation: is.Record}}
 	whole := had == nil || p.everything || !p.sameTimes(had, is)
-	var users []*userJoint
-	for i := range p.users {
-		u := &p.users[i]
-		if u.ids.Size > 0 && (u.after != nil && len(is.Includes(u.after)) > 0 || had != nil && len(had.Includes(u.before)) > 0) {
-			users = append(users, u)
-		}
+	users := included(had, is, p.users)
+	all := func() []*userJoint { return users }
+	if p.few {
+		all = sync.OnceValue(func() []*userJoint { return included(had, is, p.everyUser()) })
 	}
-	for i := range p.devices {
-		d := &p.devices[i]
+	for _, d := range p.devicesOf(is, users) {
 		device, points := is.Covers(d.after)
 		if d.ids.Size == 0 || !device && len(points) == 0 {
 			continue
 		}
-		touched := users
-		if !whole && !d.moved {
-			touched = slices.DeleteFunc(slices.Clone(users), func(u *userJoint) bool {
-				return !u.moved && !meet(u, d)
-			})
+		var touched []*userJoint
+		if whole || d.moved {
+			touched = all()
+		} else {
+			touched = slices.DeleteFunc(slices.Clone(users), func(u *userJoint) bool { return !u.moved && !meet(u, d) })
 		}
 		if len(touched) == 0 && (is.Record.Expect != policy.Someone || !whole && !d.moved) {
 			continue
 		}
 		h.anew = whole || d.moved
+		everyone := touched
+		if is.Record.Expect == policy.Someone { // whoever else may make up for it
+			everyone = all()
+		}
 		if device {
-			h.resource(users, touched, d, "")
+			h.resource(everyone, touched, d, "")
 		}
 		for _, point := range points {
-			h.resource(users, touched, d, point.ID)
+			h.resource(everyone, touched, d, point.ID)
 		}
 	}
 	return h.out, h.out.Cases > 0
+}
+
+// included are those of some users whom an expectation is about, or was.
+func included(had, is *decision.Expectation, users []userJoint) (out []*userJoint) {
+	for i := range users {
+		u := &users[i]
+		if u.ids.Size > 0 && (u.after != nil && len(is.Includes(u.after)) > 0 || had != nil && len(had.Includes(u.before)) > 0) {
+			out = append(out, u)
+		}
+	}
+	return out
+}
+
+// everyUser is all users, where a change touches few.
+func (p *prover) everyUser() []userJoint {
+	if p.everyone == nil {
+		p.everyone = stayed(&p.before.Users, &p.after.Users, p.touched, slices.Collect(p.after.Users.Inhabited))
+		for _, u := range p.users {
+			if u.moved {
+				p.everyone = append(p.everyone, u)
+			}
+		}
+	}
+	return p.everyone
+}
+
+// devicesOf lists the devices for which an expectation may hold no more, where a change touches users whom it is about.
+func (p *prover) devicesOf(is *decision.Expectation, users []*userJoint) (out []*deviceJoint) {
+	others := slices.ContainsFunc(users, func(u *userJoint) bool { return u.moved })
+	aside := p.few && others && is.Record.Expect != policy.Never // of what nobody has a line on, they may expect something as well
+	for i := range p.devices {
+		if d := &p.devices[i]; !p.few || d.moved || others && !aside {
+			out = append(out, d)
+		}
+	}
+	if aside {
+		classes := decision.NewClassSet(p.after.Devices.Classes.Size)
+		for _, t := range is.On {
+			classes.Add(p.after.Covered(t))
+		}
+		rest := stayed(&p.before.Devices, &p.after.Devices, p.things, classes.List)
+		for i := range rest {
+			out = append(out, &rest[i])
+		}
+	}
+	return out
 }
 
 // sameTimes tells whether an expectation looks at the same times as before.

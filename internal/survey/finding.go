@@ -138,10 +138,21 @@ func (u *Upkeep) Next(after *decision.Compiled) *Upkeep {
 // touched lists the classes of users and of devices that a change touches, and takes over what was found of all others.
 func (u *Upkeep) touched(f *finder, done []policy.RecordChange) (users, devices []int32) {
 	p := newComparison(u.Compiled, f.Compiled, Circumstances{At: u.At})
-	uj, dj := p.joints(done)
+	by := done
+	if !f.Follows(u.Compiled) {
+		by = nil
+	}
+	uj, dj := p.joints(by)
 	before := u.around(uj, dj, func(j *userJoint) *decision.UserClass { return j.before }, func(j *deviceJoint) *decision.DeviceClass { return j.before })
 	after := f.around(uj, dj, func(j *userJoint) *decision.UserClass { return j.after }, func(j *deviceJoint) *decision.DeviceClass { return j.after })
 	whom, what := decision.NewClassSet(f.Users.Classes.Size), decision.NewClassSet(f.Devices.Classes.Size)
+	if p.few { // whoever is in none of the joints is as they were
+		copy(f.standings, u.standings)
+		copy(f.access, u.access)
+		if f.people != u.people {
+			what.Add(slices.Collect(f.Devices.Inhabited))
+		}
+	}
 	for i := range uj {
 		switch j := &uj[i]; {
 		case j.ids.Size == 0 || j.after == nil:
@@ -308,10 +319,9 @@ func (f *finder) soon(t time.Time) bool {
 // reached are the classes of users that lines are given to, good until the next, and whether they cover any device.
 func (f *finder) reached(lines []int32) (users []int32, devices bool) {
 	f.holders.Clear()
-	in := f.Inverted()
 	for _, n := range lines {
 		for _, s := range f.Lines[n].To {
-			f.holders.Add(in.Holders[s])
+			f.holders.Add(f.Holders(s))
 		}
 		devices = devices || f.covers(&f.Lines[n], func(*decision.DeviceClass) bool { return true })
 	}
@@ -321,7 +331,7 @@ func (f *finder) reached(lines []int32) (users []int32, devices bool) {
 // covers tells whether a line covers any device that is not retired and meets a condition.
 func (f *finder) covers(l *decision.Line, meets func(*decision.DeviceClass) bool) bool {
 	return slices.ContainsFunc(l.On, func(t decision.Target) bool {
-		return slices.ContainsFunc(f.Inverted().Covered[t], func(n int32) bool {
+		return slices.ContainsFunc(f.Covered(t), func(n int32) bool {
 			d := f.Devices.Classes.At(n)
 			return !d.Retired && meets(d)
 		})

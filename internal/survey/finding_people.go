@@ -257,7 +257,6 @@ func (f *finder) reachers(classes []int32) {
 			}
 		}
 	}
-	f.Inverted()
 	shares := min(runtime.GOMAXPROCS(0), len(classes)/few+1)
 	var wait sync.WaitGroup
 	for n := range shares {
@@ -268,7 +267,7 @@ func (f *finder) reachers(classes []int32) {
 					holders.Clear()
 					for _, t := range d.Facts.Targets {
 						for _, s := range given[t] {
-							holders.Add(f.Inverted().Holders[s])
+							holders.Add(f.Holders(s))
 						}
 					}
 					f.access[class] = f.who(d, holders.List)

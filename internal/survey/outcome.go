@@ -1,9 +1,7 @@
 package survey
 
 import (
-	"fmt"
 	"slices"
-	"strings"
 	"sync"
 
 	"sentier/internal/decision"
@@ -233,14 +231,14 @@ func (s *side) bearing(h *hand, right int, k decision.ClassKey) decision.ClassKe
 	}
 	k.Period(h.who.Valid)
 	k.Number(int64(h.what.Clock))
-	kinds := s.kinds
+	kin := s.Kinds
 	if right < 0 {
 		k.Period(h.what.Lockout)
 		for i := range h.c.RightList {
 			k.Number(int64(decision.Bit(h.c.RightList[i].For(h.what.Facts.Kind))))
 		}
 	} else {
-		kinds = s.alike
+		kin = s.Times
 		info := &h.c.RightList[right]
 		k.Number(int64(decision.Bit(info.For(h.what.Facts.Kind))))
 		if info.Controls {
@@ -252,7 +250,7 @@ func (s *side) bearing(h *hand, right int, k decision.ClassKey) decision.ClassKe
 	for i := range h.parts {
 		x := &h.parts[i]
 		if bears := !x.Idle && (right < 0 || x.Line.Rights.Has(right)); bears || h.c.DirectFirst && x.Direct {
-			list = append(list, s.periods.held(x.Periods)<<40|int64(kinds[x.Number])<<2|int64(decision.Bit(x.Direct)<<1|decision.Bit(!bears)))
+			list = append(list, s.periods.held(x.Periods)<<40|int64(kin[x.Number])<<3|int64(decision.Bit(s.changed[x.Number])<<2|decision.Bit(x.Direct)<<1|decision.Bit(!bears)))
 		}
 	}
 	slices.Sort(list)
@@ -290,35 +288,4 @@ func (n *numbers) held(periods []decision.Period) int64 {
 		k.Period(p)
 	}
 	return n.of(string(k))
-}
-
-// alikeLines numbers the lines of a policy so that those that hold at the same instants, in the same circumstances, have one number: kinds of those that
-// give the same, and are in both policies or not, alike of all.
-func alikeLines(lines []decision.Line, changed []bool) (kinds, alike []int32) {
-	kinds, alike = make([]int32, len(lines)), make([]int32, len(lines))
-	all := numbers{by: map[string]int64{}}
-	var key decision.ClassKey
-	var schedules []string
-	for i := range lines {
-		l := &lines[i]
-		key = key[:0]
-		key.Number(int64(decision.Bit(l.Deny)))
-		key.Period(l.Valid)
-		schedules = schedules[:0]
-		for _, s := range l.When {
-			schedules = append(schedules, string(s.Record.ID))
-		}
-		slices.Sort(schedules)
-		key.Text(strings.Join(schedules, " "))
-		if l.Ifs != nil {
-			key.Text(fmt.Sprint(l.Ifs.Networks, l.Ifs.Places, l.Ifs.States, decision.TriOf(l.Ifs.StrongSignIn), decision.TriOf(l.Ifs.Attended)))
-		}
-		alike[i] = int32(all.of(string(key)))
-		key.Number(int64(decision.Bit(changed[i])))
-		for _, word := range l.Rights {
-			key.Number(int64(word))
-		}
-		kinds[i] = int32(all.of("of " + string(key)))
-	}
-	return kinds, alike
 }

@@ -166,7 +166,7 @@ func (c Survey) UsersOf(device policy.DeviceID, point policy.PointID, in Circums
 func (c Survey) holdersOf(a *decision.ResolvedQuery, look *survey, found func(class int32, prospects []Prospect)) {
 	classes := decision.NewClassSet(c.Users.Classes.Size)
 	for _, s := range c.subjectsOn(a, look.wanted) {
-		classes.Add(c.Inverted().Holders[s])
+		classes.Add(c.Holders(s))
 	}
 	for _, n := range classes.List {
 		a.Who = c.Users.Classes.At(n)
@@ -264,7 +264,7 @@ func (c Survey) devicesOf(who *decision.UserClass, in Circumstances) (*Reach[pol
 		for _, r := range c.BySubject[h.Subject] {
 			if l := &c.Lines[r.Line]; r.Target != last && !l.Deny && l.Rights.Meets(wanted) {
 				last = r.Target
-				classes.Add(c.Inverted().Covered[r.Target])
+				classes.Add(c.Covered(r.Target))
 			}
 		}
 	}

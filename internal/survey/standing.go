@@ -41,7 +41,7 @@ func (s *standing) of(id policy.GrantID) grantWorth {
 type assessor struct {
 	Survey
 	at     decision.Moment
-	alike  []int32         // see [alikeLines]
+	times  []int32         // see [decision.Kin]
 	worths *memo[worth]    // by what bears on a right, and which of it is left out
 	shifts *memo[bool]     // likewise: whether anybody gains or loses anything
 	spans  *numbers        // of periods
@@ -64,7 +64,7 @@ const maxGroups = 16
 func (c Survey) assessor(at decision.Moment) *assessor {
 	a := &assessor{Survey: c, at: at, worths: newMemo[worth](), shifts: newMemo[bool](), spans: &numbers{by: map[string]int64{}}, weeks: c.Weeks(), faces: all(&c.Devices)}
 	a.faces = slices.DeleteFunc(a.faces, func(d deviceJoint) bool { return d.after.Retired })
-	_, a.alike = alikeLines(c.Lines, make([]bool, len(c.Lines)))
+	a.times = c.Kin().Times
 	return a
 }
 
@@ -481,7 +481,7 @@ func (w *assessing) dropping(h *hand, right int, drops func(int) bool) []byte {
 	for i := range h.parts {
 		x := &h.parts[i]
 		if bears := x.Bears(right); bears || w.DirectFirst && x.Direct {
-			list = append(list, w.spans.held(x.Periods)<<40|int64(w.alike[x.Number])<<3|int64(decision.Bit(drops(i))<<2|decision.Bit(x.Direct)<<1|decision.Bit(!bears)))
+			list = append(list, w.spans.held(x.Periods)<<40|int64(w.times[x.Number])<<3|int64(decision.Bit(drops(i))<<2|decision.Bit(x.Direct)<<1|decision.Bit(!bears)))
 		}
 	}
 	slices.Sort(list)

@@ -31,7 +31,7 @@ func (c Survey) Uses(t policy.Type, id string, in Circumstances) []Use {
 		use := Use{Grant: l.Grant, Line: l.Number, Rights: c.rightIDs(l.Rights)}
 		classes := decision.NewClassSet(c.Devices.Classes.Size)
 		for _, t := range l.On {
-			classes.Add(c.Inverted().Covered[t])
+			classes.Add(c.Covered(t))
 		}
 		var climates []climate
 		for _, n := range classes.List {
@@ -44,7 +44,7 @@ func (c Survey) Uses(t policy.Type, id string, in Circumstances) []Use {
 		}
 		classes = decision.NewClassSet(c.Users.Classes.Size)
 		for _, s := range l.To {
-			classes.Add(c.Inverted().Holders[s])
+			classes.Add(c.Holders(s))
 		}
 		for _, n := range classes.List {
 			if p := c.force(int32(i), c.Users.Classes.At(n), climates, in); p.Degree != Impossible {
@@ -137,7 +137,7 @@ func (c Survey) makesUse(l *decision.Line, t policy.Type, id string, inside []bo
 		return slices.ContainsFunc(c.PassesTo(policy.UserGroupID(id)), func(g policy.UserGroupID) bool { return slices.Contains(l.Grant.To.Groups, g) })
 	case policy.Sites, policy.DeviceGroups:
 		return slices.ContainsFunc(l.On, func(t decision.Target) bool {
-			return slices.ContainsFunc(c.Inverted().Covered[t], func(n int32) bool { return inside[n] })
+			return slices.ContainsFunc(c.Covered(t), func(n int32) bool { return inside[n] })
 		})
 	}
 	return false
