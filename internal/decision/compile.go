@@ -117,11 +117,15 @@ func (c *Compiled) Next(p *policy.Policy, done []policy.RecordChange) *Compiled 
 
 // moveDerived makes again the classes that a change touches.
 func (n *Compiled) moveDerived(t *touched) {
+	var both sync.WaitGroup
+	defer both.Wait()
 	// Those that the change touches move first: then no class is left of what is gone.
-	n.moveUsers(t.Users)
-	if t.rules || t.groups {
-		n.Users.Derive(func(class *UserClass) UserClass { return n.userClass(*class.facts) })
-	}
+	both.Go(func() {
+		n.moveUsers(t.Users)
+		if t.rules || t.groups {
+			n.Users.Derive(func(class *UserClass) UserClass { return n.userClass(*class.facts) })
+		}
+	})
 	if t.EveryDevice {
 		n.gatherDevices()
 		return

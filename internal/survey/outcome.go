@@ -173,7 +173,33 @@ func (p *comparison) about(had, has *hand, was, is int, way way) shift {
 	key = before.bearing(had, was, key)
 	key.Number(int64(is))
 	p.key = after.bearing(has, is, key)
-	return p.known.of(p.key, func() shift { return shift{p.search(had, has, was, is), p.search(has, had, is, was)} })
+	return p.known.of(p.key, func() (out shift) {
+		gives, takes := true, true
+		if way != apart && !p.after.DirectFirst { // what is added alone, or dropped alone, tells who can gain and who can lose
+			gives, takes = p.bearers(had, has, is, false), p.bearers(had, has, is, true)
+			if way == dropped {
+				gives, takes = takes, gives
+			}
+		}
+		if gives {
+			out.gained = p.search(had, has, was, is)
+		}
+		if takes {
+			out.lost = p.search(has, had, is, was)
+		}
+		return out
+	})
+}
+
+// bearers tells whether any line that is in one of the policies alone gives a right, or takes it.
+func (p *comparison) bearers(had, has *hand, right int, deny bool) bool {
+	is := func(s *side, h *hand) bool {
+		return slices.ContainsFunc(h.parts, func(x decision.Part) bool { return s.changed[x.Number] && x.Line.Deny == deny && x.Bears(right) })
+	}
+	if len(has.parts) > len(had.parts) {
+		return is(&p.after, has)
+	}
+	return is(&p.before, had)
 }
 
 // memo keeps what was found for all who look for it side by side.

@@ -215,6 +215,9 @@ func (s *search) look(after, before *course) found {
 	idle, last := before.Never(), s.at+decision.AnswerHorizon
 	steady := s.at // until when the schedules alone tell one instant from another, as far as that is known
 	for at := s.at; at <= last; {
+		if after.Allowed(at) && (idle || !before.Allowed(at)) {
+			return found{at, true}
+		}
 		if at >= steady {
 			if steady = after.Steady(at); !idle {
 				steady = min(steady, before.Steady(at))
@@ -232,9 +235,6 @@ func (s *search) look(after, before *course) found {
 					return found{}
 				}
 			}
-		}
-		if after.Allowed(at) && (idle || !before.Allowed(at)) {
-			return found{at, true}
 		}
 		next := after.Next(at)
 		if !idle {
@@ -267,22 +267,31 @@ func (s *search) weekly(after, before *course, idle bool, at decision.Moment) (e
 	return !is.Within(&was), true
 }
 
+// now tells whether it is so at once, in the circumstances that are given.
+func (s *search) now() bool {
+	after := s.after.in(s.right, s.context)
+	if after.Never() || !after.Allowed(s.at) {
+		return false
+	}
+	if s.before == nil || s.had < 0 {
+		return true
+	}
+	before := s.before.in(s.had, s.context)
+	return before.Never() || !before.Allowed(s.at)
+}
+
 // prospect tells the degree of what the search looks for, as far as the degrees that are asked for.
 func (s *search) prospect(degrees Degrees) Prospect {
+	if s.now() {
+		return Prospect{Degree: Now, first: s.at}
+	}
 	if s.nothing() {
 		return Prospect{}
 	}
 	if degrees&AllDegrees == 0 || degrees == 1<<Now {
-		first, ok := s.first(s.context)
-		if ok && first == s.at {
-			return Prospect{Degree: Now, first: first}
-		}
 		return Prospect{}
 	}
 	if first, ok := s.first(s.context); ok {
-		if first == s.at {
-			return Prospect{Degree: Now, first: first}
-		}
 		return Prospect{Degree: Later, first: first}
 	}
 	if !degrees.Has(If) {
