@@ -1,6 +1,7 @@
 package survey
 
 import (
+	"encoding/binary"
 	"slices"
 	"sync"
 
@@ -52,12 +53,12 @@ func (p *comparison) outcome(u *userJoint, d *deviceJoint, point [2]decision.Tar
 	if len(had.parts)+len(has.parts) == 0 || way != apart && len(had.parts) == len(has.parts) {
 		return nil
 	}
-	key := decision.ClassKey(append(p.key[:0], byte(way)))
+	key := append(p.key[:0], byte(way))
 	if way != added {
-		key = p.before.bearing(&had, -1, key)
+		key = p.before.all(&had, key)
 	}
 	if way != dropped {
-		key = p.after.bearing(&has, -1, key)
+		key = p.after.all(&has, key)
 	}
 	p.key = key
 	return p.pairs.of(key, func() *outcome { return p.compared(&had, &has, way) })
@@ -133,12 +134,12 @@ func (p *comparison) differing(had, has *hand, way way) decision.RightSet {
 		return false
 	}
 	for i := range has.parts {
-		if x := &has.parts[i]; !p.within(x, had, way, p.sameBefore) && lone(x, p.rights.new) {
+		if x := &has.parts[i]; (way == added && p.after.changed[x.Number] || way == apart && !p.within(x, had, p.sameBefore)) && lone(x, p.rights.new) {
 			return all()
 		}
 	}
 	for i := range had.parts {
-		if x := &had.parts[i]; !p.within(x, has, way, p.sameAfter) && lone(x, p.rights.old) {
+		if x := &had.parts[i]; (way == dropped && p.before.changed[x.Number] || way == apart && !p.within(x, has, p.sameAfter)) && lone(x, p.rights.old) {
 			return all()
 		}
 	}
@@ -146,11 +147,8 @@ func (p *comparison) differing(had, has *hand, way way) decision.RightSet {
 }
 
 // within tells whether a part is in a hand of the other policy as well; same gives the number that its line has there.
-func (p *comparison) within(x *decision.Part, other *hand, way way, same []int32) bool {
-	n := x.Number
-	if way == apart {
-		n = same[n]
-	}
+func (p *comparison) within(x *decision.Part, other *hand, same []int32) bool {
+	n := same[x.Number]
 	return n >= 0 && slices.ContainsFunc(other.parts, func(y decision.Part) bool {
 		return y.Number == n && y.Direct == x.Direct && y.Idle == x.Idle && slices.Equal(y.Periods, x.Periods)
 	})
@@ -161,18 +159,16 @@ type shift struct{ gained, lost Prospect }
 
 // about finds what is gained and lost of one right, once for all pairs of which the same bears on it.
 func (p *comparison) about(had, has *hand, was, is int, way way) shift {
-	before, after := &p.before, &p.after
-	switch way {
-	case added:
-		before = after
-	case dropped:
-		after = before
-	}
 	key := decision.ClassKey(append(p.key[:0], byte(way)))
 	key.Number(int64(was))
-	key = before.bearing(had, was, key)
 	key.Number(int64(is))
-	p.key = after.bearing(has, is, key)
+	if way != added { // what is added tells what was there
+		key = p.before.bearing(had, was, key)
+	}
+	if way != dropped {
+		key = p.after.bearing(has, is, key)
+	}
+	p.key = key
 	return p.known.of(p.key, func() (out shift) {
 		gives, takes := true, true
 		if way != apart && !p.after.DirectFirst { // what is added alone, or dropped alone, tells who can gain and who can lose
@@ -248,35 +244,46 @@ func (p *comparison) handIn(s *side, a *decision.ResolvedQuery) hand {
 	return h
 }
 
-// bearing adds to a key all of a hand that bears on one right, or, without one, on any: lines that hold alike and are held alike count once, in no
-// order.
-func (s *side) bearing(h *hand, right int, k decision.ClassKey) decision.ClassKey {
+// all adds to a key all of a hand, in its order.
+func (s *side) all(h *hand, k decision.ClassKey) decision.ClassKey {
 	if h.who == nil || h.what == nil {
+		return append(k, '-')
+	}
+	k.Period(h.who.Valid)
+	k.Period(h.what.Lockout)
+	k.Number(int64(h.what.Clock))
+	for i := range h.c.RightList { // of the kind nothing else counts
+		k = append(k, byte(decision.Bit(h.c.RightList[i].For(h.what.Facts.Kind))))
+	}
+	for i := range h.parts {
+		x := &h.parts[i]
+		k = binary.LittleEndian.AppendUint32(k, uint32(s.Kinds[x.Number])<<4|uint32(decision.Bit(s.changed[x.Number])<<2|decision.Bit(x.Direct)<<1|decision.Bit(x.Idle)))
+		if n := s.periods.held(x.Periods); n != 0 {
+			k[len(k)-4] |= 8
+			k = binary.LittleEndian.AppendUint32(k, uint32(n))
+		}
+	}
+	return append(k, '.', '.', '.', '.')
+}
+
+// bearing adds to a key all of a hand that bears on one right: lines that hold alike and are held alike count once, in no order.
+func (s *side) bearing(h *hand, right int, k decision.ClassKey) decision.ClassKey {
+	if right < 0 || h.who == nil || h.what == nil {
 		k.Number(-1)
 		return k
 	}
+	info := &h.c.RightList[right]
 	k.Period(h.who.Valid)
-	k.Number(int64(h.what.Clock))
-	kin := s.Kinds
-	if right < 0 {
+	k.Number(int64(h.what.Clock)<<1 | int64(decision.Bit(info.For(h.what.Facts.Kind))))
+	if info.Controls {
 		k.Period(h.what.Lockout)
-		for i := range h.c.RightList {
-			k.Number(int64(decision.Bit(h.c.RightList[i].For(h.what.Facts.Kind))))
-		}
-	} else {
-		kin = s.Times
-		info := &h.c.RightList[right]
-		k.Number(int64(decision.Bit(info.For(h.what.Facts.Kind))))
-		if info.Controls {
-			k.Period(h.what.Lockout)
-		}
 	}
 	var room [32]int64
 	list := room[:0]
 	for i := range h.parts {
 		x := &h.parts[i]
-		if bears := !x.Idle && (right < 0 || x.Line.Rights.Has(right)); bears || h.c.DirectFirst && x.Direct {
-			list = append(list, s.periods.held(x.Periods)<<40|int64(kin[x.Number])<<3|int64(decision.Bit(s.changed[x.Number])<<2|decision.Bit(x.Direct)<<1|decision.Bit(!bears)))
+		if bears := x.Bears(right); bears || h.c.DirectFirst && x.Direct {
+			list = append(list, s.periods.held(x.Periods)<<40|int64(s.Times[x.Number])<<3|int64(decision.Bit(s.changed[x.Number])<<2|decision.Bit(x.Direct)<<1|decision.Bit(!bears)))
 		}
 	}
 	slices.Sort(list)
