@@ -172,7 +172,16 @@ func (s Service) toLook(ctx context.Context, c service.Caller, st *service.State
 			failed++
 		}
 	}
-	for _, of := range []wire.ToLook{{Kind: "drafts_failed", Count: failed}, {Kind: "drafts", Count: len(drafts) - failed}} {
+	reviews, err := s.Reviews(ctx, c, false)
+	if err != nil {
+		return out, err
+	}
+	waiting, unanswered := 0, 0
+	for _, r := range reviews {
+		waiting += btoi(r.Mine > 0)
+		unanswered += btoi(v.Whole() && r.State == store.ReviewOver && r.Counts.Waiting > 0)
+	}
+	for _, of := range []wire.ToLook{{Kind: "drafts_failed", Count: failed}, {Kind: "drafts", Count: len(drafts) - failed}, {Kind: "reviews", Count: waiting}, {Kind: "reviews_over", Count: unanswered}} {
 		if of.Count > 0 {
 			out = append(out, of)
 		}

@@ -263,8 +263,7 @@ func (r Rights) Acts(p *policy.Policy, rec policy.Record) Acts {
 	}
 	var out Acts
 	for _, m := range r.Delegations() {
-		s := scopeOf(m, p, r.at)
-		if s.judge(s, &policy.RecordChange{Before: rec, After: rec}).Form != "" {
+		if !Covers(m, p, rec, r.at) {
 			continue
 		}
 		switch rec.Type() {
@@ -275,6 +274,12 @@ func (r Rights) Acts(p *policy.Policy, rec policy.Record) Acts {
 		}
 	}
 	return out
+}
+
+// Covers tells whether a mandate of a delegate lets its holders change the members of a user group, or a device or a grant, as it is.
+func Covers(m *policy.Mandate, p *policy.Policy, rec policy.Record, at time.Time) bool {
+	s := scopeOf(m, p, at)
+	return s.judge(s, &policy.RecordChange{Before: rec, After: rec}).Form == ""
 }
 
 // Sees lists the types of which the user may see records, and Makes those of which they may add some.

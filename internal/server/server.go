@@ -62,6 +62,9 @@ func New(svc *service.Service, o Options) (*Server, error) {
 		signIns: make(room, mostSignIns), streams: make(room, mostStreams), requests: newCallerRoom(), heavy: newHeavyRoom(mostWaiting), large: newHeavyRoom(mostLarge),
 	}
 	s.bodies.free.Store(mostBytes)
+	if s.mail != nil {
+		svc.Remind(s.remindByMail)
+	}
 	if s.public != nil {
 		if err := s.crossOrigin.AddTrustedOrigin(s.public.Scheme + "://" + s.public.Host); err != nil {
 			return nil, fmt.Errorf("the public address: %w", err)
@@ -83,7 +86,7 @@ func New(svc *service.Service, o Options) (*Server, error) {
 	router := echo.NewRouter(echo.RouterConfig{UnescapePathParamValues: true, AutoHandleHEAD: true, NotFoundHandler: s.elsewhere})
 	s.echo = echo.NewWithConfig(echo.Config{Logger: o.Log, HTTPErrorHandler: s.problem, Router: router})
 	s.echo.Use(s.observe, middleware.RecoverWithConfig(middleware.RecoverConfig{DisablePrintStack: true}), s.secure)
-	routes := slices.Concat(s.routes(), s.editRoutes(), s.auditRoutes(), s.ownRoutes(), s.draftRoutes(), s.upkeepRoutes())
+	routes := slices.Concat(s.routes(), s.editRoutes(), s.auditRoutes(), s.ownRoutes(), s.draftRoutes(), s.upkeepRoutes(), s.reviewRoutes())
 	for _, r := range routes {
 		s.echo.Add(r.method, r.echoPath(), s.handler(r))
 	}

@@ -62,6 +62,15 @@ type (
 		DraftOfID(ctx context.Context, id string) (store.Draft, error)
 	}
 
+	// Reviews are rounds in which those responsible confirm or take away what people hold.
+	Reviews interface {
+		AddReview(ctx context.Context, r store.Review, items []store.ReviewItem) error
+		KeepReview(ctx context.Context, r store.Review, items []store.ReviewItem) (kept bool, err error)
+		Reviews(ctx context.Context, since time.Time, limit int) ([]store.Review, error)
+		ReviewOfID(ctx context.Context, id string) (store.Review, error)
+		ReviewItems(ctx context.Context, id string) ([]store.ReviewItem, error)
+	}
+
 	// Upkeep is which findings somebody has left as they are.
 	Upkeep interface {
 		Dismiss(ctx context.Context, d store.Dismissal) error
@@ -109,6 +118,7 @@ type Borders struct {
 	Looks       Looks
 	Requests    Requests
 	Drafts      Drafts
+	Reviews     Reviews
 	Upkeep      Upkeep
 	Preferences Preferences
 	Blank       Blank
@@ -121,5 +131,5 @@ type Borders struct {
 
 // On are the borders of a service on a store and a record.
 func On(st *store.Store, record Record, log *slog.Logger, clock func() time.Time) Borders {
-	return Borders{Record: record, Revisions: st, History: st, Stage: st, Credentials: st, Looks: st, Requests: st, Drafts: st, Upkeep: st, Preferences: st, Blank: st, Files: st, Clock: clock, Log: log}
+	return Borders{Record: record, Revisions: st, History: st, Stage: st, Credentials: st, Looks: st, Requests: st, Drafts: st, Reviews: st, Upkeep: st, Preferences: st, Blank: st, Files: st, Clock: clock, Log: log}
 }

@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"crypto/sha256"
+	"errors"
 	"math"
 	"strings"
 	"time"
@@ -143,8 +144,8 @@ func (s *Service) keepHours(ctx context.Context) {
 	for {
 		if s.borders.Clock().UnixMilli() >= s.nextHour.Load() {
 			s.nextHour.Store(math.MaxInt64)
-			if err := s.hours(ctx); err != nil && ctx.Err() == nil {
-				s.borders.Log.Error("the drafts that wait for their hour could not be looked at", "error", err)
+			if err := errors.Join(s.hours(ctx), s.reviews(ctx)); err != nil && ctx.Err() == nil {
+				s.borders.Log.Error("the drafts and reviews that wait for their hour could not be looked at", "error", err)
 				s.nextHour.Store(s.borders.Clock().Add(time.Minute).UnixMilli())
 			}
 		}

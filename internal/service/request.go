@@ -11,7 +11,6 @@ import (
 	"github.com/google/uuid"
 
 	"sentier/internal/audit"
-	"sentier/internal/decision"
 	"sentier/internal/policy"
 	"sentier/internal/store"
 	"sentier/internal/survey"
@@ -459,22 +458,7 @@ func (s *Service) Answerers(ctx context.Context, id string) []Addressee {
 		to.What = to.Words.Asked(st.Policy, r.Kind, r.GroupID, r.Right, r.Device, r.Minutes)
 		out = append(out, to)
 	}
-	for m := range policy.Each[*policy.Mandate](st.Policy) {
-		if m.Role != policy.Owner && m.Role != policy.Delegate || m.Enabled == policy.Off || !m.Valid.Holds(now) {
-			continue
-		}
-		for _, id := range m.To.Users {
-			tell(id)
-		}
-		groups := map[policy.UserGroupID]bool{}
-		for _, id := range m.To.Groups {
-			decision.MembersOf(st.Policy, id, groups, func(member policy.Member) {
-				if member.Span().Holds(now) {
-					tell(member.User)
-				}
-			})
-		}
-	}
+	s.eachHolder(st, now, func(_ *policy.Mandate, user policy.UserID) { tell(user) })
 	return out
 }
 

@@ -37,6 +37,8 @@ type Service struct {
 
 	answering sync.Mutex // held by the one request that is being answered
 	drafted   atomic.Pointer[lastDrafted]
+	reviewing sync.Mutex // held by the one review that is being changed
+	remind    atomic.Pointer[func(context.Context, []Reminder)]
 	drafting  sync.Mutex   // held by the one draft that is being changed
 	nextHour  atomic.Int64 // when something is due next, in Unix milliseconds; 0: not known
 

@@ -9,6 +9,8 @@ import { DeviceGroupListPage } from "./device-groups/list";
 import { DeviceListPage } from "./devices/list";
 import { DraftListPage } from "./drafts/list";
 import { DraftPage } from "./drafts/page";
+import { ReviewListPage } from "./reviews/list";
+import { ReviewPage } from "./reviews/page";
 import { ExpectationListPage } from "./expectations/list";
 import { GrantListPage } from "./grants/list";
 import { GroupListPage } from "./groups/list";
@@ -90,6 +92,8 @@ export function App() {
           <Route path="/upkeep" element={read(<UpkeepPage />)} />
           <Route path="/upkeep/drafts" element={read(<DraftListPage />)} />
           <Route path="/drafts/:id" element={read(<DraftPage />)} />
+          <Route path="/upkeep/reviews" element={read(<ReviewListPage />)} />
+          <Route path="/reviews/:id" element={read(<ReviewPage />)} />
           <Route path="/upkeep/expectations" element={all(<ExpectationListPage />)} />
           <Route path="/record" element={all(<AuditPage />)} />
           <Route path="/history" element={all(<HistoryPage />)} />

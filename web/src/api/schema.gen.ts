@@ -1628,6 +1628,74 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/reviews": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Rounds in which those responsible confirm or take away what people hold
+         * @description Rounds in which those responsible confirm or take away what people hold. It takes a mandate of the role auditor or owner.
+         */
+        get: operations["listReviews"];
+        put?: never;
+        /**
+         * Begin a review of what is held now
+         * @description Begin a review of what is held now. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        post: operations["createReview"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/reviews/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * A review as a whole: who holds what, what it gives, who answers, and how far it has come
+         * @description A review as a whole: who holds what, what it gives, who answers, and how far it has come. It takes a mandate of the role auditor or owner.
+         */
+        get: operations["getReview"];
+        put?: never;
+        post?: never;
+        /**
+         * Give a review up; what was answered stays
+         * @description Give a review up; what was answered stays. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        delete: operations["stopReview"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/reviews/{id}/answers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Confirm, or take away, what people hold
+         * @description Confirm, or take away, what people hold. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        post: operations["answerReview"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/revisions": {
         parameters: {
             query?: never;
@@ -4735,6 +4803,25 @@ export interface components {
             /** @description 12 to 200 characters */
             password: string;
         };
+        NewReview: {
+            /** @description by when it is answered: RFC 3339, or a local time of the policy */
+            due: string;
+            /** @description all groups, and all grants that name anybody */
+            everything?: boolean;
+            /** @description user groups of which all that their members hold is looked at: the memberships, and grants that name members */
+            groups?: string[];
+            /** @description by which people find it; its id is made of it */
+            name: string;
+            /** @description why, for those who answer and for the record */
+            reason?: string;
+            /** @description sites: groups and people who are given anything there, or below */
+            sites?: string[];
+            /**
+             * @description what becomes of what nobody has answered by then: it is told, who holds it is suspended, or it is taken away
+             * @enum {string}
+             */
+            unanswered: "told" | "suspended" | "taken";
+        };
         /**
          * @example {
          *       "days": 90,
@@ -4966,6 +5053,127 @@ export interface components {
             /** Format: date-time */
             until?: null | string;
             user: components["schemas"]["Named"];
+        };
+        Review: {
+            /** Format: date-time */
+            at: string;
+            author: components["schemas"]["Named"];
+            /** @description of what the caller sees of it */
+            counts: components["schemas"]["ReviewCount"];
+            /** Format: date-time */
+            created: string;
+            /** Format: date-time */
+            due: string;
+            /** Format: date-time */
+            ended?: null | string;
+            id: string;
+            items: components["schemas"]["ReviewItem"][];
+            may_stop: boolean;
+            /** @description how many wait for an answer that the caller may give */
+            mine: number;
+            name: string;
+            /** @description by mandate, whose holders answer; what no delegate's mandate covers, the owners answer */
+            parts: components["schemas"]["ReviewPart"][];
+            /** @description what could not be done when it ended */
+            problem?: string;
+            reason?: string;
+            scope: components["schemas"]["ReviewScope"];
+            /** @enum {string} */
+            state: "open" | "over" | "stopped";
+            /** @enum {string} */
+            unanswered: "told" | "suspended" | "taken";
+        };
+        ReviewAnswer: {
+            /** @enum {string} */
+            answer: "kept" | "taken";
+            note?: string;
+            record: string;
+            /** @enum {string} */
+            type: "user_groups" | "grants";
+            user: string;
+        };
+        ReviewAnswers: {
+            answers: components["schemas"]["ReviewAnswer"][];
+        };
+        ReviewCount: {
+            /** @description ended otherwise since the review began */
+            gone: number;
+            kept: number;
+            suspended: number;
+            taken: number;
+            total: number;
+            waiting: number;
+        };
+        ReviewHead: {
+            author: components["schemas"]["Named"];
+            /** @description of what the caller sees of it */
+            counts: components["schemas"]["ReviewCount"];
+            /** Format: date-time */
+            created: string;
+            /** Format: date-time */
+            due: string;
+            /** Format: date-time */
+            ended?: null | string;
+            id: string;
+            /** @description how many wait for an answer that the caller may give */
+            mine: number;
+            name: string;
+            /** @description what could not be done when it ended */
+            problem?: string;
+            reason?: string;
+            scope: components["schemas"]["ReviewScope"];
+            /** @enum {string} */
+            state: "open" | "over" | "stopped";
+            /** @enum {string} */
+            unanswered: "told" | "suspended" | "taken";
+        };
+        ReviewItem: {
+            /** @enum {string} */
+            answer: "waiting" | "kept" | "taken" | "suspended" | "gone";
+            /** Format: date-time */
+            at?: null | string;
+            by?: components["schemas"]["Named"];
+            /** @description what it comes to, in words */
+            gives?: string;
+            /** @description of delegates whose holders may answer; none: the owners do */
+            mandates: components["schemas"]["Named"][];
+            /** @description the caller may answer */
+            may: boolean;
+            note?: string;
+            record: components["schemas"]["Named"];
+            /** @description by which it was taken away */
+            revision?: number;
+            /** @description of the user; empty: they are there no more */
+            status: string;
+            /**
+             * @description a membership, or a grant that names the user
+             * @enum {string}
+             */
+            type: "user_groups" | "grants";
+            /**
+             * Format: date-time
+             * @description when the membership, or the grant, ends by itself
+             */
+            until?: null | string;
+            user: components["schemas"]["Named"];
+        };
+        ReviewPart: {
+            counts: components["schemas"]["ReviewCount"];
+            /** @description left out: the owners */
+            mandate?: components["schemas"]["Named"];
+            /** @description who hold it now */
+            people: components["schemas"]["Named"][];
+        };
+        ReviewScope: {
+            everything: boolean;
+            groups: components["schemas"]["Named"][];
+            sites: components["schemas"]["Named"][];
+        };
+        Reviewed: {
+            kept: number;
+            /** @description the change by which something was taken away */
+            saved?: components["schemas"]["Saved"];
+            taken: number;
         };
         RevisionShown: {
             /** @description how many records it changed */
@@ -11414,6 +11622,194 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Request"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    listReviews: {
+        parameters: {
+            query?: {
+                /** @description those that are over as well */
+                all?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReviewHead"][];
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    createReview: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewReview"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Review"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    getReview: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Review"];
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    stopReview: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    answerReview: {
+        parameters: {
+            query?: {
+                /** @description change nothing, and say what would be gained and lost */
+                dry_run?: boolean;
+            };
+            header?: never;
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReviewAnswers"];
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Reviewed"];
                 };
             };
             400: components["responses"]["BadRequestProblem"];

@@ -150,7 +150,13 @@ function Invited({ day }: { day: Today }) {
 }
 
 /** Where what needs a look is listed; findings, by their kind. */
-const looks: Record<string, string> = { drafts: "/upkeep/drafts", drafts_failed: "/upkeep/drafts", unmet: "/upkeep/expectations" };
+const looks: Record<string, string> = {
+  drafts: "/upkeep/drafts",
+  drafts_failed: "/upkeep/drafts",
+  reviews: "/upkeep/reviews",
+  reviews_over: "/upkeep/reviews",
+  unmet: "/upkeep/expectations",
+};
 
 const mostLooks = 10;
 

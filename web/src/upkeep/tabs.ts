@@ -2,5 +2,6 @@
 export const upkeepTabs = [
   { to: "/upkeep", type: "findings" },
   { to: "/upkeep/drafts", type: "drafts" },
+  { to: "/upkeep/reviews", type: "reviews" },
   { to: "/upkeep/expectations", type: "expectations" },
 ] as const;
