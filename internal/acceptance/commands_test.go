@@ -88,6 +88,7 @@ func TestEveryCommandByRole(t *testing.T) {
 					token = w.tokenFor(role.user)
 				}
 				get[wire.Draft](w, "POST", "/api/v1/drafts", `{"name":"Tomas moves","changes":[{"op":"patch","type":"devices","id":"mill-bridge","record":{"state":"maintenance"}}]}`)
+				get[wire.Review](w, "POST", "/api/v1/reviews", `{"name":"Bridges, autumn","groups":["bridge-crew","border-arm-staff"],"due":"in 3 weeks","unanswered":"told"}`)
 				dir := t.TempDir()
 				write(t, dir+"/stories.yaml", string(demo.Stories()))
 				write(t, dir+"/larkmere.yaml", string(demo.Document()))
