@@ -87,19 +87,46 @@ func (s *Service) stands(ctx context.Context, p *policy.Policy, revision uint64,
 		if current, _ := p.Get(t, id); c.Stands(current) {
 			continue
 		}
-		later := revision
-		for {
-			var err error
-			if later, err = s.borders.History.LaterChange(ctx, t.String(), id, later); err != nil {
-				return err
-			}
-			if !slices.Contains(back, later) {
-				break
-			}
+		later, err := s.inTheWay(ctx, c, revision, back)
+		if err != nil {
+			return err
 		}
 		return &LaterError{later, policy.Say("the %s %q", policy.Say(t.Noun()), p.Title(t, id))}
 	}
 	return nil
+}
+
+// mostLooked is how many later changes of a record are looked at for the one that stands in the way.
+const mostLooked = 200
+
+// inTheWay finds the first later revision, of those that are not taken back with it, after which what a revision did to a record is so no more; 0 where there
+// is none.
+func (s *Service) inTheWay(ctx context.Context, c policy.RecordChange, revision uint64, back []uint64) (uint64, error) {
+	t, id := c.Record().Type(), c.Record().Key()
+	first := uint64(0)
+	for later, looked := revision, 0; looked < mostLooked; {
+		var err error
+		if later, err = s.borders.History.LaterChange(ctx, t.String(), id, later); err != nil || later == 0 {
+			return first, err
+		}
+		if slices.Contains(back, later) {
+			continue
+		}
+		if first == 0 {
+			first = later
+		}
+		done, err := s.borders.History.Changes(ctx, later)
+		if err != nil {
+			return 0, err
+		}
+		for _, x := range done {
+			if x.Record().Type() == t && x.Record().Key() == id && !c.Stands(x.After) {
+				return later, nil
+			}
+		}
+		looked++
+	}
+	return first, nil
 }
 
 // undoNote says which revisions are taken back, newest first, and why.
