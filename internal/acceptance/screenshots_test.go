@@ -33,7 +33,6 @@ func TestScreenshots(t *testing.T) {
 		{"check-denied", question("user", "agnes.lindqvist", "right", "control", "device", "alder-gate-1", "at", "2026-11-24 20:00"), "What would have made it a yes"},
 		{"devices", "/devices", "Alder gate 1"},
 		{"today", "/", "Last changes"}, {"person", "/records/users/tomas.field", "Grants by name"},
-		{"grants", "/grants", "Bridge watch"},
 		{"device", "/records/devices/twin-bridge-north", "Barriers"},
 		{"edit-schedule", "/records/schedules/navigation-winter/edit", "Add a window"},
 		{"upkeep", "/upkeep?kind=leftover", "Tomas Field is the only one"},
@@ -59,11 +58,12 @@ func TestScreenshots(t *testing.T) {
 	b.see("lost")
 	time.Sleep(400 * time.Millisecond)
 	b.shot(filepath.Join(dir, "edit-grant.png"))
-	b.open("/records/devices/twin-bridge-north")
-	b.see("Duty officers → Duty officers") // which holds at any hour
-	b.do("the reach", chromedp.Evaluate[chromedp.Void](`document.querySelector("[data-reach]").scrollIntoView()`))
-	time.Sleep(900 * time.Millisecond)
-	b.shot(filepath.Join(dir, "device-reach.png"))
+	b.open("/records/users/tomas.field")
+	b.click("Move")
+	b.pick("New group", "instr", "Instrument technicians")
+	b.see("Bridge crew → Bridge watch")
+	time.Sleep(400 * time.Millisecond)
+	b.shot(filepath.Join(dir, "move.png"))
 	w.must("POST", "/access/v1/evaluation", `{"subject":{"type":"user","id":"noor.haddad"},"action":{"name":"control"},"resource":{"type":"device","id":"mill-bridge"},"context":{"ip":"10.20.3.4"}}`)
 	w.must("PATCH", "/api/v1/users/tomas.field?note=moved%20to%20the%20instruments", `{"email":"t.field@larkmere.example"}`)
 	b.open("/record")
@@ -83,6 +83,12 @@ func TestScreenshots(t *testing.T) {
 	b.see("was changed by somebody else")
 	time.Sleep(400 * time.Millisecond)
 	b.shot(filepath.Join(dir, "draft.png"))
+	w.must("POST", "/api/v1/reviews", `{"name":"Bridges, autumn","reason":"the yearly round","groups":["bridge-crew","border-arm-staff"],"due":"in 3 weeks","unanswered":"suspended"}`)
+	w.must("POST", "/api/v1/reviews/bridges-autumn/answers", `{"answers":[{"user":"luis.ortega","type":"user_groups","record":"border-arm-staff","answer":"kept"},{"user":"julia.moreno","type":"user_groups","record":"border-arm-staff","answer":"taken","note":"has left the arm"}]}`)
+	b.open("/reviews/bridges-autumn")
+	b.see("has left the arm")
+	time.Sleep(400 * time.Millisecond)
+	b.shot(filepath.Join(dir, "review.png"))
 	if err := w.owner.Service.SetPassword(context.Background(), "agnes.lindqvist", password); err != nil {
 		t.Fatal(err)
 	}

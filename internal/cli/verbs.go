@@ -7,6 +7,7 @@ import (
 	"io"
 	"net/url"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -104,7 +105,10 @@ func (a *app) userMove(n noun) *cobra.Command {
 				}
 				edits = append(edits, left...)
 			}
-			return a.send(cmd, e, edits...)
+			if err := a.send(cmd, e, edits...); err != nil || !e.dryRun || a.format == "json" {
+				return err
+			}
+			return a.printSides(cmd, wire.WouldReach{User: args[0], Changes: edits, At: end})
 		},
 	}
 	cmd.Flags().StringVar(&to, "to", "", "group to add to (required)")
@@ -114,6 +118,33 @@ func (a *app) userMove(n noun) *cobra.Command {
 	must(cmd.MarkFlagRequired("to"))
 	e.flags(cmd)
 	return cmd
+}
+
+// printSides shows what somebody reaches beside what they would after changes, and through what.
+func (a *app) printSides(cmd *cobra.Command, in wire.WouldReach) error {
+	c, err := a.client()
+	if err != nil {
+		return err
+	}
+	var out wire.SideBySide
+	if err := c.Do(cmd.Context(), "POST", "/api/v1/preview/reach", nil, in, &out); err != nil {
+		return err
+	}
+	s := sheet{head: []string{"", "DEVICES", "NOW", "THEN", "THROUGH"}}
+	for _, r := range out.Rows {
+		var devices, through []string
+		for _, d := range r.Devices {
+			devices = append(devices, d.Name)
+		}
+		if more := r.Count - len(devices); more > 0 {
+			devices = append(devices, fmt.Sprintf("and %d more", more))
+		}
+		for _, x := range r.Through {
+			through = append(through, x.Name)
+		}
+		s.rows = append(s.rows, []string{r.Change, strings.Join(devices, ", "), strings.Join(r.Before, ", "), strings.Join(r.After, ", "), strings.Join(through, " → ")})
+	}
+	return s.table(a.Out, a.width())
 }
 
 // leave ends a membership: at once, or where there is a handover at the end of it, unless it ends before by itself.

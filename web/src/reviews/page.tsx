@@ -159,6 +159,12 @@ function Held({ review, items, act, busy }: Answering) {
         )}
       </div>
       <table className="w-full table-fixed">
+        <colgroup>
+          <col className="w-[26%]" />
+          <col className="w-[40%]" />
+          <col />
+          <col className="w-[14rem]" />
+        </colgroup>
         <thead className="sr-only">
           <tr>
             <th scope="col">{t("console.review.who")}</th>
@@ -188,7 +194,7 @@ function Row({ review, item, act, busy }: { review: Review; item: ReviewItem; ac
   const zone = useZone({});
   return (
     <tr className="border-t border-line/60" data-item={`${item.user.id} ${item.record.id}`}>
-      <td className="w-[28%] px-4 py-1.5">
+      <td className="px-4 py-1.5">
         <RecordLink type="users" id={item.user.id} name={item.user.name} />
         {item.status === "suspended" && <span className="text-soft"> · {t("console.review.suspended_user")}</span>}
         {item.until && (
@@ -198,7 +204,7 @@ function Row({ review, item, act, busy }: { review: Review; item: ReviewItem; ac
           </span>
         )}
       </td>
-      <td className="w-[34%] px-4 py-1.5">
+      <td className="px-4 py-1.5">
         <span className={`inline-flex items-center gap-1.5 ${item.answer === "kept" ? "text-holds" : item.answer === "waiting" ? "" : "text-closes"}`}>
           {marks[item.answer]} {t(`console.review.is_${item.answer}`)}
         </span>
@@ -210,7 +216,7 @@ function Row({ review, item, act, busy }: { review: Review; item: ReviewItem; ac
         )}
       </td>
       <td className="px-4 py-1.5 text-soft">{item.note}</td>
-      <td className="w-[14rem] px-4 py-1.5 text-right whitespace-nowrap print:hidden">
+      <td className="px-4 py-1.5 text-right whitespace-nowrap print:hidden">
         {item.may && item.answer === "waiting" && (
           <button
             type="button"

@@ -1,7 +1,7 @@
 #!/usr/bin/env bash
 # Takes the pictures of the terminal. “make screenshots” calls it; it needs Xvfb, xterm and ImageMagick.
 set -euo pipefail
-cd "$(dirname "$0")/../.."
+cd "$(dirname "$0")/../../.."
 export DISPLAY=:97
 Xvfb :97 -screen 0 1280x800x24 -nolisten tcp >/dev/null 2>&1 &
 screen=$!
