@@ -261,15 +261,7 @@ func (a *app) draftDrop() *cobra.Command {
 		Use: "drop ID", Short: "Give a draft up", Args: exactly("ID"),
 		Example: "  sentier draft drop tomas-moves",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			if err := c.Do(cmd.Context(), "DELETE", draftPath(args[0]), nil, nil, nil); err != nil {
-				return err
-			}
-			fmt.Fprintln(a.Err, "Dropped.")
-			return nil
+			return a.act(cmd, "DELETE", draftPath(args[0]), nil, nil, func() string { return "Dropped.\n" })
 		},
 	}
 }

@@ -70,7 +70,7 @@ func (a *app) mineGiveBack() *cobra.Command {
 		Example: "  sentier mine give-back --group bridge-crew --note \"I am with the instruments now\"",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			var saved wire.Saved
-			return a.own(cmd, "POST", "/api/v1/mine/give-back", in, &saved, func() string {
+			return a.act(cmd, "POST", "/api/v1/mine/give-back", in, &saved, func() string {
 				return fmt.Sprintf("Given back, as of revision %d.\n", saved.Revision)
 			})
 		},
@@ -90,7 +90,7 @@ func (a *app) mineJoin() *cobra.Command {
 		RunE: func(cmd *cobra.Command, args []string) error {
 			in.Group, in.Minutes = args[0], int(lasts/time.Minute)
 			var r wire.Request
-			return a.own(cmd, "POST", "/api/v1/mine/join", in, &r, func() string {
+			return a.act(cmd, "POST", "/api/v1/mine/join", in, &r, func() string {
 				if r.State == "joined" {
 					return fmt.Sprintf("You are in %s for %v.\n", r.Group.Name, lasts)
 				}
@@ -117,7 +117,7 @@ func (a *app) mineAsk() *cobra.Command {
 			}
 			in.Until = until.UTC().Format(time.RFC3339)
 			var r wire.Request
-			return a.own(cmd, "POST", "/api/v1/requests", in, &r, func() string { return "It is asked for: somebody has to agree.\n" })
+			return a.act(cmd, "POST", "/api/v1/requests", in, &r, func() string { return "It is asked for: somebody has to agree.\n" })
 		},
 	}
 	cmd.Flags().StringVar(&in.Until, "until", "", "until when (required)")
@@ -131,13 +131,13 @@ func (a *app) mineWithdraw() *cobra.Command {
 	return &cobra.Command{
 		Use: "withdraw ID", Short: "Take a request of your own back", Args: exactly("ID"), Example: "  sentier mine withdraw 0192f0c4-7d6e-7a53-9d0c-0b6f6a1d2e3f",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return a.own(cmd, "DELETE", "/api/v1/requests/"+url.PathEscape(args[0]), nil, nil, func() string { return "Taken back.\n" })
+			return a.act(cmd, "DELETE", "/api/v1/requests/"+url.PathEscape(args[0]), nil, nil, func() string { return "Taken back.\n" })
 		},
 	}
 }
 
-// own does something of one's own, and says what came of it.
-func (a *app) own(cmd *cobra.Command, method, path string, in, out any, said func() string) error {
+// act does something, and says what came of it.
+func (a *app) act(cmd *cobra.Command, method, path string, in, out any, said func() string) error {
 	c, err := a.client()
 	if err != nil {
 		return err
@@ -190,7 +190,7 @@ func (a *app) requestRefuse() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "refuse ID", Short: "Say no to a request", Args: exactly("ID"), Example: "  sentier request refuse 0192f0c4-7d6e-7a53-9d0c-0b6f6a1d2e3f --note \"ask the duty officer\"",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return a.own(cmd, "POST", "/api/v1/requests/"+url.PathEscape(args[0])+"/answer", wire.AnswerRequest{Note: note}, nil, func() string { return "Refused.\n" })
+			return a.act(cmd, "POST", "/api/v1/requests/"+url.PathEscape(args[0])+"/answer", wire.AnswerRequest{Note: note}, nil, func() string { return "Refused.\n" })
 		},
 	}
 	cmd.Flags().StringVar(&note, "note", "", "a word to whoever asked")
@@ -259,5 +259,5 @@ func (a *app) grantRequest(cmd *cobra.Command, r *wire.Request, which int, note 
 			return err
 		}
 	}
-	return a.own(cmd, "POST", "/api/v1/requests/"+url.PathEscape(r.ID)+"/answer", in, nil, func() string { return "Granted.\n" })
+	return a.act(cmd, "POST", "/api/v1/requests/"+url.PathEscape(r.ID)+"/answer", in, nil, func() string { return "Granted.\n" })
 }

@@ -215,15 +215,7 @@ func (a *app) reviewStop() *cobra.Command {
 	return &cobra.Command{
 		Use: "stop REVIEW", Short: "Give a review up; what was answered stays", Args: exactly("REVIEW"), Example: "  sentier review stop bridges-autumn",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			if err := c.Do(cmd.Context(), "DELETE", reviewPath(args[0]), nil, nil, nil); err != nil {
-				return err
-			}
-			fmt.Fprintln(a.Err, "Stopped.")
-			return nil
+			return a.act(cmd, "DELETE", reviewPath(args[0]), nil, nil, func() string { return "Stopped.\n" })
 		},
 	}
 }

@@ -97,15 +97,7 @@ func (a *app) upkeepDismiss() *cobra.Command {
 		Example: "  sentier upkeep dismiss \"everyone grants/look-around\" --reason \"it is meant\" --until \"in 6 months\"",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			in.Key = args[0]
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			if err := c.Do(cmd.Context(), "POST", "/api/v1/findings/dismissals", nil, in, nil); err != nil {
-				return err
-			}
-			fmt.Fprintln(a.Err, "Dismissed.")
-			return nil
+			return a.act(cmd, "POST", "/api/v1/findings/dismissals", in, nil, func() string { return "Dismissed.\n" })
 		},
 	}
 	cmd.Flags().StringVar(&in.Reason, "reason", "", "why")

@@ -123,6 +123,15 @@ func (r *request) decode(into any) error {
 	return nil
 }
 
+// gather reads a body that holds records, which are read later by their types.
+func (r *request) gather(into any) error {
+	data, err := r.body()
+	if err != nil {
+		return err
+	}
+	return strictJSON(data, into)
+}
+
 // badRequest is a body that does not have the fields of its request.
 type badRequest struct{ error }
 

@@ -42,12 +42,8 @@ func (s *Server) drafts(r *request) error {
 }
 
 func (s *Server) newDraft(r *request) error {
-	body, err := r.body()
-	if err != nil {
-		return err
-	}
 	var in wire.NewDraft
-	if err := strictJSON(body, &in); err != nil {
+	if err := r.gather(&in); err != nil {
 		return err
 	}
 	out, err := s.service.NewDraft(r.Request().Context(), r.caller, in)
@@ -59,12 +55,8 @@ func (s *Server) newDraft(r *request) error {
 }
 
 func (s *Server) wouldReach(r *request) error {
-	body, err := r.body()
-	if err != nil {
-		return err
-	}
 	var in wire.WouldReach
-	if err := strictJSON(body, &in); err != nil {
+	if err := r.gather(&in); err != nil {
 		return err
 	}
 	return r.tell(r.answers().WouldReach(r.Request().Context(), r.caller, in))

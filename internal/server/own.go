@@ -53,11 +53,7 @@ func (s *Server) requestsToAnswer(r *request) error {
 
 func (s *Server) answerRequest(r *request) error {
 	var in wire.AnswerRequest
-	body, err := r.body()
-	if err != nil {
-		return err
-	}
-	if err := strictJSON(body, &in); err != nil {
+	if err := r.gather(&in); err != nil {
 		return err
 	}
 	return r.tell(s.service.AnswerRequest(r.Request().Context(), r.caller, r.id(), in))

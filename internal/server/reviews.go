@@ -56,12 +56,8 @@ func (s *Server) review(r *request) error {
 }
 
 func (s *Server) answerReview(r *request) error {
-	body, err := r.body()
-	if err != nil {
-		return err
-	}
 	var in wire.ReviewAnswers
-	if err := strictJSON(body, &in); err != nil {
+	if err := r.decode(&in); err != nil {
 		return err
 	}
 	dry, err := r.flag("dry_run")

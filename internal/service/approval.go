@@ -29,9 +29,7 @@ func (s *Service) secondPerson(now *State, o *EditOptions, st *step) error {
 	if o.second || !s.settings.Load().Approval.Asks() {
 		return nil
 	}
-	if st.compiled == nil {
-		st.compiled = now.Compiled.Next(st.policy, st.done)
-	}
+	st.compile(now)
 	if needed := s.needsApproval(now, *st); len(needed) > 0 {
 		return &ApprovalError{needed}
 	}

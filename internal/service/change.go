@@ -22,6 +22,14 @@ type step struct {
 	told     []wire.RecordChange // what is told of it; nil: not written yet
 }
 
+// compile is the policy of the step ready to be asked, made once.
+func (st *step) compile(from *State) *decision.Compiled {
+	if st.compiled == nil {
+		st.compiled = from.Compiled.Next(st.policy, st.done)
+	}
+	return st.compiled
+}
+
 // onto gives a step that was worked out on one state as one of a later state: as if it had come first, and what the others did after it.
 // It is not ok where they changed the same records, or what they did does not go with it.
 func (st step) onto(from, to *State) (_ step, ok bool) {

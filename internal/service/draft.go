@@ -459,7 +459,12 @@ func (s *Service) Settle(ctx context.Context, c Caller, id string, in wire.Settl
 		return wire.Draft{}, Wrong("take", "%q is neither mine nor theirs", Clip(in.Take))
 	}
 	rest := slices.Delete(slices.Clone(on.conflicts), at, at+1)
-	if err := d.put(append(now.Policy.Compare(base), rest...)); err != nil {
+	return s.redraft(ctx, c, d, append(now.Policy.Compare(base), rest...))
+}
+
+// redraft makes a draft one of other changes, by the hand of a caller, and tells what it is now.
+func (s *Service) redraft(ctx context.Context, c Caller, d *draft, done []policy.RecordChange) (wire.Draft, error) {
+	if err := d.put(done); err != nil {
 		return wire.Draft{}, err
 	}
 	d.hand(c.User)
@@ -483,14 +488,7 @@ func (s *Service) TakeOut(ctx context.Context, c Caller, id, typeName, record st
 	if len(left) == len(d.done) {
 		return wire.Draft{}, ErrNotFound
 	}
-	if err := d.put(left); err != nil {
-		return wire.Draft{}, err
-	}
-	d.hand(c.User)
-	if err := s.keepDraft(ctx, d); err != nil {
-		return wire.Draft{}, err
-	}
-	return s.wireDraft(c, d)
+	return s.redraft(ctx, c, d, left)
 }
 
 // DropDraft gives a draft up.

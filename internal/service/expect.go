@@ -89,9 +89,7 @@ func (s *Service) override(now *State, c Caller, o *EditOptions, st *step) error
 	if len(o.Override) == 0 && !(atOnce && expects(st.policy)) {
 		return nil
 	}
-	if st.compiled == nil {
-		st.compiled = now.Compiled.Next(st.policy, st.done)
-	}
+	st.compile(now)
 	var names []string
 	var named, others []survey.Break
 	for _, b := range s.broken(now, st.compiled, st.done) {

@@ -5,6 +5,7 @@ import (
 	"crypto/sha256"
 	"errors"
 	"math"
+	"slices"
 	"strings"
 	"time"
 
@@ -63,6 +64,9 @@ func (s *Service) ApplyDraft(ctx context.Context, c Caller, id string, in wire.A
 		return wire.Draft{}, d.nothing()
 	case len(would.Approval) > 0 && d.approvedBy() == "":
 		return wire.Draft{}, &ApprovalError{would.Approval}
+	}
+	if unmet := slices.DeleteFunc(would.Unmet, func(u wire.Unmet) bool { return slices.Contains(in.Override, u.ID) }); len(unmet) > 0 {
+		return wire.Draft{}, &UnmetError{unmet}
 	}
 	d.State, d.ApplyAt = store.DraftWaiting, at
 	if err := s.keepDraft(ctx, d); err != nil {

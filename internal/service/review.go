@@ -256,14 +256,25 @@ func (s *Service) reviewOf(ctx context.Context, id string) (*review, error) {
 	return s.readReview(ctx, kept)
 }
 
+// readReview reads what is held in a review; of one that is open, once for all who look at it as it is. Nobody changes the items.
 func (s *Service) readReview(ctx context.Context, kept store.Review) (*review, error) {
+	if last, ok := s.openReviews.Load(kept.ID); ok && last.(*review).Version == kept.Version {
+		return &review{kept, last.(*review).scope, last.(*review).items}, nil
+	}
 	r := &review{Review: kept}
 	if err := json.Unmarshal(kept.Scope, &r.scope); err != nil {
 		return nil, fmt.Errorf("read the review %s: %w", kept.ID, err)
 	}
 	var err error
-	r.items, err = s.borders.Reviews.ReviewItems(ctx, kept.ID)
-	return r, err
+	if r.items, err = s.borders.Reviews.ReviewItems(ctx, kept.ID); err != nil {
+		return nil, err
+	}
+	if kept.State == store.ReviewOpen {
+		s.openReviews.Store(kept.ID, r)
+	} else {
+		s.openReviews.Delete(kept.ID)
+	}
+	return r, nil
 }
 
 // responsible tells who answers for what is held of a record, found once for all who hold it.

@@ -117,30 +117,50 @@ func (s *Service) endReview(ctx context.Context, r *review) error {
 	now := s.borders.Clock().UTC()
 	var waiting []store.ReviewItem
 	for _, item := range r.items {
-		if record, _ := stillHeld(s.State().Policy, &item, now); becameOf(&item, record) == "waiting" {
+		record, _ := stillHeld(s.State().Policy, &item, now)
+		begun := item.By == "" && item.Revision == 0 && item.Answer == r.Unanswered // when the program ended in the middle of it
+		if record != nil && (item.Answer == "" || begun) {
 			waiting = append(waiting, item)
 		}
 	}
 	var done []store.ReviewItem
 	if r.Unanswered != unansweredTold && len(waiting) > 0 {
+		// What is to become of them is kept first: so the report is right, whenever the program ends.
+		if err := s.keepReview(ctx, r, answered(waiting, r.Unanswered, &now)); err != nil {
+			return err
+		}
 		var problems []string
 		done, problems = s.unanswered(ctx, c, r, waiting)
+		for i := range done {
+			done[i].At = &now
+		}
 		if r.Problem = strings.Join(problems, "; "); len(r.Problem) > mostProblem {
 			r.Problem = r.Problem[:strings.LastIndexByte(r.Problem[:mostProblem], ' ')] + " …"
 		}
-	}
-	for i := range done {
-		done[i].At = &now
 	}
 	r.State, r.EndedAt = store.ReviewOver, &now
 	if r.Problem != "" {
 		s.borders.Log.Error("not all of what nobody has answered in a review could be taken away, or suspended", "review", r.ID, "error", r.Problem)
 	}
-	if err := s.keepReview(ctx, r, done); err != nil {
+	left := slices.DeleteFunc(answered(waiting, "", nil), func(item store.ReviewItem) bool {
+		return slices.ContainsFunc(done, func(d store.ReviewItem) bool {
+			return d.Type == item.Type && d.Record == item.Record && d.User == item.User
+		})
+	})
+	if err := s.keepReview(ctx, r, append(left, done...)); err != nil {
 		return err
 	}
 	s.noteReview(c, r, audit.Ended, details{"waiting": len(waiting), r.Unanswered: len(done), "problem": r.Problem})
 	return nil
+}
+
+// answered are some items with an answer that nobody has given.
+func answered(items []store.ReviewItem, answer string, at *time.Time) []store.ReviewItem {
+	out := slices.Clone(items)
+	for i := range out {
+		out[i].Answer, out[i].At = answer, at
+	}
+	return out
 }
 
 // mostProblem is how long the problem of a review may be, in bytes.

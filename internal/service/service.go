@@ -35,12 +35,13 @@ type Service struct {
 	full    atomic.Bool            // the last change found no room on the disk
 	setUp   setUpCode
 
-	answering sync.Mutex // held by the one request that is being answered
-	drafted   atomic.Pointer[lastDrafted]
-	reviewing sync.Mutex // held by the one review that is being changed
-	remind    atomic.Pointer[func(context.Context, []Reminder)]
-	drafting  sync.Mutex   // held by the one draft that is being changed
-	nextHour  atomic.Int64 // when something is due next, in Unix milliseconds; 0: not known
+	answering   sync.Mutex // held by the one request that is being answered
+	drafted     atomic.Pointer[lastDrafted]
+	reviewing   sync.Mutex // held by the one review that is being changed
+	remind      atomic.Pointer[func(context.Context, []Reminder)]
+	openReviews sync.Map     // *review by id, as last read
+	drafting    sync.Mutex   // held by the one draft that is being changed
+	nextHour    atomic.Int64 // when something is due next, in Unix milliseconds; 0: not known
 
 	settings atomic.Pointer[settings]
 	folds    folds

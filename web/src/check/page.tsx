@@ -1,5 +1,4 @@
 import { useQuery } from "@tanstack/react-query";
-import { Check as Tick, Link2 } from "lucide-react";
 import { useLayoutEffect, useRef, useState, type FormEvent } from "react";
 import { Link, useSearchParams } from "react-router";
 import { check, type Answer } from "../api/client";
@@ -14,6 +13,7 @@ import { TimeField } from "../ui/time-field";
 import { Instant } from "../ui/time";
 import { WeekStrip } from "../ui/strip";
 import { Sign, TrailView } from "../ui/trail";
+import { CopyLink } from "../ui/copy-link";
 import { t } from "../words";
 import { useMakes, useReads } from "../session/mandates";
 import { linkHere, ofBefore } from "../session/as-of";
@@ -121,7 +121,7 @@ function AnswerView({ answer, asked }: { answer: Answer; asked: Question }) {
           </p>
           <p className="mt-2 max-w-[75ch] text-[1.02rem] leading-relaxed">{answer.text}</p>
         </div>
-        <CopyLink />
+        <CopyLink link={linkHere} className="button max-sm:basis-full" />
       </div>
       <dl className="grid gap-x-8 gap-y-2 border-b border-line bg-sunk/50 px-5 py-3 md:grid-cols-3">
         <Fact name={t("console.check.asked_at")}>
@@ -214,20 +214,5 @@ function Trails({ title, trails }: { title: string; trails: Answer["because"] })
         ))}
       </div>
     </div>
-  );
-}
-
-function CopyLink() {
-  const [copied, setCopied] = useState(false);
-  const copy = async () => {
-    await navigator.clipboard.writeText(linkHere());
-    setCopied(true);
-    setTimeout(() => setCopied(false), 2000);
-  };
-  return (
-    <button type="button" className="button max-sm:basis-full" onClick={() => void copy()}>
-      {copied ? <Tick size={15} aria-hidden /> : <Link2 size={15} aria-hidden />}
-      {t(copied ? "console.check.copied" : "console.check.copy")}
-    </button>
   );
 }

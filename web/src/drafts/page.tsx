@@ -1,5 +1,5 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { Check as Tick, FilePen, Link2, TriangleAlert } from "lucide-react";
+import { FilePen, TriangleAlert } from "lucide-react";
 import { useState, type ReactNode } from "react";
 import { useParams } from "react-router";
 import { reasonOf } from "../api/client";
@@ -9,6 +9,7 @@ import { ChangeList, said } from "../impact/changes";
 import { ImpactView } from "../impact/impact";
 import { UnmetList } from "../impact/unmet";
 import { inDraft, workOn } from "../session/as-of";
+import { CopyLink, hereWithout } from "../ui/copy-link";
 import { CheckBox } from "../ui/fields";
 import { Footer, Modal } from "../ui/modal";
 import { Busy, Fault, Trouble } from "../ui/notice";
@@ -50,7 +51,7 @@ function Shown({ draft }: { draft: Draft }) {
           </p>
           {draft.reason && <p>{draft.reason}</p>}
         </div>
-        <CopyLink />
+        <CopyLink link={() => hereWithout("as_of")} />
         {open && draft.may.change && inDraft !== draft.id && (
           <button type="button" className="button" onClick={() => workOn(draft.id)}>
             <FilePen size={15} aria-hidden /> {t("console.draft.work")}
@@ -258,22 +259,5 @@ function Apply({ draft, close }: { draft: Draft; close: () => void }) {
         fault={act.error ? reasonOf(act.error, t("console.edit.not_saved")) : undefined}
       />
     </>
-  );
-}
-
-function CopyLink() {
-  const [copied, setCopied] = useState(false);
-  const copy = async () => {
-    const here = new URL(location.href);
-    here.searchParams.delete("as_of");
-    await navigator.clipboard.writeText(here.href);
-    setCopied(true);
-    setTimeout(() => setCopied(false), 2000);
-  };
-  return (
-    <button type="button" className="button print:hidden" onClick={() => void copy()}>
-      {copied ? <Tick size={15} aria-hidden /> : <Link2 size={15} aria-hidden />}
-      {t(copied ? "console.check.copied" : "console.check.copy")}
-    </button>
   );
 }

@@ -5,6 +5,7 @@ import { useParams } from "react-router";
 import { reasonOf } from "../api/client";
 import { answerReview, getReview, stopReview, type Review, type ReviewAnswer, type ReviewItem } from "../api/reviews";
 import { ImpactView } from "../impact/impact";
+import { CopyLink } from "../ui/copy-link";
 import { CheckBox, TextField } from "../ui/fields";
 import { Footer, Modal } from "../ui/modal";
 import { Busy, Fault, Trouble } from "../ui/notice";
@@ -51,6 +52,7 @@ function Shown({ review }: { review: Review }) {
           {review.reason && <p>{review.reason}</p>}
           {review.problem && <Fault text={review.problem} />}
         </div>
+        <CopyLink link={() => location.href} />
         <button type="button" className="button print:hidden" onClick={() => window.print()}>
           <Printer size={15} aria-hidden /> {t("console.review.print")}
         </button>
