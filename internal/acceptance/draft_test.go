@@ -176,7 +176,21 @@ func TestADraftWaitsForItsHour(t *testing.T) {
 	if entries := w.entries("kind=draft&outcome=refused"); len(entries) != 1 || !strings.Contains(entries[0].Text, "Too late") {
 		t.Errorf("the record says %+v", entries)
 	}
-	forward(8 * time.Hour)
+	// What would break an expectation is told when its hour is set; and at its hour, where the expectation came in between.
+	now = get[wire.Session](w, "GET", "/api/v1/session", "").Now
+	open := `{"op":"patch","type":"grants","id":"apprentices-no-release","record":{"enabled":false}}`
+	d := get[wire.Draft](w, "POST", "/api/v1/drafts", `{"name":"Apprentices","changes":[`+open+`]}`)
+	if status, _, body := w.ask("POST", "/api/v1/drafts/"+d.ID+"/application", w.token, fmt.Sprintf(`{"at":%q}`, at(time.Hour))); status != 409 || !strings.Contains(body, "never") {
+		t.Errorf("an hour is set for what breaks an expectation: %d %s", status, body)
+	}
+	later := begin("Look", `{"op":"add","type":"user_groups","id":"duty-officers","list":"members","value":"tomas.field"}`, fmt.Sprintf(`{"at":%q}`, at(time.Hour)))
+	w.must("POST", "/api/v1/expectations", `{"name":"Tomas never opens the tunnel","who":{"users":["tomas.field"]},"rights":["control"],"on":{"devices":["tunnel-pump-1"]},"expect":"never"}`)
+	forward(2 * time.Hour)
+	if d := state(later, "failed"); !strings.Contains(d.Problem, "Tomas never opens the tunnel") {
+		t.Errorf("at its hour it failed as %q", d.Problem)
+	}
+
+	forward(6 * time.Hour)
 	state(regatta, "ended")
 	if got := bridge(); got != "in-service" {
 		t.Errorf("when its time is over the bridge is %s", got)

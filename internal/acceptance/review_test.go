@@ -130,6 +130,16 @@ func TestAReview(t *testing.T) {
 		t.Errorf("the record says %+v", entries)
 	}
 
+	// One that is stopped ends nothing, and is over.
+	stopped := get[wire.Review](w, "POST", "/api/v1/reviews", `{"name":"Stopped","groups":["volunteers"],"due":"in 1 hour","unanswered":"taken"}`)
+	w.must("DELETE", "/api/v1/reviews/"+stopped.ID, "")
+	if r := w.reviewed(stopped.ID); r.State != "stopped" || r.Counts.Waiting != r.Counts.Total {
+		t.Errorf("stopped: %+v", r.ReviewHead)
+	}
+	if status, _, _ := w.ask("DELETE", "/api/v1/reviews/"+stopped.ID, w.token, ""); status != 409 {
+		t.Errorf("stopped twice: %d", status)
+	}
+
 	// Who must stay, stays: it is told.
 	w.must("PUT", "/api/v1/user_groups/bridge-crew/members/ines.carvalho", "")
 	all := get[wire.Review](w, "POST", "/api/v1/reviews", `{"name":"All","everything":true,"due":"in 2 hours","unanswered":"suspended"}`)

@@ -80,11 +80,11 @@ func (a *app) reviewStart() *cobra.Command {
 		},
 	}
 	f := cmd.Flags()
-	f.StringArrayVar(&in.Groups, "group", nil, "user group of which all that its members hold is looked at; can be given several times")
-	f.StringArrayVar(&in.Sites, "site", nil, "site: groups and people who are given anything there, or below; can be given several times")
+	f.StringSliceVar(&in.Groups, "group", nil, "user groups of which all that their members hold is looked at")
+	f.StringSliceVar(&in.Sites, "site", nil, "sites: groups and people who are given anything there, or below")
 	f.BoolVar(&in.Everything, "everything", false, "all groups, and all grants that name anybody")
 	f.StringVar(&in.Due, "due", "", "by when it is answered")
-	f.StringVar(&in.Unanswered, "unanswered", "told", "what becomes of what nobody has answered by then: told, suspended (who holds it) or taken")
+	f.StringVar(&in.Unanswered, "unanswered", "told", "what becomes of what nobody has answered by then: it is told, whoever holds it suspended, or it taken away")
 	f.StringVar(&in.Reason, "reason", "", "why, for those who answer and for the record")
 	return cmd
 }

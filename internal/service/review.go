@@ -270,7 +270,7 @@ func (s *Service) readReview(ctx context.Context, kept store.Review) (*review, e
 		return nil, err
 	}
 	if kept.State == store.ReviewOpen {
-		s.openReviews.Store(kept.ID, r)
+		s.openReviews.Store(kept.ID, &review{kept, r.scope, r.items})
 	} else {
 		s.openReviews.Delete(kept.ID)
 	}
