@@ -31,10 +31,14 @@ func (n noun) typeName() string { return n.typ.String() }
 
 func (n noun) flags() []fieldFlag { return flagsOf(n.typ, n.word) }
 
-func (a *app) nouns() []*cobra.Command {
+// nouns are the commands of the records; where one command is asked for, the others have their names alone.
+func (a *app) nouns(of string) []*cobra.Command {
 	var out []*cobra.Command
 	for _, n := range allNouns {
 		cmd := &cobra.Command{Use: n.word, Short: n.short, Example: n.example}
+		if out = append(out, cmd); of != "" && of != n.word {
+			continue
+		}
 		cmd.AddCommand(a.nounList(n), a.nounShow(n), a.nounAdd(n), a.nounEdit(n), a.nounRemove(n), a.nounCopy(n), a.nounRename(n))
 		if usedNouns[n.typeName()] {
 			cmd.AddCommand(a.nounUses(n))
@@ -42,7 +46,6 @@ func (a *app) nouns() []*cobra.Command {
 		if n.more != nil {
 			cmd.AddCommand(n.more(a, n)...)
 		}
-		out = append(out, cmd)
 	}
 	return out
 }

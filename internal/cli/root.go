@@ -62,7 +62,7 @@ func (p Program) Run(args []string) int {
 	}
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
-	root := (&app{Program: p}).root()
+	root := (&app{Program: p}).root(args)
 	root.SetArgs(args)
 	root.SetIn(p.In)
 	root.SetOut(p.Out)
@@ -79,7 +79,15 @@ func (p Program) Run(args []string) int {
 	return exitError
 }
 
-func (a *app) root() *cobra.Command {
+// root is all commands, as far as a call can ask for them: to make each with its flags takes longer than most of them do.
+func (a *app) root(args []string) *cobra.Command {
+	of, completes := "", false
+	if len(args) > 0 && !strings.HasPrefix(args[0], "-") && !slices.Contains([]string{"help", "man", "completion"}, args[0]) {
+		of, completes = args[0], strings.HasPrefix(args[0], cobra.ShellCompRequestCmd)
+	}
+	if completes {
+		of = ""
+	}
 	root := &cobra.Command{
 		Use:   "sentier",
 		Short: "Who may view and control which device, and when",
@@ -103,11 +111,13 @@ SENTIER_URL, and knows you by SENTIER_TOKEN or by “sentier sign-in”.`,
 		return fmt.Errorf("--format %q is not known: write table, json, yaml or csv", a.format)
 	}
 	root.AddCommand(a.demo(), a.serve(), a.config(), a.init(), a.check(), a.policy(), a.expect(), a.draft(), a.upkeep(), a.review(), a.signIn(), a.signOut(), a.setUp(), a.token(), a.version(), a.find(), a.settings(), a.importSheet(), a.exportSheet(), a.reach(), a.matrix(), a.welcome(), a.password(), a.session(), a.secondFactor(), a.verify(), a.backup(), a.restore(), a.recoverOwner(), a.audit(), a.history(), a.serviceSettings(), a.mine(), a.request(), a.manual())
-	root.AddCommand(a.nouns()...)
+	root.AddCommand(a.nouns(of)...)
 	a.past(root)
 	refuseUnknown(root)
 	nameValues(root)
-	a.complete(root)
+	if completes {
+		a.complete(root)
+	}
 	return root
 }
 

@@ -12,7 +12,7 @@ import (
 // leaves lists the commands that do something, and heads those that only hold others.
 func leaves(t *testing.T) (leaves, heads []*cobra.Command) {
 	t.Helper()
-	root := (&app{Program: Program{In: strings.NewReader(""), Out: &bytes.Buffer{}, Err: &bytes.Buffer{}}}).root()
+	root := (&app{Program: Program{In: strings.NewReader(""), Out: &bytes.Buffer{}, Err: &bytes.Buffer{}}}).root(nil)
 	var walk func(*cobra.Command)
 	walk = func(cmd *cobra.Command) {
 		if cmd.HasSubCommands() {
