@@ -130,6 +130,17 @@ func TestAReview(t *testing.T) {
 		t.Errorf("the record says %+v", entries)
 	}
 
+	// A delegate who sees nothing of a review is not told that it is there.
+	hidden := get[wire.Review](w, "POST", "/api/v1/reviews", `{"name":"Hidden","groups":["volunteers","volunteers"],"due":"in 1 hour","unanswered":"told"}`)
+	if len(hidden.Scope.Groups) != 1 {
+		t.Errorf("a group that is given twice: %+v", hidden.Scope)
+	}
+	for _, id := range []string{hidden.ID, "none"} {
+		if status, _, _ := marta.ask("POST", "/api/v1/reviews/"+id+"/answers", marta.token, `{"answers":[{"user":"rui.falcao","type":"user_groups","record":"volunteers","answer":"kept"}]}`); status != 404 {
+			t.Errorf("of the review %s a delegate is told %d", id, status)
+		}
+	}
+
 	// One that is stopped ends nothing, and is over.
 	stopped := get[wire.Review](w, "POST", "/api/v1/reviews", `{"name":"Stopped","groups":["volunteers"],"due":"in 1 hour","unanswered":"taken"}`)
 	w.must("DELETE", "/api/v1/reviews/"+stopped.ID, "")

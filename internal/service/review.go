@@ -55,6 +55,7 @@ func (s *Service) NewReview(ctx context.Context, c Caller, in wire.NewReview) (w
 	if due == nil {
 		return wire.Review{}, Wrong("due", "is missing: say by when it is answered")
 	}
+	in.Groups, in.Sites = once(in.Groups), once(in.Sites)
 	items, err := heldIn(st, in, now)
 	if err != nil {
 		return wire.Review{}, err
@@ -87,6 +88,16 @@ func (s *Service) NewReview(ctx context.Context, c Caller, in wire.NewReview) (w
 	s.noteReview(c, r, audit.Made, details{"items": len(items), "due": due.UTC(), "unanswered": in.Unanswered, "reason": in.Reason})
 	s.wakeHours()
 	return s.wireReview(st, c, r), nil
+}
+
+// once lists what is given several times once, in its order.
+func once(list []string) (out []string) {
+	for _, x := range list {
+		if !slices.Contains(out, x) {
+			out = append(out, x)
+		}
+	}
+	return out
 }
 
 // unansweredTold is that nothing becomes of what nobody has answered, but that it is told.
@@ -513,12 +524,18 @@ func (s *Service) AnswerReview(ctx context.Context, c Caller, id string, in wire
 	if err != nil {
 		return out, err
 	}
+	if s.wireReview(st, c, r).Counts.Total == 0 {
+		return out, ErrNotFound // the same as for what is not there
+	}
 	if n := len(in.Answers); n == 0 || n > mostAnswers {
 		return out, Wrong("answers", "are %d: give 1 to %d", n, mostAnswers)
 	}
 	now, who := s.borders.Clock(), s.responsible(st, c)
 	var answered, taken []store.ReviewItem
 	for i, a := range in.Answers {
+		if slices.ContainsFunc(in.Answers[:i], func(b wire.ReviewAnswer) bool { return a.Type == b.Type && a.Record == b.Record && a.User == b.User }) {
+			return out, Wrong(fmt.Sprintf("answers[%d]", i), "is about what was answered before in the same list")
+		}
 		item, err := s.answerable(st, c, r, who, a, now, fmt.Sprintf("answers[%d]", i))
 		if err != nil {
 			return out, err

@@ -203,7 +203,7 @@ func TestAReviewHoldsItsBounds(t *testing.T) {
 	one := wire.ReviewAnswer{User: "tomas.field", Type: "user_groups", Record: "bridge-crew", Answer: "kept"}
 	noted := one
 	noted.Note = long
-	for want, in := range map[string][]wire.ReviewAnswer{"answers": {}, "give 1 to": slices.Repeat([]wire.ReviewAnswer{one}, mostAnswers+1), "note": {noted}} {
+	for want, in := range map[string][]wire.ReviewAnswer{"answers": {}, "give 1 to": slices.Repeat([]wire.ReviewAnswer{one}, mostAnswers+1), "note": {noted}, "the same list": {one, noted}} {
 		if _, err := s.AnswerReview(t.Context(), owner, made.ID, wire.ReviewAnswers{Answers: in}, EditOptions{}); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%s: %v", want, err)
 		}
