@@ -149,15 +149,11 @@ func (p *prover) hold(had, is *decision.Expectation) (Break, bool) {
 			continue
 		}
 		h.anew = whole || d.moved
-		everyone := touched
-		if is.Record.Expect == policy.Someone { // whoever else may make up for it
-			everyone = all()
-		}
 		if device {
-			h.resource(everyone, touched, d, "")
+			h.resource(all, touched, d, "")
 		}
 		for _, point := range points {
-			h.resource(everyone, touched, d, point.ID)
+			h.resource(all, touched, d, point.ID)
 		}
 	}
 	return h.out, h.out.Cases > 0
@@ -190,7 +186,7 @@ func (p *prover) everyUser() []userJoint {
 // devicesOf lists the devices for which an expectation may hold no more, where a change touches users whom it is about.
 func (p *prover) devicesOf(is *decision.Expectation, users []*userJoint) (out []*deviceJoint) {
 	others := slices.ContainsFunc(users, func(u *userJoint) bool { return u.moved })
-	aside := p.few && others && is.Record.Expect != policy.Never // of what nobody has a line on, they may expect something as well
+	aside := p.few && others && is.Record.Expect == policy.Always // what they have no line on, they may lack; what they have none on, nobody has by them
 	for i := range p.devices {
 		if d := &p.devices[i]; !p.few || d.moved || others && !aside {
 			out = append(out, d)
@@ -215,13 +211,13 @@ func (p *prover) sameTimes(had, is *decision.Expectation) bool {
 }
 
 // resource looks at the devices of a class, or at one point, for those whom a change touches; of someone, whoever else may make up for it.
-func (h *proof) resource(all, users []*userJoint, d *deviceJoint, point policy.PointID) {
+func (h *proof) resource(all func() []*userJoint, users []*userJoint, d *deviceJoint, point policy.PointID) {
 	for _, right := range h.is.Rights {
 		if h.is.Record.Expect == policy.Someone {
 			if !h.anew && !slices.ContainsFunc(users, func(u *userJoint) bool { return h.loses(u, d, point, right) }) {
 				continue
 			}
-			if b := h.tooFew(all, d, point, right); b.ok {
+			if b := h.tooFew(all(), d, point, right); b.ok {
 				h.found(b, "", 1, d, point, right)
 			}
 			continue
