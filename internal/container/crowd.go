@@ -2,6 +2,7 @@ package container
 
 import (
 	"runtime"
+	"sync"
 )
 
 // Crowd is all users, or all devices. Those that no decision tells apart share a class: what
@@ -60,13 +61,25 @@ func (c *Crowd[ID, C]) Inhabited(yield func(int32) bool) {
 	}
 }
 
-// Derive makes all classes again of their facts, on other rules, groups or places.
+// Derive makes all classes again of their facts, on other rules, groups or places: side by side, so that again is called by several at a time.
 func (c *Crowd[ID, C]) Derive(again func(*C) C) {
 	classes := c.Classes.draft()
-	for n := range c.Inhabited {
-		class := classes.edit(n)
-		*class = again(class)
+	for n := range classes.parts {
+		classes.edit(int32(n * sectionSize))
 	}
+	shares := min(runtime.GOMAXPROCS(0), len(classes.parts))
+	var wait sync.WaitGroup
+	for k := range shares {
+		wait.Go(func() {
+			for n := int32(k*len(classes.parts)/shares) * sectionSize; n < min(int32((k+1)*len(classes.parts)/shares)*sectionSize, int32(c.Classes.Size)); n++ {
+				if c.Members.At(n).Size > 0 {
+					class := &classes.parts[n/sectionSize][n%sectionSize]
+					*class = again(class)
+				}
+			}
+		})
+	}
+	wait.Wait()
 	c.Classes = classes.Sections
 }
 
