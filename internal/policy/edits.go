@@ -82,7 +82,10 @@ func membershipsOf(list []Member, id UserID) []Member {
 }
 
 // IsMember tells whether a user has a membership in a group, at whatever time.
-func (g *UserGroup) IsMember(id UserID) bool { return len(membershipsOf(g.Members, id)) > 0 }
+func (g *UserGroup) IsMember(id UserID) bool { return len(g.Memberships(id)) > 0 }
+
+// Memberships lists those of a user in the group, whenever they are; it is part of the group's list, and not to be changed.
+func (g *UserGroup) Memberships(id UserID) []Member { return membershipsOf(g.Members, id) }
 
 // settle makes the edits that were gathered, on a copy of the record.
 func (p *pending) settle() {

@@ -190,6 +190,18 @@ func (s *Service) keepDraft(ctx context.Context, d *draft) error {
 	return s.kept(err)
 }
 
+// freeID makes an id of a name that find does not find.
+func freeID(name string, find func(id string) error) (id string, err error) {
+	id = policy.MakeID(name, func(id string) bool {
+		found := find(id)
+		if found != nil && !errors.Is(found, store.ErrNotFound) {
+			err = found
+		}
+		return found == nil
+	})
+	return id, err
+}
+
 // NewDraft begins a draft.
 func (s *Service) NewDraft(ctx context.Context, c Caller, in wire.NewDraft) (wire.Draft, error) {
 	now := s.State()
@@ -214,16 +226,8 @@ func (s *Service) NewDraft(ctx context.Context, c Caller, in wire.NewDraft) (wir
 	}
 	at := s.borders.Clock().UTC()
 	d := &draft{Draft: store.Draft{Name: name, Reason: strings.TrimSpace(in.Reason), Author: string(c.User), State: store.DraftOpen, CreatedAt: at, ChangedAt: at, Version: 1, Changes: []byte("[]")}}
-	var failed error
-	d.ID = policy.MakeID(name, func(id string) bool {
-		_, err := s.borders.Drafts.DraftOfID(ctx, id)
-		if err != nil && !errors.Is(err, store.ErrNotFound) {
-			failed = err
-		}
-		return err == nil
-	})
-	if failed != nil {
-		return wire.Draft{}, failed
+	if d.ID, err = freeID(name, func(id string) error { _, err := s.borders.Drafts.DraftOfID(ctx, id); return err }); err != nil {
+		return wire.Draft{}, err
 	}
 	d.hand(c.User)
 	if len(in.Changes) > 0 {

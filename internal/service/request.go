@@ -34,7 +34,7 @@ func (s *Service) Mine(ctx context.Context, c Caller) (wire.Mine, error) {
 	in := st.Compiled.Groups(c.User, now)
 	for g := range policy.Each[*policy.UserGroup](st.Policy) {
 		for _, m := range g.Members {
-			if m.User == c.User && (m.Until.IsZero() || m.Until.After(now)) {
+			if m.User == c.User && !isOver(m.Until, now) {
 				own := wire.OwnGroup{ID: string(g.ID), Name: g.Title()}
 				own.From, own.Until = instant(m.From), instant(m.Until)
 				out.Groups = append(out.Groups, own)
@@ -53,6 +53,9 @@ func (s *Service) Mine(ctx context.Context, c Caller) (wire.Mine, error) {
 	out.Requests = s.wireRequests(st, c, list)
 	return out, err
 }
+
+// isOver tells whether an end, where there is one, has come.
+func isOver(until, now time.Time) bool { return !until.IsZero() && !until.After(now) }
 
 func instant(t time.Time) *time.Time {
 	if t.IsZero() {
@@ -115,18 +118,13 @@ func givenBack(p *policy.Policy, user policy.UserID, in wire.GiveBack) ([]policy
 		if !ok || !slices.ContainsFunc(g.Members, func(m policy.Member) bool { return m.User == user }) {
 			return nil, ErrNotFound
 		}
-		return []policy.Change{{Op: policy.Drop, Type: policy.UserGroups, ID: in.Group, List: "members", Entry: policy.Entry{Value: string(user)}}}, nil
+		return takenAway(p, []store.ReviewItem{{Type: policy.UserGroups.String(), Record: in.Group, User: string(user)}})
 	}
 	g, ok := policy.Find[*policy.Grant](p, in.Grant)
 	if !ok || g.Effect == policy.Deny || !slices.Contains(g.To.Users, user) {
 		return nil, ErrNotFound
 	}
-	if len(g.To.Users) == 1 && len(g.To.Groups) == 0 && !g.To.Everyone {
-		return []policy.Change{{Op: policy.Remove, Type: policy.Grants, ID: in.Grant}}, nil
-	}
-	less := *g
-	less.To.Users = slices.DeleteFunc(slices.Clone(g.To.Users), func(id policy.UserID) bool { return id == user })
-	return []policy.Change{{Op: policy.Put, Type: policy.Grants, ID: in.Grant, Record: &less}}, nil
+	return takenAway(p, []store.ReviewItem{{Type: policy.Grants.String(), Record: in.Grant, User: string(user)}})
 }
 
 // JoinGroup joins a group for a time, at once where nobody has to agree; otherwise it is asked for.

@@ -67,16 +67,8 @@ func (s *Service) NewReview(ctx context.Context, c Caller, in wire.NewReview) (w
 	defer s.reviewing.Unlock()
 	r := &review{Review: store.Review{Name: in.Name, Reason: in.Reason, Author: string(c.User), Mandate: string(c.Mandate), Scope: scope, Due: *due, Unanswered: in.Unanswered,
 		State: store.ReviewOpen, CreatedAt: now.UTC(), Version: 1}, scope: in, items: items}
-	var failed error
-	r.ID = policy.MakeID(in.Name, func(id string) bool {
-		_, err := s.borders.Reviews.ReviewOfID(ctx, id)
-		if err != nil && !errors.Is(err, store.ErrNotFound) {
-			failed = err
-		}
-		return err == nil
-	})
-	if failed != nil {
-		return wire.Review{}, failed
+	if r.ID, err = freeID(in.Name, func(id string) error { _, err := s.borders.Reviews.ReviewOfID(ctx, id); return err }); err != nil {
+		return wire.Review{}, err
 	}
 	for i := range r.items {
 		r.items[i].Review = r.ID
@@ -224,13 +216,8 @@ func (s *Service) wireReview(st *State, c Caller, r *review) wire.Review {
 	for i := range r.items {
 		item := &r.items[i]
 		record, until := stillHeld(p, item, who.at)
-		of := &covering{}
-		if t, ok := policy.TypeNamed(item.Type); ok {
-			if there, ok := p.Get(t, item.Record); ok {
-				of = who.of(there)
-			}
-		}
-		if !who.whole && !of.may {
+		of := who.ofItem(item)
+		if !who.sees(item) {
 			continue
 		}
 		t, _ := policy.TypeNamed(item.Type)

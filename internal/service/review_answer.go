@@ -27,13 +27,13 @@ func (s *Service) AnswerReview(ctx context.Context, c Caller, id string, in wire
 	if err != nil {
 		return out, err
 	}
-	if s.wireReview(st, c, r).Counts.Total == 0 {
+	now, who := s.borders.Clock(), s.responsible(st, c)
+	if !slices.ContainsFunc(r.items, func(item store.ReviewItem) bool { return who.sees(&item) }) {
 		return out, ErrNotFound // the same as for what is not there
 	}
 	if n := len(in.Answers); n == 0 || n > mostAnswers {
 		return out, Wrong("answers", "are %d: give 1 to %d", n, mostAnswers)
 	}
-	now, who := s.borders.Clock(), s.responsible(st, c)
 	var answered, taken []store.ReviewItem
 	for i, a := range in.Answers {
 		if slices.ContainsFunc(in.Answers[:i], func(b wire.ReviewAnswer) bool { return a.Type == b.Type && a.Record == b.Record && a.User == b.User }) {

@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"fmt"
+	"maps"
 	"math"
 	"slices"
 	"strings"
@@ -42,8 +43,8 @@ func (s *Service) reviews(ctx context.Context) error {
 	list = slices.DeleteFunc(list, func(r store.Review) bool { return r.State != store.ReviewOpen }) // the clock may have been ahead
 	for _, kept := range list {
 		now := s.borders.Clock()
+		told, next := remindedBy(&kept, now)
 		if now.Before(kept.Due) {
-			told, next := remindedBy(&kept, now)
 			s.nextHour.Store(min(s.nextHour.Load(), next.UnixMilli()))
 			if told <= kept.Reminded {
 				continue
@@ -54,7 +55,7 @@ func (s *Service) reviews(ctx context.Context) error {
 			return err
 		}
 		if now.Before(kept.Due) {
-			r.Reminded, _ = remindedBy(&kept, now)
+			r.Reminded = told
 			if err = s.keepReview(ctx, r, nil); err == nil {
 				s.tellOfReview(ctx, r)
 			}
@@ -142,12 +143,12 @@ func (s *Service) endReview(ctx context.Context, r *review) error {
 	if r.Problem != "" {
 		s.borders.Log.Error("not all of what nobody has answered in a review could be taken away, or suspended", "review", r.ID, "error", r.Problem)
 	}
-	left := slices.DeleteFunc(answered(waiting, "", nil), func(item store.ReviewItem) bool {
-		return slices.ContainsFunc(done, func(d store.ReviewItem) bool {
-			return d.Type == item.Type && d.Record == item.Record && d.User == item.User
-		})
-	})
-	if err := s.keepReview(ctx, r, append(left, done...)); err != nil {
+	type key struct{ typ, record, user string }
+	became := map[key]store.ReviewItem{}
+	for _, item := range append(answered(waiting, "", nil), done...) {
+		became[key{item.Type, item.Record, item.User}] = item
+	}
+	if err := s.keepReview(ctx, r, slices.Collect(maps.Values(became))); err != nil {
 		return err
 	}
 	s.noteReview(c, r, audit.Ended, details{"waiting": len(waiting), r.Unanswered: len(done), "problem": r.Problem})

@@ -40,7 +40,7 @@ func heldIn(st *State, in wire.NewReview, now time.Time) ([]store.ReviewItem, er
 			continue
 		}
 		for _, m := range g.Members {
-			if m.Until.IsZero() || m.Until.After(now) {
+			if !isOver(m.Until, now) {
 				if last := len(out) - 1; last < 0 || out[last].Record != string(g.ID) || out[last].User != string(m.User) { // for several times, it is held once
 					out = append(out, store.ReviewItem{Type: policy.UserGroups.String(), Record: string(g.ID), User: string(m.User)})
 				}
@@ -49,7 +49,7 @@ func heldIn(st *State, in wire.NewReview, now time.Time) ([]store.ReviewItem, er
 		}
 	}
 	for g := range policy.Each[*policy.Grant](st.Policy) {
-		if g.Effect == policy.Deny || !g.Valid.Until.IsZero() && !g.Valid.Until.After(now) {
+		if g.Effect == policy.Deny || isOver(g.Valid.Until, now) {
 			continue
 		}
 		for _, id := range g.To.Users {
@@ -161,7 +161,7 @@ func (a *responsible) of(record policy.Record) *covering {
 func stillHeld(p *policy.Policy, item *store.ReviewItem, now time.Time) (record policy.Record, until time.Time) {
 	user := policy.UserID(item.User)
 	if item.Type == policy.Grants.String() {
-		if g, ok := policy.Find[*policy.Grant](p, item.Record); ok && slices.Contains(g.To.Users, user) && (g.Valid.Until.IsZero() || g.Valid.Until.After(now)) {
+		if g, ok := policy.Find[*policy.Grant](p, item.Record); ok && slices.Contains(g.To.Users, user) && !isOver(g.Valid.Until, now) {
 			return g, g.Valid.Until
 		}
 		return nil, until
@@ -170,8 +170,8 @@ func stillHeld(p *policy.Policy, item *store.ReviewItem, now time.Time) (record 
 	if !ok {
 		return nil, until
 	}
-	for _, m := range g.Members {
-		if m.User != user || !m.Until.IsZero() && !m.Until.After(now) {
+	for _, m := range g.Memberships(user) {
+		if isOver(m.Until, now) {
 			continue
 		}
 		if record == nil || m.Until.IsZero() || !until.IsZero() && m.Until.After(until) {
@@ -180,6 +180,19 @@ func stillHeld(p *policy.Policy, item *store.ReviewItem, now time.Time) (record 
 	}
 	return record, until
 }
+
+// ofItem is who answers for an item: nobody, where what is held is there no more.
+func (a *responsible) ofItem(item *store.ReviewItem) *covering {
+	if t, ok := policy.TypeNamed(item.Type); ok {
+		if record, ok := a.st.Policy.Get(t, item.Record); ok {
+			return a.of(record)
+		}
+	}
+	return &covering{}
+}
+
+// sees tells whether the caller sees an item of a review: whoever sees the policy as a whole, and whoever may answer it.
+func (a *responsible) sees(item *store.ReviewItem) bool { return a.whole || a.ofItem(item).may }
 
 // becameOf is what has become of an item.
 func becameOf(item *store.ReviewItem, record policy.Record) string {

@@ -2,7 +2,6 @@ package survey
 
 import (
 	"cmp"
-	"hash/maphash"
 	"maps"
 	"runtime"
 	"slices"
@@ -161,8 +160,12 @@ func (f *finder) groups() {
 			})
 		}
 	}
-	alike := map[uint64][]*policy.UserGroup{} // by a sum of who is listed, of those that it may be the same
-	var order []uint64
+	type ends struct { // of a list: where they are others, so is the list
+		first, last policy.UserID
+		size        int
+	}
+	alike := map[ends][]*policy.UserGroup{}
+	var order []ends
 	for g := range policy.Each[*policy.UserGroup](f.Policy()) {
 		if len(g.Members) == 0 && len(g.Includes) == 0 {
 			var mends []Mend
@@ -175,14 +178,14 @@ func (f *finder) groups() {
 		if len(g.Members) < 2 || len(g.Includes) > 0 {
 			continue
 		}
-		sum := maphash.String(seed, string(g.Members[0].User)+" "+string(g.Members[len(g.Members)-1].User)) + uint64(len(g.Members))
-		if alike[sum] == nil {
-			order = append(order, sum)
+		key := ends{g.Members[0].User, g.Members[len(g.Members)-1].User, len(g.Members)}
+		if alike[key] == nil {
+			order = append(order, key)
 		}
-		alike[sum] = append(alike[sum], g)
+		alike[key] = append(alike[key], g)
 	}
-	for _, sum := range order {
-		for rest := alike[sum]; len(rest) > 1; {
+	for _, key := range order {
+		for rest := alike[key]; len(rest) > 1; {
 			first := rest[0]
 			same := func(g *policy.UserGroup) bool {
 				return slices.EqualFunc(first.Members, g.Members, func(a, b policy.Member) bool {
@@ -202,8 +205,6 @@ func (f *finder) groups() {
 		}
 	}
 }
-
-var seed = maphash.MakeSeed()
 
 // devices looks at who can do what on each.
 func (f *finder) devices() {

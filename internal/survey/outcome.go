@@ -227,20 +227,22 @@ func (p *comparison) search(before, after *hand, had, right int) Prospect {
 	return (&search{before: before, after: after, had: had, right: right, at: p.at, context: p.in.Context}).prospect(p.in.Degrees)
 }
 
-func (p *comparison) hand(c Survey, a *decision.ResolvedQuery) hand {
+func (p *comparison) hand(c Survey, a *decision.ResolvedQuery) hand { return handOf(c, a, nil) }
+
+// handOf is a hand in a room that is used again: the zero one of those who are not there, or can do nothing.
+func handOf(c Survey, a *decision.ResolvedQuery, room []decision.Part) hand {
 	if a.Who == nil || a.What == nil || a.Who.Bar != 0 || a.What.Retired || !a.Prefilter() {
 		return hand{c: c.Compiled}
 	}
-	return c.hand(a)
+	return c.handIn(a, room)
 }
 
 // handIn is the hand by one of the policies, good until that of the next pair.
 func (p *comparison) handIn(s *side, a *decision.ResolvedQuery) hand {
-	if a.Who == nil || a.What == nil || a.Who.Bar != 0 || a.What.Retired || !a.Prefilter() {
-		return hand{c: s.Compiled}
+	h := handOf(s.Survey, a, s.room[:0])
+	if h.parts != nil {
+		s.room = h.parts
 	}
-	h := s.handIn(a, s.room[:0])
-	s.room = h.parts
 	return h
 }
 
