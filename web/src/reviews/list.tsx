@@ -1,8 +1,9 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useNavigate } from "react-router";
-import { reasonOf, type Session } from "../api/client";
+import { reasonOf } from "../api/client";
 import { newReview, reviews, type ReviewHead } from "../api/reviews";
+import { useOwner } from "../session/mandates";
 import { Choose } from "../ui/choose";
 import { ManyBox } from "../ui/combobox";
 import { CheckBox, TextField } from "../ui/fields";
@@ -18,10 +19,9 @@ import { number, t } from "../words";
 /** Reviews: rounds in which those responsible confirm what people hold, or take it away. */
 export function ReviewListPage() {
   const [all, setAll] = useState(false);
-  const queries = useQueryClient();
   const zone = useZone({});
   const found = useQuery({ queryKey: ["reviews", all], queryFn: () => reviews(all) });
-  const owner = queries.getQueryData<Session>(["session"])?.mandates.includes("owner") ?? false;
+  const owner = useOwner();
   return (
     <>
       <div className="mb-4 flex flex-wrap items-center gap-x-6 gap-y-2">

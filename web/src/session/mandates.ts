@@ -20,6 +20,9 @@ export function useMakes() {
   return (type: string) => !ofBefore && makes.includes(type); // what was cannot be changed
 }
 
+/** useOwner tells whether one is an owner. */
+export const useOwner = () => useSession()?.mandates.includes("owner") ?? false;
+
 /** useWhole tells whether one sees the policy as a whole. */
 export const useWhole = () => useSession()?.whole ?? false;
 

@@ -2,7 +2,8 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Plus, X } from "lucide-react";
 import { useState, type ReactNode } from "react";
 import { serviceSettings, setServiceSettings, type ServiceSettings } from "../api/audit";
-import { reasonOf, type Session } from "../api/client";
+import { reasonOf } from "../api/client";
+import { useOwner } from "./mandates";
 import { CheckBox, TextField } from "../ui/fields";
 import { Choose } from "../ui/choose";
 import { Combobox } from "../ui/combobox";
@@ -36,7 +37,7 @@ const typed = (n: number) => (n === 0 ? "" : String(n));
 type Saving = { mutate: (settings: ServiceSettings) => void; isPending: boolean; isSuccess: boolean; error: Error | null };
 
 function Settings({ now, save }: { now: ServiceSettings; save: Saving }) {
-  const owner = useQueryClient().getQueryData<Session>(["session"])?.mandates.includes("owner") ?? false;
+  const owner = useOwner();
   const [decisions, setDecisions] = useState(now.decisions);
   const [rules, setRules] = useState<Rule[]>(now.decisions_of);
   const [required, setRequired] = useState(now.reason_required);

@@ -1,10 +1,10 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { useNavigate } from "react-router";
-import { reasonOf, type Session } from "../api/client";
+import { reasonOf } from "../api/client";
 import { newDraft } from "../api/drafts";
 import { dismiss, findings, reopen, type Finding } from "../api/upkeep";
-import { useMakes } from "../session/mandates";
+import { useMakes, useOwner } from "../session/mandates";
 import { useFilters } from "../ui/address";
 import { CheckBox, TextField } from "../ui/fields";
 import { Footer, Modal } from "../ui/modal";
@@ -80,7 +80,7 @@ function Row({ finding }: { finding: Finding }) {
   const queries = useQueryClient();
   const makes = useMakes();
   const zone = useZone({});
-  const owner = queries.getQueryData<Session>(["session"])?.mandates.includes("owner") ?? false;
+  const owner = useOwner();
   const act = useMutation({ mutationFn: (what: () => Promise<unknown>) => what(), onSuccess: () => queries.invalidateQueries() });
   const mend = (m: Finding["mends"][number]) =>
     act.mutate(() => newDraft(m.text, finding.text, m.edits).then((d) => navigate(`/drafts/${encodeURIComponent(d.id)}`)));
