@@ -76,7 +76,11 @@ func (b *browser) do(what string, steps ...chromedp.Action[chromedp.Void]) {
 	b.t.Helper()
 	ctx, cancel := context.WithTimeout(b.ctx, stepTime)
 	defer cancel()
-	if err := chromedp.Do(ctx, steps...); err != nil {
+	err := chromedp.Do(ctx, steps...)
+	for err != nil && ctx.Err() == nil && strings.Contains(err.Error(), "Could not find node") {
+		err = chromedp.Do(ctx, steps...) // the page was drawn anew between finding it and clicking on it
+	}
+	if err != nil {
 		b.shot(filepath.Join(os.TempDir(), "sentier-failed.png"))
 		b.t.Fatalf("%s: %v\nthe page says:\n%s", what, err, b.text("body"))
 	}

@@ -31,10 +31,15 @@ type grantWorth struct {
 }
 
 func (s *standing) of(id policy.GrantID) grantWorth {
-	if i := slices.IndexFunc(s.grants, func(g grantWorth) bool { return g.grant == id }); i >= 0 {
+	if i := s.place(id); i >= 0 {
 		return s.grants[i]
 	}
 	return grantWorth{}
+}
+
+// place is where a grant is among those of the standing; -1: it is not.
+func (s *standing) place(id policy.GrantID) int {
+	return slices.IndexFunc(s.grants, func(g grantWorth) bool { return g.grant == id })
 }
 
 // assessor finds the standings of the classes of users, and what they share.
@@ -70,7 +75,7 @@ func (c Survey) assessor(at decision.Moment) *assessor {
 
 // begin is one who assesses beside others.
 func (a *assessor) begin() *assessing {
-	return &assessing{assessor: a, devices: newFacing(Survey{}, a.Survey, slices.Clone(a.faces))}
+	return &assessing{assessor: a, judged: map[string]struct{}{}, devices: newFacing(Survey{}, a.Survey, slices.Clone(a.faces))}
 }
 
 // assess finds the standings of some classes of users, side by side.
@@ -133,13 +138,18 @@ type assessing struct {
 	by      map[decision.Subject]uint32 // the groups by which the users are a subject
 	simple  bool                        // all that changes without a group is that subjects go
 	out     standing
+	named   []bool // by grant of out: it names the user
 	held    []bool // by group: something is held by it
 	lost    []bool // by group: something would be lost or gained without it
+
+	judged  map[string]struct{} // hands, by their keys
+	handKey []byte
 }
 
 // user finds the standing of the users of a class.
 func (w *assessing) user(class *decision.UserClass) standing {
 	w.class, w.out = class, standing{}
+	clear(w.judged)
 	if class.Bar != 0 {
 		return w.out
 	}
@@ -150,8 +160,9 @@ func (w *assessing) user(class *decision.UserClass) standing {
 			break
 		}
 		d := part.example.after
-		for i, target := range append([]decision.Target{0}, d.Facts.Points...) {
-			if i == 0 || target != 0 {
+		pending -= w.on(d, 0)
+		for _, target := range d.Facts.Points {
+			if target != 0 {
 				pending -= w.on(d, target)
 			}
 		}
@@ -195,16 +206,26 @@ func (w *assessing) memberships() {
 
 // grantsOf lists the grants that reach the users, and counts what is to be found out.
 func (w *assessing) grantsOf() (pending int) {
+	w.named = w.named[:0]
 	for _, h := range w.class.Held {
 		for _, n := range w.LinesOf(h.Subject) {
 			l := &w.Lines[n]
-			if l.Deny || l.Valid == (decision.Period{}) || slices.ContainsFunc(w.out.grants, func(g grantWorth) bool { return g.grant == l.Grant.ID }) {
+			if l.Deny || l.Valid == (decision.Period{}) {
 				continue
 			}
-			w.out.grants = append(w.out.grants, grantWorth{grant: l.Grant.ID})
+			place := w.out.place(l.Grant.ID)
+			if place < 0 {
+				place = len(w.out.grants)
+				w.out.grants, w.named = append(w.out.grants, grantWorth{grant: l.Grant.ID}), append(w.named, false)
+				pending++
+			}
+			if h.Subject == w.class.Self && !w.named[place] {
+				w.named[place] = true
+				pending++
+			}
 		}
 	}
-	return len(w.out.grants) + len(w.groups)
+	return pending + len(w.groups)
 }
 
 // on looks at devices of a class, or at a point of one, and tells how much is found out by it for good.
@@ -215,9 +236,14 @@ func (w *assessing) on(d *decision.DeviceClass, point decision.Target) (done int
 	}
 	h := w.handIn(&a, w.room[:0])
 	w.room = h.parts
+	if w.alike(&h) {
+		w.weekly++
+		return 0
+	}
 	w.localize(&h)
 	if w.judgeWeekly(&h) {
 		w.weekly++
+		w.judged[string(w.handKey)] = struct{}{}
 	} else {
 		clear(w.verdict.groups[:])
 		w.judge(&h, &a)
@@ -225,9 +251,9 @@ func (w *assessing) on(d *decision.DeviceClass, point decision.Target) (done int
 	v := &w.verdict
 	for i := range v.grants {
 		g := &w.out.grants[w.local.places[i]]
-		was := g.all
+		was := *g
 		g.all, g.own = max(g.all, v.grants[i].all), max(g.own, v.grants[i].own)
-		done += decision.Bit(was != needed && g.all == needed)
+		done += decision.Bit(was.all != needed && g.all == needed) + decision.Bit(was.own != needed && g.own == needed)
 	}
 	for i := range w.groups {
 		was := w.lost[i]
@@ -235,6 +261,21 @@ func (w *assessing) on(d *decision.DeviceClass, point decision.Target) (done int
 		done += decision.Bit(!was && w.lost[i])
 	}
 	return done
+}
+
+// alike tells whether a hand of the same lines was judged by the minutes of the week, on which the clock of the device does not bear: nothing new comes of it.
+func (w *assessing) alike(h *hand) bool {
+	k := decision.ClassKey(w.handKey[:0])
+	for i := range w.RightList {
+		k = append(k, byte(decision.Bit(w.RightList[i].For(h.what.Facts.Kind))))
+	}
+	k.Period(h.what.Lockout)
+	for i := range h.parts {
+		k.Number(int64(h.parts[i].Number)<<2 | int64(decision.Bit(h.parts[i].Direct)<<1|decision.Bit(h.parts[i].Idle)))
+	}
+	w.handKey = k
+	_, found := w.judged[string(k)]
+	return found
 }
 
 // local is what is to be found out of a hand.
@@ -258,7 +299,7 @@ func (w *assessing) localize(h *hand) {
 			if grant = slices.IndexFunc(v.grants, func(g grantWorth) bool { return g.grant == x.Line.Grant.ID }); grant < 0 {
 				grant = len(v.grants)
 				v.grants = append(v.grants, grantWorth{grant: x.Line.Grant.ID})
-				l.places = append(l.places, slices.IndexFunc(w.out.grants, func(g grantWorth) bool { return g.grant == x.Line.Grant.ID }))
+				l.places = append(l.places, w.out.place(x.Line.Grant.ID))
 			}
 		}
 		gone, ways := ^uint32(0), 0
