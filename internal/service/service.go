@@ -254,19 +254,22 @@ func (s *Service) apply(ctx context.Context, now *State, caller Caller, o *EditO
 	}
 	saving := store.Saving{Wrote: func(n, of int) { s.progress.wrote(caller, o.Key, n, of) }, Staged: st.staged}
 	saving.Removed, saving.Suspended = endedAccounts(st.done)
-	// The policy is compiled while the rows are written, which are kept only where an owner is left.
-	compiled := make(chan *decision.Compiled, 1)
-	if st.compiled != nil {
-		compiled <- st.compiled
-	} else {
-		go func() { compiled <- now.Compiled.Next(st.policy, st.done) }()
-	}
+	// The policy is compiled, and held against what is expected of it, while the rows are written; they are kept only where an owner is left as well.
+	expected := make(chan error, 1)
+	go func() {
+		next.Compiled = st.compile(now)
+		if len(o.Override) > 0 || stops(st.done) {
+			expected <- nil
+			return
+		}
+		expected <- s.keepsExpectations(caller, now, next, st.done)
+	}()
 	saving.Agree = func() error {
-		next.Compiled = <-compiled
-		if err := s.keepsOwner(ctx, caller, now, next); err != nil || len(o.Override) > 0 || stops(st.done) {
+		unmet := <-expected
+		if err := s.keepsOwner(ctx, caller, now, next); err != nil {
 			return err
 		}
-		return s.keepsExpectations(caller, now, next, st.done)
+		return unmet
 	}
 	err = s.borders.Revisions.Append(context.WithoutCancel(ctx), &next.Revision, st.done, saving)
 	if errors.Is(err, store.ErrUnmarked) {
