@@ -3,6 +3,8 @@ package decision
 import (
 	"math/bits"
 	"slices"
+
+	"sentier/internal/policy"
 )
 
 // Weeks tells the minutes of the week apart as far as any schedule does that is the same every week: minutes in which the same schedules are open share a
@@ -48,6 +50,28 @@ func (c *Compiled) Weeks() *Weeks {
 			}
 		}
 		out.sets[s] = set
+	}
+	return out
+}
+
+// Open is the set of cells in which a line is open that allows by the clock of the site alone, the same every week and without an end; nil for all others.
+// What several of such lines allow together is the union of their sets, at every instant.
+func (w *Weeks) Open(l *Line) []uint64 {
+	if l.Deny || l.Ifs != nil || l.Valid != Always {
+		return nil
+	}
+	if len(l.When) == 0 {
+		return w.sets[nil]
+	}
+	out := make([]uint64, w.words)
+	for _, s := range l.When {
+		set, weekly := w.sets[s]
+		if !weekly || s.Record.Zone != policy.SiteZone {
+			return nil
+		}
+		for n := range set {
+			out[n] |= set[n]
+		}
 	}
 	return out
 }

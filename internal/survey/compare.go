@@ -93,6 +93,10 @@ type side struct {
 	decision.Kin
 	room    []decision.Part
 	periods *numbers
+
+	open   [][]uint64  // by what lines have in common that hold alike: the cells of the week in which they are open; nil: they count each for itself
+	union  [2][]uint64 // of the parts at hand, those apart that the other policy does not have
+	united [2]bool
 }
 
 func sideOf(c *decision.Compiled) side {
@@ -151,6 +155,7 @@ func (p *comparison) findLines() {
 	}
 	for _, s := range []*side{&p.before, &p.after} {
 		s.Kin = s.Compiled.Kin()
+		s.findOpen()
 	}
 }
 
@@ -210,7 +215,7 @@ func (p *comparison) run(users []userJoint, devices []deviceJoint) {
 			q.everything, q.most, q.sameBefore, q.sameAfter = p.everything, p.most, p.sameBefore, p.sameAfter
 			q.before, q.after, q.pairs, q.known = p.before, p.after, p.pairs, p.known
 			found[n], faces[n] = q, newFacing(p.before.Survey, p.after.Survey, slices.Clone(devices))
-			q.share(users[n*len(users)/shares:(n+1)*len(users)/shares], faces[n])
+			q.share(users, n, shares, faces[n])
 		})
 	}
 	all.Wait()
@@ -227,9 +232,9 @@ func (p *comparison) run(users []userJoint, devices []deviceJoint) {
 // manyPairs is of how many pairs of classes a comparison is made by all processors side by side.
 const manyPairs = 1 << 16
 
-// share compares what some of the users may do.
-func (p *comparison) share(users []userJoint, devices *facing) {
-	for i := range users {
+// share compares what every so manieth of the users may do, from one on: those with much to compare stand together.
+func (p *comparison) share(users []userJoint, from, step int, devices *facing) {
+	for i := from; i < len(users); i += step {
 		u := &users[i]
 		any, before := false, p.out.Gained.All()
 		for part := range devices.of(u) {

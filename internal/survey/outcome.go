@@ -282,9 +282,13 @@ func (s *side) bearing(h *hand, right int, k decision.ClassKey) decision.ClassKe
 	}
 	var room [32]int64
 	list := room[:0]
+	s.united = [2]bool{}
 	for i := range h.parts {
 		x := &h.parts[i]
 		if bears := x.Bears(right); bears || h.c.DirectFirst && x.Direct {
+			if s.unite(x) {
+				continue
+			}
 			list = append(list, s.periods.held(x.Periods)<<40|int64(s.Times[x.Number])<<3|int64(decision.Bit(s.changed[x.Number])<<2|decision.Bit(x.Direct)<<1|decision.Bit(!bears)))
 		}
 	}
@@ -292,8 +296,48 @@ func (s *side) bearing(h *hand, right int, k decision.ClassKey) decision.ClassKe
 	for _, n := range slices.Compact(list) {
 		k.Number(n)
 	}
+	for n, any := range s.united {
+		if k = append(k, byte(decision.Bit(any))); any {
+			for _, word := range s.union[n] {
+				k = binary.LittleEndian.AppendUint64(k, word)
+			}
+		}
+	}
 	k.Number(-1)
 	return k
+}
+
+// unite adds a part to those that count by the minutes at which any of them is open, where it is one of them: which of them it is then tells nothing.
+func (s *side) unite(x *decision.Part) bool {
+	if s.open == nil || s.DirectFirst || len(x.Periods) != 1 || x.Periods[0] != decision.Always {
+		return false
+	}
+	set := s.open[s.Times[x.Number]]
+	if set == nil {
+		return false
+	}
+	n := decision.Bit(s.changed[x.Number])
+	if !s.united[n] {
+		s.united[n], s.union[n] = true, append(s.union[n][:0], set...)
+		return true
+	}
+	for w, word := range set {
+		s.union[n][w] |= word
+	}
+	return true
+}
+
+// findOpen finds which lines count by the minutes at which they are open.
+func (s *side) findOpen() {
+	weeks := s.Weeks()
+	for i, n := range s.Times {
+		for len(s.open) <= int(n) {
+			s.open = append(s.open, nil)
+		}
+		if s.open[n] == nil {
+			s.open[n] = weeks.Open(&s.Lines[i])
+		}
+	}
 }
 
 // numbers are given to keys as they come, by several at a time.

@@ -191,10 +191,7 @@ type found struct {
 // first finds the first instant, the present one included and not more than 400 days away, at which after allows in a context what before
 // does not.
 func (s *search) first(context decision.Context) (decision.Moment, bool) {
-	after, before := s.after.in(s.right, context), course{}
-	if s.before != nil && s.had >= 0 {
-		before = s.before.in(s.had, context)
-	}
+	after, before := s.courses(context)
 	if after.Never() {
 		return 0, false
 	}
@@ -207,6 +204,25 @@ func (s *search) first(context decision.Context) (decision.Moment, bool) {
 		s.known = map[string]found{}
 	}
 	s.known[string(key)] = f
+	return f.first, f.ok
+}
+
+// courses are those of the answers that are held against each other.
+func (s *search) courses(context decision.Context) (after, before course) {
+	after = s.after.in(s.right, context)
+	if s.before != nil && s.had >= 0 {
+		before = s.before.in(s.had, context)
+	}
+	return after, before
+}
+
+// once is [search.first] where nothing else is looked for after it.
+func (s *search) once(context decision.Context) (decision.Moment, bool) {
+	after, before := s.courses(context)
+	if after.Never() {
+		return 0, false
+	}
+	f := s.look(&after, &before)
 	return f.first, f.ok
 }
 
@@ -291,7 +307,7 @@ func (s *search) prospect(degrees Degrees) Prospect {
 	if degrees&AllDegrees == 0 || degrees == 1<<Now {
 		return Prospect{}
 	}
-	if first, ok := s.first(s.context); ok {
+	if first, ok := s.once(s.context); ok {
 		return Prospect{Degree: Later, first: first}
 	}
 	if !degrees.Has(If) {

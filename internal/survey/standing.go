@@ -4,6 +4,7 @@ import (
 	"runtime"
 	"slices"
 	"sync"
+	"sync/atomic"
 
 	"sentier/internal/decision"
 	"sentier/internal/policy"
@@ -87,13 +88,13 @@ func (c Survey) assess(at decision.Moment, classes []int32, into []standing) {
 	if len(classes) < few {
 		a.face(classes)
 	}
-	shares := min(runtime.GOMAXPROCS(0), len(classes)/few+1)
 	var wait sync.WaitGroup
-	for n := range shares {
+	var next atomic.Int64
+	for range min(runtime.GOMAXPROCS(0), len(classes)/few+1) {
 		wait.Go(func() {
 			w := a.begin()
-			for _, class := range classes[n*len(classes)/shares : (n+1)*len(classes)/shares] {
-				into[class] = w.user(c.Users.Classes.At(class))
+			for n := next.Add(1) - 1; n < int64(len(classes)); n = next.Add(1) - 1 {
+				into[classes[n]] = w.user(c.Users.Classes.At(classes[n]))
 			}
 		})
 	}
