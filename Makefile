@@ -52,6 +52,7 @@ APT := apt-get -o DPkg::Lock::Timeout=600 -qq
 
 test-tools:
 	@test -x /usr/sbin/nginx || { echo "apt: installing nginx, behind which the service is tested"; n=0; until $(SUDO) $(APT) update || [ $$((n += 1)) -ge 60 ]; do sleep 10; done; $(SUDO) $(APT) install -y --no-install-recommends nginx-light >/dev/null; }
+	@test -x /usr/sbin/slapd || { echo "apt: installing slapd, a directory from which people are read"; n=0; until $(SUDO) $(APT) update || [ $$((n += 1)) -ge 60 ]; do sleep 10; done; $(SUDO) env DEBIAN_FRONTEND=noninteractive $(APT) install -y --no-install-recommends slapd >/dev/null; }
 	@test -x /usr/bin/chromium-headless-shell -o -x /usr/bin/chromium || { echo "apt: installing Chromium, in which the console is tested"; n=0; until $(SUDO) $(APT) update || [ $$((n += 1)) -ge 60 ]; do sleep 10; done; $(SUDO) $(APT) install -y chromium-headless-shell >/dev/null; }
 
 lint: lint-go lint-console

@@ -7,6 +7,7 @@ import (
 	"sentier/internal/translate"
 	"sentier/internal/wire"
 	"sentier/internal/wording"
+	"slices"
 )
 
 // Check answers a question with its reasons, in words.
@@ -44,12 +45,30 @@ func (s Service) Check(c service.Caller, in wire.Check) (wire.Answer, error) {
 	default:
 		out = words.Answer(st.Policy, q, st.Compiled.Explain(q))
 	}
+	s.sourced(&out, in.User, words)
 	out.Revision = st.Revision.Number
 	if in.Group != "" { // nobody asks as a group
 		return out, nil
 	}
 	q.User = policy.UserID(in.User)
 	return out, s.Decided(st, c, service.Decided{Question: &q, Reason: out.Reason, Asked: in.User != string(c.User) && s.Permit(st, c, service.Read, "") == nil})
+}
+
+// sourced names the source of each membership that one has brought.
+func (s Service) sourced(out *wire.Answer, user string, words wording.Catalogue) {
+	for _, t := range slices.Concat(out.Because, out.Missing) {
+		for i := range t.Stops {
+			stop := &t.Stops[i]
+			if stop.Type != policy.UserGroups.String() {
+				continue
+			}
+			if from, ok := s.BroughtBy(stop.ID, user); ok {
+				stop.Source = &from
+				stop.Text = words.Say("stop.sourced", "text", stop.Text, "source", from.Name)
+			}
+			break // the others are groups that include it
+		}
+	}
 }
 
 // ownContext is the circumstances in which somebody asks about themself: how strongly they have signed in is known, where they do not say.

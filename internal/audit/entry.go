@@ -30,6 +30,7 @@ const (
 	Request      Kind = "request"       // made, granted, refused or taken back
 	Draft        Kind = "draft"         // approved, set for an hour, dropped, or not applied at its hour
 	Review       Kind = "review"        // begun, answered or ended
+	Source       Kind = "source"        // set up, changed, taken away, or not read
 	Refusal      Kind = "refusal"       // of what a caller may not do
 	Backup       Kind = "backup"
 	Export       Kind = "export" // of the record itself
@@ -41,7 +42,7 @@ const (
 
 // Kinds lists all kinds.
 func Kinds() []Kind {
-	return []Kind{Decision, Question, Look, Change, SignIn, SignOut, Password, SecondFactor, Link, Token, Request, Draft, Review, Refusal, Backup, Export, Setting, Service, Closing, Key}
+	return []Kind{Decision, Question, Look, Change, SignIn, SignOut, Password, SecondFactor, Link, Token, Request, Draft, Review, Source, Refusal, Backup, Export, Setting, Service, Closing, Key}
 }
 
 // Outcomes of entries that are no decisions; those of decisions are their reasons.

@@ -28,6 +28,7 @@ var problems = map[int]string{
 	http.StatusUnprocessableEntity:   "faults",
 	http.StatusTooManyRequests:       "too-many",
 	http.StatusInternalServerError:   "internal",
+	http.StatusBadGateway:            "source",
 	http.StatusServiceUnavailable:    "busy",
 	http.StatusInsufficientStorage:   "disk-full",
 }

@@ -324,6 +324,9 @@ func statusOf(err error) int {
 		approval  *service.ApprovalError
 		draft     *service.DraftError
 		later     *service.LaterError
+		kept      *service.SourceError
+		held      *service.HeldError
+		unread    *service.UnreadError
 		stale     *service.StaleError
 		input     *service.InputError
 		coder     echo.HTTPStatusCoder
@@ -353,8 +356,10 @@ func statusOf(err error) int {
 		return http.StatusInsufficientStorage
 	case errors.As(err, &forbidden):
 		return http.StatusForbidden
-	case errors.As(err, &owner), errors.As(err, &gains), errors.As(err, &unmet), errors.As(err, &approval), errors.As(err, &draft), errors.As(err, &later), errors.As(err, &exists):
+	case errors.As(err, &owner), errors.As(err, &gains), errors.As(err, &unmet), errors.As(err, &approval), errors.As(err, &draft), errors.As(err, &later), errors.As(err, &exists), errors.As(err, &kept), errors.As(err, &held):
 		return http.StatusConflict
+	case errors.As(err, &unread):
+		return http.StatusBadGateway
 	case errors.As(err, &key):
 		return http.StatusUnprocessableEntity
 	case errors.As(err, &stale), errors.As(err, &conflict):

@@ -4,9 +4,11 @@ import (
 	"context"
 	"log/slog"
 	"net/url"
+	"path/filepath"
 	"time"
 
 	"sentier/internal/database"
+	"sentier/internal/directory"
 	"sentier/internal/identity"
 	"sentier/internal/policy"
 	"sentier/internal/store"
@@ -71,6 +73,19 @@ type (
 		ReviewItems(ctx context.Context, id string) ([]store.ReviewItem, error)
 	}
 
+	// Sources are where records come from that are kept outside, and what they have brought.
+	Sources interface {
+		AddSource(ctx context.Context, src store.Source) error
+		KeepSource(ctx context.Context, src store.Source) (kept bool, err error)
+		DropSource(ctx context.Context, id string) error
+		Sources(ctx context.Context) ([]store.Source, error)
+		Origins(ctx context.Context) ([]store.Origin, []store.OriginMember, error)
+		KeepBrought(ctx context.Context, b *store.Brought) error
+		AddRun(ctx context.Context, run store.SourceRun, next *time.Time) error
+		Runs(ctx context.Context, source string, limit int) ([]store.SourceRun, error)
+		RunOf(ctx context.Context, revision uint64) (store.SourceRun, error)
+	}
+
 	// Upkeep is which findings somebody has left as they are.
 	Upkeep interface {
 		Dismiss(ctx context.Context, d store.Dismissal) error
@@ -119,6 +134,8 @@ type Borders struct {
 	Requests    Requests
 	Drafts      Drafts
 	Reviews     Reviews
+	Sources     Sources
+	Outside     Outside // how sources are read
 	Upkeep      Upkeep
 	Preferences Preferences
 	Blank       Blank
@@ -131,5 +148,5 @@ type Borders struct {
 
 // On are the borders of a service on a store and a record.
 func On(st *store.Store, record Record, log *slog.Logger, clock func() time.Time) Borders {
-	return Borders{Record: record, Revisions: st, History: st, Stage: st, Credentials: st, Looks: st, Requests: st, Drafts: st, Reviews: st, Upkeep: st, Preferences: st, Blank: st, Files: st, Clock: clock, Log: log}
+	return Borders{Record: record, Outside: directory.Reader{Folder: filepath.Join(st.Dir(), "secrets")}, Revisions: st, History: st, Stage: st, Credentials: st, Looks: st, Requests: st, Drafts: st, Reviews: st, Sources: st, Upkeep: st, Preferences: st, Blank: st, Files: st, Clock: clock, Log: log}
 }

@@ -110,7 +110,7 @@ func (s *Service) changeMany(ctx context.Context, c Caller, o *EditOptions, work
 			return saved, kept, err
 		}
 		ready, err := work(now)
-		if err = s.judge(now, c, ready, err); err != nil {
+		if err = s.judge(now, c, o, ready, err); err != nil {
 			return saved, nil, err
 		}
 		compiled := make(chan *decision.Compiled, 1) // beside the writing of the rows
@@ -176,12 +176,15 @@ func (s *Service) mayTouch(now *State, c Caller, changes []policy.Change) error 
 }
 
 // judge tells whether a caller may make a change that was worked out, or why it could not be: only now is it known what it does.
-func (s *Service) judge(now *State, c Caller, st step, err error) error {
+func (s *Service) judge(now *State, c Caller, o *EditOptions, st step, err error) error {
 	v := s.View(now, c)
 	if err != nil {
 		return hide(now, v, err)
 	}
-	return s.Rights(now, c).Change(now.Policy, st.policy, st.done)
+	if err := s.Rights(now, c).Change(now.Policy, st.policy, st.done); err != nil {
+		return err
+	}
+	return s.keptElsewhere(o, st.done)
 }
 
 // next makes the next revision of what work gives, for a caller who may. The caller holds s.writing.
@@ -191,7 +194,7 @@ func (s *Service) next(ctx context.Context, c Caller, o *EditOptions, work func(
 		return saved, kept, err
 	}
 	st, err := work(now)
-	if err = s.judge(now, c, st, err); err == nil {
+	if err = s.judge(now, c, o, st, err); err == nil {
 		saved, err = s.make(ctx, now, c, o, st)
 	}
 	return saved, nil, err

@@ -19,6 +19,7 @@ import (
 	"sentier/internal/decision"
 	"sentier/internal/document"
 	"sentier/internal/policy"
+	"sentier/internal/source"
 	"sentier/internal/store"
 	"sentier/internal/survey"
 	"sentier/internal/translate"
@@ -43,14 +44,16 @@ type EditOptions struct {
 	// Override are the ids of expectations in spite of which it is saved. Whoever may do all that an owner may can, and says why in Note.
 	Override []string
 
-	Draft  string                                 // id of a draft that it is put into, instead of being saved
-	into   *draft                                 // one that is not kept yet; nil: the one that Draft names
-	second bool                                   // a second person has agreed to it
-	unsaid bool                                   // Note is not what the caller said, who said nothing
-	unmet  []wire.Unmet                           // that were overridden
-	rows   int                                    // about how many records are given; see manyRows
-	of     *recordID                              // the one record that is changed; nil: several, or none yet
-	keep   func(saved wire.Saved) ([]byte, error) // writes the answer that a repetition is given
+	Draft   string                                 // id of a draft that it is put into, instead of being saved
+	into    *draft                                 // one that is not kept yet; nil: the one that Draft names
+	second  bool                                   // a second person has agreed to it
+	unsaid  bool                                   // Note is not what the caller said, who said nothing
+	unmet   []wire.Unmet                           // that were overridden
+	sourced bool                                   // a source has brought it, or it takes back what one has: what sources keep is not looked after
+	plan    *source.Plan                           // that it carries out; nil: none of a source
+	rows    int                                    // about how many records are given; see manyRows
+	of      *recordID                              // the one record that is changed; nil: several, or none yet
+	keep    func(saved wire.Saved) ([]byte, error) // writes the answer that a repetition is given
 }
 
 type recordID struct {
@@ -152,7 +155,7 @@ func (s *Service) lookAhead(now *State, c Caller, o *EditOptions, work func(now 
 	}
 	would, err := work(now)
 	if !s.View(now, c).Whole() { // whoever sees a part is told of nothing that they could not do as well
-		err = s.judge(now, c, would, err)
+		err = s.judge(now, c, o, would, err)
 	}
 	if err != nil {
 		return wire.Saved{}, err

@@ -148,13 +148,14 @@ func (s *Service) keepHours(ctx context.Context) {
 	for {
 		if s.borders.Clock().UnixMilli() >= s.nextHour.Load() {
 			s.nextHour.Store(math.MaxInt64)
-			if err := errors.Join(s.hours(ctx), s.reviews(ctx)); err != nil && ctx.Err() == nil {
-				s.borders.Log.Error("the drafts and reviews that wait for their hour could not be looked at", "error", err)
+			if err := errors.Join(s.hours(ctx), s.reviews(ctx), s.sourceHours(ctx)); err != nil && ctx.Err() == nil {
+				s.borders.Log.Error("the drafts, reviews and sources that wait for their hour could not be looked at", "error", err)
 				s.nextHour.Store(s.borders.Clock().Add(time.Minute).UnixMilli())
 			}
 		}
 		select {
 		case <-ctx.Done():
+			s.sourcing.running.Wait()
 			return
 		case <-time.After(hoursEvery):
 		}

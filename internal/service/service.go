@@ -15,6 +15,7 @@ import (
 	"sentier/internal/identity"
 	"sentier/internal/notifier"
 	"sentier/internal/policy"
+	"sentier/internal/source"
 	"sentier/internal/store"
 )
 
@@ -42,6 +43,9 @@ type Service struct {
 	openReviews sync.Map     // *review by id, as last read
 	drafting    sync.Mutex   // held by the one draft that is being changed
 	nextHour    atomic.Int64 // when something is due next, in Unix milliseconds; 0: not known
+
+	sourcing sourcing
+	known    atomic.Pointer[source.Known] // what the sources have brought; it is changed by the one change that is being saved
 
 	settings atomic.Pointer[settings]
 	folds    folds
@@ -74,6 +78,9 @@ func Open(ctx context.Context, borders Borders) (*Service, error) {
 		return nil, err
 	}
 	if err := s.loadSettings(ctx); err != nil {
+		return nil, err
+	}
+	if err := s.loadSources(ctx); err != nil {
 		return nil, err
 	}
 	return s, s.beginRecord(ctx)
@@ -252,7 +259,10 @@ func (s *Service) apply(ctx context.Context, now *State, caller Caller, o *EditO
 	if o.Key != "" {
 		next.Revision.RequestKey, next.Revision.RequestHash, next.Revision.Answer = &o.Key, o.Request[:], kept
 	}
-	saving := store.Saving{Wrote: func(n, of int) { s.progress.wrote(caller, o.Key, n, of) }, Staged: st.staged}
+	if o.sourced && o.plan == nil {
+		o.plan = s.known.Load().Undone(st.done)
+	}
+	saving := store.Saving{Brought: broughtBy(o.plan), Wrote: func(n, of int) { s.progress.wrote(caller, o.Key, n, of) }, Staged: st.staged}
 	saving.Removed, saving.Suspended = endedAccounts(st.done)
 	// The policy is compiled, and held against what is expected of it, while the rows are written; they are kept only where an owner is left as well.
 	expected := make(chan error, 1)
@@ -281,6 +291,9 @@ func (s *Service) apply(ctx context.Context, now *State, caller Caller, o *EditO
 	}
 	next.Revision.Answer = nil
 	s.current.Store(next)
+	if o.plan != nil || len(saving.Removed) > 0 && !s.known.Load().Empty() {
+		s.known.Store(s.known.Load().With(o.plan, saving.Removed))
+	}
 	s.who.Forget(saving.Removed, saving.Suspended)
 	s.revised.Notify()
 	s.changed(caller, next, st.done)

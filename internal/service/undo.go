@@ -54,6 +54,9 @@ func (s *Service) Undo(ctx context.Context, c Caller, revisions []uint64, o Edit
 		if err != nil {
 			return wire.Saved{}, err
 		}
+		if err := s.mayUndo(ctx, revision, &o); err != nil {
+			return wire.Saved{}, err
+		}
 		did, o.rows = append(did, done), o.rows+len(done)
 		why = append(why, strconv.FormatUint(revision, 10))
 	}

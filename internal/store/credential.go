@@ -11,6 +11,8 @@ import (
 	"gorm.io/gorm"
 	"gorm.io/gorm/clause"
 
+	"sentier/internal/policy"
+
 	"sentier/internal/database"
 )
 
@@ -288,6 +290,12 @@ func forget(tx *gorm.DB, removed, suspended []string, at time.Time) error {
 			}
 		}
 		if err := revoke(tx, at, "user_id = ?", id); err != nil {
+			return err
+		}
+		if err := tx.Delete(&OriginMember{}, "user_id = ?", id).Error; err != nil {
+			return err
+		}
+		if err := tx.Delete(&Origin{}, "type = ? AND record = ?", policy.Users.String(), id).Error; err != nil {
 			return err
 		}
 	}

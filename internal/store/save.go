@@ -24,6 +24,7 @@ type Saving struct {
 	Removed, Suspended []string
 	Agree              func() error // is asked when all is written and before it counts: where it gives an error, nothing was written
 	Staged             *Staged      // the rows, where they were laid ready; nil: they are written now
+	Brought            *Brought     // by a source; nil: it is of none
 }
 
 // Append writes a revision with all that it did, in one transaction. The revision's number must follow the
@@ -77,6 +78,9 @@ func (s *Store) save(ctx context.Context, r *Revision, done []policy.RecordChang
 			return err
 		}
 		if err := forget(tx, how.Removed, how.Suspended, r.At); err != nil {
+			return err
+		}
+		if err := how.Brought.write(tx); err != nil {
 			return err
 		}
 		if how.Agree != nil {

@@ -68,6 +68,8 @@ type Stop struct {
 	Name  string `json:"name"`
 	State string `json:"state" enum:"holds,breaks,closes,beyond" description:"holds: the trail goes on; breaks: it ends here; closes: a deny ends it here; beyond: it would go on"`
 	Text  string `json:"text" description:"why it holds or breaks"`
+
+	Source *Named `json:"source,omitempty" description:"of a user group: the source that has brought the membership"`
 }
 
 // Problem is a fault of a request, RFC 9457.

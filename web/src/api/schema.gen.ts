@@ -1360,6 +1360,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/origins": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * From where some records come, and what of them a source keeps
+         * @description From where some records come, and what of them a source keeps. It takes a mandate of the role auditor or owner.
+         */
+        get: operations["listOrigins"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/policy": {
         parameters: {
             query?: never;
@@ -2476,6 +2496,158 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/sources": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Directories and what else users and groups come from, and how each last went
+         * @description Directories and what else users and groups come from, and how each last went. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        get: operations["listSources"];
+        put?: never;
+        /**
+         * Set a source up; nothing is read yet
+         * @description Set a source up; nothing is read yet. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        post: operations["createSource"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sources/test": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Try to read a source that is set up, or is going to be, and hold its mapping against it
+         * @description Try to read a source that is set up, or is going to be, and hold its mapping against it. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        post: operations["testSource"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sources/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * A source with its last readings
+         * @description A source with its last readings. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        get: operations["getSource"];
+        /**
+         * Set a source up otherwise
+         * @description Set a source up otherwise. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        put: operations["putSource"];
+        post?: never;
+        /**
+         * Take a source away; what it has brought stays, and is like any other record
+         * @description Take a source away; what it has brought stays, and is like any other record. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        delete: operations["dropSource"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sources/{id}/find": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * People and groups of a source by some letters, with who is in them
+         * @description People and groups of a source by some letters, with who is in them. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        get: operations["findInSource"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sources/{id}/links": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Say that somebody of a source is a user who was here before
+         * @description Say that somebody of a source is a user who was here before. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        post: operations["linkSource"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sources/{id}/look": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * What a reading would do, before it counts
+         * @description What a reading would do, before it counts. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        post: operations["lookAtSource"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sources/{id}/read": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Read a source now, and make what it says count
+         * @description Read a source now, and make what it says count. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        post: operations["readSource"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/time": {
         parameters: {
             query?: never;
@@ -3325,6 +3497,22 @@ export interface components {
              */
             why: "listed" | "rule" | "within" | "includes";
         };
+        Branch: {
+            /** @description the branch: ou=people,dc=example */
+            base?: string;
+            /** @description of people: the attribute with the address */
+            email?: string;
+            /** @description which entries, as RFC 4515 writes it */
+            filter?: string;
+            /** @description of people: the attribute that our id is made of */
+            id?: string;
+            /** @description of groups: the attribute with the members */
+            member?: string;
+            /** @description the attribute with the name; of several apart by commas, the first that is there */
+            name?: string;
+            /** @description the attribute that stays when an entry is renamed */
+            outside?: string;
+        };
         /**
          * @description A calendar.
          * @example {
@@ -3753,6 +3941,29 @@ export interface components {
             gained?: components["schemas"]["PossibleRight"][];
             lost?: components["schemas"]["PossibleRight"][];
             user: components["schemas"]["Named"];
+        };
+        Directory: {
+            /** @description the certificate of the authority that vouches for the directory, in PEM; left out: those that the machine trusts */
+            authority?: string;
+            /** @description the name as whom the service reads; left out: as nobody */
+            bind?: string;
+            /** @description where groups stand */
+            groups?: components["schemas"]["Branch"];
+            /** @description where people stand */
+            people?: components["schemas"]["Branch"];
+            /**
+             * @description how people and groups are kept there; what stands below is taken from it where it is left out
+             * @enum {string}
+             */
+            schema?: "group-of-names" | "rfc2307" | "rfc2307bis" | "in-chain";
+            /** @description after which a reading is given up: 60 where it is not said */
+            seconds?: number;
+            /** @description the name of the secret with the password: a file in the folder secrets beside the data, or the variable SENTIER_SECRET_… of the service */
+            secret?: string;
+            /** @description those who come from here sign in with the directory's password */
+            sign_in?: boolean;
+            /** @description ldaps://host or ldap://host; with ldap the connection is encrypted before anything is said (StartTLS), but on this very machine */
+            url: string;
         };
         Dismiss: {
             key: string;
@@ -4405,6 +4616,30 @@ export interface components {
             /** @description expectations that would not hold any more or, where it was saved all the same, do not */
             unmet?: components["schemas"]["Unmet"][];
         };
+        Intake: {
+            /** @description everybody comes whom the source holds; else those who are in a group that is mapped */
+            everybody?: boolean;
+            /**
+             * @description what becomes of people who come no more; suspended where it is not said
+             * @enum {string}
+             */
+            gone?: "suspended" | "removed" | "kept";
+            /** @description which groups of the source feed which of ours */
+            groups?: components["schemas"]["Mapping"][];
+            /** @description by outside id: the user who was here before, and is that person */
+            links?: {
+                [key: string]: string;
+            };
+            /** @description for groups that are mapped by none: the first rule that fits */
+            rules?: components["schemas"]["MappingRule"][];
+            /** @description per cent: where more of the people or of the memberships would go at once, nothing is done until somebody has looked; 20 where it is not said */
+            share?: number;
+            /**
+             * @description whether a reading can be taken back, until the next; refused where it is not said
+             * @enum {string}
+             */
+            undo?: "refused" | "until_next";
+        };
         Invitation: {
             /** Format: date-time */
             expires: string;
@@ -4517,6 +4752,12 @@ export interface components {
             roles?: string[];
             /** @description Any of these schedules must be open. None: always. */
             when?: string[];
+        };
+        LinkSource: {
+            /** @description the id there */
+            outside: string;
+            /** @description id of the user; empty: the link is taken back */
+            user?: string;
         };
         LockedOut: {
             device: components["schemas"]["Named"];
@@ -4688,6 +4929,22 @@ export interface components {
             /** @description When it holds: from the first instant up to, not including, the second. */
             valid?: components["schemas"]["SpanPatch"] | null;
         };
+        Mapping: {
+            /** @description id of the user group */
+            group: string;
+            /** @description its name there, or where it stands */
+            outside: string;
+        };
+        MappingRule: {
+            /** @description id of the user group, with * for what is left of the name, as an id: crew-* */
+            group: string;
+            /** @description make the groups that are not there */
+            make?: boolean;
+            /** @enum {string} */
+            match: "prefix" | "suffix" | "pattern" | "under";
+            /** @description the beginning, the end, the pattern with * for any letters, or the branch */
+            text: string;
+        };
         Match: {
             /** @description The group fills itself with devices of these kinds. */
             kinds?: string[];
@@ -4822,6 +5079,25 @@ export interface components {
              */
             unanswered: "told" | "suspended" | "taken";
         };
+        NewSource: {
+            /** @description what comes of what it holds */
+            bring?: components["schemas"]["Intake"];
+            /** @description of a directory: where it is, and how it keeps people and groups */
+            directory?: components["schemas"]["Directory"];
+            /** @description after how many minutes it is read again; 0: only when somebody asks for it */
+            every?: number;
+            /**
+             * @description directory: people and groups by LDAP
+             * @enum {string}
+             */
+            kind: "directory";
+            /** @description by which people know it; its id is made of it */
+            name: string;
+            /** @description it is not read by itself, for the time being */
+            paused?: boolean;
+            /** @description when it is changed: that which was looked at */
+            version?: number;
+        };
         /**
          * @example {
          *       "days": 90,
@@ -4851,6 +5127,21 @@ export interface components {
              */
             until?: null | string;
             zone: string;
+        };
+        Origin: {
+            /** @description what the source keeps of it: that is changed there */
+            fields: string[];
+            /** @description it is there no more */
+            gone?: boolean;
+            /** @description of the record */
+            id: string;
+            /** @description of a user group: ids of the users whose memberships come from the source */
+            members?: string[];
+            /** @description its id there */
+            outside?: string;
+            /** @description where it stands there */
+            place?: string;
+            source: components["schemas"]["Named"];
         };
         OwnGroup: {
             /** Format: date-time */
@@ -5009,6 +5300,16 @@ export interface components {
             site?: string;
             /** @description the shortest way to what is nearest: groups, then the grant */
             through?: components["schemas"]["Ref"][];
+        };
+        ReadSource: {
+            /** @description more may go at once than the settings let; with a digest and a reason */
+            accept?: boolean;
+            /** @description of what was looked at: where it would be something else, nothing is done */
+            digest?: string;
+            /** @description ids of expectations in spite of which it is done; with a reason */
+            override?: string[];
+            /** @description for the record */
+            reason?: string;
         };
         RecordChange: {
             fields?: components["schemas"]["FieldChange"][];
@@ -5735,6 +6036,175 @@ export interface components {
              */
             zone?: string | null;
         };
+        Source: {
+            /** @description as whom it is read by itself, if they still may */
+            author: components["schemas"]["Named"];
+            /** @description what comes of what it holds */
+            bring?: components["schemas"]["Intake"];
+            /** @description of a directory: where it is, and how it keeps people and groups */
+            directory?: components["schemas"]["Directory"];
+            /** @description after how many minutes it is read again; 0: only when somebody asks for it */
+            every?: number;
+            /**
+             * Format: date-time
+             * @description when it was last read in full; what it says is as old
+             */
+            good?: null | string;
+            /** @description user groups that were made by it */
+            groups: number;
+            id: string;
+            /**
+             * @description directory: people and groups by LDAP
+             * @enum {string}
+             */
+            kind: "directory";
+            /** @description what became of the last reading */
+            last?: components["schemas"]["SourceRun"];
+            /** @description memberships that it has brought */
+            members: number;
+            /** @description by which people know it; its id is made of it */
+            name: string;
+            /**
+             * Format: date-time
+             * @description when it is read next
+             */
+            next?: null | string;
+            /** @description it is not read by itself, for the time being */
+            paused?: boolean;
+            /** @description of the last readings, newest first; of one source alone */
+            runs?: components["schemas"]["SourceRun"][];
+            /** @description who come from it */
+            users: number;
+            /** @description when it is changed: that which was looked at */
+            version?: number;
+        };
+        SourceCounts: {
+            /** @description who had gone, and are there again */
+            back: number;
+            changed: number;
+            gone: number;
+            /** @description memberships that come */
+            joined: number;
+            /** @description memberships that go */
+            left: number;
+            new: number;
+            /** @description who come */
+            people: number;
+        };
+        SourceFound: {
+            /**
+             * Format: date-time
+             * @description when the source was read for it
+             */
+            at: string;
+            groups: components["schemas"]["SourceGroup"][];
+            people: components["schemas"]["SourcePerson"][];
+        };
+        SourceGroup: {
+            /** @description of the people in it, those in groups within it among them */
+            count: number;
+            /** @description the first of them */
+            members: components["schemas"]["SourcePerson"][];
+            name: string;
+            outside: string;
+            place: string;
+        };
+        SourceLook: {
+            /**
+             * Format: date-time
+             * @description when the source was read for it
+             */
+            at: string;
+            counts: components["schemas"]["SourceCounts"];
+            /** @description of what it would change: give it with the reading, and nothing else counts */
+            digest: string;
+            /** @description why it does not count by itself, but when somebody agrees who has looked at it */
+            held?: string;
+            /** @description groups of the source that nothing maps */
+            loose: components["schemas"]["SourceMatch"][];
+            /** @description the mapping: what does not match comes first */
+            matched: components["schemas"]["SourceMatch"][];
+            /** @description how many other problems there are */
+            more?: number;
+            problems: components["schemas"]["SourceProblem"][];
+            /** @description what it would change, and who would gain and lose what */
+            would: components["schemas"]["Saved"];
+        };
+        SourceMatch: {
+            found: boolean;
+            /** @description ours; left out: nothing maps it */
+            group?: components["schemas"]["Named"];
+            /** @description the rule makes it */
+            make?: boolean;
+            members: number;
+            /** @description the group there that was probably meant */
+            near?: string;
+            outside: string;
+            place?: string;
+            /** @description by a rule */
+            rule?: boolean;
+            /** @description why it feeds nothing, and what was probably meant */
+            text?: string;
+        };
+        SourcePerson: {
+            email?: string;
+            id: string;
+            name: string;
+            /** @description the id there */
+            outside: string;
+            place: string;
+            /** @description who they are here */
+            user?: components["schemas"]["Named"];
+        };
+        SourceProblem: {
+            /** @description where it stands there */
+            place: string;
+            text: string;
+        };
+        SourceRun: {
+            /** Format: date-time */
+            at: string;
+            /** @description who had it read; left out: the clock */
+            by?: components["schemas"]["Named"];
+            counts: components["schemas"]["SourceCounts"];
+            /** @description groups that are mapped, and are not there */
+            missing: components["schemas"]["SourceMatch"][];
+            /** @description how many other problems there are */
+            more?: number;
+            number: number;
+            /**
+             * @description held: somebody has to look at it before it counts
+             * @enum {string}
+             */
+            outcome: "done" | "same" | "held" | "failed";
+            /** @description the first of what could not be done for single people and groups */
+            problems: components["schemas"]["SourceProblem"][];
+            /** @description that it made */
+            revision?: number;
+            /**
+             * Format: double
+             * @description seconds
+             */
+            took: number;
+            /** @description why it was held, or failed */
+            why?: string;
+        };
+        SourceTest: {
+            groups: number;
+            loose: components["schemas"]["SourceMatch"][];
+            matched: components["schemas"]["SourceMatch"][];
+            more?: number;
+            ok: boolean;
+            people: number;
+            problems: components["schemas"]["SourceProblem"][];
+            /**
+             * Format: double
+             * @description seconds
+             */
+            took: number;
+            /** @description what stands in the way */
+            why?: string;
+        };
         Span: {
             /**
              * Format: date-time
@@ -5780,6 +6250,8 @@ export interface components {
         Stop: {
             id?: string;
             name: string;
+            /** @description of a user group: the source that has brought the membership */
+            source?: components["schemas"]["Named"];
             /**
              * @description holds: the trail goes on; breaks: it ends here; closes: a deny ends it here; beyond: it would go on
              * @enum {string}
@@ -6359,6 +6831,15 @@ export interface components {
             headers: {
                 /** @description How to come with a credential. */
                 "WWW-Authenticate"?: string;
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+        /** @description The source cannot be read */
+        SourceProblem: {
+            headers: {
                 [name: string]: unknown;
             };
             content: {
@@ -10983,6 +11464,46 @@ export interface operations {
             default: components["responses"]["InternalProblem"];
         };
     };
+    listOrigins: {
+        parameters: {
+            query: {
+                /** @description users or user_groups */
+                type: string;
+                /** @description of the records, apart by commas */
+                ids: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Origin"][];
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
     getPolicy: {
         parameters: {
             query?: {
@@ -14502,6 +15023,384 @@ export interface operations {
             404: components["responses"]["NotFoundProblem"];
             429: components["responses"]["TooManyProblem"];
             503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    listSources: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Source"][];
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    createSource: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewSource"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Source"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    testSource: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewSource"];
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SourceTest"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    getSource: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Source"];
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    putSource: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewSource"];
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Source"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    dropSource: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    findInSource: {
+        parameters: {
+            query: {
+                /** @description some letters of a name, an id or an address */
+                q: string;
+            };
+            header?: never;
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SourceFound"];
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    linkSource: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LinkSource"];
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Source"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    lookAtSource: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SourceLook"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    readSource: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReadSource"];
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SourceRun"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
             default: components["responses"]["InternalProblem"];
         };
     };

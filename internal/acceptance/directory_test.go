@@ -1,0 +1,309 @@
+package acceptance
+
+import (
+	"bytes"
+	"crypto/tls"
+	"crypto/x509"
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/go-ldap/ldap/v3"
+
+	"sentier/internal/daemon"
+	"sentier/internal/wire"
+)
+
+// directory is an LDAP server of others, on this machine, that is kept in a folder of its own.
+type directory struct {
+	t       *testing.T
+	folder  string
+	url     string // with StartTLS
+	ca      string // file
+	pool    *x509.CertPool
+	process *exec.Cmd
+}
+
+const (
+	directoryBase   = "dc=larkmere,dc=example"
+	directoryAdmin  = "cn=admin," + directoryBase
+	directoryReader = "cn=reader," + directoryBase
+	directorySecret = "reads-and-no-more"
+)
+
+// newDirectory starts a directory with some entries.
+func newDirectory(t *testing.T, ldif string) *directory {
+	t.Helper()
+	if _, err := os.Stat("/usr/sbin/slapd"); err != nil {
+		t.Fatal("there is no slapd: make test-tools installs it")
+	}
+	d := &directory{t: t, folder: t.TempDir()}
+	cert, key, pool := certificate(t, d.folder)
+	d.ca, d.pool = cert, pool
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	d.url = "ldap://" + l.Addr().String()
+	if err := l.Close(); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.Mkdir(filepath.Join(d.folder, "db"), 0o700); err != nil {
+		t.Fatal(err)
+	}
+	write(t, filepath.Join(d.folder, "slapd.conf"), `include /etc/ldap/schema/core.schema
+include /etc/ldap/schema/cosine.schema
+include /etc/ldap/schema/nis.schema
+include /etc/ldap/schema/inetorgperson.schema
+modulepath /usr/lib/ldap
+moduleload back_mdb
+TLSCertificateFile `+cert+`
+TLSCertificateKeyFile `+key+`
+sizelimit unlimited
+database mdb
+suffix "`+directoryBase+`"
+rootdn "`+directoryAdmin+`"
+rootpw admin-of-the-tests
+directory `+d.folder+`/db
+maxsize 1073741824
+dbnosync
+index objectClass eq
+index entryUUID,uid,cn,member eq
+limits dn.exact="`+directoryReader+`" size.soft=unlimited size.hard=unlimited size.pr=1000
+access to attrs=userPassword by anonymous auth by self read by * none
+access to * by dn.exact="`+directoryReader+`" read by anonymous auth by * none
+`)
+	base := `dn: ` + directoryBase + `
+objectClass: dcObject
+objectClass: organization
+o: Larkmere
+dc: larkmere
+
+dn: ou=people,` + directoryBase + `
+objectClass: organizationalUnit
+ou: people
+
+dn: ou=groups,` + directoryBase + `
+objectClass: organizationalUnit
+ou: groups
+
+dn: ` + directoryReader + `
+objectClass: organizationalRole
+objectClass: simpleSecurityObject
+cn: reader
+userPassword: ` + directorySecret + `
+
+`
+	add := exec.Command("/usr/sbin/slapadd", "-q", "-f", filepath.Join(d.folder, "slapd.conf"))
+	add.Stdin = strings.NewReader(base + ldif)
+	if out, err := add.CombinedOutput(); err != nil {
+		t.Fatalf("slapadd: %v: %s", err, out)
+	}
+	d.start()
+	t.Cleanup(d.kill)
+	return d
+}
+
+func (d *directory) start() {
+	d.t.Helper()
+	d.process = exec.Command("/usr/sbin/slapd", "-d", "0", "-f", filepath.Join(d.folder, "slapd.conf"), "-h", d.url+"/")
+	var said bytes.Buffer
+	d.process.Stdout, d.process.Stderr = &said, &said
+	if err := d.process.Start(); err != nil {
+		d.t.Fatal(err)
+	}
+	for range 200 {
+		if c, err := net.Dial("tcp", strings.TrimPrefix(d.url, "ldap://")); err == nil {
+			_ = c.Close()
+			return
+		}
+		time.Sleep(25 * time.Millisecond)
+	}
+	d.t.Fatalf("slapd does not answer: %s", said.String())
+}
+
+func (d *directory) kill() {
+	_ = d.process.Process.Kill() // it may be gone already
+	_ = d.process.Wait()
+}
+
+// change does something to the entries, as whoever keeps them.
+func (d *directory) change(do func(c *ldap.Conn) error) {
+	d.t.Helper()
+	c, err := ldap.DialURL(d.url)
+	if err != nil {
+		d.t.Fatal(err)
+	}
+	defer c.Close()
+	if err := c.StartTLS(&tls.Config{RootCAs: d.pool, ServerName: "127.0.0.1"}); err != nil {
+		d.t.Fatal(err)
+	}
+	if err := c.Bind(directoryAdmin, "admin-of-the-tests"); err != nil {
+		d.t.Fatal(err)
+	}
+	if err := do(c); err != nil {
+		d.t.Fatal(err)
+	}
+}
+
+// member puts somebody into a group, or takes them out.
+func (d *directory) member(group, uid string, in bool) {
+	d.t.Helper()
+	d.change(func(c *ldap.Conn) error {
+		r := ldap.NewModifyRequest("cn="+group+",ou=groups,"+directoryBase, nil)
+		at := []string{"uid=" + uid + ",ou=people," + directoryBase}
+		if in {
+			r.Add("member", at)
+		} else {
+			r.Delete("member", at)
+		}
+		return c.Modify(r)
+	})
+}
+
+func personEntry(uid, name string) string {
+	return fmt.Sprintf(`dn: uid=%[1]s,ou=people,%[3]s
+objectClass: inetOrgPerson
+uid: %[1]s
+cn: %[2]s
+sn: %[2]s
+mail: %[1]s@larkmere.example
+userPassword: the-password-of-%[1]s
+
+`, uid, name, directoryBase)
+}
+
+func groupEntry(name string, members ...string) string {
+	out := fmt.Sprintf("dn: cn=%[1]s,ou=groups,%[2]s\nobjectClass: groupOfNames\ncn: %[1]s\n", name, directoryBase)
+	for _, m := range members {
+		if !strings.Contains(m, "=") {
+			m = "uid=" + m + ",ou=people," + directoryBase
+		}
+		out += "member: " + m + "\n"
+	}
+	return out + "\n"
+}
+
+// withDirectory is a service beside a directory, with the secret to read it in its place.
+func withDirectory(t *testing.T, ldif string) (*world, *directory) {
+	t.Helper()
+	d := newDirectory(t, ldif)
+	w := startWith(t, nil, func(o *daemon.Options) {
+		if err := os.Mkdir(filepath.Join(o.Dir, "secrets"), 0o700); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(filepath.Join(o.Dir, "secrets", "reader"), []byte(directorySecret+"\n"), 0o600); err != nil {
+			t.Fatal(err)
+		}
+	})
+	return w, d
+}
+
+// source sets a source up in the terminal.
+func (w *world) source(d *directory, more ...string) {
+	w.t.Helper()
+	args := append([]string{"source", "add", "Larkmere directory", "--url", d.url, "--ca", d.ca, "--bind", directoryReader, "--secret", "reader",
+		"--people", "ou=people," + directoryBase, "--groups", "ou=groups," + directoryBase}, more...)
+	if code, out, errOut := w.run(args...); code != 0 {
+		w.t.Fatalf("source add: %d %s %s", code, out, errOut)
+	}
+}
+
+// does runs a command that has to end with a code and to say something.
+func (w *world) does(want int, says string, args ...string) string {
+	w.t.Helper()
+	code, out, errOut := w.run(args...)
+	if code != want || !strings.Contains(out+errOut, says) {
+		w.t.Fatalf("sentier %s: %d, want %d and %q:\n%s%s", strings.Join(args, " "), code, want, says, out, errOut)
+	}
+	return out + errOut
+}
+
+// opens asks whether somebody may control the barriers of the mill bridge, which the bridge crew may at any hour.
+func (w *world) opens(user string) wire.Answer {
+	w.t.Helper()
+	return get[wire.Answer](w, "POST", "/api/v1/check", fmt.Sprintf(`{"user":%q,"right":"control","device":"mill-bridge/barriers"}`, user))
+}
+
+// TestAnaComesFromTheDirectory: membership of the right group in the directory is enough, and its end ends it; what the directory keeps is changed there; the
+// record has both, and a reading is taken back only where it is set so.
+func TestAnaComesFromTheDirectory(t *testing.T) {
+	t.Parallel()
+	w, d := withDirectory(t, personEntry("ana.lopes", "Ana Lopes")+personEntry("ben.rowe", "Ben Rowe")+groupEntry("bridge-crew", "ben.rowe")+groupEntry("office", "ana.lopes"))
+	w.source(d, "--map", "Bridge Crew=bridge-crew")
+	w.does(0, `there is no "Bridge Crew" there; "bridge-crew" has 1 members`, "source", "test", "larkmere-directory")
+	w.does(0, "0 new", "source", "sync", "larkmere-directory")
+	w.does(0, "", "source", "edit", "larkmere-directory", "--map", "bridge-crew=bridge-crew")
+	w.does(0, "1 new", "source", "look", "larkmere-directory")
+	if code, _, _ := w.run("user", "show", "ben.rowe"); code == 0 {
+		t.Error("what was only looked at has counted")
+	}
+	w.does(0, "1 new", "source", "sync", "larkmere-directory")
+	w.does(0, "Ben Rowe", "source", "find", "larkmere-directory", "bridge")
+
+	d.member("bridge-crew", "ana.lopes", true)
+	if a := w.opens("ana.lopes"); a.Allowed || a.Reason != "unknown_user" {
+		t.Errorf("before the reading: %v %s", a.Allowed, a.Reason)
+	}
+	w.does(0, "1 new", "source", "sync", "larkmere-directory")
+	a := w.opens("ana.lopes")
+	if !a.Allowed || len(a.Because) == 0 {
+		t.Fatalf("after the reading: %v %s", a.Allowed, a.Reason)
+	}
+	named := false
+	for _, stop := range a.Because[0].Stops {
+		named = named || stop.Type == "user_groups" && stop.ID == "bridge-crew" && stop.Source != nil && stop.Source.Name == "Larkmere directory" && strings.Contains(stop.Text, "Larkmere directory")
+	}
+	if !named {
+		t.Errorf("the trail does not name the source: %+v", a.Because[0].Stops)
+	}
+
+	// What the directory keeps is changed there, whatever the way; what is ours beside it is ours.
+	kept := `the source "Larkmere directory" keeps`
+	w.does(2, kept, "user", "edit", "ana.lopes", "--name", "Somebody Else")
+	w.does(2, kept, "user", "remove", "ana.lopes", "--cascade")
+	w.does(2, kept, "group", "drop-member", "bridge-crew", "ana.lopes")
+	w.does(2, kept, "group", "remove", "bridge-crew", "--cascade")
+	w.does(0, "", "user", "edit", "ana.lopes", "--user-note", "has the key of the hut")
+	w.does(0, "", "group", "add-member", "lock-keepers-north", "ana.lopes")
+	if status, _, text := w.ask("PATCH", "/api/v1/users/ana.lopes", w.token, `{"email":"x@larkmere.example"}`); status != 409 || !strings.Contains(text, "Larkmere directory") {
+		t.Errorf("over HTTP: %d %s", status, text)
+	}
+	if from := get[[]wire.Origin](w, "GET", "/api/v1/origins?type=users&ids=ana.lopes,tomas.field", ""); len(from) != 1 || from[0].ID != "ana.lopes" || from[0].Source.ID != "larkmere-directory" {
+		t.Errorf("origins: %+v", from)
+	}
+
+	came := get[wire.Source](w, "GET", "/api/v1/sources/larkmere-directory", "").Runs[0].Revision
+	w.does(2, "was read from the source", "history", "undo", fmt.Sprint(came))
+
+	d.member("bridge-crew", "ana.lopes", false)
+	w.does(0, "1 gone", "source", "sync", "larkmere-directory")
+	if a := w.opens("ana.lopes"); a.Allowed || a.Reason != "user_suspended" {
+		t.Errorf("taken out: %v %s", a.Allowed, a.Reason)
+	}
+	if out := w.does(0, "", "history", "list"); strings.Count(out, "Larkmere directory") < 3 {
+		t.Errorf("the record does not have every reading:\n%s", out)
+	}
+
+	// Set so, a reading can be taken back until the next.
+	w.does(0, "", "source", "edit", "larkmere-directory", "--undo", "until_next")
+	d.member("bridge-crew", "ana.lopes", true)
+	w.does(0, "1 back", "source", "sync", "larkmere-directory")
+	came = get[wire.Source](w, "GET", "/api/v1/sources/larkmere-directory", "").Runs[0].Revision
+	w.does(0, "", "history", "undo", fmt.Sprint(came))
+	if w.opens("ana.lopes").Allowed {
+		t.Error("the reading was taken back, and she may still")
+	}
+	w.does(0, "Revision", "source", "sync", "larkmere-directory")
+	if !w.opens("ana.lopes").Allowed {
+		t.Error("the next reading has not brought her again")
+	}
+
+	w.does(0, "", "source", "remove", "larkmere-directory")
+	w.does(0, "", "user", "edit", "ana.lopes", "--name", "Ana Lopes Reis")
+}

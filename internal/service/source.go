@@ -1,0 +1,473 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"sentier/internal/audit"
+	"sentier/internal/directory"
+	"sentier/internal/policy"
+	"sentier/internal/source"
+	"sentier/internal/store"
+	"sentier/internal/wire"
+)
+
+// Bounds of sources.
+const (
+	mostSources    = 50
+	mostSourceName = 200             // characters
+	mostEvery      = 7 * 24 * 60     // minutes
+	mostSourceSize = 1 << 20         // bytes of the settings of one
+	heldFor        = 2 * time.Minute // that what was read is good to look at
+	runsTold       = 20
+	problemsTold   = 200
+	foundMost      = 20
+	membersTold    = 20
+)
+
+// kindDirectory is the kind of a source that is read by LDAP.
+const kindDirectory = "directory"
+
+// Outside is how sources are read, and how those who come from one prove who they are.
+type Outside interface {
+	Read(ctx context.Context, from source.Directory) (*source.Held, error)
+	SignIn(ctx context.Context, at source.Directory, place, password string) error
+}
+
+// sourcing is what goes on with the sources.
+type sourcing struct {
+	changing sync.Mutex // held by whoever changes one of them, or what is known of it
+	reading  sync.Map   // *sync.Mutex by id: held by the one reading of it
+	read     sync.Map   // *lately by id
+	running  sync.WaitGroup
+}
+
+// lately is what a source held when it was read last.
+type lately struct {
+	held    *source.Held
+	at      time.Time
+	version uint64
+}
+
+// loadSources reads which sources there are, and what they have brought.
+func (s *Service) loadSources(ctx context.Context) error {
+	list, err := s.borders.Sources.Sources(ctx)
+	if err != nil {
+		return fmt.Errorf("read the sources: %w", err)
+	}
+	things, members, err := s.borders.Sources.Origins(ctx)
+	if err != nil {
+		return fmt.Errorf("read what the sources have brought: %w", err)
+	}
+	var of []source.Of
+	for _, kept := range list {
+		src, err := readSource(kept)
+		if err != nil {
+			return err
+		}
+		of = append(of, src.of())
+	}
+	var origins []source.Origin
+	for _, o := range things {
+		t, ok := policy.TypeNamed(o.Type)
+		if !ok {
+			return fmt.Errorf("read what the sources have brought: %q is no type of record", Clip(o.Type))
+		}
+		origins = append(origins, source.Origin{Source: o.Source, Type: t, Outside: o.Outside, Record: o.Record, Place: o.Place, Gone: o.Gone, Suspended: o.Suspended})
+	}
+	var joined []source.Member
+	for _, m := range members {
+		joined = append(joined, source.Member{Source: m.Source, Group: m.GroupID, User: m.UserID})
+	}
+	s.known.Store(source.NewKnown(of, origins, joined))
+	return nil
+}
+
+// keptSource is a source with its settings read.
+type keptSource struct {
+	store.Source
+	set wire.NewSource
+}
+
+func readSource(kept store.Source) (*keptSource, error) {
+	out := &keptSource{Source: kept}
+	if err := json.Unmarshal(kept.Settings, &out.set); err != nil {
+		return nil, fmt.Errorf("read the source %s: %w", kept.ID, err)
+	}
+	out.set.Version = kept.Version
+	return out, nil
+}
+
+// of is the source as others know it.
+func (k *keptSource) of() source.Of {
+	out := source.Of{ID: k.ID, Name: k.Name, Undo: k.set.Bring.Undo == source.UndoUntilNext}
+	for _, m := range k.set.Bring.Groups {
+		out.Groups = append(out.Groups, m.Group)
+	}
+	return out
+}
+
+func (s *Service) sourceOf(ctx context.Context, id string) (*keptSource, error) {
+	list, err := s.borders.Sources.Sources(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, kept := range list {
+		if kept.ID == id {
+			return readSource(kept)
+		}
+	}
+	return nil, ErrNotFound
+}
+
+// wireSource tells of a source.
+func (s *Service) wireSource(ctx context.Context, c Caller, k *keptSource, runs int) (wire.Source, error) {
+	out := wire.Source{ID: k.ID, NewSource: k.set, Author: s.named(k.Author), Good: k.GoodAt}
+	if k.Kind == kindDirectory && out.Directory != nil {
+		d := *out.Directory
+		out.Directory = &d
+	}
+	if !k.Paused {
+		out.Next = k.NextRun
+	}
+	out.Users, out.Groups, out.Members = s.known.Load().Counts(k.ID)
+	list, err := s.borders.Sources.Runs(ctx, k.ID, max(runs, 1))
+	if err != nil {
+		return out, err
+	}
+	for i, run := range list {
+		told, err := s.wireRun(c, run)
+		if err != nil {
+			return out, err
+		}
+		if i == 0 {
+			out.Last = &told
+		}
+		if runs > 0 {
+			out.Runs = append(out.Runs, told)
+		}
+	}
+	return out, nil
+}
+
+func (s *Service) named(user string) wire.Named {
+	return wire.Named{ID: user, Name: s.State().Policy.Title(policy.Users, user)}
+}
+
+// Sources lists the sources, for whoever sees the policy as a whole.
+func (s *Service) Sources(ctx context.Context, c Caller) ([]wire.Source, error) {
+	if err := s.Permit(s.State(), c, Whole, ""); err != nil {
+		return nil, err
+	}
+	list, err := s.borders.Sources.Sources(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := []wire.Source{}
+	for _, kept := range list {
+		k, err := readSource(kept)
+		if err != nil {
+			return nil, err
+		}
+		told, err := s.wireSource(ctx, c, k, 0)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, told)
+	}
+	return out, nil
+}
+
+// Source is one source, with its last readings.
+func (s *Service) Source(ctx context.Context, c Caller, id string) (wire.Source, error) {
+	if err := s.Permit(s.State(), c, Whole, ""); err != nil {
+		return wire.Source{}, err
+	}
+	k, err := s.sourceOf(ctx, id)
+	if err != nil {
+		return wire.Source{}, err
+	}
+	return s.wireSource(ctx, c, k, runsTold)
+}
+
+// checkSource finds what is wrong with the settings of a source, and gives them as they are kept.
+func (s *Service) checkSource(in wire.NewSource) (wire.NewSource, []byte, error) {
+	in.Name, in.Version = strings.TrimSpace(in.Name), 0
+	if n := len([]rune(in.Name)); n == 0 || n > mostSourceName {
+		return in, nil, Wrong("name", "has %d characters: give it a name of 1 to %d", n, mostSourceName)
+	}
+	if in.Kind != kindDirectory {
+		return in, nil, Wrong("kind", "%q is not known: write directory", Clip(in.Kind))
+	}
+	if in.Every < 0 || in.Every > mostEvery {
+		return in, nil, Wrong("every", "%d is out of range: %d to %d", in.Every, 0, mostEvery)
+	}
+	if in.Directory == nil {
+		return in, nil, Wrong("directory", "is missing: say where the directory is")
+	}
+	if field, problem := directory.Settings(*in.Directory).Check(); problem != nil {
+		return in, nil, &InputError{Field: "directory." + field, Problem: *problem}
+	}
+	if field, problem := in.Bring.Check(s.State().Policy); problem != nil {
+		return in, nil, &InputError{Field: "bring." + field, Problem: *problem}
+	}
+	text, err := json.Marshal(in)
+	if err == nil && len(text) > mostSourceSize {
+		err = Wrong("bring", "comes to %d kB: a source has %d at most", len(text)>>10, mostSourceSize>>10)
+	}
+	return in, text, err
+}
+
+// NewSource sets a source up. Nothing is read until somebody looks, or its hour comes.
+func (s *Service) NewSource(ctx context.Context, c Caller, in wire.NewSource) (wire.Source, error) {
+	if err := s.Permit(s.State(), c, Manage, ""); err != nil {
+		return wire.Source{}, err
+	}
+	in, text, err := s.checkSource(in)
+	if err != nil {
+		return wire.Source{}, err
+	}
+	s.sourcing.changing.Lock()
+	defer s.sourcing.changing.Unlock()
+	list, err := s.borders.Sources.Sources(ctx)
+	if err != nil {
+		return wire.Source{}, err
+	}
+	if len(list) >= mostSources {
+		return wire.Source{}, Wrong("name", "there are %d sources: take one away first", len(list))
+	}
+	for _, other := range list {
+		if policy.FoldName(other.Name) == policy.FoldName(in.Name) {
+			return wire.Source{}, Wrong("name", "there is a source %q already: choose another name", other.Name)
+		}
+	}
+	now := s.borders.Clock().UTC()
+	k := &keptSource{Source: store.Source{Name: in.Name, Kind: in.Kind, Settings: text, Author: string(c.User), Mandate: string(c.Mandate), CreatedAt: now, Version: 1, Paused: in.Paused}, set: in}
+	k.ID = policy.MakeID(in.Name, func(id string) bool {
+		return slices.ContainsFunc(list, func(x store.Source) bool { return x.ID == id })
+	})
+	k.NextRun = k.after(now)
+	if err := s.kept(s.borders.Sources.AddSource(ctx, k.Source)); err != nil {
+		return wire.Source{}, err
+	}
+	s.note(c, audit.Source, audit.Made, "", details{"source": k.ID, "name": k.Name, "after": in})
+	if err := s.loadSources(ctx); err != nil {
+		return wire.Source{}, err
+	}
+	s.wakeHours()
+	return s.wireSource(ctx, c, k, 0)
+}
+
+// after is when the source is read next, after an instant; nil: not by itself.
+func (k *keptSource) after(now time.Time) *time.Time {
+	if k.set.Every == 0 || k.Paused {
+		return nil
+	}
+	next := now.Add(time.Duration(k.set.Every) * time.Minute)
+	return &next
+}
+
+// ChangeSource sets a source up otherwise. From then on it is read as whoever changed it.
+func (s *Service) ChangeSource(ctx context.Context, c Caller, id string, in wire.NewSource) (wire.Source, error) {
+	if err := s.Permit(s.State(), c, Manage, ""); err != nil {
+		return wire.Source{}, err
+	}
+	version := in.Version
+	in, text, err := s.checkSource(in)
+	if err != nil {
+		return wire.Source{}, err
+	}
+	s.sourcing.changing.Lock()
+	defer s.sourcing.changing.Unlock()
+	k, err := s.sourceOf(ctx, id)
+	if err != nil {
+		return wire.Source{}, err
+	}
+	if version != 0 && version != k.Version {
+		return wire.Source{}, &DraftError{policy.Say("the source %q has been changed since you read it: look at it again", k.Name)}
+	}
+	before := k.set
+	k.Name, k.Settings, k.set, k.Author, k.Mandate, k.Paused = in.Name, text, in, string(c.User), string(c.Mandate), in.Paused
+	k.Version++
+	k.NextRun = k.after(s.borders.Clock().UTC())
+	if err := s.keepSource(ctx, k); err != nil {
+		return wire.Source{}, err
+	}
+	s.note(c, audit.Source, audit.Done, "", details{"source": k.ID, "name": k.Name, "before": before, "after": in})
+	s.wakeHours()
+	return s.wireSource(ctx, c, k, 0)
+}
+
+// keepSource keeps what became of a source, and lets everybody know. The caller holds s.sourcing.changing.
+func (s *Service) keepSource(ctx context.Context, k *keptSource) error {
+	kept, err := s.borders.Sources.KeepSource(ctx, k.Source)
+	if err := s.kept(err); err != nil {
+		return err
+	}
+	if !kept {
+		return ErrNotFound
+	}
+	k.set.Version = k.Version
+	return s.loadSources(ctx)
+}
+
+// DropSource takes a source away. What it has brought stays, and is from then on like any other record.
+func (s *Service) DropSource(ctx context.Context, c Caller, id string) error {
+	if err := s.Permit(s.State(), c, Manage, ""); err != nil {
+		return err
+	}
+	s.sourcing.changing.Lock()
+	defer s.sourcing.changing.Unlock()
+	k, err := s.sourceOf(ctx, id)
+	if err != nil {
+		return err
+	}
+	if err := s.kept(s.borders.Sources.DropSource(ctx, id)); err != nil {
+		return err
+	}
+	s.sourcing.read.Delete(id)
+	s.note(c, audit.Source, audit.Ended, "", details{"source": k.ID, "name": k.Name, "before": k.set})
+	return s.loadSources(ctx)
+}
+
+// LinkSource says that somebody of a source is a user who was here before: from the next reading on, the source keeps them.
+func (s *Service) LinkSource(ctx context.Context, c Caller, id string, in wire.LinkSource) (wire.Source, error) {
+	if err := s.Permit(s.State(), c, Manage, ""); err != nil {
+		return wire.Source{}, err
+	}
+	if in.Outside == "" || len(in.Outside) > maxOutside {
+		return wire.Source{}, Wrong("outside", "is the id of somebody at the source: look for them there first")
+	}
+	if _, ok := s.State().Policy.Get(policy.Users, in.User); in.User != "" && !ok {
+		return wire.Source{}, Wrong("user", "there is no user %q", Clip(in.User))
+	}
+	s.sourcing.changing.Lock()
+	defer s.sourcing.changing.Unlock()
+	k, err := s.sourceOf(ctx, id)
+	if err != nil {
+		return wire.Source{}, err
+	}
+	links := map[string]string{}
+	for outside, user := range k.set.Bring.Links {
+		if outside != in.Outside && user != in.User {
+			links[outside] = user
+		}
+	}
+	if in.User != "" {
+		links[in.Outside] = in.User
+	}
+	k.set.Bring.Links = links
+	k.set.Version = 0
+	if k.Settings, err = json.Marshal(k.set); err != nil {
+		return wire.Source{}, fmt.Errorf("write the source %s: %w", k.ID, err)
+	}
+	k.Version++
+	if err := s.keepSource(ctx, k); err != nil {
+		return wire.Source{}, err
+	}
+	s.note(c, audit.Source, audit.Done, in.User, details{"source": k.ID, "name": k.Name, "linked": in.Outside})
+	return s.wireSource(ctx, c, k, 0)
+}
+
+// maxOutside bounds the ids that sources give to things, in bytes.
+const maxOutside = 4096
+
+// Origins tells of some records of a type from where they come; those of no source are left out.
+func (s *Service) Origins(c Caller, typeName string, ids []string) ([]wire.Origin, error) {
+	st := s.State()
+	if err := s.Permit(st, c, Read, ""); err != nil {
+		return nil, err
+	}
+	t, ok := policy.TypeNamed(typeName)
+	if !ok {
+		return nil, Wrong("type", "%q is no type of record: write users or user_groups", Clip(typeName))
+	}
+	known, v := s.known.Load(), s.View(st, c)
+	out := []wire.Origin{}
+	if known.Empty() {
+		return out, nil
+	}
+	for _, id := range ids {
+		r, ok := v.Get(t, id)
+		if !ok {
+			continue
+		}
+		if o, ok := known.Origin(t, id); ok {
+			out = append(out, wire.Origin{ID: id, Source: s.sourceNamed(o.Source), Outside: o.Outside, Place: o.Place, Fields: source.KeptFields(t), Gone: o.Gone})
+		}
+		g, ok := r.(*policy.UserGroup)
+		if !ok {
+			continue
+		}
+		for from, users := range known.Brought(g) {
+			out = append(out, wire.Origin{ID: id, Source: s.sourceNamed(from), Fields: []string{"members"}, Members: users})
+		}
+	}
+	return out, nil
+}
+
+func (s *Service) sourceNamed(id string) wire.Named {
+	return wire.Named{ID: id, Name: s.known.Load().Name(id)}
+}
+
+// BroughtBy is the source that has brought a membership.
+func (s *Service) BroughtBy(group, user string) (wire.Named, bool) {
+	from, ok := s.known.Load().Brings(group, user)
+	if !ok {
+		return wire.Named{}, false
+	}
+	return s.sourceNamed(from), true
+}
+
+// SourceError is that what was to be changed is kept by a source.
+type SourceError struct {
+	Source string // as people know it
+	What   policy.Said
+}
+
+func (e *SourceError) Error() string { return e.Unwrap().Error() }
+
+// Unwrap is the sentence that it is told as.
+func (e *SourceError) Unwrap() error {
+	return policy.Say("the source %q keeps %s: change it there", e.Source, e.What)
+}
+
+// UnreadError is that a source could not be read; see [directory.Error].
+type UnreadError = directory.Error
+
+// keptElsewhere refuses a change of what a source keeps, but by the source.
+func (s *Service) keptElsewhere(o *EditOptions, done []policy.RecordChange) error {
+	known := s.known.Load()
+	if o.sourced || known.Empty() {
+		return nil
+	}
+	for _, c := range done {
+		if from, what, ok := known.Locked(c); ok {
+			return &SourceError{known.Name(from), what}
+		}
+	}
+	return nil
+}
+
+// mayUndo refuses to take back what a source has brought, where it is not set so that it may be.
+func (s *Service) mayUndo(ctx context.Context, revision uint64, o *EditOptions) error {
+	run, err := s.borders.Sources.RunOf(ctx, revision)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	known := s.known.Load()
+	if !known.MayUndo(run.Source) {
+		return &DraftError{policy.Say("revision %d was read from the source %q, and the next reading would bring it again: change it there, or set the source so that a reading can be taken back until the next", revision, known.Name(run.Source))}
+	}
+	o.sourced = true
+	return nil
+}

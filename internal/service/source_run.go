@@ -1,0 +1,531 @@
+package service
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"sentier/internal/audit"
+	"sentier/internal/policy"
+	"sentier/internal/source"
+	"sentier/internal/store"
+	"sentier/internal/wire"
+	"sentier/internal/wording"
+)
+
+// viaSource is by what a revision came that a source has brought.
+const viaSource = "source"
+
+// retryAfter is after how long a source is tried again that could not be read, where it would not be read earlier.
+const retryAfter = 5 * time.Minute
+
+// HeldError is that what a source says does not count by itself: somebody has to look at it first.
+type HeldError struct{ Why policy.Said }
+
+func (e *HeldError) Error() string { return e.Why.Error() }
+
+// Unwrap is the sentence that it is told as.
+func (e *HeldError) Unwrap() error { return e.Why }
+
+// toldRun is what is kept of a reading, for people.
+type toldRun struct {
+	Why      *keptSaid
+	Counts   wire.SourceCounts
+	Problems []toldProblem
+	More     int
+	Missing  []source.Matched
+}
+
+type toldProblem struct {
+	Place string
+	Why   keptSaid
+}
+
+// read reads a source, all of it.
+func (s *Service) read(ctx context.Context, k *keptSource) (*source.Held, error) {
+	held, err := s.borders.Outside.Read(ctx, *k.set.Directory)
+	if err != nil {
+		return nil, err
+	}
+	s.sourcing.read.Store(k.ID, &lately{held, s.borders.Clock(), k.Version})
+	return held, nil
+}
+
+// lately is what a source held not long ago, or holds now.
+func (s *Service) lately(ctx context.Context, k *keptSource) (*lately, error) {
+	if last, ok := s.sourcing.read.Load(k.ID); ok {
+		if last := last.(*lately); last.version == k.Version && s.borders.Clock().Sub(last.at) < heldFor {
+			return last, nil
+		}
+	}
+	held, err := s.read(ctx, k)
+	return &lately{held, s.borders.Clock(), k.Version}, err
+}
+
+// TestSource tries to read a source that is set up, or is going to be.
+func (s *Service) TestSource(ctx context.Context, c Caller, in wire.NewSource) (wire.SourceTest, error) {
+	st := s.State()
+	if err := s.Permit(st, c, Manage, ""); err != nil {
+		return wire.SourceTest{}, err
+	}
+	in, _, err := s.checkSource(in)
+	if err != nil {
+		return wire.SourceTest{}, err
+	}
+	out := wire.SourceTest{Matched: []wire.SourceMatch{}, Loose: []wire.SourceMatch{}, Problems: []wire.SourceProblem{}}
+	start := time.Now()
+	held, err := s.borders.Outside.Read(ctx, *in.Directory)
+	out.Took = time.Since(start).Seconds()
+	words := wording.Accepted(c.Language)
+	if err != nil {
+		out.Why = words.Put(policy.SaidBy(err))
+		return out, nil
+	}
+	plan := source.Make(st.Policy, s.known.Load(), "", &in.Bring, held)
+	out.OK, out.People, out.Groups = true, len(held.People), len(held.Groups)
+	out.Matched, out.Loose = s.wireMatches(st, words, plan.Matched), s.wireMatches(st, words, plan.Loose)
+	out.Problems, out.More = problems(words, plan.Told)
+	return out, nil
+}
+
+// problems tells the first of some problems, and how many others there are.
+func problems(words wording.Catalogue, list []source.Problem) (out []wire.SourceProblem, more int) {
+	out = []wire.SourceProblem{}
+	for i, p := range list {
+		if i == problemsTold {
+			return out, len(list) - i
+		}
+		out = append(out, wire.SourceProblem{Place: p.Place, Text: words.Put(p.Why)})
+	}
+	return out, 0
+}
+
+// wireMatches tells what a mapping comes to: what does not match first.
+func (s *Service) wireMatches(st *State, words wording.Catalogue, list []source.Matched) []wire.SourceMatch {
+	out := []wire.SourceMatch{}
+	for _, m := range list {
+		row := wire.SourceMatch{Outside: m.Outside, Place: m.Place, Rule: m.Rule, Make: m.Make, Found: m.Found, Members: m.Members, Near: m.Near}
+		if m.Group != "" {
+			row.Group = &wire.Named{ID: m.Group, Name: st.Policy.Title(policy.UserGroups, m.Group)}
+		}
+		switch {
+		case m.Why == "missing" && m.Rule:
+			row.Text = words.Put(policy.Say("there is no user group %q here", m.Group))
+		case m.Why == "missing" && m.Near != "":
+			row.Text = words.Put(policy.Say("there is no %q there; %q has %d members", m.Outside, m.Near, m.NearBy))
+		case m.Why == "missing":
+			row.Text = words.Put(policy.Say("there is no %q there", m.Outside))
+		case m.Why == "ambiguous":
+			row.Text = words.Put(policy.Say("there are several %q there: map the one that is meant by where it stands", m.Outside))
+		}
+		out = append(out, row)
+	}
+	slices.SortStableFunc(out, func(a, b wire.SourceMatch) int { return boolBit(a.Found) - boolBit(b.Found) })
+	return out
+}
+
+func boolBit(b bool) int {
+	if b {
+		return 1
+	}
+	return 0
+}
+
+// FindInSource looks for people and groups at a source by some letters.
+func (s *Service) FindInSource(ctx context.Context, c Caller, id, letters string) (wire.SourceFound, error) {
+	st := s.State()
+	if err := s.Permit(st, c, Manage, ""); err != nil {
+		return wire.SourceFound{}, err
+	}
+	if strings.TrimSpace(letters) == "" {
+		return wire.SourceFound{}, Wrong("q", "is empty: type some letters of a name")
+	}
+	k, err := s.sourceOf(ctx, id)
+	if err != nil {
+		return wire.SourceFound{}, err
+	}
+	last, err := s.lately(ctx, k)
+	if err != nil {
+		return wire.SourceFound{}, err
+	}
+	out := wire.SourceFound{At: last.at.UTC(), People: []wire.SourcePerson{}, Groups: []wire.SourceGroup{}}
+	known := s.known.Load()
+	person := func(p *source.Person) wire.SourcePerson {
+		told := wire.SourcePerson{Outside: p.Outside, Place: p.Place, ID: p.ID, Name: p.Name, Email: p.Email}
+		if user, ok := known.Stands(k.ID, policy.Users, p.Outside); ok {
+			told.User = &wire.Named{ID: user, Name: st.Policy.Title(policy.Users, user)}
+		}
+		return told
+	}
+	people, groups := last.held.Find(letters, foundMost)
+	for i := range people {
+		out.People = append(out.People, person(&people[i]))
+	}
+	byOutside := map[string]*source.Person{}
+	for i := range last.held.People {
+		byOutside[last.held.People[i].Outside] = &last.held.People[i]
+	}
+	for _, g := range groups {
+		told := wire.SourceGroup{Outside: g.Outside, Place: g.Place, Name: g.Name, Count: len(g.Members), Members: []wire.SourcePerson{}}
+		for _, m := range g.Members[:min(len(g.Members), membersTold)] {
+			if p := byOutside[m]; p != nil {
+				told.Members = append(told.Members, person(p))
+			}
+		}
+		out.Groups = append(out.Groups, told)
+	}
+	return out, nil
+}
+
+// planned is what a reading does, worked out under the lock.
+type planned struct {
+	source.Plan
+	digest string
+}
+
+// plan works out what comes of what a source holds, as the policy is.
+func (s *Service) plan(now *State, k *keptSource, held *source.Held) (*planned, error) {
+	p := &planned{Plan: source.Make(now.Policy, s.known.Load(), k.ID, &k.set.Bring, held)}
+	text, err := json.Marshal(p.Changes)
+	if err != nil {
+		return nil, fmt.Errorf("write what the source %s changes: %w", k.ID, err)
+	}
+	sum := sha256.Sum256(text)
+	p.digest = hex.EncodeToString(sum[:])
+	return p, nil
+}
+
+func (p *planned) counts() wire.SourceCounts {
+	return wire.SourceCounts{People: p.People, New: p.NewUsers, Changed: p.ChangedUsers, Back: p.BackUsers, Gone: p.GoneUsers, Joined: len(p.Joined), Left: len(p.Left)}
+}
+
+// tooMany is why a plan does not count by itself; nil: it does.
+func (p *planned) tooMany(k *keptSource) error {
+	if !p.TooMany() {
+		return nil
+	}
+	return &HeldError{policy.Say("%d of %d people and %d of %d memberships of %q would go at once: look at it, and read it again with a reason if it is meant",
+		p.GoneUsers, p.UsersBefore, len(p.Left), p.MembersBefore, k.Name)}
+}
+
+// LookSource tells what a reading would do, before it counts.
+func (s *Service) LookSource(ctx context.Context, c Caller, id string) (wire.SourceLook, error) {
+	st := s.State()
+	if err := s.Permit(st, c, Manage, ""); err != nil {
+		return wire.SourceLook{}, err
+	}
+	k, err := s.sourceOf(ctx, id)
+	if err != nil {
+		return wire.SourceLook{}, err
+	}
+	last, err := s.lately(ctx, k)
+	if err != nil {
+		return wire.SourceLook{}, err
+	}
+	words := wording.Accepted(c.Language)
+	var plan *planned
+	o := EditOptions{DryRun: true, Impact: true, sourced: true}
+	would, _, err := s.change(ctx, c, &o, func(now *State) (step, error) {
+		var err error
+		if plan, err = s.plan(now, k, last.held); err != nil {
+			return step{}, err
+		}
+		next, done, err := now.Policy.Apply(plan.Changes)
+		return step{policy: next, done: done}, err
+	})
+	if err != nil {
+		return wire.SourceLook{}, err
+	}
+	out := wire.SourceLook{At: last.at.UTC(), Digest: plan.digest, Counts: plan.counts(), Would: would}
+	out.Matched, out.Loose = s.wireMatches(st, words, plan.Matched), s.wireMatches(st, words, plan.Loose)
+	out.Problems, out.More = problems(words, plan.Told)
+	var held *HeldError
+	switch {
+	case errors.As(plan.tooMany(k), &held):
+		out.Held = words.Put(held.Why)
+	case len(would.Unmet) > 0:
+		out.Held = (&UnmetError{would.Unmet}).In(words)
+	case len(would.Approval) > 0:
+		out.Held = (&ApprovalError{would.Approval}).In(words)
+	}
+	return out, nil
+}
+
+// ReadSource reads a source now, and makes what it says count.
+func (s *Service) ReadSource(ctx context.Context, c Caller, id string, in wire.ReadSource) (wire.SourceRun, error) {
+	if err := s.Permit(s.State(), c, Manage, ""); err != nil {
+		return wire.SourceRun{}, err
+	}
+	in.Reason = strings.TrimSpace(in.Reason)
+	if len([]rune(in.Reason)) > mostReason {
+		return wire.SourceRun{}, Wrong("reason", "is longer than %d characters", mostReason)
+	}
+	if in.Accept && (in.Digest == "" || in.Reason == "") {
+		return wire.SourceRun{}, Wrong("accept", "goes with the digest of what was looked at, and a reason")
+	}
+	k, err := s.sourceOf(ctx, id)
+	if err != nil {
+		return wire.SourceRun{}, err
+	}
+	run, err := s.runSource(ctx, c, k, in)
+	if err != nil {
+		return wire.SourceRun{}, err
+	}
+	return s.wireRun(c, run)
+}
+
+// runSource reads a source as somebody, and keeps what became of it. The error is that it could not even be tried.
+func (s *Service) runSource(ctx context.Context, c Caller, k *keptSource, in wire.ReadSource) (store.SourceRun, error) {
+	lock, _ := s.sourcing.reading.LoadOrStore(k.ID, &sync.Mutex{})
+	if !lock.(*sync.Mutex).TryLock() {
+		return store.SourceRun{}, &DraftError{policy.Say("the source %q is being read already", k.Name)}
+	}
+	defer lock.(*sync.Mutex).Unlock()
+	start := time.Now()
+	run := store.SourceRun{Source: k.ID, At: s.borders.Clock().UTC(), Outcome: store.RunSame}
+	if c.Via != viaSource {
+		run.By = string(c.User)
+	}
+	plan, saved, err := s.bring(ctx, c, k, in)
+	told := toldRun{}
+	var held *HeldError
+	var unmet *UnmetError
+	var approval *ApprovalError
+	switch {
+	case errors.As(err, &held), errors.As(err, &unmet), errors.As(err, &approval):
+		run.Outcome = store.RunHeld
+	case err != nil:
+		run.Outcome = store.RunFailed
+	case len(saved.Changes) > 0:
+		run.Outcome, run.Revision = store.RunDone, saved.Revision
+	}
+	if err != nil {
+		told.Why = keepSaid(policy.SaidBy(err))
+	}
+	if plan != nil {
+		told.Counts = plan.counts()
+		for i, p := range plan.Told {
+			if i == problemsTold {
+				told.More = len(plan.Told) - i
+				break
+			}
+			told.Problems = append(told.Problems, toldProblem{p.Place, *keepSaid(p.Why)})
+		}
+		for _, m := range plan.Matched {
+			if !m.Found && len(told.Missing) < problemsTold {
+				told.Missing = append(told.Missing, m)
+			}
+		}
+	}
+	run.Took = time.Since(start)
+	if run.Told, err = json.Marshal(told); err != nil {
+		return run, fmt.Errorf("write the reading of %s: %w", k.ID, err)
+	}
+	return run, s.keepRun(context.WithoutCancel(ctx), c, k, &run, &told)
+}
+
+// keepRun keeps what became of a reading.
+func (s *Service) keepRun(ctx context.Context, c Caller, k *keptSource, run *store.SourceRun, told *toldRun) error {
+	now := s.borders.Clock().UTC()
+	next := k.after(now)
+	if run.Outcome == store.RunFailed && next != nil && next.Sub(now) > retryAfter {
+		*next = now.Add(retryAfter)
+	}
+	s.sourcing.changing.Lock()
+	defer s.sourcing.changing.Unlock()
+	if err := s.kept(s.borders.Sources.AddRun(ctx, *run, next)); err != nil {
+		return err
+	}
+	if list, err := s.borders.Sources.Runs(ctx, k.ID, 1); err == nil && len(list) > 0 {
+		run.Number = list[0].Number
+	}
+	if run.Outcome == store.RunHeld || run.Outcome == store.RunFailed {
+		why := told.Why.said().Error()
+		s.borders.Log.Warn("a source was not read, or what it says does not count yet", "source", k.ID, "outcome", run.Outcome, "why", why)
+		s.note(c, audit.Source, audit.Refused, "", details{"source": k.ID, "name": k.Name, "outcome": run.Outcome, "why": why})
+	}
+	s.wakeHours()
+	return nil
+}
+
+// bring reads a source and makes what it says the next revision.
+func (s *Service) bring(ctx context.Context, c Caller, k *keptSource, in wire.ReadSource) (*planned, wire.Saved, error) {
+	if err := s.Permit(s.State(), c, Manage, ""); err != nil {
+		return nil, wire.Saved{}, err
+	}
+	held, err := s.read(ctx, k)
+	if err != nil {
+		return nil, wire.Saved{}, err
+	}
+	plan, err := s.plan(s.State(), k, held)
+	if err != nil {
+		return nil, wire.Saved{}, err
+	}
+	o := EditOptions{Note: "read from the source “" + k.Name + "”", Override: in.Override, sourced: true, rows: len(plan.Changes), unsaid: in.Reason == ""}
+	if in.Reason != "" {
+		o.Note += ": " + in.Reason
+	}
+	// Whoever set the source up is one, and who has looked at what it changes is another.
+	o.second = in.Digest != "" && string(c.User) != k.Author
+	c.Via = viaSource
+	saved, err := answerOf(s.change(ctx, c, &o, func(now *State) (step, error) {
+		if plan, err = s.plan(now, k, held); err != nil {
+			return step{}, err
+		}
+		if in.Digest != "" && in.Digest != plan.digest {
+			return step{}, &DraftError{policy.Say("what %q says is another than you have looked at: look at it again", k.Name)}
+		}
+		if err := plan.tooMany(k); err != nil && !in.Accept {
+			return step{}, err
+		}
+		o.plan = &plan.Plan
+		next, done, err := now.Policy.Apply(plan.Changes)
+		return step{policy: next, done: done}, err
+	}))
+	if err != nil {
+		return plan, saved, err
+	}
+	if len(saved.Changes) == 0 && !broughtBy(&plan.Plan).Empty() { // nothing is other, but something else is known of where it comes from
+		s.writing.Lock()
+		defer s.writing.Unlock()
+		b := broughtBy(&plan.Plan)
+		b.Source = k.ID
+		if err := s.kept(s.borders.Sources.KeepBrought(ctx, b)); err != nil {
+			return plan, saved, err
+		}
+		s.known.Store(s.known.Load().With(&plan.Plan, nil))
+	}
+	return plan, saved, nil
+}
+
+// broughtBy is what a plan comes to, as it is kept.
+func broughtBy(p *source.Plan) *store.Brought {
+	if p == nil {
+		return nil
+	}
+	out := &store.Brought{}
+	thing := func(o source.Origin) store.Origin {
+		return store.Origin{Source: o.Source, Type: o.Type.String(), Outside: o.Outside, Record: o.Record, Place: o.Place, Gone: o.Gone, Suspended: o.Suspended}
+	}
+	for _, o := range p.Origins {
+		out.Origins = append(out.Origins, thing(o))
+	}
+	for _, o := range p.Lost {
+		out.Lost = append(out.Lost, thing(o))
+	}
+	for _, m := range p.Joined {
+		out.Joined = append(out.Joined, store.OriginMember{Source: m.Source, GroupID: m.Group, UserID: m.User})
+	}
+	for _, m := range p.Left {
+		out.Left = append(out.Left, store.OriginMember{Source: m.Source, GroupID: m.Group, UserID: m.User})
+	}
+	return out
+}
+
+// wireRun tells of a reading.
+func (s *Service) wireRun(c Caller, run store.SourceRun) (wire.SourceRun, error) {
+	var told toldRun
+	if err := json.Unmarshal(run.Told, &told); err != nil {
+		return wire.SourceRun{}, fmt.Errorf("read a reading of %s: %w", run.Source, err)
+	}
+	words := wording.Accepted(c.Language)
+	out := wire.SourceRun{Number: run.Number, At: run.At, Took: run.Took.Seconds(), Outcome: run.Outcome, Revision: run.Revision, Counts: told.Counts, More: told.More,
+		Problems: []wire.SourceProblem{}, Missing: s.wireMatches(s.State(), words, told.Missing)}
+	if run.By != "" {
+		by := s.named(run.By)
+		out.By = &by
+	}
+	if told.Why != nil {
+		out.Why = words.Put(told.Why.said())
+	}
+	for _, p := range told.Problems {
+		out.Problems = append(out.Problems, wire.SourceProblem{Place: p.Place, Text: words.Put(p.Why.said())})
+	}
+	return out, nil
+}
+
+// sourceHours has those sources read whose hour has come, each beside what else there is to do, and notes when the next is due.
+func (s *Service) sourceHours(ctx context.Context) error {
+	list, err := s.borders.Sources.Sources(ctx)
+	if err != nil {
+		return err
+	}
+	now := s.borders.Clock()
+	for _, kept := range list {
+		if kept.Paused || kept.NextRun == nil {
+			continue
+		}
+		if now.Before(*kept.NextRun) {
+			s.nextHour.Store(min(s.nextHour.Load(), kept.NextRun.UnixMilli()))
+			continue
+		}
+		k, err := readSource(kept)
+		if err != nil {
+			return err
+		}
+		lock, _ := s.sourcing.reading.LoadOrStore(k.ID, &sync.Mutex{})
+		if !lock.(*sync.Mutex).TryLock() { // somebody has it read: that notes when it is read next
+			continue
+		}
+		lock.(*sync.Mutex).Unlock()
+		s.sourcing.running.Go(func() {
+			c := Caller{User: policy.UserID(k.Author), Via: viaSource, Mandate: policy.MandateID(k.Mandate)}
+			if _, err := s.runSource(ctx, c, k, wire.ReadSource{}); err != nil && ctx.Err() == nil {
+				s.borders.Log.Warn("a source could not be read", "source", k.ID, "error", err)
+			}
+		})
+	}
+	return nil
+}
+
+// keptSaid is a sentence as it is kept, so that it can be told in any language later.
+type keptSaid struct {
+	Form string `json:"form"`
+	Args []any  `json:"args,omitempty"`
+}
+
+func keepSaid(said policy.Said) *keptSaid {
+	out := &keptSaid{Form: said.Form}
+	for _, arg := range said.Args {
+		switch arg := arg.(type) {
+		case policy.Said:
+			out.Args = append(out.Args, keepSaid(arg))
+		case int, string:
+			out.Args = append(out.Args, arg)
+		default:
+			out.Args = append(out.Args, fmt.Sprint(arg))
+		}
+	}
+	return out
+}
+
+// said is the sentence again.
+func (k *keptSaid) said() policy.Said {
+	out := policy.Said{Form: k.Form}
+	for _, arg := range k.Args {
+		switch arg := arg.(type) {
+		case float64: // as a number was kept
+			out.Args = append(out.Args, int(arg))
+		case map[string]any:
+			text, err := json.Marshal(arg)
+			var part keptSaid
+			if err == nil && json.Unmarshal(text, &part) == nil {
+				out.Args = append(out.Args, part.said())
+				continue
+			}
+			out.Args = append(out.Args, fmt.Sprint(arg))
+		case *keptSaid:
+			out.Args = append(out.Args, arg.said())
+		default:
+			out.Args = append(out.Args, arg)
+		}
+	}
+	return out
+}

@@ -1,0 +1,155 @@
+package wire
+
+import (
+	"time"
+
+	"sentier/internal/source"
+)
+
+// NewSource is a source of users and groups, as it is set up.
+type NewSource struct {
+	Name string `json:"name" sentier:"required" description:"by which people know it; its id is made of it"`
+	Kind string `json:"kind" sentier:"required" enum:"directory" description:"directory: people and groups by LDAP"`
+
+	Directory *source.Directory `json:"directory,omitempty" description:"of a directory: where it is, and how it keeps people and groups"`
+	Bring     source.Intake   `json:"bring,omitzero" description:"what comes of what it holds"`
+	Every     int               `json:"every,omitempty" description:"after how many minutes it is read again; 0: only when somebody asks for it"`
+	Paused    bool              `json:"paused,omitempty" description:"it is not read by itself, for the time being"`
+	Version   uint64            `json:"version,omitempty" description:"when it is changed: that which was looked at"`
+}
+
+// Source is a source with its state.
+type Source struct {
+	ID string `json:"id"`
+	NewSource
+	Author  Named       `json:"author" description:"as whom it is read by itself, if they still may"`
+	Next    *time.Time  `json:"next,omitempty" description:"when it is read next"`
+	Good    *time.Time  `json:"good,omitempty" description:"when it was last read in full; what it says is as old"`
+	Users   int         `json:"users" description:"who come from it"`
+	Groups  int         `json:"groups" description:"user groups that were made by it"`
+	Members int         `json:"members" description:"memberships that it has brought"`
+	Last    *SourceRun  `json:"last,omitempty" description:"what became of the last reading"`
+	Runs    []SourceRun `json:"runs,omitempty" description:"of the last readings, newest first; of one source alone"`
+}
+
+// SourceRun is what became of one reading of a source.
+type SourceRun struct {
+	Number   uint64          `json:"number"`
+	At       time.Time       `json:"at"`
+	Took     float64         `json:"took" description:"seconds"`
+	By       *Named          `json:"by,omitempty" description:"who had it read; left out: the clock"`
+	Outcome  string          `json:"outcome" enum:"done,same,held,failed" description:"held: somebody has to look at it before it counts"`
+	Revision uint64          `json:"revision,omitempty" description:"that it made"`
+	Why      string          `json:"why,omitempty" description:"why it was held, or failed"`
+	Counts   SourceCounts    `json:"counts"`
+	Problems []SourceProblem `json:"problems" description:"the first of what could not be done for single people and groups"`
+	More     int             `json:"more,omitempty" description:"how many other problems there are"`
+	Missing  []SourceMatch   `json:"missing" description:"groups that are mapped, and are not there"`
+}
+
+// SourceCounts are what a reading comes to.
+type SourceCounts struct {
+	People  int `json:"people" description:"who come"`
+	New     int `json:"new"`
+	Changed int `json:"changed"`
+	Back    int `json:"back" description:"who had gone, and are there again"`
+	Gone    int `json:"gone"`
+	Joined  int `json:"joined" description:"memberships that come"`
+	Left    int `json:"left" description:"memberships that go"`
+}
+
+// SourceProblem is what could not be done for one thing of a source.
+type SourceProblem struct {
+	Place string `json:"place" description:"where it stands there"`
+	Text  string `json:"text"`
+}
+
+// SourceMatch is a group of a source, and the group of ours that it feeds.
+type SourceMatch struct {
+	Outside string `json:"outside"`
+	Place   string `json:"place,omitempty"`
+	Group   *Named `json:"group,omitempty" description:"ours; left out: nothing maps it"`
+	Rule    bool   `json:"rule,omitempty" description:"by a rule"`
+	Make    bool   `json:"make,omitempty" description:"the rule makes it"`
+	Found   bool   `json:"found"`
+	Members int    `json:"members"`
+	Text    string `json:"text,omitempty" description:"why it feeds nothing, and what was probably meant"`
+	Near    string `json:"near,omitempty" description:"the group there that was probably meant"`
+}
+
+// SourceLook is what a reading would do, before it counts.
+type SourceLook struct {
+	At       time.Time       `json:"at" description:"when the source was read for it"`
+	Digest   string          `json:"digest" description:"of what it would change: give it with the reading, and nothing else counts"`
+	Counts   SourceCounts    `json:"counts"`
+	Held     string          `json:"held,omitempty" description:"why it does not count by itself, but when somebody agrees who has looked at it"`
+	Matched  []SourceMatch   `json:"matched" description:"the mapping: what does not match comes first"`
+	Loose    []SourceMatch   `json:"loose" description:"groups of the source that nothing maps"`
+	Problems []SourceProblem `json:"problems"`
+	More     int             `json:"more,omitempty" description:"how many other problems there are"`
+	Would    Saved           `json:"would" description:"what it would change, and who would gain and lose what"`
+}
+
+// SourceTest is whether a source can be read.
+type SourceTest struct {
+	OK       bool            `json:"ok"`
+	Why      string          `json:"why,omitempty" description:"what stands in the way"`
+	Took     float64         `json:"took" description:"seconds"`
+	People   int             `json:"people"`
+	Groups   int             `json:"groups"`
+	Matched  []SourceMatch   `json:"matched"`
+	Loose    []SourceMatch   `json:"loose"`
+	Problems []SourceProblem `json:"problems"`
+	More     int             `json:"more,omitempty"`
+}
+
+// SourceFound is who and what was found at a source by some letters.
+type SourceFound struct {
+	At     time.Time      `json:"at" description:"when the source was read for it"`
+	People []SourcePerson `json:"people"`
+	Groups []SourceGroup  `json:"groups"`
+}
+
+// SourcePerson is somebody as a source knows them.
+type SourcePerson struct {
+	Outside string `json:"outside" description:"the id there"`
+	Place   string `json:"place"`
+	ID      string `json:"id"`
+	Name    string `json:"name"`
+	Email   string `json:"email,omitempty"`
+	User    *Named `json:"user,omitempty" description:"who they are here"`
+}
+
+// SourceGroup is a group as a source knows it.
+type SourceGroup struct {
+	Outside string         `json:"outside"`
+	Place   string         `json:"place"`
+	Name    string         `json:"name"`
+	Count   int            `json:"count" description:"of the people in it, those in groups within it among them"`
+	Members []SourcePerson `json:"members" description:"the first of them"`
+}
+
+// ReadSource is how a source is read.
+type ReadSource struct {
+	Digest   string   `json:"digest,omitempty" description:"of what was looked at: where it would be something else, nothing is done"`
+	Accept   bool     `json:"accept,omitempty" description:"more may go at once than the settings let; with a digest and a reason"`
+	Override []string `json:"override,omitempty" description:"ids of expectations in spite of which it is done; with a reason"`
+	Reason   string   `json:"reason,omitempty" description:"for the record"`
+}
+
+// LinkSource says that somebody of a source is a user who was here before.
+type LinkSource struct {
+	Outside string `json:"outside" sentier:"required" description:"the id there"`
+	User    string `json:"user,omitempty" description:"id of the user; empty: the link is taken back"`
+}
+
+// Origin is from where a record comes.
+type Origin struct {
+	ID      string   `json:"id" description:"of the record"`
+	Source  Named    `json:"source"`
+	Outside string   `json:"outside,omitempty" description:"its id there"`
+	Place   string   `json:"place,omitempty" description:"where it stands there"`
+	Fields  []string `json:"fields" description:"what the source keeps of it: that is changed there"`
+	Gone    bool     `json:"gone,omitempty" description:"it is there no more"`
+	Members []string `json:"members,omitempty" description:"of a user group: ids of the users whose memberships come from the source"`
+}
