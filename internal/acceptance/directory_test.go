@@ -10,6 +10,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -189,11 +190,14 @@ func groupEntry(name string, members ...string) string {
 	return out + "\n"
 }
 
-// withDirectory is a service beside a directory, with the secret to read it in its place.
-func withDirectory(t *testing.T, ldif string) (*world, *directory) {
+// withDirectory is a service beside a directory, with the secret to read it in its place, and a clock that can be put forward.
+func withDirectory(t *testing.T, ldif string) (*world, *directory, func(time.Duration)) {
 	t.Helper()
 	d := newDirectory(t, ldif)
+	var by atomic.Int64
 	w := startWith(t, nil, func(o *daemon.Options) {
+		clock := o.Clock
+		o.Clock = func() time.Time { return clock().Add(time.Duration(by.Load())) }
 		if err := os.Mkdir(filepath.Join(o.Dir, "secrets"), 0o700); err != nil {
 			t.Fatal(err)
 		}
@@ -201,7 +205,7 @@ func withDirectory(t *testing.T, ldif string) (*world, *directory) {
 			t.Fatal(err)
 		}
 	})
-	return w, d
+	return w, d, func(d time.Duration) { by.Add(int64(d)) }
 }
 
 // source sets a source up in the terminal.
@@ -234,7 +238,7 @@ func (w *world) opens(user string) wire.Answer {
 // record has both, and a reading is taken back only where it is set so.
 func TestAnaComesFromTheDirectory(t *testing.T) {
 	t.Parallel()
-	w, d := withDirectory(t, personEntry("ana.lopes", "Ana Lopes")+personEntry("ben.rowe", "Ben Rowe")+groupEntry("bridge-crew", "ben.rowe")+groupEntry("office", "ana.lopes"))
+	w, d, _ := withDirectory(t, personEntry("ana.lopes", "Ana Lopes")+personEntry("ben.rowe", "Ben Rowe")+groupEntry("bridge-crew", "ben.rowe")+groupEntry("office", "ana.lopes"))
 	w.source(d, "--map", "Bridge Crew=bridge-crew")
 	w.does(0, `there is no "Bridge Crew" there; "bridge-crew" has 1 members`, "source", "test", "larkmere-directory")
 	w.does(0, "0 new", "source", "sync", "larkmere-directory")
@@ -306,4 +310,116 @@ func TestAnaComesFromTheDirectory(t *testing.T) {
 
 	w.does(0, "", "source", "remove", "larkmere-directory")
 	w.does(0, "", "user", "edit", "ana.lopes", "--name", "Ana Lopes Reis")
+}
+
+// TestADirectoryThatFails: whatever is wrong with a directory, or with how it is reached, is told with its place, nothing is half done, and what it last said holds.
+func TestADirectoryThatFails(t *testing.T) {
+	t.Parallel()
+	people, members := "", []string{}
+	for i := range 20 {
+		id := fmt.Sprintf("crew%02d", i)
+		people, members = people+personEntry(id, "Crew "+id), append(members, id)
+	}
+	w, d, _ := withDirectory(t, people+groupEntry("bridge-crew", members...)+groupEntry("gates", "cn=gates,ou=groups,"+directoryBase, "crew00")+
+		personEntry("nora.bell", "Nora Bell")+personEntry("ines.carvalho", "Somebody Else")+groupEntry("office", "nora.bell", "ines.carvalho"))
+	w.source(d, "--map", "bridge-crew=bridge-crew", "--directory-sign-in")
+	w.does(0, "20 new", "source", "sync", "larkmere-directory")
+	crew := func() int {
+		_, _, text := w.ask("GET", "/api/v1/user_groups/bridge-crew", w.token, "")
+		return strings.Count(text, `"crew`)
+	}
+	before := crew()
+
+	// As whom, over what and to whom it talks.
+	secret := filepath.Join(w.owner.Store().Dir(), "secrets", "reader")
+	if err := os.Chmod(secret, 0o644); err != nil {
+		t.Fatal(err)
+	}
+	w.does(2, "can be read by others than the service: chmod 600", "source", "sync", "larkmere-directory")
+	if err := os.WriteFile(secret, []byte("wrong"), 0o600); err != nil || os.Chmod(secret, 0o600) != nil {
+		t.Fatal(err)
+	}
+	w.does(2, "does not let cn=reader", "source", "sync", "larkmere-directory")
+	if err := os.WriteFile(secret, []byte(directorySecret), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	other, _, _ := certificate(t, t.TempDir())
+	w.does(0, "", "source", "edit", "larkmere-directory", "--ca", other)
+	w.does(2, "cannot be encrypted, and nothing was said over it", "source", "sync", "larkmere-directory")
+	w.does(0, "", "source", "edit", "larkmere-directory", "--ca", d.ca, "--people-filter", "(objectClass=nothing)")
+
+	// A broken search throws nobody out; whoever means it has looked, and says why.
+	w.does(2, "20 of 20 people and 20 of 20 memberships", "source", "sync", "larkmere-directory")
+	if crew() != before {
+		t.Error("a search that finds nobody has thrown somebody out")
+	}
+	look := get[wire.SourceLook](w, "POST", "/api/v1/sources/larkmere-directory/look", "")
+	if look.Held == "" || look.Counts.Gone != 20 || look.Would.Impact == nil {
+		t.Errorf("a look at it: %q %+v", look.Held, look.Counts)
+	}
+	for body, want := range map[string]int{
+		`{"accept":true}`: 400, `{"accept":true,"digest":"` + look.Digest + `"}`: 400, `{"accept":true,"digest":"0","reason":"x"}`: 200, `{"digest":"` + look.Digest + `"}`: 200,
+	} {
+		if status, _, text := w.ask("POST", "/api/v1/sources/larkmere-directory/read", w.token, body); status != want || status == 200 && !strings.Contains(text, `"held"`) && !strings.Contains(text, `"failed"`) {
+			t.Errorf("%s: %d %s", body, status, text)
+		}
+	}
+	w.does(0, "20 gone", "source", "sync", "larkmere-directory", "--digest", look.Digest, "--accept", "--reason", "the crew was let go")
+	w.does(0, "", "source", "edit", "larkmere-directory", "--people-filter", "(objectClass=inetOrgPerson)")
+	w.does(0, "20 back", "source", "sync", "larkmere-directory")
+
+	// People sign in with the directory's password, and with no other; nobody signs in with none.
+	for password, want := range map[string]int{"the-password-of-crew03": 200, "the-password-of-crew04": 401, "": 400} {
+		status, _, text := w.ask("POST", "/api/v1/session", "", fmt.Sprintf(`{"user":"crew03","password":%q}`, password))
+		if status != want && !(password == "" && status == 401) {
+			t.Errorf("the password %q: %d %s", password, status, text)
+		}
+	}
+	// Whoever was here before is taken over by nobody of the same id.
+	w.does(0, "", "source", "edit", "larkmere-directory", "--map", "bridge-crew=bridge-crew", "--map", "office=control-room", "--map", "gates=lock-keepers-north")
+	if out := w.does(0, "1 new", "source", "sync", "larkmere-directory"); !strings.Contains(out, `there is a user "ines.carvalho" already`) || !strings.Contains(out, "gates is in itself") {
+		t.Errorf("what could not be done for single people and groups is not told:\n%s", out)
+	}
+	if status, _, _ := w.ask("POST", "/api/v1/session", "", `{"user":"ines.carvalho","password":"the-password-of-ines.carvalho"}`); status != 401 {
+		t.Errorf("somebody of the same id in the directory signs in as the owner: %d", status)
+	}
+
+	// An expectation that would break stops it.
+	get[wire.Saved](w, "POST", "/api/v1/expectations", `{"id":"nora-never","name":"Nora never","who":{"users":["nora.bell"]},"rights":["control"],"on":{"devices":["mill-bridge"],"points":["mill-bridge/barriers"]},"expect":"never"}`)
+	d.member("bridge-crew", "nora.bell", true)
+	w.does(2, "Nora never", "source", "sync", "larkmere-directory")
+	if w.opens("nora.bell").Allowed {
+		t.Error("what breaks an expectation has counted")
+	}
+	d.member("bridge-crew", "nora.bell", false)
+
+	d.kill()
+	w.does(2, "cannot be reached", "source", "sync", "larkmere-directory")
+	if status, _, text := w.ask("POST", "/api/v1/session", "", `{"user":"crew03","password":"the-password-of-crew03"}`); status != 502 || !strings.Contains(text, "does not answer") || strings.Contains(text, "127.0.0.1") {
+		t.Errorf("signing in while the directory is gone: %d %s", status, text)
+	}
+	if crew() != before {
+		t.Error("the directory is gone, and so is what it said")
+	}
+	d.start()
+	w.does(0, "Nothing is other than it was", "source", "sync", "larkmere-directory")
+}
+
+// TestADirectoryIsReadByTheClock: at its hour, as whoever set it up if they still may; and not while it is paused.
+func TestADirectoryIsReadByTheClock(t *testing.T) {
+	t.Parallel()
+	w, d, forward := withDirectory(t, personEntry("ana.lopes", "Ana Lopes")+groupEntry("bridge-crew", "ana.lopes"))
+	w.source(d, "--map", "bridge-crew=bridge-crew", "--every", "30", "--paused")
+	forward(31 * time.Minute)
+	time.Sleep(1200 * time.Millisecond)
+	if runs := get[wire.Source](w, "GET", "/api/v1/sources/larkmere-directory", "").Runs; len(runs) != 0 {
+		t.Fatalf("it is paused, and was read: %+v", runs)
+	}
+	w.does(0, "", "source", "edit", "larkmere-directory", "--paused=false")
+	forward(31 * time.Minute)
+	w.until("the reading", func() bool { return w.opens("ana.lopes").Allowed })
+	src := get[wire.Source](w, "GET", "/api/v1/sources/larkmere-directory", "")
+	if len(src.Runs) != 1 || src.Runs[0].By != nil || src.Next == nil || src.Good == nil {
+		t.Errorf("after the reading: %+v", src)
+	}
 }

@@ -54,6 +54,8 @@ type Around struct {
 
 	Site     *url.URL                       // at which people open the console; nil, or of an address: there are no passkeys
 	MayEnter func(user policy.UserID) error // nil where the account is in force
+	// Elsewhere tells whether a password is one that a directory keeps for a user; asked is false where none does.
+	Elsewhere func(ctx context.Context, user, password string) (is, asked bool, err error)
 	Failed   func(err error) error          // what becomes of an error of writing: one that says that the disk is full
 	Ended    func()                         // is called when credentials have ended
 }
@@ -225,8 +227,12 @@ func (r *Registry) isPassword(ctx context.Context, user, password string) (ok, e
 		return false, false, err
 	}
 	exists = err == nil
-	ok, err = r.hasher.matches(ctx, password, kept.Hash)
-	return ok, exists, err
+	// For everybody alike, so that the time it takes tells nothing.
+	if ok, err = r.hasher.matches(ctx, password, kept.Hash); ok || err != nil {
+		return ok, exists, err
+	}
+	is, asked, err := r.Elsewhere(ctx, user, password)
+	return is, exists || asked, err
 }
 
 // Remember keeps where a user has signed in from: their tries there are counted by themselves.

@@ -217,6 +217,7 @@ func registry(t *testing.T) (r *Registry, kept *memory, now *time.Time, barred m
 			}
 			return nil
 		},
+		Elsewhere: func(context.Context, string, string) (bool, bool, error) { return false, false, nil },
 		Failed: func(err error) error {
 			if errors.Is(err, store.ErrFull) {
 				return errNoRoom

@@ -72,7 +72,7 @@ func Open(ctx context.Context, borders Borders) (*Service, error) {
 	var err error
 	s.who, err = identity.Open(ctx, identity.Around{
 		Site: borders.Site, Kept: borders.Credentials, Clock: borders.Clock, Log: borders.Log,
-		MayEnter: s.mayEnter, Failed: s.kept, Ended: s.revised.Notify,
+		MayEnter: s.mayEnter, Elsewhere: s.elsewhere, Failed: s.kept, Ended: s.revised.Notify,
 	})
 	if err != nil {
 		return nil, err

@@ -425,6 +425,35 @@ func (s *Service) BroughtBy(group, user string) (wire.Named, bool) {
 	return s.sourceNamed(from), true
 }
 
+// elsewhere tells whether a password is that which the directory keeps from which somebody comes, where they sign in by it.
+func (s *Service) elsewhere(ctx context.Context, user, password string) (is, asked bool, err error) {
+	o, ok := s.known.Load().Origin(policy.Users, user)
+	if !ok || o.Gone {
+		return false, false, nil
+	}
+	k, err := s.sourceOf(ctx, o.Source)
+	if err != nil || k.set.Directory == nil || !k.set.Directory.SignIn {
+		return false, false, err
+	}
+	ctx, cancel := context.WithTimeout(ctx, signInTime)
+	defer cancel()
+	err = s.borders.Outside.SignIn(ctx, *k.set.Directory, o.Place, password)
+	switch {
+	case err == nil:
+		return true, true, nil
+	case errors.Is(err, directory.ErrPassword):
+		return false, true, nil
+	}
+	s.borders.Log.Warn("a directory does not say whether a password is right", "source", k.ID, "error", err)
+	return false, true, errNoWord
+}
+
+// signInTime is how long a directory has for a password.
+const signInTime = 10 * time.Second
+
+// errNoWord tells whoever signs in no more than that.
+var errNoWord = &directory.Error{Why: policy.Say("the directory that keeps the password does not answer: try again in a while")}
+
 // SourceError is that what was to be changed is kept by a source.
 type SourceError struct {
 	Source string // as people know it

@@ -141,7 +141,7 @@ func boolBit(b bool) int {
 // FindInSource looks for people and groups at a source by some letters.
 func (s *Service) FindInSource(ctx context.Context, c Caller, id, letters string) (wire.SourceFound, error) {
 	st := s.State()
-	if err := s.Permit(st, c, Manage, ""); err != nil {
+	if err := s.Permit(st, c, Whole, ""); err != nil {
 		return wire.SourceFound{}, err
 	}
 	if strings.TrimSpace(letters) == "" {
