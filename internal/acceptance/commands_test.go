@@ -88,6 +88,9 @@ func TestEveryCommandByRole(t *testing.T) {
 					token = w.tokenFor(role.user)
 				}
 				get[wire.Draft](w, "POST", "/api/v1/drafts", `{"name":"Tomas moves","changes":[{"op":"patch","type":"devices","id":"mill-bridge","record":{"state":"maintenance"}}]}`)
+				for _, name := range []string{"Larkmere directory", "Old directory"} {
+					get[wire.Source](w, "POST", "/api/v1/sources", fmt.Sprintf(`{"name":%q,"kind":"directory","directory":{"url":"ldap://127.0.0.1:1","people":{"base":"ou=people,dc=example"},"groups":{"base":"ou=groups,dc=example"}}}`, name))
+				}
 				get[wire.Review](w, "POST", "/api/v1/reviews", `{"name":"Bridges, autumn","groups":["bridge-crew","border-arm-staff"],"due":"in 3 weeks","unanswered":"told"}`)
 				dir := t.TempDir()
 				write(t, dir+"/stories.yaml", string(demo.Stories()))

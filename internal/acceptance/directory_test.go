@@ -14,6 +14,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/chromedp/chromedp"
 	"github.com/go-ldap/ldap/v3"
 
 	"sentier/internal/daemon"
@@ -422,4 +423,114 @@ func TestADirectoryIsReadByTheClock(t *testing.T) {
 	if len(src.Runs) != 1 || src.Runs[0].By != nil || src.Next == nil || src.Good == nil {
 		t.Errorf("after the reading: %+v", src)
 	}
+}
+
+// TestTenThousandFromADirectory comes through nested groups; entries that are renamed are the same people, and those that are deleted go.
+func TestTenThousandFromADirectory(t *testing.T) {
+	t.Parallel()
+	const all = 10_000
+	var ldif strings.Builder
+	groups := map[int][]string{}
+	for i := range all {
+		id := fmt.Sprintf("p%05d", i)
+		ldif.WriteString(personEntry(id, "Person "+id))
+		groups[i%20] = append(groups[i%20], id)
+	}
+	outer := []string{}
+	for g := range 20 {
+		name := fmt.Sprintf("team-%02d", g)
+		ldif.WriteString(groupEntry(name, groups[g]...))
+		outer = append(outer, "cn="+name+",ou=groups,"+directoryBase)
+	}
+	ldif.WriteString(groupEntry("everyone-here", outer...))
+	w, d, _ := withDirectory(t, ldif.String())
+	w.source(d, "--map", "everyone-here=volunteers", "--map-prefix", "team-=team-*", "--make-groups")
+	w.does(0, "10000 new, 0 changed, 0 back, 0 gone; 20000 memberships come", "source", "sync", "larkmere-directory")
+	d.change(func(c *ldap.Conn) error {
+		if err := c.ModifyDN(ldap.NewModifyDNRequest("uid=p00000,ou=people,"+directoryBase, "uid=renamed", true, "")); err != nil {
+			return err
+		}
+		r := ldap.NewModifyRequest("cn=team-00,ou=groups,"+directoryBase, nil)
+		r.Add("member", []string{"uid=renamed,ou=people," + directoryBase})
+		r.Delete("member", []string{"uid=p00000,ou=people," + directoryBase})
+		if err := c.Modify(r); err != nil {
+			return err
+		}
+		return c.Del(ldap.NewDelRequest("uid=p00001,ou=people,"+directoryBase, nil))
+	})
+	w.does(0, "0 new, 0 changed, 0 back, 1 gone; 0 memberships come, 2 go", "source", "sync", "larkmere-directory")
+	if got := get[wire.Source](w, "GET", "/api/v1/sources/larkmere-directory", ""); got.Users != all-1 || got.Members != 2*(all-1) || got.Groups != 20 {
+		t.Errorf("%d users, %d memberships, %d groups", got.Users, got.Members, got.Groups)
+	}
+}
+
+// TestASourceInTheConsole sets a directory up key by key: a name that nearly matches is told and taken, what a reading would do is seen before it counts, and what the
+// directory keeps is changed there.
+func TestASourceInTheConsole(t *testing.T) {
+	t.Parallel()
+	w, d, _ := withDirectory(t, personEntry("ana.lopes", "Ana Lopes")+personEntry("ben.rowe", "Ben Rowe")+personEntry("cleo.marsh", "Cleo Marsh")+personEntry("tomas.field", "Tomas Field")+
+		groupEntry("bridge-crew", "ana.lopes", "ben.rowe", "tomas.field")+groupEntry("nav-locks-north", "cleo.marsh")+groupEntry("office", "cleo.marsh"))
+	b := w.console()
+	shoot := func(name string) {
+		if dir := os.Getenv("SENTIER_SCREENSHOTS"); dir != "" {
+			time.Sleep(400 * time.Millisecond)
+			b.shot(filepath.Join(dir, name+".png"))
+		}
+	}
+	b.open("/people/sources")
+	b.see("everybody is kept here by hand")
+	b.click("New source")
+	b.fill("Name", "Larkmere directory")
+	b.fill("Address of the directory", d.url)
+	b.fill("People stand under", "ou=people,"+directoryBase)
+	b.fill("Groups stand under", "ou=groups,"+directoryBase)
+	b.fill("Read as", directoryReader)
+	b.click("Save")
+	b.see("with a name to read as goes a secret")
+	b.fill("Name of the secret", "reader")
+	b.click("Map a group")
+	b.fill("Group there", "Bridge Crew")
+	b.pick("Group here", "bridge", "Bridge crew")
+	b.click("Try it")
+	b.see(`there is no "Bridge Crew" there; "bridge-crew" has 3 members`)
+	b.see("nothing maps it")
+	b.accessible("a source that is set up")
+	shoot("source-mapping")
+	b.click("Take bridge-crew")
+	b.press("more", `//summary[contains(., "Certificate")]`)
+	ca, err := os.ReadFile(d.ca)
+	if err != nil {
+		t.Fatal(err)
+	}
+	b.do("paste the certificate", chromedp.Evaluate[chromedp.Void](fmt.Sprintf(`(() => { const e = document.querySelector("details textarea");
+		Object.getOwnPropertyDescriptor(HTMLTextAreaElement.prototype, "value").set.call(e, %q); e.dispatchEvent(new Event("input", {bubbles: true})); })()`, ca)))
+	b.do("reload", chromedp.Reload())
+	b.until("what was typed, after a reload", `[...document.querySelectorAll("input")].some(e => e.value === "bridge-crew")`)
+	b.click("Save")
+	b.see("not read yet")
+	b.click("See what it would do")
+	b.see("2 new, 2 memberships come")
+	b.see(`there is a user "tomas.field" already (Tomas Field)`)
+	b.see("gained")
+	b.accessible("what a source would do")
+	shoot("source-look")
+	b.click("Make it count")
+	b.see("read as Ines Carvalho")
+	b.see("2 people")
+	b.fill("Some letters of a name", "tomas")
+	b.click("Link")
+	b.pick("Person", "tomas", "Tomas Field")
+	b.clickLast("Link")
+	b.see("comes with the next reading")
+	b.open("/records/users/ana.lopes")
+	b.see("From Larkmere directory")
+	b.open("/records/users/ana.lopes/edit")
+	b.see("change it there")
+	if text := b.text("form"); strings.Contains(text, "E-mail") {
+		t.Errorf("what the directory keeps is asked for: %s", text)
+	}
+	b.open("/records/user_groups/bridge-crew")
+	b.see("2 memberships come from Larkmere directory")
+	b.open("/check?user=ana.lopes&right=control&device=mill-bridge%2Fbarriers")
+	b.see("is a member; kept by Larkmere directory")
 }

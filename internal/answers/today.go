@@ -176,12 +176,23 @@ func (s Service) toLook(ctx context.Context, c service.Caller, st *service.State
 	if err != nil {
 		return out, err
 	}
-	waiting, unanswered := 0, 0
+	waiting, unanswered, stuck := 0, 0, 0
 	for _, r := range reviews {
 		waiting += btoi(r.Mine > 0)
 		unanswered += btoi(v.Whole() && r.State == store.ReviewOver && r.Counts.Waiting > 0)
 	}
-	for _, of := range []wire.ToLook{{Kind: "drafts_failed", Count: failed}, {Kind: "drafts", Count: len(drafts) - failed}, {Kind: "reviews", Count: waiting}, {Kind: "reviews_over", Count: unanswered}} {
+	if v.Whole() {
+		sources, err := s.Sources(ctx, c)
+		if err != nil {
+			return out, err
+		}
+		for i := range sources {
+			if last := sources[i].Last; last != nil && (last.Outcome == store.RunHeld || last.Outcome == store.RunFailed) {
+				stuck++
+			}
+		}
+	}
+	for _, of := range []wire.ToLook{{Kind: "sources", Count: stuck}, {Kind: "drafts_failed", Count: failed}, {Kind: "drafts", Count: len(drafts) - failed}, {Kind: "reviews", Count: waiting}, {Kind: "reviews_over", Count: unanswered}} {
 		if of.Count > 0 {
 			out = append(out, of)
 		}

@@ -471,7 +471,7 @@ func (a *app) sourceLink() *cobra.Command {
 
 func (a *app) sourceRemove() *cobra.Command {
 	return &cobra.Command{
-		Use: "remove SOURCE", Short: "Take a source away; what it has brought stays, and is like any other record", Args: exactly("SOURCE"), Example: "  sentier source remove larkmere-directory",
+		Use: "remove SOURCE", Short: "Take a source away; what it has brought stays, and is like any other record", Args: exactly("SOURCE"), Example: "  sentier source remove old-directory",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.act(cmd, "DELETE", sourcePath(args[0]), nil, nil, func() string { return "Taken away. What it has brought is here still, and can be changed by hand.\n" })
 		},

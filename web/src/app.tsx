@@ -38,6 +38,9 @@ import { ServicePage } from "./session/service";
 import { TodayPage } from "./today/page";
 import { SheetsPage } from "./sheets/page";
 import { SiteListPage } from "./sites/list";
+import { SourceEditorPage } from "./sources/editor";
+import { SourceListPage } from "./sources/list";
+import { SourcePage } from "./sources/page";
 import { UpkeepPage } from "./upkeep/page";
 import { ToastArea } from "./ui/toast";
 import { Busy, NotYours, Trouble } from "./ui/notice";
@@ -94,6 +97,10 @@ export function App() {
           <Route path="/drafts/:id" element={read(<DraftPage />)} />
           <Route path="/upkeep/reviews" element={read(<ReviewListPage />)} />
           <Route path="/reviews/:id" element={read(<ReviewPage />)} />
+          <Route path="/people/sources" element={all(<SourceListPage />)} />
+          <Route path="/sources/new" element={all(<SourceEditorPage />)} />
+          <Route path="/sources/:id" element={all(<SourcePage />)} />
+          <Route path="/sources/:id/edit" element={all(<SourceEditorPage />)} />
           <Route path="/upkeep/expectations" element={all(<ExpectationListPage />)} />
           <Route path="/record" element={all(<AuditPage />)} />
           <Route path="/history" element={all(<HistoryPage />)} />

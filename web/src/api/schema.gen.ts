@@ -6316,7 +6316,7 @@ export interface components {
         };
         ToLook: {
             count: number;
-            /** @description drafts, drafts_failed, unmet, or a kind of finding */
+            /** @description sources, drafts, drafts_failed, reviews, reviews_over, unmet, or a kind of finding */
             kind: string;
         };
         ToPatch: {
@@ -15281,12 +15281,8 @@ export interface operations {
             401: components["responses"]["SignInProblem"];
             403: components["responses"]["ForbiddenProblem"];
             404: components["responses"]["NotFoundProblem"];
-            409: components["responses"]["RefusedProblem"];
-            412: components["responses"]["ChangedMeanwhileProblem"];
-            422: components["responses"]["FaultsProblem"];
             429: components["responses"]["TooManyProblem"];
             503: components["responses"]["BusyProblem"];
-            507: components["responses"]["DiskFullProblem"];
             default: components["responses"]["InternalProblem"];
         };
     };

@@ -4,6 +4,7 @@ import { useState } from "react";
 import { useNavigate } from "react-router";
 import type { Edit } from "../api/edits";
 import { membershipOf, titleOf, type Membership, type UserGroup } from "../api/records";
+import { useOrigins } from "../api/sources";
 import { Doing } from "../impact/doing";
 import { Effect } from "../impact/effect";
 import { useDoing } from "../impact/use-edits";
@@ -28,6 +29,7 @@ export function Members({ group }: { group: UserGroup }) {
   const [word, setWord] = useState("");
   const may = useMay("user_groups", group.id);
   const makes = useMakes();
+  const brought = useOrigins("user_groups", group.id).flatMap((o) => o.members ?? []);
   const members = (group.members ?? []).map(membershipOf);
   const found = members.filter((m) => m.user.includes(word.trim().toLowerCase()));
   return (
@@ -48,7 +50,12 @@ export function Members({ group }: { group: UserGroup }) {
       )}
       <ul className="grid gap-x-6 px-4 py-3 sm:grid-cols-2">
         {found.slice(0, shown).map((m) => (
-          <Member key={`${m.user} ${m.from ?? ""} ${m.until ?? ""}`} mayDrop={may.patch} group={group.id} member={m} />
+          <Member
+            key={`${m.user} ${m.from ?? ""} ${m.until ?? ""}`}
+            mayDrop={may.patch && (Boolean(m.from ?? m.until) || !brought.includes(m.user))}
+            group={group.id}
+            member={m}
+          />
         ))}
       </ul>
       {members.length === 0 && <p className="px-4 pb-3 text-soft">{t("console.members.none")}</p>}

@@ -2,6 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useParams } from "react-router";
 import { get, isType, titleOf, type Listed, type Row } from "../api/records";
 import { Uses } from "../reach/uses";
+import { OriginNote } from "../sources/origin";
 import { Busy, Trouble } from "../ui/notice";
 import { t } from "../words";
 import { Actions } from "./actions";
@@ -32,6 +33,7 @@ function PageOf<T extends Listed>({ type, id }: { type: T; id: string }) {
           {Own && <Own row={row} />}
         </Actions>
       </div>
+      {(type === "users" || type === "user_groups") && <OriginNote type={type} id={id} />}
       <div className="flex flex-col gap-5">{Page ? <Page row={row} /> : <Plain type={type} row={row} />}</div>
     </div>
   );

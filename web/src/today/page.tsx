@@ -151,6 +151,7 @@ function Invited({ day }: { day: Today }) {
 
 /** Where what needs a look is listed; findings, by their kind. */
 const looks: Record<string, string> = {
+  sources: "/people/sources",
   drafts: "/upkeep/drafts",
   drafts_failed: "/upkeep/drafts",
   reviews: "/upkeep/reviews",

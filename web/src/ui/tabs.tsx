@@ -40,10 +40,11 @@ type Tab = { to: string; type: string };
 /** PlaceTabs are the lists of a place: of records that one sees, and others. */
 export function PlaceTabs({ place, tabs }: { place: string; tabs: readonly Tab[] }) {
   const sees = useSees();
+  const whole = useWhole();
   return (
     <nav aria-label={t(`console.place.${place}`)} className="flex flex-wrap gap-1">
       {tabs
-        .filter((tab) => !isType(tab.type) || sees(tab.type))
+        .filter((tab) => (isType(tab.type) ? sees(tab.type) : whole || tab.type !== "sources"))
         .map((tab) => (
           <NavLink
             key={tab.type}

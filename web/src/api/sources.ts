@@ -1,0 +1,37 @@
+import { useQuery } from "@tanstack/react-query";
+import { answer, api } from "./client";
+import type { components } from "./schema.gen";
+
+type Schemas = components["schemas"];
+export type Source = Schemas["Source"];
+export type NewSource = Schemas["NewSource"];
+export type SourceRun = Schemas["SourceRun"];
+export type SourceLook = Schemas["SourceLook"];
+export type SourceTest = Schemas["SourceTest"];
+export type SourceMatch = Schemas["SourceMatch"];
+export type SourceProblem = Schemas["SourceProblem"];
+export type SourcePerson = Schemas["SourcePerson"];
+export type Origin = Schemas["Origin"];
+
+const of = (id: string) => ({ path: { id } });
+
+export const sources = () => answer(api.GET("/api/v1/sources"));
+export const getSource = (id: string) => answer(api.GET("/api/v1/sources/{id}", { params: of(id) }));
+export const newSource = (body: NewSource) => answer(api.POST("/api/v1/sources", { body }));
+export const putSource = (id: string, body: NewSource) => answer(api.PUT("/api/v1/sources/{id}", { params: of(id), body }));
+export const dropSource = (id: string) => answer(api.DELETE("/api/v1/sources/{id}", { params: of(id) }));
+export const testSource = (body: NewSource) => answer(api.POST("/api/v1/sources/test", { body }));
+export const lookAtSource = (id: string) => answer(api.POST("/api/v1/sources/{id}/look", { params: of(id) }));
+export const readSource = (id: string, body: Schemas["ReadSource"]) => answer(api.POST("/api/v1/sources/{id}/read", { params: of(id), body }));
+export const findInSource = (id: string, q: string) => answer(api.GET("/api/v1/sources/{id}/find", { params: { ...of(id), query: { q } } }));
+export const linkSource = (id: string, body: Schemas["LinkSource"]) => answer(api.POST("/api/v1/sources/{id}/links", { params: of(id), body }));
+
+/** useOrigins tells of a record from where it comes, and what of it is kept there. */
+export function useOrigins(type: "users" | "user_groups", id: string): Origin[] {
+  const found = useQuery({
+    queryKey: ["origins", type, id],
+    queryFn: () => answer(api.GET("/api/v1/origins", { params: { query: { type, ids: id } } })),
+    enabled: id !== "",
+  });
+  return found.data ?? [];
+}

@@ -1,0 +1,89 @@
+import { useQuery } from "@tanstack/react-query";
+import { Plus } from "lucide-react";
+import { Link } from "react-router";
+import { sources, type Source } from "../api/sources";
+import { peopleTabs } from "../people/tabs";
+import { useOwner } from "../session/mandates";
+import { Busy, Empty, Trouble } from "../ui/notice";
+import { PlaceTabs } from "../ui/tabs";
+import { Instant } from "../ui/time";
+import { useZone } from "../ui/time-field";
+import { number, t } from "../words";
+
+/** SourceListPage shows where people and groups come from that are kept outside, and how each last went. */
+export function SourceListPage() {
+  const found = useQuery({ queryKey: ["sources"], queryFn: sources });
+  const owner = useOwner();
+  return (
+    <>
+      <div className="mb-4 flex flex-wrap items-center gap-x-6 gap-y-2">
+        <h1>{t("console.place.people")}</h1>
+        <PlaceTabs place="people" tabs={peopleTabs} />
+        {owner && (
+          <Link className="button primary ml-auto" to="/sources/new">
+            <Plus size={15} aria-hidden /> {t("console.source.new")}
+          </Link>
+        )}
+      </div>
+      <p className="mb-3 max-w-[80ch] text-soft">{t("console.source.help")}</p>
+      {found.error && <Trouble error={found.error} />}
+      {found.isPending && <Busy />}
+      {found.data?.length === 0 && <Empty>{t("console.source.none")}</Empty>}
+      <ul className="flex flex-col gap-2">
+        {found.data?.map((s) => (
+          <li key={s.id} className="sheet flex flex-wrap items-baseline gap-x-4 gap-y-1 px-4 py-2.5">
+            <Link className="link font-semibold" to={`/sources/${encodeURIComponent(s.id)}`}>
+              {s.name}
+            </Link>
+            <span className="tabular-nums">
+              {t("console.counted.people", { count: s.users })} · {t("console.source.memberships", { count: s.members })}
+            </span>
+            <Outcome of={s} />
+            <span className="ml-auto text-soft">
+              <NextRun of={s} />
+            </span>
+          </li>
+        ))}
+      </ul>
+    </>
+  );
+}
+
+/** Outcome says how the last reading went, and how old what is known by it is. */
+export function Outcome({ of }: { of: Source }) {
+  const zone = useZone({});
+  const last = of.last;
+  if (!last) return <span className="text-soft">{t("console.source.not_read")}</span>;
+  const bad = last.outcome === "failed" || last.outcome === "held";
+  return (
+    <span className={bad ? "font-semibold text-breaks" : ""}>
+      {t(`console.source.outcome_${last.outcome}`)} <Instant at={last.at} zone={zone} />
+      {bad && of.good && (
+        <span className="font-normal text-soft">
+          {" · "}
+          {t("console.source.as_of")} <Instant at={of.good} zone={zone} />
+        </span>
+      )}
+    </span>
+  );
+}
+
+/** NextRun says when a source is read next by itself. */
+export function NextRun({ of }: { of: Source }) {
+  const zone = useZone({});
+  if (of.paused) return <>{t("console.source.paused")}</>;
+  if (!of.next) return <>{t("console.source.by_hand")}</>;
+  return (
+    <>
+      {t("console.source.next")} <Instant at={of.next} zone={zone} />
+    </>
+  );
+}
+
+/** countsOf says what a reading comes to, in a few words; nothing where it comes to nothing. */
+export function countsOf(c: { new: number; changed: number; back: number; gone: number; joined: number; left: number }) {
+  return (["new", "changed", "back", "gone", "joined", "left"] as const)
+    .filter((k) => c[k] > 0)
+    .map((k) => t(`console.source.count_${k}`, { n: number(c[k]) }))
+    .join(", ");
+}

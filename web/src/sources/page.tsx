@@ -1,0 +1,321 @@
+import clsx from "clsx";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { Link, useNavigate, useParams } from "react-router";
+import { reasonOf } from "../api/client";
+import { dropSource, findInSource, getSource, linkSource, lookAtSource, readSource, type Source, type SourceLook, type SourcePerson } from "../api/sources";
+import { ChangeList } from "../impact/changes";
+import { ImpactView } from "../impact/impact";
+import { UnmetList } from "../impact/unmet";
+import { useOwner } from "../session/mandates";
+import { Combobox } from "../ui/combobox";
+import { TextField } from "../ui/fields";
+import { Footer, Modal } from "../ui/modal";
+import { Busy, Fault, Trouble } from "../ui/notice";
+import { RecordLink } from "../ui/record-link";
+import { Instant } from "../ui/time";
+import { useZone } from "../ui/time-field";
+import { useDebounced } from "../ui/use-debounced";
+import { number, t } from "../words";
+import { countsOf, NextRun, Outcome } from "./list";
+import { Mapping, Problems } from "./mapping";
+
+/** SourcePage shows one source: how it goes, what a reading would do before it counts, its mapping, who is there, and its last readings. */
+export function SourcePage() {
+  const { id = "" } = useParams();
+  const found = useQuery({ queryKey: ["source", id], queryFn: () => getSource(id), retry: false });
+  if (found.error) return <Trouble error={found.error} />;
+  if (!found.data) return <Busy />;
+  return <Shown source={found.data} />;
+}
+
+function Shown({ source }: { source: Source }) {
+  const owner = useOwner();
+  const queries = useQueryClient();
+  const look = useMutation({ mutationFn: () => lookAtSource(source.id) });
+  const read = useMutation({
+    mutationFn: (body: { digest?: string; accept?: boolean; reason?: string; override?: string[] }) => readSource(source.id, body),
+    onSuccess: () => look.reset(),
+    onSettled: () => queries.invalidateQueries(),
+  });
+  const busy = look.isPending || read.isPending;
+  const last = source.last;
+  return (
+    <div className="mx-auto max-w-6xl">
+      <div className="mb-4 flex flex-wrap items-start gap-3">
+        <div className="mr-auto min-w-0">
+          <p className="text-xs tracking-wide text-soft uppercase">{t("console.source.title")}</p>
+          <h1>{source.name}</h1>
+          <p>
+            <Outcome of={source} /> · <NextRun of={source} />
+          </p>
+          <p className="text-soft">
+            {t("console.counted.people", { count: source.users })} · {t("console.source.memberships", { count: source.members })} ·{" "}
+            {t("console.source.as_whom", { name: source.author.name })}
+          </p>
+          {last?.why && <Fault text={last.why} />}
+        </div>
+        {owner && (
+          <>
+            <Link className="button print:hidden" to={`/sources/${encodeURIComponent(source.id)}/edit`}>
+              {t("console.source.edit")}
+            </Link>
+            <Remove source={source} />
+            <button type="button" className={clsx("button print:hidden", !look.data && "primary")} disabled={busy} onClick={() => look.mutate()}>
+              {t("console.source.look")}
+            </button>
+          </>
+        )}
+      </div>
+      {busy && <Busy />}
+      <Fault text={look.error ? reasonOf(look.error, t("console.unreachable")) : undefined} />
+      <Fault text={read.error ? reasonOf(read.error, t("console.edit.not_saved")) : undefined} />
+      {look.data && !busy && <Looked look={look.data} read={(body) => read.mutate(body)} />}
+      <div className="mt-5 grid items-start gap-5 lg:grid-cols-2">
+        <Set source={source} />
+        <Find source={source} />
+      </div>
+      <Runs source={source} />
+    </div>
+  );
+}
+
+/** Looked is what a reading would do: it counts when somebody says so. */
+function Looked({ look, read }: { look: SourceLook; read: (body: { digest: string; accept?: boolean; reason?: string; override?: string[] }) => void }) {
+  const zone = useZone({});
+  const [reason, setReason] = useState("");
+  const counts = countsOf(look.counts);
+  const unmet = look.would.unmet ?? [];
+  return (
+    <section className="sheet" data-look>
+      <h2 className="flex flex-wrap items-baseline gap-x-3 border-b border-line px-4 py-2.5">
+        {t("console.source.would")}{" "}
+        <span className="font-normal text-soft">
+          {t("console.source.read_at")} <Instant at={look.at} zone={zone} />
+        </span>
+      </h2>
+      <div className="grid gap-x-6 lg:grid-cols-2">
+        <div className="min-w-0">
+          <Mapping matched={look.matched} loose={look.loose} />
+          <Problems list={look.problems} more={look.more} />
+        </div>
+        <div className="min-w-0 border-line px-4 py-3 lg:border-l">
+          <p className="font-semibold">{counts || t("console.source.nothing_else")}</p>
+          {look.would.impact && <ImpactView impact={look.would.impact} />}
+          <UnmetList unmet={unmet} />
+          {look.would.changes.length > 0 && (
+            <details className="mt-2">
+              <summary className="cursor-pointer text-soft">{t("console.source.records", { count: look.would.changes.length })}</summary>
+              <ChangeList changes={look.would.changes.slice(0, 50)} none="" />
+            </details>
+          )}
+          {look.held && (
+            <div className="mt-3">
+              <Fault text={look.held} />
+              <div className="mt-2">
+                <TextField label={t("console.source.reason")} value={reason} onChange={setReason} />
+              </div>
+            </div>
+          )}
+          {counts && (
+            <button
+              type="button"
+              className="button primary mt-3"
+              disabled={Boolean(look.held) && !reason.trim()}
+              onClick={() =>
+                read(look.held ? { digest: look.digest, accept: true, reason: reason.trim(), override: unmet.map((u) => u.id) } : { digest: look.digest })
+              }
+            >
+              {t(look.held ? "console.source.count_anyway" : "console.source.count_it")}
+            </button>
+          )}
+        </div>
+      </div>
+    </section>
+  );
+}
+
+function Remove({ source }: { source: Source }) {
+  const navigate = useNavigate();
+  const queries = useQueryClient();
+  const drop = useMutation({
+    mutationFn: () => dropSource(source.id),
+    onSuccess: async () => {
+      void navigate("/people/sources");
+      await queries.invalidateQueries();
+    },
+  });
+  return (
+    <span className="print:hidden">
+      <Modal title={t("console.source.remove_title", { name: source.name })} button={t("console.source.remove")}>
+        {(close) => (
+          <>
+            <p>{t("console.source.remove_help")}</p>
+            <Footer
+              close={close}
+              go={() => drop.mutate()}
+              label={t("console.source.remove")}
+              disabled={drop.isPending}
+              fault={drop.error ? reasonOf(drop.error, t("console.edit.not_saved")) : undefined}
+            />
+          </>
+        )}
+      </Modal>
+    </span>
+  );
+}
+
+/** Set says how the source is set up. */
+function Set({ source }: { source: Source }) {
+  const d = source.directory;
+  const { bring } = source;
+  const rows: [string, string][] = [
+    ["url", d?.url ?? ""],
+    ["bind", d?.bind ?? t("console.source.nobody")],
+    ["people", d?.people?.base ?? ""],
+    ["groups", d?.groups?.base ?? ""],
+    ["gone", t(`console.source.gone_${bring?.gone ?? "suspended"}`)],
+    ["undo", t(`console.source.undo_${bring?.undo ?? "refused"}`)],
+    ["sign_in", t(d?.sign_in ? "console.source.sign_in_yes" : "console.source.sign_in_no")],
+  ];
+  return (
+    <section className="sheet">
+      <h2 className="border-b border-line px-4 py-2.5">{t("console.source.set_up")}</h2>
+      <dl className="grid grid-cols-[10rem_1fr] gap-x-3 gap-y-1 px-4 py-3">
+        {rows.map(([key, value]) => (
+          <div key={key} className="contents">
+            <dt className="text-soft">{t(`console.source.${key}`)}</dt>
+            <dd className="break-words">{value}</dd>
+          </div>
+        ))}
+      </dl>
+      <ul className="border-t border-line px-4 py-3">
+        {bring?.groups?.map((m) => (
+          <li key={`${m.outside} ${m.group}`}>
+            {m.outside} → <RecordLink type="user_groups" id={m.group} />
+          </li>
+        ))}
+        {bring?.rules?.map((r) => (
+          <li key={`${r.match} ${r.text}`}>
+            {t(`console.source.rule_${r.match}`, { text: r.text })} → {r.group}
+          </li>
+        ))}
+      </ul>
+    </section>
+  );
+}
+
+/** Find looks for people and groups there by some letters, and says who is in them. */
+function Find({ source }: { source: Source }) {
+  const [q, setQ] = useState("");
+  const asked = useDebounced(q.trim(), 300);
+  const found = useQuery({
+    queryKey: ["source-find", source.id, asked],
+    queryFn: () => findInSource(source.id, asked),
+    enabled: asked.length > 1,
+    retry: false,
+  });
+  return (
+    <section className="sheet print:hidden">
+      <h2 className="border-b border-line px-4 py-2.5">{t("console.source.find")}</h2>
+      <div className="px-4 py-3">
+        <TextField label={t("console.source.letters")} value={q} onChange={setQ} />
+        {found.error && <Fault text={reasonOf(found.error, t("console.unreachable"))} />}
+        {found.data && found.data.people.length + found.data.groups.length === 0 && <p className="mt-2 text-soft">{t("console.source.nobody_found")}</p>}
+        <ul className="mt-2">
+          {found.data?.groups.map((g) => (
+            <li key={g.outside} className="py-1">
+              <span className="font-semibold">{g.name}</span> <span className="text-soft tabular-nums">{t("console.counted.people", { count: g.count })}</span>
+              <p className="text-[0.86rem] text-soft">
+                {g.members.map((m) => m.name || m.id).join(", ")}
+                {g.count > g.members.length && ` ${t("console.impact.more", { n: number(g.count - g.members.length) })}`}
+              </p>
+            </li>
+          ))}
+          {found.data?.people.map((p) => (
+            <Found key={p.outside} source={source} person={p} />
+          ))}
+        </ul>
+      </div>
+    </section>
+  );
+}
+
+function Found({ source, person }: { source: Source; person: SourcePerson }) {
+  const owner = useOwner();
+  const queries = useQueryClient();
+  const [user, setUser] = useState<string>();
+  const link = useMutation({ mutationFn: () => linkSource(source.id, { outside: person.outside, user }), onSuccess: () => queries.invalidateQueries() });
+  const linked = source.bring?.links?.[person.outside];
+  return (
+    <li className="flex flex-wrap items-baseline gap-x-3 py-1">
+      <span className="font-semibold">{person.name || person.id}</span>
+      <span className="text-soft">{person.id}</span>
+      {person.user ? (
+        <span>
+          {t("console.source.is_here")} <RecordLink type="users" id={person.user.id} name={person.user.name} />
+        </span>
+      ) : linked ? (
+        <span className="text-soft">{t("console.source.linked")}</span>
+      ) : (
+        owner && (
+          <Modal title={t("console.source.link_title", { name: person.name || person.id })} button={t("console.source.link")}>
+            {(close) => (
+              <>
+                <p>{t("console.source.link_help")}</p>
+                <Combobox label={t("console.type.users")} type="users" value={user} onChange={setUser} />
+                <Footer
+                  close={close}
+                  go={() => link.mutate(undefined, { onSuccess: close })}
+                  label={t("console.source.link")}
+                  disabled={!user || link.isPending}
+                  fault={link.error ? reasonOf(link.error, t("console.edit.not_saved")) : undefined}
+                />
+              </>
+            )}
+          </Modal>
+        )
+      )}
+    </li>
+  );
+}
+
+/** Runs are the last readings: when, who had it read, and what came of it. */
+function Runs({ source }: { source: Source }) {
+  const zone = useZone({});
+  const runs = source.runs ?? [];
+  return (
+    <section className="sheet mt-5">
+      <h2 className="border-b border-line px-4 py-2.5">{t("console.source.runs")}</h2>
+      {runs.length === 0 && <p className="px-4 py-3 text-soft">{t("console.source.not_read")}</p>}
+      <ul>
+        {runs.map((r) => (
+          <li key={r.number} className="border-t border-line/60 first:border-t-0">
+            <div className="flex flex-wrap items-baseline gap-x-4 px-4 py-1.5">
+              <span className="w-44">
+                <Instant at={r.at} zone={zone} />
+              </span>
+              <span className={`w-40 ${r.outcome === "held" || r.outcome === "failed" ? "font-semibold text-breaks" : ""}`}>
+                {t(`console.source.outcome_${r.outcome}`)}
+              </span>
+              <span className="text-soft">{r.by ? r.by.name : t("console.source.the_clock")}</span>
+              <span className="tabular-nums">{r.outcome === "done" ? countsOf(r.counts) : ""}</span>
+              {r.revision && (
+                <Link className="link ml-auto" to={`/history?revision=${r.revision}`}>
+                  {t("console.source.revision", { n: r.revision })}
+                </Link>
+              )}
+            </div>
+            {r.why && <p className="px-4 pb-1.5 text-[0.86rem]">{r.why}</p>}
+            {r.missing.map((m) => (
+              <p key={m.outside} className="px-4 pb-1.5 text-[0.86rem]">
+                {m.text}
+              </p>
+            ))}
+            {r === runs[0] && <Problems list={r.problems} more={r.more} />}
+          </li>
+        ))}
+      </ul>
+    </section>
+  );
+}
