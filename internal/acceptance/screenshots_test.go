@@ -34,7 +34,6 @@ func TestScreenshots(t *testing.T) {
 		{"devices", "/devices", "Alder gate 1"},
 		{"today", "/", "Last changes"}, {"person", "/records/users/tomas.field", "Grants by name"},
 		{"device", "/records/devices/twin-bridge-north", "Barriers"},
-		{"edit-schedule", "/records/schedules/navigation-winter/edit", "Add a window"},
 		{"upkeep", "/upkeep?kind=leftover", "Tomas Field is the only one"},
 		{"matrix", "/matrix?at=2026-11-24+10:00", "Winter contractors"},
 	} {

@@ -20,7 +20,7 @@ picture() {
 
 picture terminal-check 'sentier check agnes.lindqvist control alder-gate-1 --at "2026-11-24 20:00" --policy internal/demo/larkmere.yaml'
 
-# The week is asked of a service.
+# The other is asked of a service.
 sentier=bin/sentier
 $sentier demo --listen 127.0.0.1:7497 >/tmp/sentier-pictures.out 2>&1 &
 service=$!
@@ -28,5 +28,4 @@ trap 'kill $screen $service' EXIT
 sleep 3
 eval "$(grep 'export SENTIER_URL' /tmp/sentier-pictures.out)"
 export SENTIER_URL SENTIER_TOKEN
-picture terminal-week 'sentier check tomas.field control twin-bridge-north --week --at 2026-10-23; sentier check noor.haddad control alder-gate-1 --advise --at "2026-11-24 10:00" | tail -24 | head -14'
 picture terminal-show 'sentier grant list --limit 6; sentier user show noor.haddad' 12 80x46
