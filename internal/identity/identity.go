@@ -56,8 +56,8 @@ type Around struct {
 	MayEnter func(user policy.UserID) error // nil where the account is in force
 	// Elsewhere tells whether a password is one that a directory keeps for a user; asked is false where none does.
 	Elsewhere func(ctx context.Context, user, password string) (is, asked bool, err error)
-	Failed   func(err error) error          // what becomes of an error of writing: one that says that the disk is full
-	Ended    func()                         // is called when credentials have ended
+	Failed    func(err error) error // what becomes of an error of writing: one that says that the disk is full
+	Ended     func()                // is called when credentials have ended
 }
 
 // Registry holds the credentials of everybody. It may be used from many goroutines at once.

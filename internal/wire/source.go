@@ -12,7 +12,7 @@ type NewSource struct {
 	Kind string `json:"kind" sentier:"required" enum:"directory" description:"directory: people and groups by LDAP"`
 
 	Directory *source.Directory `json:"directory,omitempty" description:"of a directory: where it is, and how it keeps people and groups"`
-	Bring     source.Intake   `json:"bring,omitzero" description:"what comes of what it holds"`
+	Bring     source.Intake     `json:"bring,omitzero" description:"what comes of what it holds"`
 	Every     int               `json:"every,omitempty" description:"after how many minutes it is read again; 0: only when somebody asks for it"`
 	Paused    bool              `json:"paused,omitempty" description:"it is not read by itself, for the time being"`
 	Version   uint64            `json:"version,omitempty" description:"when it is changed: that which was looked at"`
