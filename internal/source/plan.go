@@ -300,10 +300,7 @@ func (w *planner) byRule(g *Group, made map[string]string) (row Matched, to stri
 		if !fits {
 			continue
 		}
-		to := rule.Group
-		if strings.Contains(to, "*") {
-			to = strings.Replace(to, "*", policy.MakeID(rest, func(string) bool { return false }), 1)
-		}
+		to := strings.Replace(rule.Group, "*", policy.MakeID(rest, func(string) bool { return false }), 1)
 		row.Group, row.Rule = to, true
 		if _, there := policy.Find[*policy.UserGroup](w.policy, to); there || made[to] != "" {
 			return row, to, true
