@@ -52,6 +52,7 @@ APT := apt-get -o DPkg::Lock::Timeout=600 -qq
 
 test-tools:
 	@test -x /usr/sbin/nginx || { echo "apt: installing nginx, behind which the service is tested"; n=0; until $(SUDO) $(APT) update || [ $$((n += 1)) -ge 60 ]; do sleep 10; done; $(SUDO) $(APT) install -y --no-install-recommends nginx-light >/dev/null; }
+	@test -d internal/acceptance/peers/node_modules || { echo "npm: installing the programs of others, against which the tests hold ours"; cd internal/acceptance/peers && npm ci --silent; }
 	@test -x /usr/sbin/slapd || { echo "apt: installing slapd, a directory from which people are read"; n=0; until $(SUDO) $(APT) update || [ $$((n += 1)) -ge 60 ]; do sleep 10; done; $(SUDO) env DEBIAN_FRONTEND=noninteractive $(APT) install -y --no-install-recommends slapd >/dev/null; }
 	@test -x /usr/bin/chromium-headless-shell -o -x /usr/bin/chromium || { echo "apt: installing Chromium, in which the console is tested"; n=0; until $(SUDO) $(APT) update || [ $$((n += 1)) -ge 60 ]; do sleep 10; done; $(SUDO) $(APT) install -y chromium-headless-shell >/dev/null; }
 
@@ -89,4 +90,4 @@ screenshots: build test-tools ## the pictures in docs/screenshots
 	internal/acceptance/testdata/terminal.sh
 
 clean:
-	rm -rf bin web/dist/* web/node_modules
+	rm -rf bin web/dist/* web/node_modules internal/acceptance/peers/node_modules

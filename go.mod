@@ -2,7 +2,10 @@ module sentier
 
 go 1.26.0
 
-ignore ./web/node_modules
+ignore (
+	./internal/acceptance/peers/node_modules
+	./web/node_modules
+)
 
 require (
 	charm.land/lipgloss/v2 v2.0.6
@@ -26,6 +29,7 @@ require (
 	github.com/pressly/goose/v3 v3.29.0
 	github.com/prometheus/client_golang v1.25.0
 	github.com/santhosh-tekuri/jsonschema/v6 v6.0.3
+	github.com/scim2/filter-parser/v2 v2.3.1
 	github.com/spf13/cobra v1.10.2
 	github.com/spf13/pflag v1.0.9
 	github.com/swaggest/jsonschema-go v0.3.74
@@ -83,6 +87,7 @@ require (
 	github.com/prometheus/client_model v0.6.3 // indirect
 	github.com/prometheus/common v0.72.0 // indirect
 	github.com/prometheus/procfs v0.22.0 // indirect
+	github.com/q-uint/parser v0.3.1 // indirect
 	github.com/remyoudompheng/bigfft v0.0.0-20230129092748-24d4a6f8daec // indirect
 	github.com/rivo/uniseg v0.4.7 // indirect
 	github.com/russross/blackfriday/v2 v2.1.0 // indirect

@@ -88,6 +88,7 @@ func TestEveryCommandByRole(t *testing.T) {
 					token = w.tokenFor(role.user)
 				}
 				get[wire.Draft](w, "POST", "/api/v1/drafts", `{"name":"Tomas moves","changes":[{"op":"patch","type":"devices","id":"mill-bridge","record":{"state":"maintenance"}}]}`)
+				get[wire.Source](w, "POST", "/api/v1/sources", `{"name":"Larkmere people","kind":"scim"}`)
 				for _, name := range []string{"Larkmere directory", "Old directory"} {
 					get[wire.Source](w, "POST", "/api/v1/sources", fmt.Sprintf(`{"name":%q,"kind":"directory","directory":{"url":"ldap://127.0.0.1:1","people":{"base":"ou=people,dc=example"},"groups":{"base":"ou=groups,dc=example"}}}`, name))
 				}

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"crypto/tls"
 	"crypto/x509"
+	"encoding/json"
 	"fmt"
 	"net"
 	"os"
@@ -268,6 +269,23 @@ func TestAnaComesFromTheDirectory(t *testing.T) {
 		t.Errorf("the trail does not name the source: %+v", a.Because[0].Stops)
 	}
 
+	if found := get[wire.SourceFound](w, "GET", "/api/v1/sources/larkmere-directory/find?q=lopes", ""); len(found.People) != 1 || found.People[0].User == nil {
+		t.Errorf("found: %+v", found)
+	}
+	src := get[wire.Source](w, "GET", "/api/v1/sources/larkmere-directory", "")
+	set, err := json.Marshal(src.NewSource)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if test := get[wire.SourceTest](w, "POST", "/api/v1/sources/test", string(set)); !test.OK || test.People != 2 {
+		t.Errorf("tried: %+v", test)
+	}
+	get[wire.Source](w, "PUT", "/api/v1/sources/larkmere-directory", string(set))
+	if status, _, _ := w.ask("PUT", "/api/v1/sources/larkmere-directory", w.token, string(set)); status != 409 {
+		t.Errorf("an earlier version is put again: %d", status)
+	}
+	get[wire.Source](w, "POST", "/api/v1/sources/larkmere-directory/links", `{"outside":"nobody","user":"tomas.field"}`)
+
 	// What the directory keeps is changed there, whatever the way; what is ours beside it is ours.
 	kept := `the source "Larkmere directory" keeps`
 	w.does(2, kept, "user", "edit", "ana.lopes", "--name", "Somebody Else")
@@ -309,7 +327,9 @@ func TestAnaComesFromTheDirectory(t *testing.T) {
 		t.Error("the next reading has not brought her again")
 	}
 
-	w.does(0, "", "source", "remove", "larkmere-directory")
+	if status, _, text := w.ask("DELETE", "/api/v1/sources/larkmere-directory", w.token, ""); status != 204 {
+		t.Errorf("taking the source away: %d %s", status, text)
+	}
 	w.does(0, "", "user", "edit", "ana.lopes", "--name", "Ana Lopes Reis")
 }
 

@@ -21,7 +21,7 @@ func (a *app) source() *cobra.Command {
 		Example: "  sentier source add \"Larkmere directory\" --url ldaps://directory.larkmere.example --people ou=people,dc=larkmere,dc=example --groups ou=groups,dc=larkmere,dc=example --map \"Bridge crew=bridge-crew\"\n" +
 			"  sentier source look larkmere-directory\n  sentier source sync larkmere-directory",
 	}
-	cmd.AddCommand(a.sourceList(), a.sourceShow(), a.sourceAdd(), a.sourceEdit(), a.sourceTest(), a.sourceFind(), a.sourceLook(), a.sourceSync(), a.sourceLink(), a.sourceRemove())
+	cmd.AddCommand(a.sourceList(), a.sourceShow(), a.sourceAdd(), a.sourceEdit(), a.sourceTest(), a.sourceFind(), a.sourceLook(), a.sourceSync(), a.sourceLink(), a.sourceToken(), a.sourceRemove())
 	return cmd
 }
 
@@ -222,6 +222,9 @@ func (f *sourceFlags) read(cmd *cobra.Command, over *wire.NewSource) error {
 	}
 	f.in.Bring.Links = over.Bring.Links
 	f.in.Name, f.in.Kind, f.in.Version = over.Name, over.Kind, over.Version
+	if over.Directory == nil {
+		f.in.Directory = nil
+	}
 	return nil
 }
 
@@ -236,6 +239,7 @@ func cutLast(text string) (before, after string, ok bool) {
 
 func (a *app) sourceAdd() *cobra.Command {
 	var f sourceFlags
+	var scim bool
 	cmd := &cobra.Command{
 		Use: "add NAME", Short: "Set a source up; nothing is read yet", Args: exactly("NAME"),
 		Example: "  sentier source add \"Larkmere directory\" --url ldaps://directory.larkmere.example --people ou=people,dc=larkmere,dc=example --groups ou=groups,dc=larkmere,dc=example --map \"Bridge crew=bridge-crew\" --every 30",
@@ -247,16 +251,48 @@ func (a *app) sourceAdd() *cobra.Command {
 			if err := f.read(cmd, nil); err != nil {
 				return err
 			}
-			f.in.Name, f.in.Kind = args[0], "directory"
+			if f.in.Name, f.in.Kind = args[0], "directory"; scim {
+				f.in.Kind, f.in.Directory = "scim", nil
+			}
 			var out wire.Source
 			if err := c.Do(cmd.Context(), "POST", "/api/v1/sources", nil, f.in, &out); err != nil {
 				return err
+			}
+			if scim {
+				fmt.Fprintf(a.Err, "Set up. “sentier source token %s” makes the token with which it brings people and groups to /scim/v2.\n", out.ID)
+				return nil
 			}
 			fmt.Fprintf(a.Err, "Set up. Nothing was read yet: “sentier source look %s” shows what would come of it.\n", out.ID)
 			return nil
 		},
 	}
 	f.add(cmd)
+	cmd.Flags().BoolVar(&scim, "scim", false, "it brings people and groups by itself, over SCIM 2.0; nothing is read")
+	return cmd
+}
+
+func (a *app) sourceToken() *cobra.Command {
+	var in wire.NewSourceToken
+	cmd := &cobra.Command{
+		Use: "token SOURCE", Short: "Make a token by which a source brings its people and groups, and that is good for nothing else", Args: exactly("SOURCE"),
+		Example: "  sentier source token larkmere-people --days 365 --network 10.20.0.0/16",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			var out wire.Token
+			if err := c.Do(cmd.Context(), "POST", sourcePath(args[0], "/tokens"), nil, in, &out); err != nil {
+				return err
+			}
+			fmt.Fprintln(a.Err, "Shown once, and kept as a hash alone:")
+			return a.print(out, sheet{head: []string{"TOKEN"}, rows: [][]string{{out.Secret}}})
+		},
+	}
+	f := cmd.Flags()
+	f.StringVar(&in.Name, "name", "", "what it is for; left out: the name of the source")
+	f.IntVar(&in.Days, "days", 0, "for how long; 0: 90")
+	f.StringSliceVar(&in.Networks, "network", nil, "that it is good from; left out: any")
 	return cmd
 }
 

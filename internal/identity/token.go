@@ -122,6 +122,7 @@ type Holder struct {
 	Expires time.Time
 	Strong  bool   // by a second factor
 	Mandate string // id of the only mandate that counts; empty: all of the user's
+	Source  string // id of the source that is all it is good for; empty: none
 }
 
 // Authenticate finds who holds a secret, which comes from an address; empty: it is not known, and not asked for. The error is
@@ -139,7 +140,7 @@ func (r *Registry) Authenticate(secret, address string) (Holder, error) {
 		return Holder{}, ErrCredential
 	}
 	r.use(t.ID, r.Clock())
-	h := Holder{User: policy.UserID(t.UserID), Via: string(t.Kind), Token: t.ID, Strong: t.Strong, Mandate: t.Mandate}
+	h := Holder{User: policy.UserID(t.UserID), Via: string(t.Kind), Token: t.ID, Strong: t.Strong, Mandate: t.Mandate, Source: t.Source}
 	if t.ExpiresAt != nil {
 		h.Expires = *t.ExpiresAt
 	}

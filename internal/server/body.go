@@ -26,6 +26,7 @@ const (
 	smallJSON
 	policyText // a policy document
 	sheetText  // a CSV file
+	scimJSON   // a resource of SCIM, or many
 )
 
 // contents says, of each content, how many bytes there can be, and by which media types it comes. The first is told to whoever
@@ -39,6 +40,7 @@ var contents = map[content]struct {
 	mergePatch: {1 << 20, []string{"application/merge-patch+json"}},
 	manyJSON:   {8 << 20, []string{"application/json"}},
 	policyText: {1 << 30, []string{"application/yaml", "application/json"}},
+	scimJSON:   {8 << 20, []string{scimMedia, "application/json"}},
 	sheetText:  {256 << 20, []string{"text/csv"}},
 }
 

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"html/template"
 	"net/http"
+	"strings"
 	"time"
 
 	"github.com/labstack/echo/v5"
@@ -49,6 +50,10 @@ func (s *Server) problem(c *echo.Context, err error) {
 		case <-c.Request().Context().Done():
 		case <-s.closing:
 		}
+	}
+	if strings.HasPrefix(c.Request().URL.Path, scimPath+"/") {
+		s.scimProblem(c, err)
+		return
 	}
 	words := service.Accepted(c.Request().Header.Get("Accept-Language"))
 	p := wire.Problem{Status: statusOf(err), Detail: err.Error()}

@@ -33,6 +33,7 @@ type route struct {
 	filters      []string       // parameters of the query beside those of in
 	heavy        bool           // few of its kind at a time
 	past         bool           // can be asked of the policy as it was
+	scim         bool           // for the source that a token belongs to, and for nobody else
 	stream       bool           // lasts, and is counted by itself
 	hides        bool           // whoever may not see it is told that it is not there
 	handle       func(r *request) error
@@ -94,6 +95,7 @@ type request struct {
 	prefix  string // below which clients reach the service
 	server  *Server
 	heavy   bool
+	queued  bool            // it has had its turn
 	asks    answers.Service // of which it asks
 	own     bool            // the caller may ask about nobody but themself
 	leave   []func()        // give back the room that the work on the request has taken
@@ -104,11 +106,12 @@ func (r *request) answers() answers.Service { return r.asks }
 
 // queue waits for a turn, unless the request has one.
 func (r *request) queue(room heavyRoom) error {
-	if r.heavy {
+	if r.heavy || r.queued {
 		return nil
 	}
 	leave, err := room.enter(r.Request().Context())
 	if err == nil {
+		r.queued = true
 		r.leave = append(r.leave, leave)
 	}
 	return err
@@ -195,6 +198,9 @@ func (s *Server) identify(r route, req *request) error {
 	req.caller.Language = req.Request().Header.Get("Accept-Language")
 	if r.open {
 		return nil
+	}
+	if err := service.SourceOnly(req.caller); err != nil && !r.scim {
+		return err
 	}
 	err := s.service.Admitted(req.caller)
 	if r.tag == "session" && !errors.Is(err, service.ErrCredential) {

@@ -87,7 +87,7 @@ func New(svc *service.Service, o Options) (*Server, error) {
 	s.echo = echo.NewWithConfig(echo.Config{Logger: o.Log, HTTPErrorHandler: s.problem, Router: router})
 	s.echo.Use(s.observe, middleware.RecoverWithConfig(middleware.RecoverConfig{DisablePrintStack: true}), s.secure)
 	routes := slices.Concat(s.routes(), s.editRoutes(), s.auditRoutes(), s.ownRoutes(), s.draftRoutes(), s.upkeepRoutes(), s.reviewRoutes(), s.sourceRoutes())
-	for _, r := range routes {
+	for _, r := range slices.Concat(routes, s.scimRoutes()) {
 		s.echo.Add(r.method, r.echoPath(), s.handler(r))
 	}
 	// It takes longer than all else of a start, and most services are never asked for it.
@@ -120,7 +120,7 @@ func (s *Server) secure(next echo.HandlerFunc) echo.HandlerFunc {
 		if s.public != nil && s.public.Scheme == "https" {
 			h.Set("Strict-Transport-Security", "max-age=31536000")
 		}
-		if path := c.Request().URL.Path; strings.HasPrefix(path, "/api/") || strings.HasPrefix(path, "/access/") {
+		if path := c.Request().URL.Path; strings.HasPrefix(path, "/api/") || strings.HasPrefix(path, "/access/") || strings.HasPrefix(path, scimPath+"/") {
 			h.Set("Cache-Control", "no-store")
 			h.Set("Vary", "Accept-Encoding, Accept-Language, Authorization, Cookie")
 		}

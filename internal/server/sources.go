@@ -35,6 +35,7 @@ func (s *Server) sourceRoutes() []route {
 		{id: "findInSource", method: "GET", path: "/api/v1/sources/{id}/find", tag: "sources", summary: "People and groups of a source by some letters, with who is in them", in: findInSourceQuery{}, needs: service.Whole, heavy: true, out: wire.SourceFound{}, handle: s.findInSource},
 		{id: "lookAtSource", method: "POST", path: "/api/v1/sources/{id}/look", tag: "sources", summary: "What a reading would do, before it counts", in: one, needs: service.Manage, heavy: true, out: wire.SourceLook{}, handle: s.lookAtSource},
 		{id: "readSource", method: "POST", path: "/api/v1/sources/{id}/read", tag: "sources", summary: "Read a source now, and make what it says count", in: []any{one, wire.ReadSource{}}, needs: service.Manage, takes: smallJSON, heavy: true, out: wire.SourceRun{}, handle: s.readSource},
+		{id: "createSourceToken", method: "POST", path: "/api/v1/sources/{id}/tokens", tag: "sources", summary: "Make a token by which a source brings its people and groups over SCIM, and that is good for nothing else", in: []any{one, wire.NewSourceToken{}}, needs: service.Manage, takes: smallJSON, out: wire.Token{}, status: 201, handle: s.sourceToken},
 		{id: "linkSource", method: "POST", path: "/api/v1/sources/{id}/links", tag: "sources", summary: "Say that somebody of a source is a user who was here before", in: []any{one, wire.LinkSource{}}, needs: service.Manage, takes: smallJSON, out: wire.Source{}, handle: s.linkSource},
 		{id: "listOrigins", method: "GET", path: "/api/v1/origins", tag: "sources", summary: "From where some records come, and what of them a source keeps", in: originsQuery{}, needs: service.Read, out: []wire.Origin{}, handle: s.origins},
 	}
@@ -106,6 +107,18 @@ func (s *Server) linkSource(r *request) error {
 		return err
 	}
 	return r.tell(s.service.LinkSource(r.Request().Context(), r.caller, r.id(), in))
+}
+
+func (s *Server) sourceToken(r *request) error {
+	var in wire.NewSourceToken
+	if err := r.decode(&in); err != nil {
+		return err
+	}
+	out, err := s.service.SourceToken(r.Request().Context(), r.caller, r.id(), in)
+	if err != nil {
+		return err
+	}
+	return r.JSON(http.StatusCreated, out)
 }
 
 func (s *Server) origins(r *request) error {

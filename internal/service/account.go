@@ -109,7 +109,7 @@ func (s *Service) Authenticate(secret, address string) (Caller, time.Time, error
 	if err != nil {
 		return Caller{}, time.Time{}, err
 	}
-	return Caller{User: h.User, Via: h.Via, Token: h.Token, Strong: h.Strong, Mandate: policy.MandateID(h.Mandate), secret: secret}, h.Expires, nil
+	return Caller{User: h.User, Via: h.Via, Token: h.Token, Strong: h.Strong, Mandate: policy.MandateID(h.Mandate), Source: h.Source, secret: secret}, h.Expires, nil
 }
 
 // Still tells whether the credential that a caller came with holds still.

@@ -12,6 +12,7 @@ type Caller struct {
 	Via   string // console, terminal or token
 	Token string // id of the credential
 
+	Source  string           // the source whose people and groups they bring, and that is all they may; empty: none
 	Mandate policy.MandateID // the only one that counts; empty: all that are in force for the user
 
 	From string // address that the request came from; empty: not known

@@ -79,7 +79,7 @@ func (s *Service) loadSources(ctx context.Context) error {
 		if !ok {
 			return fmt.Errorf("read what the sources have brought: %q is no type of record", Clip(o.Type))
 		}
-		origins = append(origins, source.Origin{Source: o.Source, Type: t, Outside: o.Outside, Record: o.Record, Place: o.Place, Gone: o.Gone, Suspended: o.Suspended})
+		origins = append(origins, source.Origin{Source: o.Source, Type: t, Outside: o.Outside, Record: o.Record, Place: o.Place, Gone: o.Gone, Suspended: o.Suspended, Made: o.Made, Told: string(o.Told)})
 	}
 	var joined []source.Member
 	for _, m := range members {
@@ -202,17 +202,23 @@ func (s *Service) checkSource(in wire.NewSource) (wire.NewSource, []byte, error)
 	if n := len([]rune(in.Name)); n == 0 || n > mostSourceName {
 		return in, nil, Wrong("name", "has %d characters: give it a name of 1 to %d", n, mostSourceName)
 	}
-	if in.Kind != kindDirectory {
-		return in, nil, Wrong("kind", "%q is not known: write directory", Clip(in.Kind))
+	if in.Kind != kindDirectory && in.Kind != kindSCIM {
+		return in, nil, Wrong("kind", "%q is not known: write directory or scim", Clip(in.Kind))
 	}
 	if in.Every < 0 || in.Every > mostEvery {
 		return in, nil, Wrong("every", "%d is out of range: %d to %d", in.Every, 0, mostEvery)
 	}
-	if in.Directory == nil {
+	switch {
+	case in.Kind == kindSCIM:
+		if in.Directory != nil || in.Every != 0 {
+			return in, nil, Wrong("directory", "goes with a source that is read: this one brings by itself")
+		}
+	case in.Directory == nil:
 		return in, nil, Wrong("directory", "is missing: say where the directory is")
-	}
-	if field, problem := directory.Settings(*in.Directory).Check(); problem != nil {
-		return in, nil, &InputError{Field: "directory." + field, Problem: *problem}
+	default:
+		if field, problem := directory.Settings(*in.Directory).Check(); problem != nil {
+			return in, nil, &InputError{Field: "directory." + field, Problem: *problem}
+		}
 	}
 	if field, problem := in.Bring.Check(s.State().Policy); problem != nil {
 		return in, nil, &InputError{Field: "bring." + field, Problem: *problem}

@@ -50,6 +50,9 @@ type toldProblem struct {
 
 // read reads a source, all of it.
 func (s *Service) read(ctx context.Context, k *keptSource) (*source.Held, error) {
+	if k.set.Directory == nil {
+		return nil, &DraftError{policy.Say("the source %q is not read: it brings people and groups by itself", k.Name)}
+	}
 	held, err := s.borders.Outside.Read(ctx, *k.set.Directory)
 	if err != nil {
 		return nil, err
@@ -80,6 +83,9 @@ func (s *Service) TestSource(ctx context.Context, c Caller, in wire.NewSource) (
 		return wire.SourceTest{}, err
 	}
 	out := wire.SourceTest{Matched: []wire.SourceMatch{}, Loose: []wire.SourceMatch{}, Problems: []wire.SourceProblem{}}
+	if in.Directory == nil {
+		return out, Wrong("kind", "is not read: it brings people and groups by itself")
+	}
 	start := time.Now()
 	held, err := s.borders.Outside.Read(ctx, *in.Directory)
 	out.Took = time.Since(start).Seconds()
@@ -392,17 +398,21 @@ func (s *Service) bring(ctx context.Context, c Caller, k *keptSource, in wire.Re
 	if err != nil {
 		return plan, saved, err
 	}
-	if len(saved.Changes) == 0 && !broughtBy(&plan.Plan).Empty() { // nothing is other, but something else is known of where it comes from
-		s.writing.Lock()
-		defer s.writing.Unlock()
-		b := broughtBy(&plan.Plan)
-		b.Source = k.ID
-		if err := s.kept(s.borders.Sources.KeepBrought(ctx, b)); err != nil {
-			return plan, saved, err
-		}
-		s.known.Store(s.known.Load().With(&plan.Plan, nil))
+	return plan, saved, s.learn(ctx, saved, &plan.Plan)
+}
+
+// learn keeps what else is known of where records come from, where no revision was made that would have kept it.
+func (s *Service) learn(ctx context.Context, saved wire.Saved, p *source.Plan) error {
+	if len(saved.Changes) > 0 || broughtBy(p).Empty() {
+		return nil
 	}
-	return plan, saved, nil
+	s.writing.Lock()
+	defer s.writing.Unlock()
+	if err := s.kept(s.borders.Sources.KeepBrought(ctx, broughtBy(p))); err != nil {
+		return err
+	}
+	s.known.Store(s.known.Load().With(p, nil))
+	return nil
 }
 
 // broughtBy is what a plan comes to, as it is kept.
@@ -412,7 +422,7 @@ func broughtBy(p *source.Plan) *store.Brought {
 	}
 	out := &store.Brought{}
 	thing := func(o source.Origin) store.Origin {
-		return store.Origin{Source: o.Source, Type: o.Type.String(), Outside: o.Outside, Record: o.Record, Place: o.Place, Gone: o.Gone, Suspended: o.Suspended}
+		return store.Origin{Source: o.Source, Type: o.Type.String(), Outside: o.Outside, Record: o.Record, Place: o.Place, Gone: o.Gone, Suspended: o.Suspended, Made: o.Made, Told: []byte(o.Told)}
 	}
 	for _, o := range p.Origins {
 		out.Origins = append(out.Origins, thing(o))

@@ -49,8 +49,12 @@ func (s *Service) CreateToken(ctx context.Context, c Caller, in wire.NewToken, a
 	if err := s.checkScope(st, &in); err != nil {
 		return wire.Token{}, err
 	}
-	secret, t, repeated, err := s.who.CreateToken(ctx,
-		store.Token{UserID: in.User, Name: in.Name, CreatedBy: string(c.User), ExpiresAt: &until, Mandate: in.Mandate, Networks: strings.Join(in.Networks, " ")},
+	return s.keepToken(ctx, c, store.Token{UserID: in.User, Name: in.Name, CreatedBy: string(c.User), ExpiresAt: &until, Mandate: in.Mandate, Networks: strings.Join(in.Networks, " ")}, asked)
+}
+
+// keepToken makes a token of which all is known but its secret.
+func (s *Service) keepToken(ctx context.Context, c Caller, token store.Token, asked Asked) (wire.Token, error) {
+	secret, t, repeated, err := s.who.CreateToken(ctx, token,
 		identity.Repetition{Key: asked.Key, Request: asked.Request, Caller: c.User, Secret: c.secret})
 	if errors.Is(err, identity.ErrRepeated) {
 		return wire.Token{}, &KeyError{asked.Key}

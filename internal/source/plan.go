@@ -16,6 +16,7 @@ import (
 type Known struct {
 	byRecord map[record]Origin
 	byThing  map[thing]string    // the record's id
+	byPlace  map[thing]string    // likewise, by where a thing stands, without regard to capitals
 	members  map[member]string   // the source that brought the membership
 	counts   map[string][3]int   // by source: users, groups, memberships
 	names    map[string]string   // of sources
@@ -45,7 +46,9 @@ type Origin struct {
 	Place   string // where it stands there
 	Gone    bool   // it is there no more
 
-	Suspended bool // the record was, for that
+	Suspended bool   // the record was, for that
+	Made      bool   // the source has made it, and keeps its name
+	Told      string // what else the source says of it
 }
 
 // Member is a membership that a source has brought.
@@ -61,7 +64,7 @@ type Of struct {
 // NewKnown gathers what is known.
 func NewKnown(sources []Of, origins []Origin, members []Member) *Known {
 	k := &Known{
-		byRecord: make(map[record]Origin, len(origins)), byThing: make(map[thing]string, len(origins)), members: make(map[member]string, len(members)),
+		byRecord: make(map[record]Origin, len(origins)), byThing: make(map[thing]string, len(origins)), byPlace: make(map[thing]string, len(origins)), members: make(map[member]string, len(members)),
 		counts: map[string][3]int{}, names: map[string]string{}, undo: map[string]bool{}, fed: map[string][]string{},
 	}
 	for _, s := range sources {
@@ -73,8 +76,7 @@ func NewKnown(sources []Of, origins []Origin, members []Member) *Known {
 		}
 	}
 	for _, o := range origins {
-		k.byRecord[record{o.Type, o.Record}] = o
-		k.byThing[thing{o.Source, o.Type, o.Outside}] = o.Record
+		k.put(o)
 		k.count(o)
 	}
 	for _, m := range members {
@@ -130,11 +132,14 @@ func (k *Known) Locked(c policy.RecordChange) (source string, what policy.Said, 
 	r := c.Record()
 	t, id := r.Type(), r.Key()
 	if o, ok := k.byRecord[record{t, id}]; ok && c.Before != nil && !o.Gone {
-		if c.After == nil {
+		if c.After == nil && (t == policy.Users || o.Made) {
 			return o.Source, policy.Say("%s itself", r.Title()), true
 		}
+		if c.After == nil {
+			return o.Source, policy.Say("the members of %s", r.Title()), true
+		}
 		for _, f := range policy.Describe(t).Fields {
-			if slices.Contains(kept[t], f.Name) && !sameField(&f, c.Before, c.After) {
+			if slices.Contains(kept[t], f.Name) && (t == policy.Users || o.Made) && !sameField(&f, c.Before, c.After) {
 				what := policy.Say("the name of %s", c.Before.Title())
 				if f.Name == "email" {
 					what = policy.Say("the address of %s", c.Before.Title())
@@ -317,7 +322,7 @@ func (w *planner) byRule(g *Group, made map[string]string) (row Matched, to stri
 		}
 		row.Make, made[to] = true, g.Name
 		w.Changes = append(w.Changes, policy.Change{Op: policy.Put, Type: policy.UserGroups, ID: to, Record: group})
-		w.Origins = append(w.Origins, Origin{Source: w.source, Type: policy.UserGroups, Outside: g.Outside, Record: to, Place: g.Place})
+		w.Origins = append(w.Origins, Origin{Source: w.source, Type: policy.UserGroups, Outside: g.Outside, Record: to, Place: g.Place, Made: true})
 		return row, to, true
 	}
 	return row, "", false
@@ -366,7 +371,7 @@ func (w *planner) people(feeds []feed) {
 			continue
 		}
 		w.People++
-		if id := userID(p.ID); id != "" {
+		if id := UserID(p.ID); id != "" {
 			byID[id] = append(byID[id], p)
 		}
 		if mail := mailOf(p); mail != "" {
@@ -423,6 +428,33 @@ func plain(text string) string {
 	}, text))
 }
 
+// At finds the record of a thing by where it stands, without regard to capitals.
+func (k *Known) At(source string, t policy.Type, place string) (id string, ok bool) {
+	id, ok = k.byPlace[thing{source, t, strings.ToLower(place)}]
+	return id, ok
+}
+
+// Things are what a source has brought of a type that is there still, by the ids of the records.
+func (k *Known) Things(source string, t policy.Type) []Origin {
+	out := slices.DeleteFunc(k.things(source, t), func(o Origin) bool { return o.Gone })
+	slices.SortFunc(out, func(a, b Origin) int { return strings.Compare(a.Record, b.Record) })
+	return out
+}
+
+// Memberships are, by user, the groups in which a source has brought them.
+func (k *Known) Memberships(source string) map[string][]string {
+	out := map[string][]string{}
+	for m, from := range k.members {
+		if from == source {
+			out[m.user] = append(out[m.user], m.group)
+		}
+	}
+	for _, list := range out {
+		slices.Sort(list)
+	}
+	return out
+}
+
 // things are what a source has brought of a type, by their outside ids.
 func (k *Known) things(source string, t policy.Type) (out []Origin) {
 	for at, o := range k.byRecord {
@@ -434,8 +466,8 @@ func (k *Known) things(source string, t policy.Type) (out []Origin) {
 	return out
 }
 
-// userID is the id that a user gets of that by which a person is known; empty: none can be made of it.
-func userID(known string) string {
+// UserID is the id that a user gets of that by which a person is known; empty: none can be made of it.
+func UserID(known string) string {
 	id := strings.ToLower(strings.TrimSpace(known))
 	if !policy.ValidID(id) {
 		return ""
@@ -465,7 +497,7 @@ func (w *planner) person(p *Person, byID map[string][]*Person) {
 		}
 		return
 	}
-	id := userID(p.ID)
+	id := UserID(p.ID)
 	switch {
 	case strings.TrimSpace(p.ID) == "":
 		w.tell(p.Place, "%s has no id there: nothing could be made of it here", cmp.Or(p.Name, p.Place))
@@ -627,35 +659,56 @@ func (k *Known) Brought(g *policy.UserGroup) map[string][]string {
 	return out
 }
 
+func (k *Known) put(o Origin) {
+	if was, ok := k.byRecord[record{o.Type, o.Record}]; ok {
+		k.drop(was)
+	}
+	k.byRecord[record{o.Type, o.Record}] = o
+	k.byThing[thing{o.Source, o.Type, o.Outside}] = o.Record
+	k.byPlace[thing{o.Source, o.Type, strings.ToLower(o.Place)}] = o.Record
+}
+
+func (k *Known) drop(o Origin) {
+	was := k.byRecord[record{o.Type, o.Record}]
+	delete(k.byRecord, record{o.Type, o.Record})
+	delete(k.byThing, thing{o.Source, o.Type, o.Outside})
+	delete(k.byPlace, thing{o.Source, o.Type, strings.ToLower(was.Place)})
+}
+
+// Fork is the same, for somebody to change: nobody else may have it then.
+func (k *Known) Fork() *Known {
+	return &Known{byRecord: maps.Clone(k.byRecord), byThing: maps.Clone(k.byThing), byPlace: maps.Clone(k.byPlace), members: maps.Clone(k.members), counts: map[string][3]int{}, names: k.names, undo: k.undo, fed: k.fed}
+}
+
+// Take changes what is known, of which nobody else may have it, by a plan that is carried out.
+func (k *Known) Take(p *Plan) {
+	for _, o := range p.Lost {
+		k.drop(o)
+	}
+	for _, o := range p.Origins {
+		k.put(o)
+	}
+	for _, m := range p.Left {
+		delete(k.members, member{m.Group, m.User})
+	}
+	for _, m := range p.Joined {
+		k.members[member{m.Group, m.User}] = m.Source
+	}
+}
+
 // With is what is known once a plan was carried out that removes some users.
 func (k *Known) With(p *Plan, removed []string) *Known {
-	next := &Known{byRecord: maps.Clone(k.byRecord), byThing: maps.Clone(k.byThing), members: maps.Clone(k.members), counts: map[string][3]int{}, names: k.names, undo: k.undo, fed: k.fed}
-	drop := func(o Origin) {
-		delete(next.byRecord, record{o.Type, o.Record})
-		delete(next.byThing, thing{o.Source, o.Type, o.Outside})
-	}
+	next := k.Fork()
 	for _, id := range removed {
 		if o, ok := next.byRecord[record{policy.Users, id}]; ok {
-			drop(o)
+			next.drop(o)
 		}
 	}
 	if len(removed) > 0 {
 		maps.DeleteFunc(next.members, func(m member, _ string) bool { return slices.Contains(removed, m.user) })
 	}
 	if p != nil {
-		for _, o := range p.Lost {
-			drop(o)
-		}
-		for _, o := range p.Origins {
-			next.byRecord[record{o.Type, o.Record}] = o
-			next.byThing[thing{o.Source, o.Type, o.Outside}] = o.Record
-		}
-		for _, m := range p.Left {
-			delete(next.members, member{m.Group, m.User})
-		}
-		for _, m := range p.Joined {
-			next.members[member{m.Group, m.User}] = m.Source
-		}
+		next.Take(p)
 	}
 	for _, o := range next.byRecord {
 		next.count(o)

@@ -238,3 +238,18 @@ func (h *Held) Find(letters string, most int) (people []Person, groups []Group) 
 	}
 	return people, groups
 }
+
+// Feeds is the group of ours that a group of a name feeds, by the mappings and then by the rules; empty: none.
+func (s *Intake) Feeds(name string) string {
+	for _, m := range s.Groups {
+		if policy.FoldName(m.Outside) == policy.FoldName(name) {
+			return m.Group
+		}
+	}
+	for _, r := range s.Rules {
+		if rest, ok := r.fits(&Group{Name: name}); ok {
+			return strings.Replace(r.Group, "*", policy.MakeID(rest, func(string) bool { return false }), 1)
+		}
+	}
+	return ""
+}

@@ -66,6 +66,7 @@ type Token struct {
 	UsedAt      *time.Time `json:"used_at,omitempty"`  // last, as far as it was kept
 	Mandate     string     `json:"mandate,omitempty"`  // id of the only mandate that counts with it; empty: all of its user
 	Networks    string     `json:"networks,omitempty"` // that it is good from, with spaces between; empty: any
+	Source      string     `json:"source,omitempty"`   // id of the source whose people and groups it brings, and that is all it is good for; empty: none
 }
 
 // check covers what decides whether and for whom the token holds. A token that is revoked needs none of it any more.
@@ -76,6 +77,9 @@ func (t *Token) check() []byte {
 	}
 	if t.Mandate != "" || t.Networks != "" {
 		texts = append(texts, "for", t.Mandate, t.Networks)
+	}
+	if t.Source != "" {
+		texts = append(texts, "source", t.Source)
 	}
 	return checksum(texts...)
 }

@@ -32,7 +32,9 @@ type Origin struct {
 	Place   string // where it stands there, for people
 	Gone    bool   // it is there no more
 
-	Suspended bool // the record was, for that
+	Suspended bool   // the record was, for that
+	Made      bool   // the source has made it, and keeps its name
+	Told      []byte // JSON: what else the source says of it; empty: nothing
 }
 
 // OriginMember is that a membership was brought by a source.
@@ -64,7 +66,6 @@ const (
 
 // Brought is what changes, with a revision or without one, of what a source is known to have brought.
 type Brought struct {
-	Source       string
 	Origins      []Origin       // in place of what is known of those things
 	Lost         []Origin       // that stand for nothing any more
 	Joined, Left []OriginMember // memberships

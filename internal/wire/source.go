@@ -9,7 +9,7 @@ import (
 // NewSource is a source of users and groups, as it is set up.
 type NewSource struct {
 	Name string `json:"name" sentier:"required" description:"by which people know it; its id is made of it"`
-	Kind string `json:"kind" sentier:"required" enum:"directory" description:"directory: people and groups by LDAP"`
+	Kind string `json:"kind" sentier:"required" enum:"directory,scim" description:"directory: people and groups are read by LDAP; scim: they are brought by SCIM 2.0, at /scim/v2, with a token of the source"`
 
 	Directory *source.Directory `json:"directory,omitempty" description:"of a directory: where it is, and how it keeps people and groups"`
 	Bring     source.Intake     `json:"bring,omitzero" description:"what comes of what it holds"`
@@ -152,4 +152,11 @@ type Origin struct {
 	Fields  []string `json:"fields" description:"what the source keeps of it: that is changed there"`
 	Gone    bool     `json:"gone,omitempty" description:"it is there no more"`
 	Members []string `json:"members,omitempty" description:"of a user group: ids of the users whose memberships come from the source"`
+}
+
+// NewSourceToken is a token that a source is to be given.
+type NewSourceToken struct {
+	Name     string   `json:"name,omitempty" description:"what it is for; left out: the name of the source"`
+	Days     int      `json:"days,omitempty" description:"for how long; left out: 90"`
+	Networks []string `json:"networks,omitempty" description:"that it is good from; left out: any"`
 }

@@ -22,6 +22,8 @@ CREATE TABLE origins (
     place    TEXT NOT NULL,
     gone     BOOLEAN NOT NULL,
     suspended BOOLEAN NOT NULL,
+    made     BOOLEAN NOT NULL,
+    told     BLOB NOT NULL,
     PRIMARY KEY (source, type, outside)
 ) WITHOUT ROWID;
 CREATE INDEX origins_record ON origins (type, record);
@@ -46,8 +48,11 @@ CREATE TABLE source_runs (
     PRIMARY KEY (source, number)
 ) WITHOUT ROWID;
 CREATE INDEX source_runs_revision ON source_runs (revision);
+-- The source for which alone a token is good.
+ALTER TABLE tokens ADD COLUMN source TEXT NOT NULL DEFAULT '';
 
 -- +goose Down
+ALTER TABLE tokens DROP COLUMN source;
 DROP TABLE source_runs;
 DROP TABLE origin_members;
 DROP TABLE origins;

@@ -1,0 +1,644 @@
+package service
+
+import (
+	"cmp"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+
+	"slices"
+	"strings"
+	"time"
+
+	"sentier/internal/policy"
+	"sentier/internal/scim"
+	"sentier/internal/source"
+	"sentier/internal/store"
+	"sentier/internal/wire"
+)
+
+// kindSCIM is the kind of a source that brings people and groups by itself, over SCIM.
+const kindSCIM = "scim"
+
+// scimTypes are the types of resource, by the name of their path.
+var scimTypes = map[string]struct {
+	Type   policy.Type
+	Schema string
+	Name   string
+}{"Users": {policy.Users, scim.UserSchema, "User"}, "Groups": {policy.UserGroups, scim.GroupSchema, "Group"}}
+
+// SCIMOperation is one change by SCIM.
+type SCIMOperation struct {
+	Method string // POST, PUT, PATCH or DELETE
+	Path   string // Users or Groups
+	ID     string // of the resource; none with POST
+	Match  []string
+	Body   scim.Resource
+	BulkID string
+}
+
+// SCIMResult is what became of one.
+type SCIMResult struct {
+	ID      string
+	Version string
+	Err     error // nil: it was done
+}
+
+// toldSCIM is what a source says of a thing, beside what the record has.
+type toldSCIM struct {
+	Attributes scim.Resource `json:"attributes"`
+	Created    time.Time     `json:"created"`
+	Changed    time.Time     `json:"changed"`
+}
+
+// scimSource is the source that a caller brings people and groups of.
+func (s *Service) scimSource(ctx context.Context, c Caller) (*keptSource, error) {
+	if c.Source == "" {
+		return nil, &ForbiddenError{Missing: policy.Say("a token of a source, which is made on its page")}
+	}
+	k, err := s.sourceOf(ctx, c.Source)
+	if errors.Is(err, ErrNotFound) || err == nil && k.Kind != kindSCIM {
+		return nil, ErrCredential
+	}
+	if err != nil {
+		return nil, err
+	}
+	if k.Paused {
+		return nil, &ForbiddenError{Missing: policy.Say("a source that is not paused")}
+	}
+	return k, s.Permit(s.State(), c, Manage, "")
+}
+
+// scimWork is a number of operations while they are worked out on a policy.
+type scimWork struct {
+	source *keptSource
+	policy *policy.Policy
+	known  *source.Known
+	now    time.Time
+	base   string
+
+	changes []policy.Change
+	plan    source.Plan
+	bulk    map[string]string   // ids by bulkId
+	groups  map[string][]string // of users; nil: not gathered
+}
+
+// ChangeSCIM makes changes by SCIM: each by itself counts or fails, and all that count are one revision. After some failures no more are tried; 0: all are.
+// The error is that none could be made.
+func (s *Service) ChangeSCIM(ctx context.Context, c Caller, ops []SCIMOperation, most int) ([]SCIMResult, error) {
+	k, err := s.scimSource(ctx, c)
+	if err != nil {
+		return nil, err
+	}
+	var results []SCIMResult
+	o := EditOptions{Note: "from the source “" + k.Name + "”", sourced: true, rows: len(ops)}
+	saved, err := answerOf(s.change(ctx, c, &o, func(now *State) (step, error) {
+		w := &scimWork{source: k, policy: now.Policy, known: s.known.Load().Fork(), now: s.borders.Clock().UTC().Truncate(time.Millisecond), bulk: map[string]string{}}
+		results = w.all(ops, most)
+		o.plan = &w.plan
+		next, done, err := now.Policy.Apply(w.changes)
+		return step{policy: next, done: done}, err
+	}))
+	if err != nil {
+		return nil, err
+	}
+	return results, s.learn(ctx, saved, o.plan)
+}
+
+func (w *scimWork) all(ops []SCIMOperation, most int) []SCIMResult {
+	var out []SCIMResult
+	failed := 0
+	for i := range ops {
+		if most > 0 && failed >= most {
+			break
+		}
+		op := &ops[i]
+		var r SCIMResult
+		r.ID, r.Err = w.one(op)
+		if r.Err != nil {
+			failed++
+		} else if op.Method != "DELETE" {
+			if res, err := w.resource(op.Path, r.ID); err == nil {
+				r.Version = version(res)
+			}
+		}
+		if op.BulkID != "" && r.Err == nil {
+			w.bulk[op.BulkID] = r.ID
+		}
+		out = append(out, r)
+	}
+	return out
+}
+
+// one makes one operation, or none of it.
+func (w *scimWork) one(op *SCIMOperation) (id string, err error) {
+	of, ok := scimTypes[op.Path]
+	if !ok {
+		return "", ErrNotFound
+	}
+	if id = w.meant(op.ID); op.Method != "POST" {
+		now, err := w.resource(op.Path, id)
+		if err != nil {
+			return id, err
+		}
+		if len(op.Match) > 0 && !slices.Contains(op.Match, "*") && !slices.Contains(op.Match, version(now)) {
+			return id, &scim.Error{Status: 412, Why: policy.Say("the resource has been changed since it was read: read it again")}
+		}
+		switch op.Method {
+		case "PATCH":
+			if op.Body, err = scim.Patch(of.Schema, now, op.Body); err != nil {
+				return id, err
+			}
+		case "DELETE":
+			return id, w.remove(of.Type, id)
+		}
+	}
+	clean, err := scim.Clean(of.Schema, op.Body)
+	if err != nil {
+		return id, err
+	}
+	if of.Type == policy.Users {
+		return w.user(id, clean)
+	}
+	return w.group(id, clean)
+}
+
+// meant is an id, or that of the resource which an earlier operation has made: bulkId:x.
+func (w *scimWork) meant(id string) string {
+	if ref, ok := strings.CutPrefix(id, "bulkId:"); ok {
+		return w.bulk[ref]
+	}
+	return id
+}
+
+// do carries an operation out, as far as the policy takes it.
+func (w *scimWork) do(plan source.Plan) error {
+	if len(plan.Changes) > 0 {
+		next, _, err := w.policy.Apply(plan.Changes)
+		var faults policy.Faults
+		if errors.As(err, &faults) {
+			for _, f := range faults {
+				if strings.HasSuffix(f.Path(), ".name") || strings.HasSuffix(f.Path(), ".email") {
+					return &scim.Error{Status: 409, Type: scim.Uniqueness, Why: f.Problem}
+				}
+			}
+			return scim.Wrong(scim.InvalidValue, "%v", policy.SaidBy(err))
+		}
+		if err != nil {
+			return err
+		}
+		w.policy = next
+	}
+	w.known.Take(&plan)
+	w.changes = append(w.changes, plan.Changes...)
+	w.plan.Origins = append(w.plan.Origins, plan.Origins...)
+	w.plan.Lost = append(w.plan.Lost, plan.Lost...)
+	w.plan.Joined = append(w.plan.Joined, plan.Joined...)
+	w.plan.Left = append(w.plan.Left, plan.Left...)
+	w.groups = nil
+	return nil
+}
+
+// origin is what is known of a resource of the source; false where it has none of that id.
+func (w *scimWork) origin(t policy.Type, id string) (o source.Origin, told toldSCIM, ok bool) {
+	o, ok = w.known.Origin(t, id)
+	if !ok || o.Source != w.source.ID || o.Gone {
+		return o, told, false
+	}
+	return o, told, json.Unmarshal([]byte(o.Told), &told) == nil
+}
+
+// origined is the origin of a resource with what is told of it.
+func (w *scimWork) origined(t policy.Type, id, place string, attributes scim.Resource, created time.Time) source.Origin {
+	text, err := json.Marshal(toldSCIM{attributes, created, w.now})
+	if err != nil {
+		text = []byte("{}") // which cannot be: it was read from JSON
+	}
+	return source.Origin{Source: w.source.ID, Type: t, Outside: id, Record: id, Place: place, Told: string(text)}
+}
+
+// nameOf is the name of somebody, as a record has it.
+func nameOf(a scim.Resource) string {
+	parts := strings.TrimSpace(scim.Text(a, "name.givenName") + " " + scim.Text(a, "name.familyName"))
+	return strings.TrimSpace(cmp.Or(scim.Text(a, "displayName"), scim.Text(a, "name.formatted"), parts, scim.Text(a, "userName")))
+}
+
+// addressOf is the address of somebody: the primary, or the first.
+func addressOf(a scim.Resource) string {
+	first := ""
+	for _, v := range scim.Values(a, "emails") {
+		if v["primary"] == true {
+			return scim.Text(v, "value")
+		}
+		first = cmp.Or(first, scim.Text(v, "value"))
+	}
+	return first
+}
+
+// user makes somebody, or makes them what is told.
+func (w *scimWork) user(id string, a scim.Resource) (string, error) {
+	name := strings.TrimSpace(scim.Text(a, "userName"))
+	if name == "" {
+		return "", scim.Wrong(scim.InvalidValue, "userName is missing")
+	}
+	created := w.now
+	if other, ok := w.known.At(w.source.ID, policy.Users, name); ok && other != id {
+		if o, _, here := w.origin(policy.Users, other); here || id != "" {
+			return "", &scim.Error{Status: 409, Type: scim.Uniqueness, Why: policy.Say("there is somebody with the userName %q already: %s", Clip(name), o.Record)}
+		}
+	}
+	u := &policy.User{Kind: policy.Person, Status: policy.Active}
+	var before *policy.User
+	o, told, known := w.origin(policy.Users, id)
+	if id == "" {
+		var err error
+		if id, before, err = w.newcomer(name); err != nil {
+			return "", err
+		}
+		o, _ = w.known.Origin(policy.Users, id)
+	} else {
+		if !known {
+			return "", ErrNotFound
+		}
+		created = told.Created
+		before, _ = policy.Find[*policy.User](w.policy, id)
+	}
+	if before != nil {
+		copied := *before
+		u = &copied
+	}
+	u.ID, u.Name, u.Email = policy.UserID(id), nameOf(a), addressOf(a)
+	next := w.origined(policy.Users, id, name, a, created)
+	next.Suspended = o.Suspended
+	switch active := scim.Active(a); {
+	case !active && u.Status == policy.Active:
+		u.Status, next.Suspended = policy.Suspended, true
+	case active && u.Status == policy.Suspended && o.Suspended:
+		u.Status, next.Suspended = policy.Active, false
+	}
+	plan := source.Plan{Origins: []source.Origin{next}}
+	if before == nil || before.Name != u.Name || before.Email != u.Email || before.Status != u.Status {
+		plan.Changes = []policy.Change{{Op: policy.Put, Type: policy.Users, ID: id, Record: u}}
+	}
+	return id, w.do(plan)
+}
+
+// newcomer is the id of somebody who is new to the source, and who that is here already.
+func (w *scimWork) newcomer(name string) (id string, before *policy.User, err error) {
+	if linked := w.source.set.Bring.Links[name]; linked != "" {
+		u, ok := policy.Find[*policy.User](w.policy, linked)
+		if _, other := w.known.Origin(policy.Users, linked); !ok || other {
+			return "", nil, &scim.Error{Status: 409, Type: scim.Uniqueness, Why: policy.Say("%q is linked to the user %q, who is not there, or comes from elsewhere", Clip(name), linked)}
+		}
+		return linked, u, nil
+	}
+	if id = source.UserID(name); id == "" {
+		return "", nil, scim.Wrong(scim.InvalidValue, "%q cannot be an id here: small letters, digits and . _ @ + -, up to %d", Clip(name), policy.MaxID)
+	}
+	u, there := policy.Find[*policy.User](w.policy, id)
+	if !there {
+		return id, nil, nil
+	}
+	if o, ok := w.known.Origin(policy.Users, id); ok && o.Source == w.source.ID && o.Gone { // who was here before by this source
+		return id, u, nil
+	}
+	return "", nil, &scim.Error{Status: 409, Type: scim.Uniqueness, Why: policy.Say("there is a user %q already (%s): link them if they are the same", id, u.Title())}
+}
+
+// group makes a group, or makes it what is told.
+func (w *scimWork) group(id string, a scim.Resource) (string, error) {
+	name := strings.TrimSpace(scim.Text(a, "displayName"))
+	if name == "" {
+		return "", scim.Wrong(scim.InvalidValue, "displayName is missing")
+	}
+	if other, ok := w.known.At(w.source.ID, policy.UserGroups, name); ok && other != id {
+		return "", &scim.Error{Status: 409, Type: scim.Uniqueness, Why: policy.Say("there is a group with the displayName %q already: %s", Clip(name), other)}
+	}
+	want := map[string]bool{}
+	for _, m := range scim.Values(a, "members") {
+		user := w.meant(scim.Text(m, "value"))
+		if _, _, ok := w.origin(policy.Users, user); !ok {
+			return "", scim.Wrong(scim.InvalidValue, "there is no user %q of this source: members are its users, and no groups", Clip(scim.Text(m, "value")))
+		}
+		want[user] = true
+	}
+	delete(a, "members")
+	var plan source.Plan
+	made, created := true, w.now
+	if id == "" {
+		if id, made = w.mapped(name); made {
+			plan.Changes = append(plan.Changes, policy.Change{Op: policy.Put, Type: policy.UserGroups, ID: id, Record: &policy.UserGroup{ID: policy.UserGroupID(id), Name: name, Enabled: policy.On}})
+		} else if o, ok := w.known.Origin(policy.UserGroups, id); ok {
+			return "", &scim.Error{Status: 409, Type: scim.Uniqueness, Why: policy.Say("the group %q is fed by another group of the source %q already", id, w.known.Name(o.Source))}
+		}
+	} else {
+		o, told, ok := w.origin(policy.UserGroups, id)
+		if !ok {
+			return "", ErrNotFound
+		}
+		made, created = o.Made, told.Created
+		if g, ok := policy.Find[*policy.UserGroup](w.policy, id); ok && made && g.Name != name {
+			next := *g
+			next.Name = name
+			plan.Changes = append(plan.Changes, policy.Change{Op: policy.Put, Type: policy.UserGroups, ID: id, Record: &next})
+		}
+	}
+	o := w.origined(policy.UserGroups, id, name, a, created)
+	o.Made = made
+	plan.Origins = []source.Origin{o}
+	if err := w.members(&plan, id, want); err != nil {
+		return "", err
+	}
+	return id, w.do(plan)
+}
+
+// mapped is the group of ours that a group of the source feeds, and whether it is made for it.
+func (w *scimWork) mapped(name string) (id string, made bool) {
+	if id = w.source.set.Bring.Feeds(name); id != "" {
+		_, there := policy.Find[*policy.UserGroup](w.policy, id)
+		return id, !there
+	}
+	return policy.MakeID(name, func(id string) bool { _, taken := w.policy.Get(policy.UserGroups, id); return taken }), true
+}
+
+// members makes the members of a group those that are wanted. What is a membership by hand stays.
+func (w *scimWork) members(plan *source.Plan, group string, want map[string]bool) error {
+	g, _ := policy.Find[*policy.UserGroup](w.policy, group)
+	entry := func(op policy.Op, user string) {
+		plan.Changes = append(plan.Changes, policy.Change{Op: op, Type: policy.UserGroups, ID: group, List: "members", Entry: policy.Entry{Value: user}, Beside: true})
+	}
+	if g != nil {
+		for _, m := range g.Members {
+			if m.Span() != (policy.Span{}) {
+				continue
+			}
+			user := string(m.User)
+			_, _, ours := w.origin(policy.Users, user)
+			from, brought := w.known.Brings(group, user)
+			switch {
+			case want[user]:
+				delete(want, user)
+			case brought && from == w.source.ID:
+				plan.Left = append(plan.Left, source.Member{Source: w.source.ID, Group: group, User: user})
+				entry(policy.Drop, user)
+			case ours:
+				return &scim.Error{Status: 409, Type: scim.Mutability, Why: policy.Say("the membership of %s in %s was given by hand here: it is taken away here", user, g.Title())}
+			}
+		}
+	}
+	users := make([]string, 0, len(want))
+	for user := range want {
+		users = append(users, user)
+	}
+	slices.Sort(users)
+	for _, user := range users {
+		plan.Joined = append(plan.Joined, source.Member{Source: w.source.ID, Group: group, User: user})
+		entry(policy.Add, user)
+	}
+	return nil
+}
+
+// remove takes a resource away: what becomes of a user says how the source is set; a group goes where the source has made it and nothing mentions it.
+func (w *scimWork) remove(t policy.Type, id string) error {
+	o, _, _ := w.origin(t, id)
+	var plan source.Plan
+	if t == policy.UserGroups {
+		if err := w.members(&plan, id, map[string]bool{}); err != nil {
+			return err
+		}
+		if o.Made && len(w.policy.Mentions(t, id)) == 0 {
+			plan.Changes = append(plan.Changes, policy.Change{Op: policy.Remove, Type: t, ID: id})
+		}
+		plan.Lost = []source.Origin{o}
+		return w.do(plan)
+	}
+	for _, group := range w.memberships()[id] {
+		plan.Left = append(plan.Left, source.Member{Source: w.source.ID, Group: group, User: id})
+		plan.Changes = append(plan.Changes, policy.Change{Op: policy.Drop, Type: policy.UserGroups, ID: group, List: "members", Entry: policy.Entry{Value: id}, Beside: true})
+	}
+	o.Gone = true
+	switch u, _ := policy.Find[*policy.User](w.policy, id); cmp.Or(w.source.set.Bring.Gone, source.GoneSuspended) {
+	case source.GoneRemoved:
+		plan.Changes, plan.Lost = w.policy.Cascade(t, id), []source.Origin{o}
+		return w.do(plan)
+	case source.GoneSuspended:
+		if u != nil && u.Status == policy.Active {
+			next := *u
+			next.Status, o.Suspended = policy.Suspended, true
+			plan.Changes = append(plan.Changes, policy.Change{Op: policy.Put, Type: t, ID: id, Record: &next})
+		}
+	}
+	plan.Origins = []source.Origin{o}
+	return w.do(plan)
+}
+
+func (w *scimWork) memberships() map[string][]string {
+	if w.groups == nil {
+		w.groups = w.known.Memberships(w.source.ID)
+	}
+	return w.groups
+}
+
+// resource is a resource as it is told.
+func (w *scimWork) resource(path, id string) (scim.Resource, error) {
+	of := scimTypes[path]
+	_, told, ok := w.origin(of.Type, id)
+	if !ok {
+		return nil, ErrNotFound
+	}
+	record, there := w.policy.Get(of.Type, id)
+	if !there {
+		return nil, ErrNotFound
+	}
+	out := scim.Resource{}
+	for k, v := range told.Attributes {
+		out[k] = v
+	}
+	out["schemas"], out["id"] = []any{of.Schema}, id
+	switch r := record.(type) {
+	case *policy.User:
+		out["active"] = r.Status == policy.Active
+		groups := []any{}
+		for _, g := range w.memberships()[id] {
+			groups = append(groups, scim.Resource{"value": g, "display": w.policy.Title(policy.UserGroups, g), "$ref": w.base + "/Groups/" + g})
+		}
+		if len(groups) > 0 {
+			out["groups"] = groups
+		}
+	case *policy.UserGroup:
+		members := []any{}
+		for _, m := range r.Members {
+			if _, _, ours := w.origin(policy.Users, string(m.User)); ours && m.Span() == (policy.Span{}) {
+				members = append(members, scim.Resource{"value": string(m.User), "display": w.policy.Title(policy.Users, string(m.User)), "type": "User", "$ref": w.base + "/Users/" + string(m.User)})
+			}
+		}
+		if len(members) > 0 {
+			out["members"] = members
+		}
+	}
+	out["meta"] = scim.Resource{"resourceType": of.Name, "created": told.Created.Format(time.RFC3339Nano), "lastModified": told.Changed.Format(time.RFC3339Nano), "location": w.base + "/" + path + "/" + id}
+	return out, nil
+}
+
+// version is the entity tag of a resource: the same for the same content.
+func version(r scim.Resource) string {
+	plain := scim.Resource{}
+	for k, v := range r {
+		switch list, _ := v.([]any); {
+		case k == "meta":
+		case k == "groups": // which are of the groups
+		case k == "members":
+			var ids []any
+			for _, m := range list {
+				one, _ := m.(scim.Resource)
+				ids = append(ids, one["value"])
+			}
+			plain[k] = ids
+		default:
+			plain[k] = v
+		}
+	}
+	text, err := json.Marshal(plain)
+	if err != nil {
+		return ""
+	}
+	sum := sha256.Sum256(text)
+	return `"` + hex.EncodeToString(sum[:12]) + `"`
+}
+
+// versioned puts the entity tag of a resource into it.
+func versioned(r scim.Resource) scim.Resource {
+	if meta, ok := r["meta"].(scim.Resource); ok {
+		meta["version"] = version(r)
+	}
+	return r
+}
+
+// SCIMQuery selects resources.
+type SCIMQuery struct {
+	Path       string
+	Filter     string
+	SortBy     string
+	Descending bool
+	Start      int // from 1
+	Count      int
+}
+
+// reading is the work of reading alone.
+func (s *Service) scimReading(ctx context.Context, c Caller, base string) (*scimWork, error) {
+	k, err := s.scimSource(ctx, c)
+	if err != nil {
+		return nil, err
+	}
+	return &scimWork{source: k, policy: s.State().Policy, known: s.known.Load(), base: base}, nil
+}
+
+// SCIMResource is one resource of the source; base is the address of SCIM.
+func (s *Service) SCIMResource(ctx context.Context, c Caller, base, path, id string) (scim.Resource, error) {
+	w, err := s.scimReading(ctx, c, base)
+	if err != nil {
+		return nil, err
+	}
+	if _, ok := scimTypes[path]; !ok {
+		return nil, ErrNotFound
+	}
+	r, err := w.resource(path, id)
+	if err != nil {
+		return nil, err
+	}
+	return versioned(r), nil
+}
+
+// SCIMList is a page of the resources of the source, and how many there are in all.
+func (s *Service) SCIMList(ctx context.Context, c Caller, base string, q SCIMQuery) (page []scim.Resource, total int, err error) {
+	w, err := s.scimReading(ctx, c, base)
+	if err != nil {
+		return nil, 0, err
+	}
+	of, ok := scimTypes[q.Path]
+	if !ok {
+		return nil, 0, ErrNotFound
+	}
+	var filter *scim.Filter
+	if q.Filter != "" {
+		if filter, err = scim.ParseFilter(of.Schema, q.Filter); err != nil {
+			return nil, 0, err
+		}
+	}
+	var found []scim.Resource
+	for _, o := range w.candidates(of.Type, filter) {
+		if filter == nil && q.SortBy == "" { // what is on other pages is counted alone
+			if total++; total < q.Start || total >= q.Start+q.Count {
+				continue
+			}
+		}
+		r, err := w.resource(q.Path, o.Record)
+		if errors.Is(err, ErrNotFound) {
+			continue
+		}
+		if err != nil {
+			return nil, 0, err
+		}
+		if filter == nil || filter.Holds(r) {
+			found = append(found, versioned(r))
+		}
+	}
+	if filter == nil && q.SortBy == "" {
+		return found, total, nil
+	}
+	if q.SortBy != "" {
+		if err := scim.Sort(of.Schema, found, q.SortBy, q.Descending); err != nil {
+			return nil, 0, err
+		}
+	}
+	from := min(q.Start-1, len(found))
+	return found[from:min(from+q.Count, len(found))], len(found), nil
+}
+
+// candidates are the things of the source among which those are that a filter means.
+func (w *scimWork) candidates(t policy.Type, filter *scim.Filter) []source.Origin {
+	by := map[policy.Type]string{policy.Users: "userName", policy.UserGroups: "displayName"}[t]
+	if name, ok := filter.Exactly(by); ok {
+		if id, ok := w.known.At(w.source.ID, t, name); ok {
+			if o, _, ok := w.origin(t, id); ok {
+				return []source.Origin{o}
+			}
+		}
+		return nil
+	}
+	return w.known.Things(w.source.ID, t)
+}
+
+// SourceToken makes a token by which a source brings its people and groups, and that is good for nothing else. It stands for whoever set the source up.
+func (s *Service) SourceToken(ctx context.Context, c Caller, id string, in wire.NewSourceToken) (wire.Token, error) {
+	st := s.State()
+	if err := s.Permit(st, c, Manage, ""); err != nil {
+		return wire.Token{}, err
+	}
+	k, err := s.sourceOf(ctx, id)
+	if err != nil {
+		return wire.Token{}, err
+	}
+	if k.Kind != kindSCIM {
+		return wire.Token{}, Wrong("source", "%q is read by the service: it brings nothing by itself", k.Name)
+	}
+	made := wire.NewToken{User: k.Author, Name: cmp.Or(strings.TrimSpace(in.Name), k.Name), Days: in.Days, Networks: in.Networks}
+	until, err := s.tokenEnd(st, made)
+	if err != nil {
+		return wire.Token{}, err
+	}
+	if err := s.checkScope(st, &made); err != nil {
+		return wire.Token{}, err
+	}
+	return s.keepToken(ctx, c, store.Token{UserID: k.Author, Name: made.Name, CreatedBy: string(c.User), ExpiresAt: &until, Mandate: k.Mandate, Networks: strings.Join(made.Networks, " "), Source: k.ID}, Asked{})
+}
+
+// SourceOnly refuses a token of a source for all that is not SCIM.
+func SourceOnly(c Caller) error {
+	if c.Source == "" {
+		return nil
+	}
+	return &ForbiddenError{Missing: policy.Say("a token of somebody: this one brings the people and groups of a source, and that is all it is good for")}
+}
