@@ -282,6 +282,41 @@ func (r *run) imports(s *running, n int) {
 	r.report(figure{"people imported from CSV", n, ratio(took, floor), 3, false, fmt.Sprintf("%v, the bare batched insert of the rows %v", took, floor)})
 }
 
+// provisioned measures people brought by SCIM, in as few requests as are taken, against as many from one CSV file.
+func (r *run) provisioned(s *running, n int) {
+	const many, each = 10_000, 5000
+	var sheet strings.Builder
+	sheet.WriteString("id,name,email\n")
+	for i := range many {
+		fmt.Fprintf(&sheet, "by.sheet.%05d,Newcomer %d,by.sheet.%05d@larkmere.example\n", i, i, i)
+	}
+	start := time.Now()
+	s.call("PUT", "/api/v1/sheets/users", sheet.String())
+	floor := time.Since(start)
+	s.call("POST", "/api/v1/sources", `{"name":"Bench","kind":"scim"}`)
+	var made wire.Token
+	check(json.Unmarshal(s.call("POST", "/api/v1/sources/bench/tokens", "{}"), &made))
+	owner := s.token
+	s.token = made.Secret
+	defer func() { s.token = owner }()
+	var bodies []string
+	for from := 0; from < many; from += each {
+		var ops []string
+		for i := from; i < from+each; i++ {
+			ops = append(ops, fmt.Sprintf(`{"method":"POST","path":"/Users","bulkId":"%[1]d","data":{"userName":"by.scim.%05[1]d","displayName":"Newcomer %[1]d","emails":[{"value":"by.scim.%05[1]d@larkmere.example"}]}}`, i))
+		}
+		bodies = append(bodies, `{"schemas":["urn:ietf:params:scim:api:messages:2.0:BulkRequest"],"Operations":[`+strings.Join(ops, ",")+`]}`)
+	}
+	start = time.Now()
+	profiled(func() {
+		for _, body := range bodies {
+			s.call("POST", "/scim/v2/Bulk", body)
+		}
+	})
+	took := time.Since(start)
+	r.report(figure{"10,000 people brought by SCIM", n, ratio(took, floor), 3, false, fmt.Sprintf("%v, imported from CSV %v", took, floor)})
+}
+
 func values(columns, rows int) string {
 	one := "(" + strings.TrimSuffix(strings.Repeat("?,", columns), ",") + ")"
 	return strings.TrimSuffix(strings.Repeat(one+",", rows), ",")

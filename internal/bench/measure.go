@@ -45,7 +45,7 @@ func (r *run) measure(n int) {
 	if r.wants("read") && n < 100_000 {
 		r.readers(w, n)
 	}
-	if r.wants("service") || r.wants("edit|page|import|http|sql|start|record|past") {
+	if r.wants("service") || r.wants("edit|page|import|SCIM|http|sql|start|record|past") {
 		r.service(w, n)
 	}
 }
@@ -82,6 +82,9 @@ func (r *run) service(w *world, n int) {
 	}
 	if r.wants("page") && n < large {
 		r.pages(s, n)
+	}
+	if r.wants("import|SCIM") && n < large {
+		r.provisioned(s, n)
 	}
 	if r.wants("import") && n == 100_000 {
 		r.imports(s, n)

@@ -1,6 +1,8 @@
 package policy_test
 
 import (
+	"fmt"
+	"math/rand/v2"
 	"strings"
 	"testing"
 
@@ -115,5 +117,46 @@ func TestChangingAMembershipCopiesTheList(t *testing.T) {
 			t.Errorf("%+v taken back: %q (%v)", step.change, shown(back), err)
 		}
 		p = next
+	}
+}
+
+// TestNamesAreFoundAsInAFreshPolicy: whose a name is, as it is carried on from change to change, is what a policy that was read anew finds.
+func TestNamesAreFoundAsInAFreshPolicy(t *testing.T) {
+	r := rand.New(rand.NewPCG(189, 235))
+	p := policy.Empty()
+	refused := 0
+	for n := range 1500 {
+		id, name := fmt.Sprint("r", r.IntN(60)), []string{"Crew ", "crew  ", "Crevv "}[r.IntN(3)]+fmt.Sprint(r.IntN(80))
+		var changes []policy.Change
+		for range 1 + r.IntN(2) {
+			switch r.IntN(5) {
+			case 0:
+				changes = append(changes, policy.Change{Op: policy.Put, Type: policy.Users, ID: id, Record: &policy.User{ID: policy.UserID(id), Email: fmt.Sprintf("M%d@larkmere.example", r.IntN(70))}})
+			case 1:
+				if _, there := p.Get(policy.UserGroups, id); there {
+					changes = append(changes, policy.Change{Op: policy.Remove, Type: policy.UserGroups, ID: id})
+				}
+			default:
+				changes = append(changes, policy.Change{Op: policy.Put, Type: policy.UserGroups, ID: id, Record: &policy.UserGroup{ID: policy.UserGroupID(id), Name: name}})
+			}
+			id = fmt.Sprint("r", r.IntN(60))
+		}
+		next, _, err := p.Apply(changes)
+		fresh, failed := policy.FromRecords(p.Records())
+		if failed != nil {
+			t.Fatal(failed)
+		}
+		_, _, again := fresh.Apply(changes)
+		if fmt.Sprint(err) != fmt.Sprint(again) {
+			t.Fatalf("change %d: %v, and in a policy that was read anew %v", n, err, again)
+		}
+		if err != nil {
+			refused++
+			continue
+		}
+		p = next
+	}
+	if refused < 50 {
+		t.Errorf("only %d were refused", refused)
 	}
 }

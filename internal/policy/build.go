@@ -50,7 +50,7 @@ func (b *Builder) Policy() (*Policy, error) {
 	if err := d.sound(); err != nil {
 		return nil, err
 	}
-	out := &Policy{d.base.tables}
+	out := &Policy{tables: d.base.tables}
 	for t := range d.order {
 		edits := make([]edit, 0, len(d.order[t]))
 		for _, id := range d.order[t] {

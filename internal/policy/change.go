@@ -188,10 +188,11 @@ func (d *draft) checkAll() {
 }
 
 func (d *draft) finish() (*Policy, []RecordChange, error) {
-	next := &Policy{d.base.tables}
+	next := &Policy{tables: d.base.tables}
 	var done []RecordChange
 	for t := SettingsType; t < typeCount; t++ {
 		var edits []edit
+		first := len(done)
 		for _, id := range d.order[t] {
 			before, _ := d.base.Get(t, id)
 			after := d.pending[t][id].record
@@ -203,6 +204,7 @@ func (d *draft) finish() (*Policy, []RecordChange, error) {
 			done = append(done, change)
 		}
 		next.tables[t] = next.tables[t].merge(edits)
+		next.names[t].follow(&d.base.names[t], done[first:])
 	}
 	return next, done, nil
 }

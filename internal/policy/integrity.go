@@ -212,15 +212,27 @@ func (d *draft) checkNames() {
 		if len(fresh) == 0 {
 			continue
 		}
-		owner := map[string]Record{}
+		drafted := map[string]Record{}
 		own := func(r Record) {
 			for _, k := range nameKeys(r) {
-				owner[k] = r
+				drafted[k] = r
 			}
 		}
-		for r := range d.base.tables[t].All() {
-			if !d.changed(t, r.Key()) {
-				own(r)
+		owner := func(key string) (Record, bool) {
+			if r, ok := drafted[key]; ok {
+				return r, true
+			}
+			id, _ := d.base.names[t].of(d.base.tables[t], key)
+			if id == "" || d.changed(t, id) {
+				return nil, false
+			}
+			return d.base.Get(t, id)
+		}
+		if _, sure := d.base.names[t].of(d.base.tables[t], ""); !sure {
+			for r := range d.base.tables[t].All() {
+				if !d.changed(t, r.Key()) {
+					own(r)
+				}
 			}
 		}
 		for _, r := range kept {
@@ -250,9 +262,9 @@ func (d *draft) byPlace(t Type, list []Record) {
 	}
 }
 
-func (d *draft) checkName(r Record, owner map[string]Record) {
+func (d *draft) checkName(r Record, owner func(key string) (Record, bool)) {
 	for _, k := range nameKeys(r) {
-		other, taken := owner[k]
+		other, taken := owner(k)
 		if !taken {
 			continue
 		}

@@ -10,6 +10,7 @@ import (
 // valid; begin with [Empty] or [FromRecords].
 type Policy struct {
 	tables [typeCount]Table
+	names  [typeCount]nameIndex
 }
 
 // Empty is the policy without records but the settings and the two built-in rights.

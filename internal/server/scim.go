@@ -22,9 +22,9 @@ const scimMedia = "application/scim+json"
 
 // Bounds of SCIM.
 const (
-	scimPage     = 100  // resources, where nobody says
-	scimMostPage = 1000 // resources
-	mostBulk     = 1000 // operations
+	scimPage     = 100    // resources, where nobody says
+	scimMostPage = 1000   // resources
+	mostBulk     = 10_000 // operations
 )
 
 type (
@@ -317,9 +317,6 @@ func (s *Server) scimBulk(r *request) error {
 			out["status"], out["response"] = strconv.Itoa(status), message
 		case op.Method == http.MethodPut || op.Method == http.MethodPatch:
 			out["status"] = "200"
-		}
-		if d.Version != "" {
-			out["version"] = d.Version
 		}
 		answers = append(answers, out)
 	}

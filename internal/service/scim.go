@@ -41,9 +41,8 @@ type SCIMOperation struct {
 
 // SCIMResult is what became of one.
 type SCIMResult struct {
-	ID      string
-	Version string
-	Err     error // nil: it was done
+	ID  string
+	Err error // nil: it was done
 }
 
 // toldSCIM is what a source says of a thing, beside what the record has.
@@ -119,10 +118,6 @@ func (w *scimWork) all(ops []SCIMOperation, most int) []SCIMResult {
 		r.ID, r.Err = w.one(op)
 		if r.Err != nil {
 			failed++
-		} else if op.Method != "DELETE" {
-			if res, err := w.resource(op.Path, r.ID); err == nil {
-				r.Version = version(res)
-			}
 		}
 		if op.BulkID != "" && r.Err == nil {
 			w.bulk[op.BulkID] = r.ID
