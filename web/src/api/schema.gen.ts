@@ -2648,6 +2648,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/sources/{id}/tokens": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Make a token by which a source brings its people and groups over SCIM, and that is good for nothing else
+         * @description Make a token by which a source brings its people and groups over SCIM, and that is good for nothing else. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        post: operations["createSourceToken"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/time": {
         parameters: {
             query?: never;
@@ -5087,16 +5107,24 @@ export interface components {
             /** @description after how many minutes it is read again; 0: only when somebody asks for it */
             every?: number;
             /**
-             * @description directory: people and groups by LDAP
+             * @description directory: people and groups are read by LDAP; scim: they are brought by SCIM 2.0, at /scim/v2, with a token of the source
              * @enum {string}
              */
-            kind: "directory";
+            kind: "directory" | "scim";
             /** @description by which people know it; its id is made of it */
             name: string;
             /** @description it is not read by itself, for the time being */
             paused?: boolean;
             /** @description when it is changed: that which was looked at */
             version?: number;
+        };
+        NewSourceToken: {
+            /** @description for how long; left out: 90 */
+            days?: number;
+            /** @description what it is for; left out: the name of the source */
+            name?: string;
+            /** @description that it is good from; left out: any */
+            networks?: string[];
         };
         /**
          * @example {
@@ -6054,10 +6082,10 @@ export interface components {
             groups: number;
             id: string;
             /**
-             * @description directory: people and groups by LDAP
+             * @description directory: people and groups are read by LDAP; scim: they are brought by SCIM 2.0, at /scim/v2, with a token of the source
              * @enum {string}
              */
-            kind: "directory";
+            kind: "directory" | "scim";
             /** @description what became of the last reading */
             last?: components["schemas"]["SourceRun"];
             /** @description memberships that it has brought */
@@ -15383,6 +15411,46 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SourceRun"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    createSourceToken: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewSourceToken"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Token"];
                 };
             };
             400: components["responses"]["BadRequestProblem"];

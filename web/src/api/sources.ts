@@ -24,6 +24,7 @@ export const testSource = (body: NewSource) => answer(api.POST("/api/v1/sources/
 export const lookAtSource = (id: string) => answer(api.POST("/api/v1/sources/{id}/look", { params: of(id) }));
 export const readSource = (id: string, body: Schemas["ReadSource"]) => answer(api.POST("/api/v1/sources/{id}/read", { params: of(id), body }));
 export const findInSource = (id: string, q: string) => answer(api.GET("/api/v1/sources/{id}/find", { params: { ...of(id), query: { q } } }));
+export const sourceToken = (id: string) => answer(api.POST("/api/v1/sources/{id}/tokens", { params: of(id), body: {} }));
 export const linkSource = (id: string, body: Schemas["LinkSource"]) => answer(api.POST("/api/v1/sources/{id}/links", { params: of(id), body }));
 
 /** useOrigins tells of a record from where it comes, and what of it is kept there. */

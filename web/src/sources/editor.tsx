@@ -69,17 +69,19 @@ function Editor({ id, begun }: { id: string | undefined; begun: NewSource }) {
     <form onSubmit={(e) => e.preventDefault()} className="mx-auto max-w-6xl">
       <div className="mb-4 flex flex-wrap items-center gap-3">
         <h1 className="mr-auto">{id === undefined ? t("console.source.new") : begun.name}</h1>
-        <button
-          type="button"
-          className="button"
-          disabled={test.isPending}
-          onClick={() => {
-            save.reset();
-            test.mutate();
-          }}
-        >
-          {t("console.source.test")}
-        </button>
+        {at.kind === "directory" && (
+          <button
+            type="button"
+            className="button"
+            disabled={test.isPending}
+            onClick={() => {
+              save.reset();
+              test.mutate();
+            }}
+          >
+            {t("console.source.test")}
+          </button>
+        )}
         <button type="button" className="button primary" disabled={save.isPending} onClick={() => save.mutate()}>
           {t("console.source.save")}
         </button>
@@ -114,11 +116,29 @@ type PartProps = { at: NewSource; put: Put; fault: FaultOf };
 
 /** Where asks where the directory is, and as whom it is read. */
 function Where({ at, put, fault, isNew }: PartProps & { isNew: boolean }) {
-  const d = at.directory ?? { url: "" };
-  const dir = (change: Partial<typeof d>) => put({ directory: { ...d, ...change } });
   return (
     <Part title={t("console.source.where")}>
       {isNew && <TextField label={t("console.source.name")} value={at.name} fault={fault("name")} onChange={(name) => put({ name })} />}
+      {isNew && (
+        <Choose
+          label={t("console.source.kind")}
+          value={at.kind}
+          options={(["directory", "scim"] as const).map((k) => ({ value: k, label: t(`console.source.kind_${k}`) }))}
+          onChange={(kind) =>
+            put(kind === "scim" ? { kind: "scim", directory: undefined, every: 0 } : { kind: "directory", directory: { url: "" }, every: 60 })
+          }
+        />
+      )}
+      {at.kind === "scim" ? <p className="text-[0.86rem] text-soft">{t("console.source.scim_help")}</p> : <Directory at={at} put={put} fault={fault} />}
+    </Part>
+  );
+}
+
+function Directory({ at, put, fault }: PartProps) {
+  const d = at.directory ?? { url: "" };
+  const dir = (change: Partial<typeof d>) => put({ directory: { ...d, ...change } });
+  return (
+    <>
       <TextField
         label={t("console.source.url")}
         value={d.url}
@@ -178,7 +198,7 @@ function Where({ at, put, fault, isNew }: PartProps & { isNew: boolean }) {
           <CheckBox label={t("console.source.sign_in_box")} checked={d.sign_in ?? false} onChange={(sign_in) => dir({ sign_in })} />
         </div>
       </details>
-    </Part>
+    </>
   );
 }
 
@@ -279,10 +299,12 @@ function Then({ at, put, fault }: PartProps) {
   };
   return (
     <Part title={t("console.source.then")}>
-      <div className="grid grid-cols-2 gap-3">
-        <TextField label={t("console.source.every")} {...whole("every", at.every, 0)} onChange={(v) => read("every", v)} />
-        <TextField label={t("console.source.share")} {...whole("share", bring.share, 20)} onChange={(v) => read("share", v)} />
-      </div>
+      {at.kind === "directory" && (
+        <div className="grid grid-cols-2 gap-3">
+          <TextField label={t("console.source.every")} {...whole("every", at.every, 0)} onChange={(v) => read("every", v)} />
+          <TextField label={t("console.source.share")} {...whole("share", bring.share, 20)} onChange={(v) => read("share", v)} />
+        </div>
+      )}
       <Choose
         label={t("console.source.gone")}
         value={bring.gone ?? "suspended"}

@@ -38,10 +38,8 @@ export function SourceListPage() {
             <span className="tabular-nums">
               {t("console.counted.people", { count: s.users })} · {t("console.source.memberships", { count: s.members })}
             </span>
-            <Outcome of={s} />
-            <span className="ml-auto text-soft">
-              <NextRun of={s} />
-            </span>
+            {s.kind === "directory" && <Outcome of={s} />}
+            <span className="ml-auto text-soft">{s.kind === "scim" && !s.paused ? t("console.source.brings") : <NextRun of={s} />}</span>
           </li>
         ))}
       </ul>

@@ -3,10 +3,22 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { reasonOf } from "../api/client";
-import { dropSource, findInSource, getSource, linkSource, lookAtSource, readSource, type Source, type SourceLook, type SourcePerson } from "../api/sources";
+import {
+  dropSource,
+  findInSource,
+  getSource,
+  linkSource,
+  lookAtSource,
+  readSource,
+  sourceToken,
+  type Source,
+  type SourceLook,
+  type SourcePerson,
+} from "../api/sources";
 import { ChangeList } from "../impact/changes";
 import { ImpactView } from "../impact/impact";
 import { UnmetList } from "../impact/unmet";
+import { base } from "../base";
 import { useOwner } from "../session/mandates";
 import { Combobox } from "../ui/combobox";
 import { TextField } from "../ui/fields";
@@ -40,6 +52,7 @@ function Shown({ source }: { source: Source }) {
   });
   const busy = look.isPending || read.isPending;
   const last = source.last;
+  const pushed = source.kind === "scim";
   return (
     <div className="mx-auto max-w-6xl">
       <div className="mb-4 flex flex-wrap items-start gap-3">
@@ -47,7 +60,13 @@ function Shown({ source }: { source: Source }) {
           <p className="text-xs tracking-wide text-soft uppercase">{t("console.source.title")}</p>
           <h1>{source.name}</h1>
           <p>
-            <Outcome of={source} /> · <NextRun of={source} />
+            {pushed ? (
+              t(source.paused ? "console.source.paused" : "console.source.brings")
+            ) : (
+              <>
+                <Outcome of={source} /> · <NextRun of={source} />
+              </>
+            )}
           </p>
           <p className="text-soft">
             {t("console.counted.people", { count: source.users })} · {t("console.source.memberships", { count: source.members })} ·{" "}
@@ -61,9 +80,11 @@ function Shown({ source }: { source: Source }) {
               {t("console.source.edit")}
             </Link>
             <Remove source={source} />
-            <button type="button" className={clsx("button print:hidden", !look.data && "primary")} disabled={busy} onClick={() => look.mutate()}>
-              {t("console.source.look")}
-            </button>
+            {!pushed && (
+              <button type="button" className={clsx("button print:hidden", !look.data && "primary")} disabled={busy} onClick={() => look.mutate()}>
+                {t("console.source.look")}
+              </button>
+            )}
           </>
         )}
       </div>
@@ -73,9 +94,9 @@ function Shown({ source }: { source: Source }) {
       {look.data && !busy && <Looked look={look.data} read={(body) => read.mutate(body)} />}
       <div className="mt-5 grid items-start gap-5 lg:grid-cols-2">
         <Set source={source} />
-        <Find source={source} />
+        {pushed ? <Token source={source} /> : <Find source={source} />}
       </div>
-      <Runs source={source} />
+      {!pushed && <Runs source={source} />}
     </div>
   );
 }
@@ -169,14 +190,19 @@ function Remove({ source }: { source: Source }) {
 function Set({ source }: { source: Source }) {
   const d = source.directory;
   const { bring } = source;
+  const where: [string, string][] = d
+    ? [
+        ["url", d.url],
+        ["bind", d.bind ?? t("console.source.nobody")],
+        ["people", d.people?.base ?? ""],
+        ["groups", d.groups?.base ?? ""],
+        ["sign_in", t(d.sign_in ? "console.source.sign_in_yes" : "console.source.sign_in_no")],
+      ]
+    : [["kind", t("console.source.kind_scim")]];
   const rows: [string, string][] = [
-    ["url", d?.url ?? ""],
-    ["bind", d?.bind ?? t("console.source.nobody")],
-    ["people", d?.people?.base ?? ""],
-    ["groups", d?.groups?.base ?? ""],
+    ...where,
     ["gone", t(`console.source.gone_${bring?.gone ?? "suspended"}`)],
     ["undo", t(`console.source.undo_${bring?.undo ?? "refused"}`)],
-    ["sign_in", t(d?.sign_in ? "console.source.sign_in_yes" : "console.source.sign_in_no")],
   ];
   return (
     <section className="sheet">
@@ -201,6 +227,35 @@ function Set({ source }: { source: Source }) {
           </li>
         ))}
       </ul>
+    </section>
+  );
+}
+
+/** Token makes the token with which a source brings its people and groups: it is shown once. */
+function Token({ source }: { source: Source }) {
+  const owner = useOwner();
+  const make = useMutation({ mutationFn: () => sourceToken(source.id) });
+  return (
+    <section className="sheet print:hidden">
+      <h2 className="border-b border-line px-4 py-2.5">{t("console.source.token")}</h2>
+      <div className="flex flex-col gap-2 px-4 py-3">
+        <p className="text-soft">{t("console.source.token_help")}</p>
+        <p>
+          {t("console.source.base")} <code className="font-mono break-all">{`${location.origin}${base}scim/v2`}</code>
+        </p>
+        {make.data?.secret && (
+          <p role="status">
+            {t("console.source.token_once")}
+            <code className="mt-1 block rounded bg-sunk px-2 py-1 font-mono break-all">{make.data.secret}</code>
+          </p>
+        )}
+        <Fault text={make.error ? reasonOf(make.error, t("console.edit.not_saved")) : undefined} />
+        {owner && (
+          <button type="button" className="button self-start" disabled={make.isPending} onClick={() => make.mutate()}>
+            {t("console.source.make_token")}
+          </button>
+        )}
+      </div>
     </section>
   );
 }
