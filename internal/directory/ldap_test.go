@@ -240,12 +240,12 @@ func TestSecrets(t *testing.T) {
 		t.Fatal(err)
 	}
 	for name, want := range map[string]string{"": "", "here": "ours", "from-there": "theirs"} {
-		if got, err := r.secret(name); got != want || err != nil {
+		if got, err := r.Secret(name); got != want || err != nil {
 			t.Errorf("%q: %q %v", name, got, err)
 		}
 	}
 	for _, name := range []string{"nowhere", "../here", "/etc/passwd", ".."} {
-		if got, err := r.secret(name); err == nil {
+		if got, err := r.Secret(name); err == nil {
 			t.Errorf("%q: %q", name, got)
 		}
 	}

@@ -17,7 +17,7 @@ type Reader struct{ Folder string } // of the files with secrets
 
 // Read reads all people and groups of a directory; see [Settings.Read].
 func (r Reader) Read(ctx context.Context, from source.Directory) (*source.Held, error) {
-	secret, err := r.secret(from.Secret)
+	secret, err := r.Secret(from.Secret)
 	if err != nil {
 		return nil, err
 	}
@@ -44,8 +44,8 @@ func Variable(name string) string {
 	}, name)
 }
 
-// secret finds a secret by its name: in a file that its owner alone may read, or in the environment. It is never kept, told or logged.
-func (r Reader) secret(name string) (string, error) {
+// Secret finds a secret by its name: in a file that its owner alone may read, or in the environment. It is never kept, told or logged.
+func (r Reader) Secret(name string) (string, error) {
 	if name == "" {
 		return "", nil
 	}

@@ -16,7 +16,7 @@ import (
 )
 
 // reserved are the paths below which there is no page of the console.
-var reserved = []string{"api", "access", "scim", ".well-known", "healthz", "readyz", "metrics", "problems"}
+var reserved = []string{"api", "access", "scim", "sign-on", ".well-known", "healthz", "readyz", "metrics", "problems"}
 
 // console serves the built console: its files as they are, and its first page for every other path that a browser asks for,
 // since the console finds its way by the address.

@@ -25,6 +25,7 @@ func (s *Server) routes() []route {
 
 		{id: "needsSetUp", method: "GET", path: "/api/v1/set-up", tag: "session", summary: "Does the service wait for its first owner?", open: true, out: wire.SetUpNeeded{}, handle: s.needsSetUp},
 		{id: "setUp", method: "POST", path: "/api/v1/set-up", tag: "session", summary: "Make the first owner by the code that the start has printed, and sign in", open: true, in: wire.SetUp{}, takes: smallJSON, out: wire.Session{}, handle: s.setUp},
+		{id: "listSignOns", method: "GET", path: "/api/v1/sign-on", tag: "session", summary: "Providers at which one may sign in; a browser goes to /sign-on/{id}", open: true, out: []wire.SignOnProvider{}, handle: s.signOns},
 		{id: "openSession", method: "POST", path: "/api/v1/session", tag: "session", summary: "Sign in", open: true, in: wire.Credentials{}, takes: smallJSON, out: wire.Session{}, handle: s.signIn},
 		{id: "getSession", method: "GET", path: "/api/v1/session", tag: "session", summary: "Who is signed in?", out: wire.Session{}, handle: s.session},
 		{id: "closeSession", method: "DELETE", path: "/api/v1/session", tag: "session", summary: "Sign out", status: 204, handle: s.signOut},

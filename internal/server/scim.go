@@ -79,11 +79,7 @@ func (r *request) scim(status int, v any) error {
 
 // scimBase is the address below which clients reach SCIM.
 func (r *request) scimBase() string {
-	scheme := "http"
-	if r.server.isSecure(r.origin) {
-		scheme = "https"
-	}
-	return scheme + "://" + r.Request().Host + r.prefix + scimPath
+	return r.here() + scimPath
 }
 
 // list is a list response of all of some resources.

@@ -9,6 +9,7 @@ import (
 	"sentier/internal/decision"
 	"sentier/internal/identity"
 	"sentier/internal/policy"
+	"sentier/internal/signon"
 	"sentier/internal/store"
 	"sentier/internal/wire"
 )
@@ -105,6 +106,9 @@ func (s *Service) begin(ctx context.Context, user policy.UserID, address string,
 
 // Authenticate finds the caller who holds a secret, which comes from an address. The error is [ErrCredential] where nobody does.
 func (s *Service) Authenticate(secret, address string) (Caller, time.Time, error) {
+	if issuer := signon.IssuerOf(secret); issuer != "" {
+		return s.bySignOn(context.Background(), secret, issuer)
+	}
 	h, err := s.who.Authenticate(secret, address)
 	if err != nil {
 		return Caller{}, time.Time{}, err

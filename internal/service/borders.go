@@ -11,6 +11,7 @@ import (
 	"sentier/internal/directory"
 	"sentier/internal/identity"
 	"sentier/internal/policy"
+	"sentier/internal/signon"
 	"sentier/internal/store"
 )
 
@@ -136,6 +137,7 @@ type Borders struct {
 	Reviews     Reviews
 	Sources     Sources
 	Outside     Outside // how sources are read
+	SignOns     SignOns // how people sign in elsewhere
 	Upkeep      Upkeep
 	Preferences Preferences
 	Blank       Blank
@@ -148,5 +150,5 @@ type Borders struct {
 
 // On are the borders of a service on a store and a record.
 func On(st *store.Store, record Record, log *slog.Logger, clock func() time.Time) Borders {
-	return Borders{Record: record, Outside: directory.Reader{Folder: filepath.Join(st.Dir(), "secrets")}, Revisions: st, History: st, Stage: st, Credentials: st, Looks: st, Requests: st, Drafts: st, Reviews: st, Sources: st, Upkeep: st, Preferences: st, Blank: st, Files: st, Clock: clock, Log: log}
+	return Borders{Record: record, Outside: directory.Reader{Folder: filepath.Join(st.Dir(), "secrets")}, SignOns: &signon.Providers{Secret: secretsOf(filepath.Join(st.Dir(), "secrets"))}, Revisions: st, History: st, Stage: st, Credentials: st, Looks: st, Requests: st, Drafts: st, Reviews: st, Sources: st, Upkeep: st, Preferences: st, Blank: st, Files: st, Clock: clock, Log: log}
 }

@@ -4,6 +4,7 @@ package service
 
 import (
 	"context"
+	"crypto/cipher"
 	"errors"
 	"slices"
 	"strings"
@@ -45,7 +46,9 @@ type Service struct {
 	nextHour    atomic.Int64 // when something is due next, in Unix milliseconds; 0: not known
 
 	sourcing sourcing
-	known    atomic.Pointer[source.Known] // what the sources have brought; it is changed by the one change that is being saved
+	seal     cipher.AEAD                   // of what browsers keep of a sign-in at a provider
+	signOns  atomic.Pointer[[]*keptSource] // at which people may sign in now
+	known    atomic.Pointer[source.Known]  // what the sources have brought; it is changed by the one change that is being saved
 
 	settings atomic.Pointer[settings]
 	folds    folds
@@ -78,6 +81,9 @@ func Open(ctx context.Context, borders Borders) (*Service, error) {
 		return nil, err
 	}
 	if err := s.loadSettings(ctx); err != nil {
+		return nil, err
+	}
+	if s.seal, err = newSeal(); err != nil {
 		return nil, err
 	}
 	if err := s.loadSources(ctx); err != nil {

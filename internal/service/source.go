@@ -13,6 +13,7 @@ import (
 	"sentier/internal/audit"
 	"sentier/internal/directory"
 	"sentier/internal/policy"
+	"sentier/internal/signon"
 	"sentier/internal/source"
 	"sentier/internal/store"
 	"sentier/internal/wire"
@@ -66,13 +67,18 @@ func (s *Service) loadSources(ctx context.Context) error {
 		return fmt.Errorf("read what the sources have brought: %w", err)
 	}
 	var of []source.Of
+	signOns := []*keptSource{}
 	for _, kept := range list {
 		src, err := readSource(kept)
 		if err != nil {
 			return err
 		}
 		of = append(of, src.of())
+		if src.Kind == kindSignOn && !src.Paused && src.set.SignOn != nil {
+			signOns = append(signOns, src)
+		}
 	}
+	s.signOns.Store(&signOns)
 	var origins []source.Origin
 	for _, o := range things {
 		t, ok := policy.TypeNamed(o.Type)
@@ -202,17 +208,22 @@ func (s *Service) checkSource(in wire.NewSource) (wire.NewSource, []byte, error)
 	if n := len([]rune(in.Name)); n == 0 || n > mostSourceName {
 		return in, nil, Wrong("name", "has %d characters: give it a name of 1 to %d", n, mostSourceName)
 	}
-	if in.Kind != kindDirectory && in.Kind != kindSCIM {
-		return in, nil, Wrong("kind", "%q is not known: write directory or scim", Clip(in.Kind))
+	if !slices.Contains([]string{kindDirectory, kindSCIM, kindSignOn}, in.Kind) {
+		return in, nil, Wrong("kind", "%q is not known: write directory, scim or sign_on", Clip(in.Kind))
 	}
 	if in.Every < 0 || in.Every > mostEvery {
 		return in, nil, Wrong("every", "%d is out of range: %d to %d", in.Every, 0, mostEvery)
 	}
 	switch {
-	case in.Kind == kindSCIM:
-		if in.Directory != nil || in.Every != 0 {
-			return in, nil, Wrong("directory", "goes with a source that is read: this one brings by itself")
+	case in.Kind != kindDirectory && (in.Directory != nil || in.Every != 0):
+		return in, nil, Wrong("directory", "goes with a source that is read: this one brings by itself")
+	case (in.Kind == kindSignOn) != (in.SignOn != nil):
+		return in, nil, Wrong("sign_on", "goes with the kind sign_on, and that with it")
+	case in.Kind == kindSignOn:
+		if field, problem := signon.Check(in.SignOn); problem != nil {
+			return in, nil, &InputError{Field: "sign_on." + field, Problem: *problem}
 		}
+	case in.Kind == kindSCIM:
 	case in.Directory == nil:
 		return in, nil, Wrong("directory", "is missing: say where the directory is")
 	default:

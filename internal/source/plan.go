@@ -315,7 +315,7 @@ func (w *planner) byRule(g *Group, made map[string]string) (row Matched, to stri
 			w.tell(g.Place, "%s fits a rule, but there is no user group %q: make it, or let the rule make it", g.Name, to)
 			return row, to, false
 		}
-		group := &policy.UserGroup{ID: policy.UserGroupID(to), Name: plain(g.Name), Enabled: policy.On}
+		group := &policy.UserGroup{ID: policy.UserGroupID(to), Name: Plain(g.Name), Enabled: policy.On}
 		if !w.sound(g.Place, w.policy, group) {
 			row.Found = false
 			return row, to, false
@@ -407,19 +407,19 @@ func (w *planner) people(feeds []feed) {
 }
 
 // mailOf is by what somebody's address is told from others.
-func mailOf(p *Person) string { return strings.ToLower(plain(p.Email)) }
+func mailOf(p *Person) string { return strings.ToLower(Plain(p.Email)) }
 
 // address is somebody's address, or none where others have it as well: one person has one account.
 func (w *planner) address(p *Person) string {
 	if w.mails[mailOf(p)] < 2 {
-		return plain(p.Email)
+		return Plain(p.Email)
 	}
 	w.tell(p.Place, "%s has the address %s, which somebody else has: nobody gets it", p.Name, clip(p.Email))
 	return ""
 }
 
-// plain is a text as somebody may read it: without what turns the direction of letters, or is not seen at all.
-func plain(text string) string {
+// Plain is a text as somebody may read it: without what turns the direction of letters, or is not seen at all.
+func Plain(text string) string {
 	return strings.TrimSpace(strings.Map(func(r rune) rune {
 		if unicode.Is(unicode.Cc, r) || unicode.Is(unicode.Bidi_Control, r) || r == unicode.ReplacementChar {
 			return -1
@@ -519,7 +519,7 @@ func (w *planner) person(p *Person, byID map[string][]*Person) {
 		w.tell(p.Place, "there is a user %q already (%s): link them if they are the same", id, u.Title())
 		return
 	}
-	u := &policy.User{ID: policy.UserID(id), Name: plain(p.Name), Email: w.address(p), Kind: policy.Person, Status: policy.Active}
+	u := &policy.User{ID: policy.UserID(id), Name: Plain(p.Name), Email: w.address(p), Kind: policy.Person, Status: policy.Active}
 	if !w.sound(p.Place, policy.Empty(), u) {
 		return
 	}
@@ -534,7 +534,7 @@ func (w *planner) comesAgain(p *Person, u *policy.User) {
 	w.users[p.Outside] = u.Key()
 	o, known := w.known.byRecord[record{policy.Users, u.Key()}]
 	next := *u
-	next.Name, next.Email = plain(p.Name), w.address(p)
+	next.Name, next.Email = Plain(p.Name), w.address(p)
 	back := known && o.Suspended && u.Status == policy.Suspended
 	if back {
 		next.Status = policy.Active
@@ -603,7 +603,7 @@ func (w *planner) members(feeds []feed) {
 	}
 	w.Left = inOrder(w.Left)
 	for _, m := range w.Left {
-		if g, ok := policy.Find[*policy.UserGroup](w.policy, m.Group); ok && has(g, m.User) && !w.gone[m.User] {
+		if g, ok := policy.Find[*policy.UserGroup](w.policy, m.Group); ok && Has(g, m.User) && !w.gone[m.User] {
 			w.Changes = append(w.Changes, policy.Change{Op: policy.Drop, Type: policy.UserGroups, ID: m.Group, List: "members", Entry: policy.Entry{Value: m.User}, Beside: true})
 		}
 	}
@@ -614,7 +614,7 @@ func (w *planner) members(feeds []feed) {
 	for _, m := range inOrder(come) {
 		source, brought := w.known.members[member{m.Group, m.User}]
 		g, there := policy.Find[*policy.UserGroup](w.policy, m.Group)
-		if there && has(g, m.User) {
+		if there && Has(g, m.User) {
 			continue // it is so: by us, by hand, or by another source
 		}
 		if !brought || source != w.source {
@@ -624,8 +624,8 @@ func (w *planner) members(feeds []feed) {
 	}
 }
 
-// has tells whether somebody is a member of a group without an end.
-func has(g *policy.UserGroup, user string) bool {
+// Has tells whether somebody is a member of a group without an end.
+func Has(g *policy.UserGroup, user string) bool {
 	i, found := slices.BinarySearchFunc(g.Members, policy.Member{User: policy.UserID(user)}, policy.CompareMembers)
 	return found && g.Members[i].Span() == policy.Span{}
 }

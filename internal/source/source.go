@@ -88,6 +88,20 @@ type Branch struct {
 	Member  string `json:"member,omitempty" description:"of groups: the attribute with the members"`
 }
 
+// SignOn says at which provider of OpenID Connect people sign in, and what is taken of what it says.
+type SignOn struct {
+	Issuer      string   `json:"issuer" sentier:"required" description:"the provider's address, to the letter as it writes it itself"`
+	ClientID    string   `json:"client_id" sentier:"required" description:"as which the provider knows this service"`
+	Secret      string   `json:"secret,omitempty" description:"the name of the secret that the provider gave; left out: there is none, and PKCE alone keeps the code"`
+	Authority   string   `json:"authority,omitempty" description:"the certificate of the authority that vouches for the provider, in PEM; left out: those that the machine trusts"`
+	Scopes      []string `json:"scopes,omitempty" description:"that are asked for beside openid; left out: profile and email"`
+	IDClaim     string   `json:"id_claim,omitempty" description:"the claim that the id of somebody new is made of; left out: preferred_username"`
+	GroupsClaim string   `json:"groups_claim,omitempty" description:"the claim with the groups; left out: groups"`
+	Strong      []string `json:"strong,omitempty" description:"values of acr that stand for a second factor; amr with mfa, hwk or sc does as well"`
+	Audience    string   `json:"audience,omitempty" description:"bearer tokens of the provider (RFC 9068) for this audience are taken from programs"`
+	Mandate     string   `json:"mandate,omitempty" description:"with audience: the only mandate that counts for such tokens"`
+}
+
 // What can become of people who come no more.
 const (
 	GoneSuspended = "suspended"

@@ -9,9 +9,10 @@ import (
 // NewSource is a source of users and groups, as it is set up.
 type NewSource struct {
 	Name string `json:"name" sentier:"required" description:"by which people know it; its id is made of it"`
-	Kind string `json:"kind" sentier:"required" enum:"directory,scim" description:"directory: people and groups are read by LDAP; scim: they are brought by SCIM 2.0, at /scim/v2, with a token of the source"`
+	Kind string `json:"kind" sentier:"required" enum:"directory,scim,sign_on" description:"directory: people and groups are read by LDAP; scim: they are brought by SCIM 2.0, at /scim/v2, with a token of the source; sign_on: people sign in at a provider of OpenID Connect"`
 
 	Directory *source.Directory `json:"directory,omitempty" description:"of a directory: where it is, and how it keeps people and groups"`
+	SignOn    *source.SignOn    `json:"sign_on,omitempty" description:"of a provider of sign-on: where it is, and what is taken of what it says"`
 	Bring     source.Intake     `json:"bring,omitzero" description:"what comes of what it holds"`
 	Every     int               `json:"every,omitempty" description:"after how many minutes it is read again; 0: only when somebody asks for it"`
 	Paused    bool              `json:"paused,omitempty" description:"it is not read by itself, for the time being"`
@@ -159,4 +160,10 @@ type NewSourceToken struct {
 	Name     string   `json:"name,omitempty" description:"what it is for; left out: the name of the source"`
 	Days     int      `json:"days,omitempty" description:"for how long; left out: 90"`
 	Networks []string `json:"networks,omitempty" description:"that it is good from; left out: any"`
+}
+
+// SignOnProvider is a provider at which people may sign in.
+type SignOnProvider struct {
+	ID   string `json:"id"`
+	Name string `json:"name"`
 }
