@@ -17,6 +17,8 @@ import (
 	"testing"
 	"time"
 
+	"github.com/chromedp/chromedp"
+
 	"sentier/internal/daemon"
 	"sentier/internal/wire"
 )
@@ -381,4 +383,30 @@ func (w *world) enforcement() string {
 	}
 	w.t.Fatal("there is no mandate of enforcement")
 	return ""
+}
+
+// TestSigningInElsewhereInABrowser goes through the provider's own pages, and comes back.
+func TestSigningInElsewhereInABrowser(t *testing.T) {
+	t.Parallel()
+	w, _ := withProvider(t, `{"groups":[{"outside":"bridge crew","group":"bridge-crew"}]}`, claims{
+		"s-ana": {"name": "Ana Lopes", "preferred_username": "ana.lopes", "groups": []string{"bridge crew"}}, "s-eve": {"name": "Eve", "preferred_username": "eve", "groups": []string{"others"}},
+	})
+	b := w.browse()
+	login := func(as string) {
+		b.click("Sign in at Larkmere sign-on")
+		b.until("the provider", `document.querySelector('input[name="login"]') !== null`)
+		b.do("log in there", chromedp.SendKeys(chromedp.CSS(`input[name="login"]`), as), chromedp.SendKeys(chromedp.CSS(`input[name="password"]`), "any"), chromedp.Click(chromedp.CSS(`button[type="submit"]`)))
+		b.until("what is asked for", `document.body.innerText.includes("Continue") || document.body.innerText.includes("Authorize")`)
+		b.do("agree", chromedp.Click(chromedp.CSS(`button[type="submit"]`)))
+	}
+	b.open("/")
+	b.see("Sign in at Larkmere sign-on")
+	b.accessible("signing in, also elsewhere")
+	login("s-eve")
+	b.see("Nobody here is known by this sign-in")
+	b = w.browse() // who is signed in there still in the other
+	b.open("/")
+	login("s-ana")
+	b.see("Ana Lopes")
+	b.see("Mill bridge")
 }

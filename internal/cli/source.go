@@ -125,6 +125,7 @@ type sourceFlags struct {
 	prefix, pattern []string
 	under, suffix   []string
 	makes           bool
+	signOn          source.SignOn
 }
 
 func (f *sourceFlags) add(cmd *cobra.Command) {
@@ -148,6 +149,15 @@ func (f *sourceFlags) add(cmd *cobra.Command) {
 	x.StringArrayVar(&f.suffix, "map-suffix", nil, "likewise, of names that end so")
 	x.StringArrayVar(&f.pattern, "map-pattern", nil, "likewise, of names that fit, with * for any letters")
 	x.StringArrayVar(&f.under, "map-under", nil, "likewise, of groups under this branch; the two apart by the last =")
+	o := &f.signOn
+	x.StringVar(&o.Issuer, "issuer", "", "of a provider of sign-on: its address, to the letter as it writes it itself")
+	x.StringVar(&o.ClientID, "client-id", "", "of a provider of sign-on: as which it knows this service")
+	x.StringSliceVar(&o.Scopes, "scope", nil, "of a provider of sign-on: what is asked for beside openid; left out: profile and email")
+	x.StringVar(&o.GroupsClaim, "groups-claim", "", "of a provider of sign-on: the claim with the groups; left out: groups")
+	x.StringVar(&o.IDClaim, "id-claim", "", "of a provider of sign-on: the claim that the id of somebody new is made of; left out: preferred_username")
+	x.StringSliceVar(&o.Strong, "strong", nil, "of a provider of sign-on: values of acr that stand for a second factor")
+	x.StringVar(&o.Audience, "audience", "", "of a provider of sign-on: bearer tokens of it for this audience are taken from programs, with --mandate")
+	x.StringVar(&o.Mandate, "mandate", "", "of a provider of sign-on: the only mandate that counts for such tokens")
 	x.BoolVar(&f.makes, "make-groups", false, "those rules make the groups that are not here")
 	x.BoolVar(&b.Everybody, "everybody", false, "everybody comes whom the source holds, and not those alone who are in a group that is mapped")
 	x.StringVar(&b.Gone, "gone", "", "what becomes of people who come no more; left out: suspended")
@@ -165,6 +175,10 @@ func (f *sourceFlags) read(cmd *cobra.Command, over *wire.NewSource) error {
 			return err
 		}
 		f.in.Directory.Authority = string(text)
+	}
+	if f.signOn.Issuer != "" || over != nil && over.SignOn != nil {
+		f.signOn.Secret, f.signOn.Authority = f.in.Directory.Secret, f.in.Directory.Authority
+		f.in.SignOn, f.in.Directory = &f.signOn, nil
 	}
 	for _, m := range f.maps {
 		outside, group, ok := cutLast(m)
@@ -190,6 +204,13 @@ func (f *sourceFlags) read(cmd *cobra.Command, over *wire.NewSource) error {
 	if was == nil {
 		was = &source.Directory{}
 	}
+	if d == nil {
+		d = &source.Directory{}
+	}
+	var wasAt source.SignOn
+	if over.SignOn != nil {
+		wasAt = *over.SignOn
+	}
 	keep := func(flag string, into, from any) {
 		if now.Changed(flag) {
 			return
@@ -201,6 +222,8 @@ func (f *sourceFlags) read(cmd *cobra.Command, over *wire.NewSource) error {
 			*into = *from.(*int)
 		case *bool:
 			*into = *from.(*bool)
+		case *[]string:
+			*into = *from.(*[]string)
 		}
 	}
 	for flag, pair := range map[string][2]any{
@@ -212,6 +235,14 @@ func (f *sourceFlags) read(cmd *cobra.Command, over *wire.NewSource) error {
 		"every": {&f.in.Every, &over.Every}, "paused": {&f.in.Paused, &over.Paused},
 	} {
 		keep(flag, pair[0], pair[1])
+	}
+	if at := f.in.SignOn; at != nil {
+		for flag, pair := range map[string][2]any{
+			"issuer": {&at.Issuer, &wasAt.Issuer}, "client-id": {&at.ClientID, &wasAt.ClientID}, "secret": {&at.Secret, &wasAt.Secret}, "ca": {&at.Authority, &wasAt.Authority}, "scope": {&at.Scopes, &wasAt.Scopes},
+			"groups-claim": {&at.GroupsClaim, &wasAt.GroupsClaim}, "id-claim": {&at.IDClaim, &wasAt.IDClaim}, "strong": {&at.Strong, &wasAt.Strong}, "audience": {&at.Audience, &wasAt.Audience}, "mandate": {&at.Mandate, &wasAt.Mandate},
+		} {
+			keep(flag, pair[0], pair[1])
+		}
 	}
 	d.People.Outside, d.People.Name, d.Groups.Outside, d.Groups.Name, d.Groups.Member = was.People.Outside, was.People.Name, was.Groups.Outside, was.Groups.Name, was.Groups.Member
 	if len(f.maps) == 0 {
@@ -251,8 +282,11 @@ func (a *app) sourceAdd() *cobra.Command {
 			if err := f.read(cmd, nil); err != nil {
 				return err
 			}
-			if f.in.Name, f.in.Kind = args[0], "directory"; scim {
+			switch f.in.Name, f.in.Kind = args[0], "directory"; {
+			case scim:
 				f.in.Kind, f.in.Directory = "scim", nil
+			case f.in.SignOn != nil:
+				f.in.Kind = "sign_on"
 			}
 			var out wire.Source
 			if err := c.Do(cmd.Context(), "POST", "/api/v1/sources", nil, f.in, &out); err != nil {
@@ -260,6 +294,10 @@ func (a *app) sourceAdd() *cobra.Command {
 			}
 			if scim {
 				fmt.Fprintf(a.Err, "Set up. “sentier source token %s” makes the token with which it brings people and groups to /scim/v2.\n", out.ID)
+				return nil
+			}
+			if f.in.SignOn != nil {
+				fmt.Fprintf(a.Err, "Set up. The provider sends people back to …/sign-on/%[1]s/callback, and tells log-outs to …/sign-on/%[1]s/logout.\n", out.ID)
 				return nil
 			}
 			fmt.Fprintf(a.Err, "Set up. Nothing was read yet: “sentier source look %s” shows what would come of it.\n", out.ID)

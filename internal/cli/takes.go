@@ -31,6 +31,7 @@ var flagsTake = map[string]string{
 
 	"url": "URL", "ca": "FILE", "bind": "DN", "secret": "NAME", "schema": "group-of-names|rfc2307|rfc2307bis|in-chain", "sentier source add --people": "DN", "sentier source edit --people": "DN", "groups": "DN", "people-filter": "FILTER", "groups-filter": "FILTER",
 	"id-attribute": "ATTRIBUTE", "email-attribute": "ATTRIBUTE", "seconds": "NUMBER", "map": "GROUP=GROUP", "map-prefix": "TEXT=GROUP", "map-suffix": "TEXT=GROUP", "map-pattern": "TEXT=GROUP", "map-under": "DN=GROUP",
+	"issuer": "URL", "client-id": "ID", "scope": "SCOPE,...", "groups-claim": "CLAIM", "id-claim": "CLAIM", "strong": "ACR,...", "audience": "AUDIENCE",
 	"gone": "suspended|removed|kept", "share": "NUMBER", "undo": "refused|until_next", "every": "NUMBER", "digest": "DIGEST",
 
 	"after": "ENTRY", "checkpoints": "FILE", "config": "FILE", "smtp": "URL", "mail-from": "ADDRESS", "against": "FILE", "audit-syslog": "HOST:PORT", "audit-syslog-ca": "FILE", "decisions": "all|control_and_denials|none", "decisions-of": "RULE", "idle-minutes": "NUMBER", "keep-days": "NUMBER",

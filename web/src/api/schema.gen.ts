@@ -2420,6 +2420,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/sign-on": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Providers at which one may sign in; a browser goes to /sign-on/{id}
+         * @description Providers at which one may sign in; a browser goes to /sign-on/{id}. Answers without a credential.
+         */
+        get: operations["listSignOns"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/sites": {
         parameters: {
             query?: never;
@@ -5107,14 +5127,16 @@ export interface components {
             /** @description after how many minutes it is read again; 0: only when somebody asks for it */
             every?: number;
             /**
-             * @description directory: people and groups are read by LDAP; scim: they are brought by SCIM 2.0, at /scim/v2, with a token of the source
+             * @description directory: people and groups are read by LDAP; scim: they are brought by SCIM 2.0, at /scim/v2, with a token of the source; sign_on: people sign in at a provider of OpenID Connect
              * @enum {string}
              */
-            kind: "directory" | "scim";
+            kind: "directory" | "scim" | "sign_on";
             /** @description by which people know it; its id is made of it */
             name: string;
             /** @description it is not read by itself, for the time being */
             paused?: boolean;
+            /** @description of a provider of sign-on: where it is, and what is taken of what it says */
+            sign_on?: components["schemas"]["SignOn"];
             /** @description when it is changed: that which was looked at */
             version?: number;
         };
@@ -6001,6 +6023,32 @@ export interface components {
             /** @description that hold, newest first */
             tokens: components["schemas"]["Token"][];
         };
+        SignOn: {
+            /** @description bearer tokens of the provider (RFC 9068) for this audience are taken from programs */
+            audience?: string;
+            /** @description the certificate of the authority that vouches for the provider, in PEM; left out: those that the machine trusts */
+            authority?: string;
+            /** @description as which the provider knows this service */
+            client_id: string;
+            /** @description the claim with the groups; left out: groups */
+            groups_claim?: string;
+            /** @description the claim that the id of somebody new is made of; left out: preferred_username */
+            id_claim?: string;
+            /** @description the provider's address, to the letter as it writes it itself */
+            issuer: string;
+            /** @description with audience: the only mandate that counts for such tokens */
+            mandate?: string;
+            /** @description that are asked for beside openid; left out: profile and email */
+            scopes?: string[];
+            /** @description the name of the secret that the provider gave; left out: there is none, and PKCE alone keeps the code */
+            secret?: string;
+            /** @description values of acr that stand for a second factor; amr with mfa, hwk or sc does as well */
+            strong?: string[];
+        };
+        SignOnProvider: {
+            id: string;
+            name: string;
+        };
         /**
          * @description A site.
          * @example {
@@ -6082,10 +6130,10 @@ export interface components {
             groups: number;
             id: string;
             /**
-             * @description directory: people and groups are read by LDAP; scim: they are brought by SCIM 2.0, at /scim/v2, with a token of the source
+             * @description directory: people and groups are read by LDAP; scim: they are brought by SCIM 2.0, at /scim/v2, with a token of the source; sign_on: people sign in at a provider of OpenID Connect
              * @enum {string}
              */
-            kind: "directory" | "scim";
+            kind: "directory" | "scim" | "sign_on";
             /** @description what became of the last reading */
             last?: components["schemas"]["SourceRun"];
             /** @description memberships that it has brought */
@@ -6101,6 +6149,8 @@ export interface components {
             paused?: boolean;
             /** @description of the last readings, newest first; of one source alone */
             runs?: components["schemas"]["SourceRun"][];
+            /** @description of a provider of sign-on: where it is, and what is taken of what it says */
+            sign_on?: components["schemas"]["SignOn"];
             /** @description who come from it */
             users: number;
             /** @description when it is changed: that which was looked at */
@@ -14664,6 +14714,39 @@ export interface operations {
             429: components["responses"]["TooManyProblem"];
             503: components["responses"]["BusyProblem"];
             507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    listSignOns: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SignOnProvider"][];
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
             default: components["responses"]["InternalProblem"];
         };
     };

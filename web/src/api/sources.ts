@@ -15,6 +15,7 @@ export type Origin = Schemas["Origin"];
 
 const of = (id: string) => ({ path: { id } });
 
+export const signOns = () => answer(api.GET("/api/v1/sign-on"));
 export const sources = () => answer(api.GET("/api/v1/sources"));
 export const getSource = (id: string) => answer(api.GET("/api/v1/sources/{id}", { params: of(id) }));
 export const newSource = (body: NewSource) => answer(api.POST("/api/v1/sources", { body }));

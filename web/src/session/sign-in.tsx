@@ -1,7 +1,10 @@
-import { useQueryClient } from "@tanstack/react-query";
-import { KeyRound } from "lucide-react";
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { KeyRound, LogIn } from "lucide-react";
 import { useState } from "react";
+import { useSearchParams } from "react-router";
 import { ApiError, signIn } from "../api/client";
+import { signOns } from "../api/sources";
+import { base } from "../base";
 import { LanguageButton } from "../ui/language-button";
 import { Fault } from "../ui/notice";
 import { t } from "../words";
@@ -33,6 +36,10 @@ export function SignInPage() {
       throw error;
     }
   };
+  const providers = useQuery({ queryKey: ["sign-ons"], queryFn: signOns, retry: false });
+  const [address] = useSearchParams();
+  const came = address.get("sign_on") ?? "";
+  const why = ["provider", "refused", "unknown", "taken", "account"].includes(came) ? t(`console.sign_on.${came}`) : "";
   const [fault, setFault] = useState("");
   const byPasskey = async () => {
     setFault("");
@@ -61,7 +68,12 @@ export function SignInPage() {
             )}
             <LanguageButton />
           </p>
-          <Fault text={fault} className="mt-3" />
+          {providers.data?.map((p) => (
+            <a key={p.id} className="button mt-3 w-full justify-center" href={`${base}sign-on/${encodeURIComponent(p.id)}`}>
+              <LogIn size={15} aria-hidden /> {t("console.sign_on.at", { name: p.name })}
+            </a>
+          ))}
+          <Fault text={fault || why} className="mt-3" />
         </>
       }
     >

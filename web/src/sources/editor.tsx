@@ -21,8 +21,8 @@ export function SourceEditorPage() {
   const found = useQuery({ queryKey: ["source", id], queryFn: () => getSource(id ?? ""), enabled: id !== undefined, retry: false });
   if (found.error) return <Trouble error={found.error} />;
   if (id !== undefined && !found.data) return <Busy />;
-  const { name, kind, directory, bring, every, paused, version } = found.data ?? fresh;
-  return <Editor id={id} begun={{ name, kind, directory, bring, every, paused, version }} />;
+  const { name, kind, directory, sign_on, bring, every, paused, version } = found.data ?? fresh;
+  return <Editor id={id} begun={{ name, kind, directory, sign_on, bring, every, paused, version }} />;
 }
 
 /** useKept is a state that a reload of the page does not lose. */
@@ -39,6 +39,7 @@ function useKept(key: string, begun: NewSource) {
 /** placed are the faults that stand under a field of their own. */
 const placed = ["name", "every", "bring.groups", "bring.rules", "bring.share"].concat(
   ["url", "bind", "secret", "authority", "people.base", "groups.base", "people.filter", "groups.filter"].map((f) => `directory.${f}`),
+  ["issuer", "client_id", "secret", "audience", "mandate"].map((f) => `sign_on.${f}`),
 );
 
 type Put = (change: Partial<NewSource>) => void;
@@ -123,14 +124,70 @@ function Where({ at, put, fault, isNew }: PartProps & { isNew: boolean }) {
         <Choose
           label={t("console.source.kind")}
           value={at.kind}
-          options={(["directory", "scim"] as const).map((k) => ({ value: k, label: t(`console.source.kind_${k}`) }))}
-          onChange={(kind) =>
-            put(kind === "scim" ? { kind: "scim", directory: undefined, every: 0 } : { kind: "directory", directory: { url: "" }, every: 60 })
-          }
+          options={(["directory", "scim", "sign_on"] as const).map((k) => ({ value: k, label: t(`console.source.kind_${k}`) }))}
+          onChange={(kind) => put(kinds[kind as NewSource["kind"]])}
         />
       )}
-      {at.kind === "scim" ? <p className="text-[0.86rem] text-soft">{t("console.source.scim_help")}</p> : <Directory at={at} put={put} fault={fault} />}
+      {at.kind === "scim" && <p className="text-[0.86rem] text-soft">{t("console.source.scim_help")}</p>}
+      {at.kind === "directory" && <Directory at={at} put={put} fault={fault} />}
+      {at.kind === "sign_on" && <Provider at={at} put={put} fault={fault} />}
     </Part>
+  );
+}
+
+/** kinds are what a source of each kind begins with. */
+const kinds: Record<NewSource["kind"], Partial<NewSource>> = {
+  directory: { kind: "directory", directory: { url: "" }, sign_on: undefined, every: 60 },
+  scim: { kind: "scim", directory: undefined, sign_on: undefined, every: 0 },
+  sign_on: { kind: "sign_on", directory: undefined, sign_on: { issuer: "", client_id: "" }, every: 0 },
+};
+
+const wordsOf = (text: string) => text.split(/[\s,]+/).filter(Boolean);
+
+/** Provider asks at which provider people sign in. */
+function Provider({ at, put, fault }: PartProps) {
+  const p = at.sign_on ?? { issuer: "", client_id: "" };
+  const set = (change: Partial<typeof p>) => put({ sign_on: { ...p, ...change } });
+  const [strong, setStrong] = useState((p.strong ?? []).join(" "));
+  return (
+    <>
+      <TextField
+        label={t("console.source.issuer")}
+        value={p.issuer}
+        hint="https://id.example"
+        fault={fault("sign_on.issuer")}
+        onChange={(issuer) => set({ issuer })}
+      />
+      <TextField label={t("console.source.client_id")} value={p.client_id} fault={fault("sign_on.client_id")} onChange={(client_id) => set({ client_id })} />
+      <div>
+        <TextField label={t("console.source.secret")} value={p.secret ?? ""} fault={fault("sign_on.secret")} onChange={(secret) => set({ secret })} />
+        <p className="mt-1 text-[0.86rem] text-soft">{t("console.source.secret_help")}</p>
+      </div>
+      <details>
+        <summary className="cursor-pointer text-soft">{t("console.source.more_sign_on")}</summary>
+        <div className="mt-3 flex flex-col gap-3">
+          <TextField label={t("console.source.groups_claim")} hint="groups" value={p.groups_claim ?? ""} onChange={(groups_claim) => set({ groups_claim })} />
+          <TextField label={t("console.source.id_claim")} hint="preferred_username" value={p.id_claim ?? ""} onChange={(id_claim) => set({ id_claim })} />
+          <TextField
+            label={t("console.source.strong")}
+            value={strong}
+            onChange={(v) => {
+              setStrong(v);
+              set({ strong: wordsOf(v) });
+            }}
+          />
+          <NoteField label={t("console.source.authority")} value={p.authority ?? ""} onChange={(authority) => set({ authority })} />
+          <TextField
+            label={t("console.source.audience")}
+            value={p.audience ?? ""}
+            fault={fault("sign_on.audience")}
+            onChange={(audience) => set({ audience })}
+          />
+          <Combobox label={t("console.source.token_mandate")} type="mandates" value={p.mandate} onChange={(mandate) => set({ mandate })} />
+          <Fault text={fault("sign_on.mandate")} />
+        </div>
+      </details>
+    </>
   );
 }
 

@@ -39,7 +39,7 @@ export function SourceListPage() {
               {t("console.counted.people", { count: s.users })} · {t("console.source.memberships", { count: s.members })}
             </span>
             {s.kind === "directory" && <Outcome of={s} />}
-            <span className="ml-auto text-soft">{s.kind === "scim" && !s.paused ? t("console.source.brings") : <NextRun of={s} />}</span>
+            <span className="ml-auto text-soft">{s.kind === "directory" || s.paused ? <NextRun of={s} /> : t(`console.source.brings_${s.kind}`)}</span>
           </li>
         ))}
       </ul>

@@ -52,7 +52,7 @@ function Shown({ source }: { source: Source }) {
   });
   const busy = look.isPending || read.isPending;
   const last = source.last;
-  const pushed = source.kind === "scim";
+  const pushed = source.kind !== "directory";
   return (
     <div className="mx-auto max-w-6xl">
       <div className="mb-4 flex flex-wrap items-start gap-3">
@@ -61,7 +61,7 @@ function Shown({ source }: { source: Source }) {
           <h1>{source.name}</h1>
           <p>
             {pushed ? (
-              t(source.paused ? "console.source.paused" : "console.source.brings")
+              t(source.paused ? "console.source.paused" : `console.source.brings_${source.kind}`)
             ) : (
               <>
                 <Outcome of={source} /> · <NextRun of={source} />
@@ -94,7 +94,9 @@ function Shown({ source }: { source: Source }) {
       {look.data && !busy && <Looked look={look.data} read={(body) => read.mutate(body)} />}
       <div className="mt-5 grid items-start gap-5 lg:grid-cols-2">
         <Set source={source} />
-        {pushed ? <Token source={source} /> : <Find source={source} />}
+        {source.kind === "scim" && <Token source={source} />}
+        {source.kind === "directory" && <Find source={source} />}
+        {source.kind === "sign_on" && <Back source={source} />}
       </div>
       {!pushed && <Runs source={source} />}
     </div>
@@ -198,7 +200,12 @@ function Set({ source }: { source: Source }) {
         ["groups", d.groups?.base ?? ""],
         ["sign_in", t(d.sign_in ? "console.source.sign_in_yes" : "console.source.sign_in_no")],
       ]
-    : [["kind", t("console.source.kind_scim")]];
+    : source.sign_on
+      ? [
+          ["issuer", source.sign_on.issuer],
+          ["client_id", source.sign_on.client_id],
+        ]
+      : [["kind", t("console.source.kind_scim")]];
   const rows: [string, string][] = [
     ...where,
     ["gone", t(`console.source.gone_${bring?.gone ?? "suspended"}`)],
@@ -227,6 +234,22 @@ function Set({ source }: { source: Source }) {
           </li>
         ))}
       </ul>
+    </section>
+  );
+}
+
+/** Back is what the provider has to know of this service. */
+function Back({ source }: { source: Source }) {
+  const at = `${location.origin}${base}sign-on/${source.id}`;
+  return (
+    <section className="sheet print:hidden">
+      <h2 className="border-b border-line px-4 py-2.5">{t("console.source.provider_knows")}</h2>
+      <dl className="grid grid-cols-[10rem_1fr] gap-x-3 gap-y-1 px-4 py-3">
+        <dt className="text-soft">{t("console.source.callback")}</dt>
+        <dd className="font-mono break-all">{at}/callback</dd>
+        <dt className="text-soft">{t("console.source.log_out")}</dt>
+        <dd className="font-mono break-all">{at}/logout</dd>
+      </dl>
     </section>
   );
 }
