@@ -15,7 +15,7 @@ func TestConsoleOnEveryPage(t *testing.T) {
 	b := w.console()
 	pages := []string{
 		"/check", question("user", "agnes.lindqvist", "right", "control", "device", "alder-gate-1", "at", "2026-11-24 20:00"),
-		"/devices", "/devices/groups", "/devices/sites", "/people", "/people/groups", "/people/mandates", "/grants", "/times", "/times/calendars",
+		"/devices", "/devices/groups", "/devices/sites", "/people", "/people/groups", "/people/mandates", "/people/sources", "/sources/new", "/grants", "/times", "/times/calendars",
 		"/rights", "/rights/roles", "/rights/kinds", "/matrix?at=2026-11-24+10:00", "/policy", "/sheets", "/people/noor.haddad/seen",
 		"/records/users/tomas.field", "/records/user_groups/bridge-crew", "/records/devices/twin-bridge-north", "/records/device_groups/bridges",
 		"/records/sites/border-arm", "/records/grants/bridge-watch", "/records/schedules/night-watch", "/records/calendars/closures",

@@ -297,6 +297,8 @@ func TestAnaComesFromTheDirectory(t *testing.T) {
 	if status, _, text := w.ask("PATCH", "/api/v1/users/ana.lopes", w.token, `{"email":"x@larkmere.example"}`); status != 409 || !strings.Contains(text, "Larkmere directory") {
 		t.Errorf("over HTTP: %d %s", status, text)
 	}
+	w.does(0, "From Larkmere directory, which keeps: name, email", "user", "show", "ana.lopes")
+	w.does(0, "From Larkmere directory, which keeps: 2 memberships", "group", "show", "bridge-crew")
 	if from := get[[]wire.Origin](w, "GET", "/api/v1/origins?type=users&ids=ana.lopes,tomas.field", ""); len(from) != 1 || from[0].ID != "ana.lopes" || from[0].Source.ID != "larkmere-directory" {
 		t.Errorf("origins: %+v", from)
 	}

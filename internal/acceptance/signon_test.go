@@ -295,7 +295,7 @@ func TestSigningInAtAProvider(t *testing.T) {
 			t.Fatal(err)
 		}
 		_ = resp.Body.Close()
-		if resp.StatusCode != 400 {
+		if resp.StatusCode != 400 && resp.StatusCode != 429 { // so many wrong ones are not looked at any more
 			t.Errorf("the log-out %.30q: %d", body, resp.StatusCode)
 		}
 	}

@@ -36,9 +36,10 @@ func TestEveryFigureIsMeasured(t *testing.T) {
 	r.bySQL(s, n)
 	r.pages(s, n)
 	r.imports(s, n)
+	r.provisioned(s, n)
 	*w = world{}
 	r.starts(s, n)
-	if len(r.figures) != 23 {
+	if len(r.figures) != 24 {
 		t.Errorf("%d figures were measured: %v", len(r.figures), r.figures)
 	}
 	report := r.document()

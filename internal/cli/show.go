@@ -88,6 +88,9 @@ func (p *page) write(item row, fields sheet) error {
 	if _, err := lipgloss.Fprintf(p.app.Out, "%s  %s\n", headStyle.Render(name), p.id); err != nil {
 		return err
 	}
+	if err := p.origins(); err != nil {
+		return err
+	}
 	parts := []func() error{}
 	switch p.noun.typ {
 	case policy.Users:
@@ -104,6 +107,28 @@ func (p *page) write(item row, fields sheet) error {
 	parts = append(parts, p.mentions, func() error { return p.part("Fields", "none", fields) }, p.happened)
 	for _, part := range parts {
 		if err := part(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// origins says from which source the record comes, and what of it is changed there.
+func (p *page) origins() error {
+	if p.noun.typ != policy.Users && p.noun.typ != policy.UserGroups {
+		return nil
+	}
+	var list []wire.Origin
+	query := url.Values{"type": {p.noun.typ.String()}, "ids": {p.id}}
+	if err := p.client.Do(p.cmd.Context(), "GET", "/api/v1/origins", query, nil, &list); err != nil {
+		return err
+	}
+	for _, o := range list {
+		what := strings.Join(o.Fields, ", ")
+		if len(o.Members) > 0 {
+			what = fmt.Sprintf("%d memberships", len(o.Members))
+		}
+		if _, err := fmt.Fprintf(p.app.Out, "From %s, which keeps: %s\n", o.Source.Name, what); err != nil {
 			return err
 		}
 	}

@@ -107,7 +107,7 @@ func (s *Service) begin(ctx context.Context, user policy.UserID, address string,
 // Authenticate finds the caller who holds a secret, which comes from an address. The error is [ErrCredential] where nobody does.
 func (s *Service) Authenticate(secret, address string) (Caller, time.Time, error) {
 	if issuer := signon.IssuerOf(secret); issuer != "" {
-		return s.bySignOn(context.Background(), secret, issuer)
+		return s.bySignOn(context.Background(), secret, issuer, address)
 	}
 	h, err := s.who.Authenticate(secret, address)
 	if err != nil {
@@ -118,7 +118,7 @@ func (s *Service) Authenticate(secret, address string) (Caller, time.Time, error
 
 // Still tells whether the credential that a caller came with holds still.
 func (s *Service) Still(c Caller) bool {
-	_, err := s.who.Authenticate(c.secret, c.From)
+	_, _, err := s.Authenticate(c.secret, c.From)
 	return c.secret == "" || err == nil // whoever has the machine in hand has none
 }
 

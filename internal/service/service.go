@@ -46,6 +46,7 @@ type Service struct {
 	nextHour    atomic.Int64 // when something is due next, in Unix milliseconds; 0: not known
 
 	sourcing sourcing
+	bearers  bearers
 	seal     cipher.AEAD                   // of what browsers keep of a sign-in at a provider
 	signOns  atomic.Pointer[[]*keptSource] // at which people may sign in now
 	known    atomic.Pointer[source.Known]  // what the sources have brought; it is changed by the one change that is being saved

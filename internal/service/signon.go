@@ -5,6 +5,7 @@ import (
 	"crypto/aes"
 	"crypto/cipher"
 	"crypto/rand"
+	"crypto/sha256"
 	"crypto/subtle"
 	"encoding/base64"
 	"encoding/json"
@@ -12,6 +13,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"sentier/internal/audit"
@@ -109,8 +111,14 @@ func (s *Service) FinishSignOn(ctx context.Context, id, redirect, kept, state, c
 	if err != nil {
 		return wire.Session{}, err
 	}
-	who, err := s.identified(ctx, k, redirect, kept, state, code, issuer)
+	try, err := s.who.Try(tryCode, address, true)
 	if err != nil {
+		return wire.Session{}, &SignOnError{"refused", err}
+	}
+	who, err := s.identified(ctx, k, redirect, kept, state, code, issuer)
+	if err == nil {
+		try.Good()
+	} else {
 		s.signOnRefused(k, "", address, err)
 		return wire.Session{}, &SignOnError{"refused", err}
 	}
@@ -288,8 +296,14 @@ func (s *Service) SignOnLogout(ctx context.Context, id, raw, address string) err
 	if err != nil {
 		return err
 	}
-	subject, err := s.borders.SignOns.Logout(ctx, k.set.SignOn, raw)
+	try, err := s.who.Try(tryLogout, address, true)
 	if err != nil {
+		return err
+	}
+	subject, err := s.borders.SignOns.Logout(ctx, k.set.SignOn, raw)
+	if err == nil {
+		try.Good()
+	} else {
 		s.borders.Log.Warn("a log-out of a provider is not taken", "source", k.ID, "error", err, "behind", signon.Behind(err))
 		return Wrong("logout_token", "%v", policy.SaidBy(err))
 	}
@@ -305,16 +319,15 @@ func (s *Service) SignOnLogout(ctx context.Context, id, raw, address string) err
 }
 
 // bySignOn finds the caller whose bearer token a provider has made: RFC 9068.
-func (s *Service) bySignOn(ctx context.Context, raw, issuer string) (Caller, time.Time, error) {
+func (s *Service) bySignOn(ctx context.Context, raw, issuer, address string) (Caller, time.Time, error) {
 	for _, k := range *s.signOns.Load() {
 		set := k.set.SignOn
 		if set.Issuer != issuer || set.Audience == "" {
 			continue
 		}
-		subject, until, err := s.borders.SignOns.Bearer(ctx, set, raw)
+		subject, until, err := s.bearer(ctx, k, raw, address)
 		if err != nil {
-			s.borders.Log.Debug("a token of a provider is not taken", "source", k.ID, "error", err, "behind", signon.Behind(err))
-			return Caller{}, until, ErrCredential
+			return Caller{}, until, err
 		}
 		user, ok := s.known.Load().Stands(k.ID, policy.Users, subject)
 		if linked := k.set.Bring.Links[subject]; !ok && linked != "" {
@@ -323,9 +336,58 @@ func (s *Service) bySignOn(ctx context.Context, raw, issuer string) (Caller, tim
 		if !ok {
 			return Caller{}, until, ErrCredential
 		}
-		return Caller{User: policy.UserID(user), Via: string(store.KindToken), Token: "sign-on " + k.ID, Mandate: policy.MandateID(set.Mandate)}, until, nil
+		return Caller{User: policy.UserID(user), Via: string(store.KindToken), Token: "sign-on " + k.ID, Mandate: policy.MandateID(set.Mandate), secret: raw}, until, nil
 	}
 	return Caller{}, time.Time{}, ErrCredential
+}
+
+// What tries from an address are counted by that make us ask a provider for its keys, or for what a code stands for.
+const (
+	tryCode   = "a code of a provider"
+	tryLogout = "a log-out of a provider"
+	tryBearer = "a token of a provider"
+)
+
+// bearers are tokens of providers that were seen to be good, by their hashes: each is looked at once.
+type bearers struct {
+	mu   sync.Mutex
+	seen map[[sha256.Size]byte]seenBearer
+}
+
+type seenBearer struct {
+	source, subject string
+	version         uint64
+	until           time.Time
+}
+
+// mostBearers is how many are remembered.
+const mostBearers = 10_000
+
+// bearer finds whose a token is, and until when it holds.
+func (s *Service) bearer(ctx context.Context, k *keptSource, raw, address string) (subject string, until time.Time, err error) {
+	hash := sha256.Sum256([]byte(raw))
+	s.bearers.mu.Lock()
+	seen, ok := s.bearers.seen[hash]
+	s.bearers.mu.Unlock()
+	if ok && seen.source == k.ID && seen.version == k.Version && time.Now().Before(seen.until) {
+		return seen.subject, seen.until, nil
+	}
+	try, err := s.who.Try(tryBearer, address, true)
+	if err != nil {
+		return "", until, err
+	}
+	if subject, until, err = s.borders.SignOns.Bearer(ctx, k.set.SignOn, raw); err != nil {
+		s.borders.Log.Debug("a token of a provider is not taken", "source", k.ID, "error", err, "behind", signon.Behind(err))
+		return "", until, ErrCredential
+	}
+	try.Good()
+	s.bearers.mu.Lock()
+	defer s.bearers.mu.Unlock()
+	if s.bearers.seen == nil || len(s.bearers.seen) >= mostBearers {
+		s.bearers.seen = map[[sha256.Size]byte]seenBearer{}
+	}
+	s.bearers.seen[hash] = seenBearer{k.ID, subject, k.Version, until}
+	return subject, until, nil
 }
 
 // secretsOf reads secrets of the machine by their names.

@@ -21,6 +21,7 @@ import (
 
 	"github.com/coreos/go-oidc/v3/oidc"
 	"golang.org/x/oauth2"
+	"golang.org/x/sync/singleflight"
 
 	"sentier/internal/policy"
 	"sentier/internal/source"
@@ -112,10 +113,21 @@ type Pending struct {
 type Providers struct {
 	Secret func(name string) (string, error) // finds a secret by its name
 
-	mu   sync.Mutex
-	byID map[string]*provider
-	jtis map[string]time.Time // of log-outs, until they are too old anyway
+	mu     sync.Mutex
+	asking singleflight.Group
+	byID   map[string]*provider
+	failed map[string]failure   // by issuer
+	jtis   map[string]time.Time // of log-outs, until they are too old anyway
 }
+
+// failure is that a provider did not answer: for a short while it is not asked again, whoever wants to sign in.
+type failure struct {
+	err error
+	at  time.Time
+}
+
+// failedFor is for how long.
+const failedFor = 15 * time.Second
 
 type provider struct {
 	*oidc.Provider
@@ -154,26 +166,46 @@ func clientOf(s *source.SignOn) *http.Client {
 // of is what a provider says of itself, asked again when that is old, or it is set up otherwise.
 func (p *Providers) of(ctx context.Context, s *source.SignOn) (*provider, error) {
 	p.mu.Lock()
-	known := p.byID[s.Issuer]
+	known, failed := p.byID[s.Issuer], p.failed[s.Issuer]
 	p.mu.Unlock()
 	if known != nil && time.Since(known.asked) < knownFor && known.of.Authority == s.Authority {
 		return known, nil
 	}
+	if failed.err != nil && time.Since(failed.at) < failedFor {
+		return nil, failed.err
+	}
+	found, err, _ := p.asking.Do(s.Issuer, func() (any, error) { return p.ask(ctx, s) })
+	if err != nil {
+		return nil, err
+	}
+	return found.(*provider), nil
+}
+
+// ask asks a provider what it is, and keeps what it says, or that it says nothing.
+func (p *Providers) ask(ctx context.Context, s *source.SignOn) (*provider, error) {
 	client := clientOf(s)
 	// Keys are asked for as long as the provider is known, and not for as long as this request lasts.
 	found, err := oidc.NewProvider(oidc.ClientContext(context.WithoutCancel(ctx), client), s.Issuer)
-	if err != nil {
-		return nil, refuse(err, "the provider at %s does not say what it is: look at its address, which is written to the letter", s.Issuer)
-	}
-	made := &provider{found, client, time.Now(), *s}
 	p.mu.Lock()
 	defer p.mu.Unlock()
+	if err != nil {
+		err = refuse(err, "the provider at %s does not say what it is: look at its address, which is written to the letter", s.Issuer)
+		if p.failed == nil || len(p.failed) > mostFailed {
+			p.failed = map[string]failure{}
+		}
+		p.failed[s.Issuer] = failure{err, time.Now()}
+		return nil, err
+	}
 	if p.byID == nil {
 		p.byID = map[string]*provider{}
 	}
+	made := &provider{found, client, time.Now(), *s}
 	p.byID[s.Issuer] = made
 	return made, nil
 }
+
+// mostFailed is of how many providers it is known that they say nothing.
+const mostFailed = 100
 
 func random() string {
 	var b [24]byte
