@@ -49,9 +49,14 @@ func (a *app) sourceList() *cobra.Command {
 					last = x.Last.Outcome
 				}
 				next := "by hand"
-				if x.Paused {
+				switch {
+				case x.Paused:
 					next = "paused"
-				} else if x.Next != nil {
+				case x.Kind == "scim":
+					last, next = "–", "brings by itself"
+				case x.Kind == "sign_on":
+					last, next = "–", "people sign in there"
+				case x.Next != nil:
 					next = used(x.Next)
 				}
 				s.rows = append(s.rows, []string{x.ID, x.Name, fmt.Sprint(x.Users), fmt.Sprint(x.Members), last, used(x.Good), next})
@@ -69,7 +74,13 @@ func (a *app) sourceShow() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			fmt.Fprintf(a.Err, "%s: %d users, %d memberships; as of %s; read as %s\n", out.Name, out.Users, out.Members, used(out.Good), out.Author.Name)
+			fmt.Fprintf(a.Err, "%s: %d users, %d memberships; on behalf of %s\n", out.Name, out.Users, out.Members, out.Author.Name)
+			if out.Good != nil {
+				fmt.Fprintf(a.Err, "  as of %s\n", used(out.Good))
+			}
+			if o := out.SignOn; o != nil {
+				fmt.Fprintf(a.Err, "  people sign in at %s\n", o.Issuer)
+			}
 			if d := out.Directory; d != nil {
 				fmt.Fprintf(a.Err, "  %s, people under %s, groups under %s\n", d.URL, d.People.Base, d.Groups.Base)
 			}

@@ -268,7 +268,7 @@ function Who({ at, put, fault, test }: PartProps & { test: SourceTest | undefine
   const ruled = (list: typeof rules) => put({ bring: { ...bring, rules: list } });
   const names = [...(test?.matched ?? []), ...(test?.loose ?? [])].filter((m) => m.found).map((m) => m.outside);
   return (
-    <Part title={t("console.source.mapping")} help={t("console.source.mapping_help")}>
+    <Part title={t("console.source.mapping")} help={t(at.kind === "directory" ? "console.source.mapping_help" : "console.source.mapping_help_other")}>
       <datalist id="groups-there">
         {names.map((n) => (
           <option key={n} value={n} />
@@ -355,26 +355,30 @@ function Then({ at, put, fault }: PartProps) {
     put(key === "every" ? { every: n } : { bring: { ...bring, share: n } });
   };
   return (
-    <Part title={t("console.source.then")}>
+    <Part title={t(at.kind === "directory" ? "console.source.then" : "console.source.then_other")}>
       {at.kind === "directory" && (
         <div className="grid grid-cols-2 gap-3">
           <TextField label={t("console.source.every")} {...whole("every", at.every, 0)} onChange={(v) => read("every", v)} />
           <TextField label={t("console.source.share")} {...whole("share", bring.share, 20)} onChange={(v) => read("share", v)} />
         </div>
       )}
-      <Choose
-        label={t("console.source.gone")}
-        value={bring.gone ?? "suspended"}
-        options={(["suspended", "removed", "kept"] as const).map((g) => ({ value: g, label: t(`console.source.gone_${g}`) }))}
-        onChange={(gone) => put({ bring: { ...bring, gone: gone as NonNullable<typeof bring.gone> } })}
-      />
-      <Choose
-        label={t("console.source.undo")}
-        value={bring.undo ?? "refused"}
-        options={(["refused", "until_next"] as const).map((u) => ({ value: u, label: t(`console.source.undo_${u}`) }))}
-        onChange={(undo) => put({ bring: { ...bring, undo: undo as NonNullable<typeof bring.undo> } })}
-      />
-      <CheckBox label={t("console.source.pause")} checked={at.paused ?? false} onChange={(paused) => put({ paused })} />
+      {at.kind !== "sign_on" && (
+        <Choose
+          label={t("console.source.gone")}
+          value={bring.gone ?? "suspended"}
+          options={(["suspended", "removed", "kept"] as const).map((g) => ({ value: g, label: t(`console.source.gone_${g}`) }))}
+          onChange={(gone) => put({ bring: { ...bring, gone: gone as NonNullable<typeof bring.gone> } })}
+        />
+      )}
+      {at.kind === "directory" && (
+        <Choose
+          label={t("console.source.undo")}
+          value={bring.undo ?? "refused"}
+          options={(["refused", "until_next"] as const).map((u) => ({ value: u, label: t(`console.source.undo_${u}`) }))}
+          onChange={(undo) => put({ bring: { ...bring, undo: undo as NonNullable<typeof bring.undo> } })}
+        />
+      )}
+      <CheckBox label={t(`console.source.pause_${at.kind}`)} checked={at.paused ?? false} onChange={(paused) => put({ paused })} />
     </Part>
   );
 }

@@ -70,7 +70,7 @@ function Shown({ source }: { source: Source }) {
           </p>
           <p className="text-soft">
             {t("console.counted.people", { count: source.users })} · {t("console.source.memberships", { count: source.members })} ·{" "}
-            {t("console.source.as_whom", { name: source.author.name })}
+            {t(pushed ? "console.source.on_behalf" : "console.source.as_whom", { name: source.author.name })}
           </p>
           {last?.why && <Fault text={last.why} />}
         </div>
@@ -208,8 +208,8 @@ function Set({ source }: { source: Source }) {
       : [["kind", t("console.source.kind_scim")]];
   const rows: [string, string][] = [
     ...where,
-    ["gone", t(`console.source.gone_${bring?.gone ?? "suspended"}`)],
-    ["undo", t(`console.source.undo_${bring?.undo ?? "refused"}`)],
+    ...(source.kind === "sign_on" ? [] : [["gone", t(`console.source.gone_${bring?.gone ?? "suspended"}`)] as [string, string]]),
+    ...(source.kind === "directory" ? [["undo", t(`console.source.undo_${bring?.undo ?? "refused"}`)] as [string, string]] : []),
   ];
   return (
     <section className="sheet">
