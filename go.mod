@@ -34,6 +34,7 @@ require (
 	github.com/scim2/filter-parser/v2 v2.3.1
 	github.com/spf13/cobra v1.10.2
 	github.com/spf13/pflag v1.0.9
+	github.com/standard-webhooks/standard-webhooks/libraries v0.0.1
 	github.com/swaggest/jsonschema-go v0.3.74
 	github.com/swaggest/openapi-go v0.2.60
 	github.com/wneessen/go-mail v0.8.1

@@ -92,6 +92,9 @@ func TestEveryCommandByRole(t *testing.T) {
 				for _, name := range []string{"Larkmere directory", "Old directory"} {
 					get[wire.Source](w, "POST", "/api/v1/sources", fmt.Sprintf(`{"name":%q,"kind":"directory","directory":{"url":"ldap://127.0.0.1:1","people":{"base":"ou=people,dc=example"},"groups":{"base":"ou=groups,dc=example"}}}`, name))
 				}
+				for _, name := range []string{"Ticket desk", "Old desk"} {
+					get[wire.Hook](w, "POST", "/api/v1/hooks", fmt.Sprintf(`{"name":%q,"url":"http://127.0.0.1:1","secret":"desk"}`, name))
+				}
 				get[wire.Review](w, "POST", "/api/v1/reviews", `{"name":"Bridges, autumn","groups":["bridge-crew","border-arm-staff"],"due":"in 3 weeks","unanswered":"told"}`)
 				dir := t.TempDir()
 				write(t, dir+"/stories.yaml", string(demo.Stories()))

@@ -40,7 +40,7 @@ type auditFlags struct {
 func (f *auditFlags) flags(cmd *cobra.Command) {
 	f.several, f.one = map[string]*[]string{}, map[string]*string{}
 	for _, s := range []struct{ name, usage string }{
-		{"kind", "of entry: decision, question, look, change, sign_in, sign_out, password, second_factor, link, token, request, refusal, backup, export, setting, service, closing or key"},
+		{"kind", "of entry: decision, question, look, change, sign_in, sign_out, password, second_factor, link, token, request, draft, review, source, refusal, backup, export, setting, service, closing or key"},
 		{"outcome", "done, refused, made, ended, reset, or the reason of a decision; not_granted: every decision that is a no"},
 	} {
 		f.several[s.name] = cmd.Flags().StringSlice(s.name, nil, s.usage)

@@ -87,6 +87,15 @@ type (
 		RunOf(ctx context.Context, revision uint64) (store.SourceRun, error)
 	}
 
+	// Hooks are to whom it is told what has happened.
+	Hooks interface {
+		AddHook(ctx context.Context, h store.Hook) error
+		SetHook(ctx context.Context, h store.Hook) (kept bool, err error)
+		HookTold(ctx context.Context, h store.Hook) error
+		DropHook(ctx context.Context, id string) error
+		Hooks(ctx context.Context) ([]store.Hook, error)
+	}
+
 	// Upkeep is which findings somebody has left as they are.
 	Upkeep interface {
 		Dismiss(ctx context.Context, d store.Dismissal) error
@@ -138,6 +147,8 @@ type Borders struct {
 	Sources     Sources
 	Outside     Outside // how sources are read
 	SignOns     SignOns // how people sign in elsewhere
+	Hooks       Hooks
+	Secret      func(name string) (string, error) // finds a secret of the machine by its name
 	Upkeep      Upkeep
 	Preferences Preferences
 	Blank       Blank
@@ -150,5 +161,6 @@ type Borders struct {
 
 // On are the borders of a service on a store and a record.
 func On(st *store.Store, record Record, log *slog.Logger, clock func() time.Time) Borders {
-	return Borders{Record: record, Outside: directory.Reader{Folder: filepath.Join(st.Dir(), "secrets")}, SignOns: &signon.Providers{Secret: secretsOf(filepath.Join(st.Dir(), "secrets"))}, Revisions: st, History: st, Stage: st, Credentials: st, Looks: st, Requests: st, Drafts: st, Reviews: st, Sources: st, Upkeep: st, Preferences: st, Blank: st, Files: st, Clock: clock, Log: log}
+	secrets := directory.Reader{Folder: filepath.Join(st.Dir(), "secrets")}
+	return Borders{Record: record, Outside: secrets, Secret: secrets.Secret, SignOns: &signon.Providers{Secret: secrets.Secret}, Revisions: st, History: st, Stage: st, Credentials: st, Looks: st, Requests: st, Drafts: st, Reviews: st, Sources: st, Hooks: st, Upkeep: st, Preferences: st, Blank: st, Files: st, Clock: clock, Log: log}
 }

@@ -47,6 +47,7 @@ type Service struct {
 
 	sourcing sourcing
 	bearers  bearers
+	hooking  hooks
 	seal     cipher.AEAD                   // of what browsers keep of a sign-in at a provider
 	signOns  atomic.Pointer[[]*keptSource] // at which people may sign in now
 	known    atomic.Pointer[source.Known]  // what the sources have brought; it is changed by the one change that is being saved
@@ -114,6 +115,7 @@ func (s *Service) Watch(ctx context.Context) {
 	go s.borders.Files.Keep(ctx, s.borders.Clock, s.borders.Log)
 	var hours sync.WaitGroup
 	hours.Go(func() { s.keepHours(ctx) })
+	hours.Go(func() { s.keepHooks(ctx) })
 	defer hours.Wait() // what is due is done in full, or not begun
 	recorded := make(chan struct{})
 	go func() {

@@ -17,7 +17,6 @@ import (
 	"time"
 
 	"sentier/internal/audit"
-	"sentier/internal/directory"
 	"sentier/internal/policy"
 	"sentier/internal/signon"
 	"sentier/internal/source"
@@ -388,9 +387,4 @@ func (s *Service) bearer(ctx context.Context, k *keptSource, raw, address string
 	}
 	s.bearers.seen[hash] = seenBearer{k.ID, subject, k.Version, until}
 	return subject, until, nil
-}
-
-// secretsOf reads secrets of the machine by their names.
-func secretsOf(folder string) func(name string) (string, error) {
-	return directory.Reader{Folder: folder}.Secret
 }

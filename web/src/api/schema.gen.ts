@@ -1068,6 +1068,74 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/hooks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * To whom it is told what happens, how far that has come, and what was answered last
+         * @description To whom it is told what happens, how far that has come, and what was answered last. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        get: operations["listHooks"];
+        put?: never;
+        /**
+         * Have it told what happens, from now on: CloudEvents 1.0, signed as Standard Webhooks has it
+         * @description Have it told what happens, from now on: CloudEvents 1.0, signed as Standard Webhooks has it. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        post: operations["createHook"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/hooks/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Set a hook up otherwise; what failed is tried again at once
+         * @description Set a hook up otherwise; what failed is tried again at once. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        put: operations["putHook"];
+        post?: never;
+        /**
+         * Take a hook away: nothing more is told
+         * @description Take a hook away: nothing more is told. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        delete: operations["dropHook"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/hooks/{id}/test": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Tell an event of no meaning, once, to see whether it is taken
+         * @description Tell an event of no meaning, once, to see whether it is taken. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        post: operations["testHook"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/kinds": {
         parameters: {
             query?: never;
@@ -4610,6 +4678,42 @@ export interface components {
             /** @description People and services that it is given to by name. */
             users?: string[] | null;
         };
+        Hook: {
+            author: components["schemas"]["Named"];
+            /** @description how many entries of the record came since, among them those that it is not told */
+            behind: number;
+            id: string;
+            /** @description kinds of entries of the record that are told; left out: change, request, draft, review and source */
+            kinds?: string[];
+            /**
+             * Format: date-time
+             * @description when something was told last
+             */
+            last?: null | string;
+            /** @description by which people know it; its id is made of it */
+            name: string;
+            /**
+             * Format: date-time
+             * @description when that is tried again
+             */
+            next?: null | string;
+            /** @description nothing is told for the time being; it is kept until then */
+            paused?: boolean;
+            /** @description why it was not taken */
+            problem?: string;
+            /** @description the name of the secret by which it is signed: a file in the folder secrets beside the data, or the variable SENTIER_SECRET_… of the service */
+            secret: string;
+            /** @description the last entry of the record that was taken */
+            sent: number;
+            /** @description that was answered then */
+            status?: number;
+            /** @description of the next, that failed */
+            tries: number;
+            /** @description to which each event is sent by POST; https, but on this very machine */
+            url: string;
+            /** @description when it is changed: that which was looked at */
+            version?: number;
+        };
         If: {
             /** @description Someone is at the device, or nobody is. */
             attended?: boolean;
@@ -5094,6 +5198,20 @@ export interface components {
         NewFactor: {
             /** @description the caller's own; not asked for while setting one up is required of them */
             password?: string;
+        };
+        NewHook: {
+            /** @description kinds of entries of the record that are told; left out: change, request, draft, review and source */
+            kinds?: string[];
+            /** @description by which people know it; its id is made of it */
+            name: string;
+            /** @description nothing is told for the time being; it is kept until then */
+            paused?: boolean;
+            /** @description the name of the secret by which it is signed: a file in the folder secrets beside the data, or the variable SENTIER_SECRET_… of the service */
+            secret: string;
+            /** @description to which each event is sent by POST; https, but on this very machine */
+            url: string;
+            /** @description when it is changed: that which was looked at */
+            version?: number;
         };
         NewPassword: {
             current: string;
@@ -10515,6 +10633,183 @@ export interface operations {
             404: components["responses"]["NotFoundProblem"];
             429: components["responses"]["TooManyProblem"];
             503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    listHooks: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Hook"][];
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    createHook: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewHook"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Hook"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    putHook: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewHook"];
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Hook"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    dropHook: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    testHook: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Hook"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
             default: components["responses"]["InternalProblem"];
         };
     };

@@ -1,0 +1,186 @@
+package acceptance
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"sentier/internal/daemon"
+	"sentier/internal/wire"
+)
+
+// told is what came to a receiver of events.
+type told struct {
+	Secret  string            `json:"secret"`
+	Body    string            `json:"body"`
+	Headers map[string]string `json:"headers"`
+}
+
+// receiver takes events, or answers with a status that it is told to.
+type receiver struct {
+	*httptest.Server
+	mu     sync.Mutex
+	status int
+	got    []told // that it took
+	tried  int
+}
+
+const hookSecret = "signs-what-the-desk-is-told"
+
+func newReceiver(t *testing.T) *receiver {
+	r := &receiver{status: 200}
+	r.Server = httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, req *http.Request) {
+		body, err := io.ReadAll(req.Body)
+		if err != nil {
+			t.Error(err)
+		}
+		r.mu.Lock()
+		defer r.mu.Unlock()
+		r.tried++
+		headers := map[string]string{}
+		for name := range req.Header {
+			headers[strings.ToLower(name)] = req.Header.Get(name)
+		}
+		if r.status < 300 {
+			r.got = append(r.got, told{hookSecret, string(body), headers})
+		}
+		if r.status == 302 {
+			w.Header().Set("Location", r.URL)
+		}
+		w.WriteHeader(r.status)
+	}))
+	t.Cleanup(r.Close)
+	return r
+}
+
+func (r *receiver) answers(status int) { r.mu.Lock(); defer r.mu.Unlock(); r.status = status }
+
+// events are those that were taken.
+func (r *receiver) events(t *testing.T) (out []map[string]any) {
+	t.Helper()
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for _, e := range r.got {
+		var one map[string]any
+		if err := json.Unmarshal([]byte(e.Body), &one); err != nil {
+			t.Fatal(err)
+		}
+		out = append(out, one)
+	}
+	return out
+}
+
+// TestOthersAreToldWhatHappens: each event once it is taken, in order, signed so that a library of others takes it; again with growing pauses while it is not.
+func TestOthersAreToldWhatHappens(t *testing.T) {
+	t.Parallel()
+	desk := newReceiver(t)
+	var by atomic.Int64
+	w := startWith(t, nil, func(o *daemon.Options) {
+		clock := o.Clock
+		o.Clock = func() time.Time { return clock().Add(time.Duration(by.Load())) }
+		if err := os.Mkdir(filepath.Join(o.Dir, "secrets"), 0o700); err != nil {
+			t.Fatal(err)
+		}
+		for name, secret := range map[string]string{"desk": hookSecret, "short": "short"} {
+			if err := os.WriteFile(filepath.Join(o.Dir, "secrets", name), []byte(secret), 0o600); err != nil {
+				t.Fatal(err)
+			}
+		}
+	})
+	for body, want := range map[string]string{
+		`{"name":"x","url":"http://desk.example/in","secret":"desk"}`: "https", `{"name":"x","url":"https://a:b@desk.example","secret":"desk"}`: "url", `{"name":"","url":"https://desk.example","secret":"desk"}`: "name",
+		`{"name":"x","url":"https://desk.example","secret":"../desk"}`: "secret", `{"name":"x","url":"https://desk.example","secret":"desk","kinds":["nothing"]}`: "kinds",
+	} {
+		if status, _, text := w.ask("POST", "/api/v1/hooks", w.token, body); status != 400 || !strings.Contains(text, want) {
+			t.Errorf("%s: %d %s", body, status, text)
+		}
+	}
+	w.does(0, "Set up", "hook", "add", "Ticket desk", "--url", desk.URL, "--secret", "short")
+	w.does(2, "shorter than", "hook", "test", "ticket-desk")
+	w.does(0, "Set up", "hook", "edit", "ticket-desk", "--secret", "desk")
+	w.does(0, "It was taken: 200", "hook", "test", "ticket-desk")
+
+	change := func(n int) {
+		w.must("PATCH", fmt.Sprintf("/api/v1/users/tomas.field?note=change%%20%d", n), fmt.Sprintf(`{"note":"%d"}`, n))
+	}
+	change(1)
+	w.until("the first event", func() bool { return len(desk.events(t)) == 2 })
+	desk.answers(500)
+	for n := 2; n <= 4; n++ {
+		change(n)
+	}
+	failing := func() wire.Hook { return get[[]wire.Hook](w, "GET", "/api/v1/hooks", "")[0] }
+	w.until("a failure", func() bool { return failing().Status == 500 })
+	if h := failing(); h.Next == nil || h.Problem == "" || h.Behind == 0 {
+		t.Errorf("while it fails: %+v", h)
+	}
+	desk.answers(302) // nobody is followed anywhere
+	by.Add(int64(6 * time.Second))
+	w.until("another failure", func() bool { return failing().Tries == 2 && failing().Status == 302 })
+	desk.answers(200)
+	by.Add(int64(11 * time.Second))
+	w.until("all events", func() bool { return len(desk.events(t)) == 5 })
+	events := desk.events(t)
+	for i, e := range events[1:] {
+		data := e["data"].(map[string]any)
+		more, _ := json.Marshal(data["more"])
+		if e["specversion"] != "1.0" || e["type"] != "sentier.change" || data["revision"] != float64(i+2) || !strings.Contains(string(more), fmt.Sprintf("change %d", i+1)) || e["subject"] != fmt.Sprintf("revision/%d", i+2) {
+			t.Errorf("event %d: %v", i, e)
+		}
+	}
+	if text := fmt.Sprint(events); strings.Contains(text, hookSecret) {
+		t.Error("the secret is told")
+	}
+
+	desk.mu.Lock()
+	all := append([]told{}, desk.got...)
+	desk.mu.Unlock()
+	forged := all[1]
+	forged.Body = strings.Replace(forged.Body, "change 1", "change 9", 1)
+	in, err := json.Marshal(append(all, forged))
+	if err != nil {
+		t.Fatal(err)
+	}
+	node := exec.Command("node", "hooks.mjs")
+	node.Dir, node.Stdin = "peers", bytes.NewReader(in)
+	out, err := node.Output()
+	var verdicts []string
+	if err != nil || json.Unmarshal(out, &verdicts) != nil {
+		t.Fatalf("%v %s (make test-tools installs what it needs)", err, out)
+	}
+	for i, v := range verdicts {
+		if (v != "") != (i == len(all)) {
+			t.Errorf("event %d of %d: %q", i, len(all), v)
+		}
+	}
+
+	w.does(0, "", "hook", "edit", "ticket-desk", "--paused")
+	change(5)
+	time.Sleep(1500 * time.Millisecond)
+	if n := len(desk.events(t)); n != 5 {
+		t.Errorf("paused, and %d events were told", n)
+	}
+	w.does(0, "", "hook", "edit", "ticket-desk", "--paused=false")
+	w.until("what was kept meanwhile", func() bool { return len(desk.events(t)) == 6 })
+	desk.answers(410)
+	change(6)
+	w.until("that it wants no more", func() bool { return failing().Paused })
+	get[wire.Hook](w, "PUT", "/api/v1/hooks/ticket-desk", fmt.Sprintf(`{"name":"Ticket desk","url":%q,"secret":"desk","paused":true}`, desk.URL))
+	get[wire.Hook](w, "POST", "/api/v1/hooks/ticket-desk/test", "")
+	get[wire.Hook](w, "POST", "/api/v1/hooks", fmt.Sprintf(`{"name":"Old desk","url":%q,"secret":"desk","paused":true}`, desk.URL))
+	w.does(0, "paused", "hook", "list")
+	if status, _, text := w.ask("DELETE", "/api/v1/hooks/old-desk", w.token, ""); status != 204 {
+		t.Errorf("taking one away: %d %s", status, text)
+	}
+}
