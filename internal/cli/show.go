@@ -113,9 +113,9 @@ func (p *page) write(item row, fields sheet) error {
 	return nil
 }
 
-// origins says from which source the record comes, and what of it is changed there.
+// origins says from which source the record comes, and what of it is changed there: as it is now, for nobody changes what was.
 func (p *page) origins() error {
-	if p.noun.typ != policy.Users && p.noun.typ != policy.UserGroups {
+	if p.app.asOf != "" || p.noun.typ != policy.Users && p.noun.typ != policy.UserGroups {
 		return nil
 	}
 	var list []wire.Origin
