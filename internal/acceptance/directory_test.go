@@ -376,6 +376,9 @@ func TestADirectoryThatFails(t *testing.T) {
 	if crew() != before {
 		t.Error("a search that finds nobody has thrown somebody out")
 	}
+	if said := texts(w.entries("kind=source&outcome=refused")); !strings.Contains(said, "20 of 20 people") || !strings.Contains(said, "cannot be encrypted") {
+		t.Errorf("the record says\n%s", said)
+	}
 	look := get[wire.SourceLook](w, "POST", "/api/v1/sources/larkmere-directory/look", "")
 	if look.Held == "" || look.Counts.Gone != 20 || look.Would.Impact == nil {
 		t.Errorf("a look at it: %q %+v", look.Held, look.Counts)

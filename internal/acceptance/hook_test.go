@@ -110,6 +110,9 @@ func TestOthersAreToldWhatHappens(t *testing.T) {
 	w.does(2, "shorter than", "hook", "test", "ticket-desk")
 	w.does(0, "Set up", "hook", "edit", "ticket-desk", "--secret", "desk")
 	w.does(0, "It was taken: 200", "hook", "test", "ticket-desk")
+	if said := texts(w.entries("kind=setting")); !strings.Contains(said, "Set up the hook “Ticket desk”: ") || !strings.Contains(said, "Changed the hook “Ticket desk”: secret \"short\" → \"desk\"") {
+		t.Errorf("the record says\n%s", said)
+	}
 
 	change := func(n int) {
 		w.must("PATCH", fmt.Sprintf("/api/v1/users/tomas.field?note=change%%20%d", n), fmt.Sprintf(`{"note":"%d"}`, n))

@@ -27,6 +27,14 @@ const (
 // toldKinds are the kinds of entries that are told where nobody says which.
 var toldKinds = []string{string(audit.Change), string(audit.Request), string(audit.Draft), string(audit.Review), string(audit.Source)}
 
+func allKinds() string {
+	var names []string
+	for _, kind := range audit.Kinds() {
+		names = append(names, string(kind))
+	}
+	return strings.Join(names, ", ")
+}
+
 // hooks is what goes on with them.
 type hooks struct {
 	changing sync.Mutex // held by whoever sets one up
@@ -86,7 +94,7 @@ func checkHook(in *wire.NewHook) error {
 	}
 	for _, kind := range in.Kinds {
 		if !slices.Contains(audit.Kinds(), audit.Kind(kind)) {
-			return Wrong("kinds", "%q is no kind of entry of the record", Clip(kind))
+			return Wrong("kinds", "%q is no kind of entry of the record: write %s", Clip(kind), allKinds())
 		}
 	}
 	return nil
@@ -114,7 +122,7 @@ func (s *Service) NewHook(ctx context.Context, c Caller, in wire.NewHook) (wire.
 	if err := s.kept(s.borders.Hooks.AddHook(ctx, h)); err != nil {
 		return wire.Hook{}, err
 	}
-	s.note(c, audit.Setting, audit.Done, "", details{"hook": h.ID, "after": in})
+	s.note(c, audit.Setting, audit.Made, "", details{"hook": h.ID, "name": h.Name, "after": in})
 	return s.wireHook(&h), nil
 }
 
@@ -145,7 +153,7 @@ func (s *Service) ChangeHook(ctx context.Context, c Caller, id string, in wire.N
 	if !kept {
 		return wire.Hook{}, ErrNotFound
 	}
-	s.note(c, audit.Setting, audit.Done, "", details{"hook": h.ID, "before": before, "after": in})
+	s.note(c, audit.Setting, audit.Done, "", details{"hook": h.ID, "name": h.Name, "before": before, "after": in})
 	return s.wireHook(h), nil
 }
 
@@ -163,7 +171,7 @@ func (s *Service) DropHook(ctx context.Context, c Caller, id string) error {
 	if err := s.kept(s.borders.Hooks.DropHook(ctx, id)); err != nil {
 		return err
 	}
-	s.note(c, audit.Setting, audit.Done, "", details{"hook": h.ID, "before": s.wireHook(h).NewHook})
+	s.note(c, audit.Setting, audit.Ended, "", details{"hook": h.ID, "name": h.Name, "before": s.wireHook(h).NewHook})
 	return nil
 }
 

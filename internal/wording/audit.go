@@ -15,6 +15,7 @@ import (
 // audited is what entries of the record say beside, as far as it is put into words.
 type audited struct {
 	What, Missing, By, Name, Note string
+	Hook, Why                     string
 	Strong                        bool
 	Times, All, Minutes           int
 	Group, Right, Device, Reason  string
@@ -65,11 +66,13 @@ func (c Catalogue) Audited(p *policy.Policy, e *wire.AuditEntry) string {
 		key = "audit.second_factor.codes"
 	case e.Kind == "refusal" && more.Times > 0:
 		key = "audit.refused_times"
+	case e.Kind == "setting" && more.Hook != "":
+		key = "audit.hook." + e.Outcome
 	case e.Kind == "sign_in" && more.Missing == "":
 		more.Missing = more.What
 	}
 	text := c.Say(key, "user", user, "name", more.Name, "by", c.orAsIs("audit.by.", more.By), "missing", c.orAsIs("audit.missing.", more.Missing),
-		"what", c.orAsIs("audit.sessions.", c.what(&more)), "entry", strconv.FormatUint(more.Entry, 10))
+		"what", c.orAsIs("audit.sessions.", c.what(&more)), "entry", strconv.FormatUint(more.Entry, 10), "why", more.Why)
 	if more.Times > 0 {
 		text = c.Say("audit.times", "text", text, "n", strconv.Itoa(more.Times))
 	}
