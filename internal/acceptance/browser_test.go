@@ -100,11 +100,18 @@ func (b *browser) settled() {
 	b.until("a settled list", `document.querySelector('[role=listbox]:not([hidden]):not([aria-busy=true]) [role=option]') !== null`)
 }
 
+// ask has the page answer, or fails: one that is gone, or busy with leaving, never answers by itself.
+func ask[T any](b *browser, what chromedp.Action[T]) (T, error) {
+	ctx, cancel := context.WithTimeout(b.ctx, stepTime)
+	defer cancel()
+	return chromedp.Run(ctx, what)
+}
+
 // until waits for an expression to become true.
 func (b *browser) until(what, shown string) {
 	b.t.Helper()
 	for end := time.Now().Add(stepTime); ; time.Sleep(40 * time.Millisecond) {
-		ok, err := chromedp.Run(b.ctx, chromedp.Evaluate[bool](shown))
+		ok, err := ask(b, chromedp.Evaluate[bool](shown))
 		if err == nil && ok {
 			return
 		}
@@ -118,7 +125,7 @@ func (b *browser) until(what, shown string) {
 // is evaluates a condition.
 func (b *browser) is(condition string, into *bool) {
 	b.t.Helper()
-	on, err := chromedp.Run(b.ctx, chromedp.Evaluate[bool](condition))
+	on, err := ask(b, chromedp.Evaluate[bool](condition))
 	if err != nil {
 		b.t.Fatalf("%s: %v", condition, err)
 	}
@@ -139,7 +146,7 @@ func (b *browser) press(what, xpath string) {
 		if (!e) return "none"; const r = e.getBoundingClientRect(); return [r.x, r.y, r.width, r.height].join(" "); })()`, xpath)
 	last := ""
 	for end := time.Now().Add(stepTime); time.Now().Before(end); time.Sleep(90 * time.Millisecond) {
-		now, err := chromedp.Run(b.ctx, chromedp.Evaluate[string](place))
+		now, err := ask(b, chromedp.Evaluate[string](place))
 		if err == nil && now != "none" && now == last {
 			break
 		}
@@ -165,8 +172,10 @@ func (b *browser) key(name string) {
 		return
 	}
 	// A page that takes the key for itself keeps its character from coming, as it does where a person types.
+	ctx, cancel := context.WithTimeout(b.ctx, stepTime)
+	defer cancel()
 	for _, kind := range []input.DispatchKeyEventType{input.DispatchKeyEventTypeRawKeyDown, input.DispatchKeyEventTypeKeyUp} {
-		_, err := chromedp.Call(b.ctx, input.DispatchKeyEvent, input.DispatchKeyEventParams{Type: kind, Key: "Enter", Code: "Enter", WindowsVirtualKeyCode: 13, NativeVirtualKeyCode: 13})
+		_, err := chromedp.Call(ctx, input.DispatchKeyEvent, input.DispatchKeyEventParams{Type: kind, Key: "Enter", Code: "Enter", WindowsVirtualKeyCode: 13, NativeVirtualKeyCode: 13})
 		if err != nil {
 			b.t.Fatal(err)
 		}
@@ -178,17 +187,19 @@ func (b *browser) typeKeys(text string) { b.t.Helper(); b.do("type "+text, chrom
 // dragWeek draws a window over a day of the week editor, from one hour to another.
 func (b *browser) dragWeek(day int, from, to float64) {
 	b.t.Helper()
-	box, err := chromedp.Run(b.ctx, chromedp.Evaluate[[]float64](
+	box, err := ask(b, chromedp.Evaluate[[]float64](
 		`(() => { const e = document.querySelector("[data-week]"); e.scrollIntoView({block: "center"}); const r = e.getBoundingClientRect(); return [r.x, r.y, r.width, r.height]; })()`))
 	if err != nil {
 		b.t.Fatal(err)
 	}
 	y := box[1] + box[3]*(float64(day)+0.5)/7
+	ctx, cancel := context.WithTimeout(b.ctx, stepTime)
+	defer cancel()
 	for _, step := range []struct {
 		kind input.DispatchMouseEventType
 		hour float64
 	}{{input.DispatchMouseEventTypeMousePressed, from}, {input.DispatchMouseEventTypeMouseMoved, (from + to) / 2}, {input.DispatchMouseEventTypeMouseMoved, to}, {input.DispatchMouseEventTypeMouseReleased, to}} {
-		_, err := chromedp.Call(b.ctx, input.DispatchMouseEvent, input.DispatchMouseEventParams{
+		_, err := chromedp.Call(ctx, input.DispatchMouseEvent, input.DispatchMouseEventParams{
 			Type: step.kind, X: box[0] + box[2]*step.hour/24, Y: y, Button: input.MouseButtonLeft, Buttons: 1, ClickCount: 1,
 		})
 		if err != nil {
@@ -229,7 +240,7 @@ func (b *browser) pick(label, typed, name string) {
 }
 
 func (b *browser) text(css string) string {
-	text, err := chromedp.Run(b.ctx, chromedp.Evaluate[string](fmt.Sprintf(`document.querySelector(%q)?.innerText ?? ""`, css)))
+	text, err := ask(b, chromedp.Evaluate[string](fmt.Sprintf(`document.querySelector(%q)?.innerText ?? ""`, css)))
 	if err != nil {
 		return err.Error()
 	}
@@ -238,7 +249,7 @@ func (b *browser) text(css string) string {
 
 func (b *browser) shot(path string) {
 	b.t.Helper()
-	picture, err := chromedp.Run(b.ctx, chromedp.CaptureScreenshot())
+	picture, err := ask(b, chromedp.CaptureScreenshot())
 	if err != nil {
 		b.t.Errorf("take a picture: %v", err)
 		return
@@ -264,7 +275,7 @@ func (b *browser) accessible(where string) {
 		b.t.Fatal(err)
 	}
 	b.do("load axe", chromedp.Evaluate[chromedp.Void](string(axe)))
-	found, err := chromedp.Run(b.ctx, chromedp.Evaluate[[]string](
+	found, err := ask(b, chromedp.Evaluate[[]string](
 		`axe.run({runOnly: ["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "wcag22aa"]}).then(r => r.violations.map(v => v.id + ": " + v.help + " at " + v.nodes.map(n => n.target.join(" ")).join(", ")))`,
 		chromedp.EvalAwaitPromise))
 	if err != nil {
@@ -277,7 +288,7 @@ func (b *browser) accessible(where string) {
 
 func (b *browser) location() string {
 	b.t.Helper()
-	at, err := chromedp.Run(b.ctx, chromedp.Location())
+	at, err := ask(b, chromedp.Location())
 	if err != nil {
 		b.t.Fatal(err)
 	}

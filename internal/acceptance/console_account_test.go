@@ -39,7 +39,7 @@ func TestASecondPersonComesIn(t *testing.T) {
 	b.see("Hand this link over to Tomas Field")
 	b.accessible("the link")
 	b.look("invite")
-	link, err := chromedp.Run(b.ctx, chromedp.Evaluate[string](`document.querySelector("[role=dialog] input").value`))
+	link, err := ask(b, chromedp.Evaluate[string](`document.querySelector("[role=dialog] input").value`))
 	if err != nil || !strings.HasPrefix(link, w.url+"/welcome#sentier_") {
 		t.Fatalf("the link is %q, %v", link, err)
 	}
@@ -110,6 +110,7 @@ func TestAForgottenDraftIsOffered(t *testing.T) {
 	b.click("Save")
 	b.see("has changed") // the colleague's change is told, and nothing saved over it
 	b.click("Cancel")
+	b.until("where one came from", `location.pathname.endsWith("/people")`) // another document, which takes its time
 
 	// A grant to everyone, begun and left, is not what another way to a new grant opens.
 	b.open("/records/grants/new")

@@ -45,7 +45,7 @@ func TestConsoleOnEveryPage(t *testing.T) {
 				"shows a fault":              `document.querySelector("main [role=alert]") !== null`,
 				"says undefined or an error": `/undefined|\[object|NaN|Invalid Date/.test(document.body.innerText)`,
 			} {
-				bad, err := chromedp.Run(b.ctx, chromedp.Evaluate[bool](wrong))
+				bad, err := ask(b, chromedp.Evaluate[bool](wrong))
 				if err != nil || bad {
 					t.Errorf("%s %s (%v)", name, what, err)
 				}

@@ -135,7 +135,7 @@ func TestConsoleMatrixOfAThousand(t *testing.T) {
 	b.open("/matrix?rows=users&columns=devices")
 	b.see("1000 of 1160 rows, 1000 of 1284 columns")
 	// Far corners are drawn, and the longest frame on the way is measured: a pause of half a second would be seen.
-	longest, err := chromedp.Run(b.ctx, chromedp.Evaluate[float64](`new Promise(done => {
+	longest, err := ask(b, chromedp.Evaluate[float64](`new Promise(done => {
 		const box = document.querySelector("[role=region]"); let last = performance.now(), longest = 0, n = 0;
 		const step = now => { longest = Math.max(longest, now - last); last = now;
 			box.scrollTop = n * 450; box.scrollLeft = n * 1200; if (++n < 60) requestAnimationFrame(step); else done(longest); };

@@ -51,7 +51,7 @@ func TestATableIsNarrowedLaidOutAndTakenAway(t *testing.T) {
 	b.do("catch the file", chromedp.Evaluate[chromedp.Void](`URL.createObjectURL = (file) => { void file.text().then((text) => (window.taken = text)); return "#taken"; }`))
 	b.press("take it away", `//button[@aria-label="Take away as CSV"]`)
 	b.until("the file is there", `typeof window.taken === "string"`)
-	text, err := chromedp.Run(b.ctx, chromedp.Evaluate[string](`window.taken`))
+	text, err := ask(b, chromedp.Evaluate[string](`window.taken`))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -132,7 +132,7 @@ func TestPagesOfManyAreLight(t *testing.T) {
 		b.open(page)
 		b.see(shows)
 		b.until("it rests", `performance.now() - Math.max(0, ...performance.getEntriesByType("resource").map((r) => r.responseEnd)) > 700`)
-		brought, err := chromedp.Run(b.ctx, chromedp.Evaluate[float64](`performance.getEntriesByType("resource").filter((r) => r.name.includes("/api/")).reduce((n, r) => n + r.decodedBodySize, 0)`))
+		brought, err := ask(b, chromedp.Evaluate[float64](`performance.getEntriesByType("resource").filter((r) => r.name.includes("/api/")).reduce((n, r) => n + r.decodedBodySize, 0)`))
 		if err != nil {
 			t.Fatal(err)
 		}

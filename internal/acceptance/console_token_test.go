@@ -17,7 +17,7 @@ func TestATokenIsMadeAndRotatedInTheConsole(t *testing.T) {
 	secret := func() string {
 		t.Helper()
 		b.until("the secret", `[...document.querySelectorAll('[role=dialog] input')].some(x => x.value.startsWith('sentier_'))`)
-		out, err := chromedp.Run(b.ctx, chromedp.Evaluate[string](`[...document.querySelectorAll('[role=dialog] input')].find(x => x.value.startsWith('sentier_')).value`))
+		out, err := ask(b, chromedp.Evaluate[string](`[...document.querySelectorAll('[role=dialog] input')].find(x => x.value.startsWith('sentier_')).value`))
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -24,7 +24,7 @@ func TestTypingStaysAsTyped(t *testing.T) {
 		}
 		b.open(where)
 		b.until("the form of "+typ.String(), `!!document.querySelector("form")`)
-		n, err := chromedp.Run(b.ctx, chromedp.Evaluate[int](`
+		n, err := ask(b, chromedp.Evaluate[int](`
 			document.querySelectorAll("form details").forEach((x) => x.open = true);
 			document.querySelectorAll("form button.self-start:not([aria-haspopup])").forEach((x) => x.click());
 			new Promise((done) => setTimeout(() => {
@@ -44,12 +44,12 @@ func TestTypingStaysAsTyped(t *testing.T) {
 				if k != 1 && k != len(typed)-1 {
 					continue // asking after each costs more than it tells
 				}
-				got, err := chromedp.Run(b.ctx, chromedp.Evaluate[string](fmt.Sprintf(`window.typing[%d].isConnected ? window.typing[%d].value : "(gone)"`, i, i)))
+				got, err := ask(b, chromedp.Evaluate[string](fmt.Sprintf(`window.typing[%d].isConnected ? window.typing[%d].value : "(gone)"`, i, i)))
 				if err != nil {
 					t.Fatal(err)
 				}
 				if got != typed[:k+1] {
-					label, _ := chromedp.Run(b.ctx, chromedp.Evaluate[string](fmt.Sprintf(`window.typing[%d].closest("label")?.innerText ?? window.typing[%d].id`, i, i)))
+					label, _ := ask(b, chromedp.Evaluate[string](fmt.Sprintf(`window.typing[%d].closest("label")?.innerText ?? window.typing[%d].id`, i, i)))
 					t.Errorf("%s, input %d (%s): typed %q, and it holds %q", typ, i, label, typed[:k+1], got)
 					break
 				}

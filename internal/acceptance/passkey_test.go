@@ -63,7 +63,7 @@ func TestAPasskeyIsEnough(t *testing.T) {
 	b.click("Sign in with a passkey")
 	b.see("My access")
 	who := map[string]any{}
-	text, err := chromedp.Run(b.ctx, chromedp.Evaluate[string](`fetch("/api/v1/session").then((r) => r.text())`, chromedp.EvalAwaitPromise))
+	text, err := ask(b, chromedp.Evaluate[string](`fetch("/api/v1/session").then((r) => r.text())`, chromedp.EvalAwaitPromise))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -127,7 +127,7 @@ func TestAPasskeyIsEnough(t *testing.T) {
 // replay has the device sign once, and sends what it signed twice.
 func (b *browser) replay(t *testing.T) string {
 	t.Helper()
-	out, err := chromedp.Run(b.ctx, chromedp.Evaluate[string](`(async () => {
+	out, err := ask(b, chromedp.Evaluate[string](`(async () => {
 		const send = (path, body) => fetch(path, { method: "POST", headers: { "Content-Type": "application/json" }, body: body && JSON.stringify(body) });
 		const c = await (await send("/api/v1/session/passkey")).json();
 		const signed = await navigator.credentials.get({ publicKey: PublicKeyCredential.parseRequestOptionsFromJSON(JSON.parse(c.options)) });
