@@ -11,14 +11,12 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
-	"sync/atomic"
 	"testing"
 	"time"
 
 	"github.com/chromedp/chromedp"
 	"github.com/go-ldap/ldap/v3"
 
-	"sentier/internal/daemon"
 	"sentier/internal/wire"
 )
 
@@ -196,18 +194,9 @@ func groupEntry(name string, members ...string) string {
 func withDirectory(t *testing.T, ldif string) (*world, *directory, func(time.Duration)) {
 	t.Helper()
 	d := newDirectory(t, ldif)
-	var by atomic.Int64
-	w := startWith(t, nil, func(o *daemon.Options) {
-		clock := o.Clock
-		o.Clock = func() time.Time { return clock().Add(time.Duration(by.Load())) }
-		if err := os.Mkdir(filepath.Join(o.Dir, "secrets"), 0o700); err != nil {
-			t.Fatal(err)
-		}
-		if err := os.WriteFile(filepath.Join(o.Dir, "secrets", "reader"), []byte(directorySecret+"\n"), 0o600); err != nil {
-			t.Fatal(err)
-		}
-	})
-	return w, d, func(d time.Duration) { by.Add(int64(d)) }
+	w, forward := shifted(t)
+	w.secret("reader", directorySecret+"\n")
+	return w, d, forward
 }
 
 // source sets a source up in the terminal.

@@ -9,9 +9,7 @@ import (
 	"net/http"
 	"net/http/cookiejar"
 	"net/url"
-	"os"
 	"os/exec"
-	"path/filepath"
 	"regexp"
 	"strings"
 	"testing"
@@ -19,7 +17,6 @@ import (
 
 	"github.com/chromedp/chromedp"
 
-	"sentier/internal/daemon"
 	"sentier/internal/wire"
 )
 
@@ -90,14 +87,8 @@ func (p *provider) tell(what any) {
 // withProvider is a service at which people sign in at a provider.
 func withProvider(t *testing.T, bring string, people claims) (*world, *provider) {
 	t.Helper()
-	w := startWith(t, nil, func(o *daemon.Options) {
-		if err := os.Mkdir(filepath.Join(o.Dir, "secrets"), 0o700); err != nil {
-			t.Fatal(err)
-		}
-		if err := os.WriteFile(filepath.Join(o.Dir, "secrets", "provider"), []byte("the-provider-knows-it"), 0o600); err != nil {
-			t.Fatal(err)
-		}
-	})
+	w := start(t, nil)
+	w.secret("provider", "the-provider-knows-it")
 	p := newProvider(t, w.url+"/sign-on/larkmere-sign-on", people)
 	get[wire.Source](w, "POST", "/api/v1/sources", fmt.Sprintf(`{"name":"Larkmere sign-on","kind":"sign_on","sign_on":{"issuer":%q,"client_id":"sentier","secret":"provider"},"bring":%s}`, p.issuer, bring))
 	return w, p

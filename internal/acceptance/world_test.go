@@ -9,6 +9,7 @@ import (
 	"log/slog"
 	"net/http"
 	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -36,6 +37,19 @@ type world struct {
 func start(t *testing.T, p *policy.Policy) *world {
 	t.Helper()
 	return startWith(t, p, func(*daemon.Options) {})
+}
+
+// secret lays a secret of the machine in its place.
+func (w *world) secret(name, text string) (path string) {
+	w.t.Helper()
+	path = filepath.Join(w.owner.Store().Dir(), "secrets", name)
+	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+		w.t.Fatal(err)
+	}
+	if err := os.WriteFile(path, []byte(text), 0o600); err != nil {
+		w.t.Fatal(err)
+	}
+	return path
 }
 
 // startWith is start with options of its own.

@@ -91,7 +91,7 @@ type (
 	Hooks interface {
 		AddHook(ctx context.Context, h store.Hook) error
 		SetHook(ctx context.Context, h store.Hook) (kept bool, err error)
-		HookTold(ctx context.Context, h store.Hook) error
+		HookTold(ctx context.Context, h store.Hook) (kept bool, err error)
 		DropHook(ctx context.Context, id string) error
 		Hooks(ctx context.Context) ([]store.Hook, error)
 	}

@@ -275,13 +275,14 @@ func (s *Service) tellHook(ctx context.Context, h *store.Hook) error {
 			h.Problem = string([]rune(err.Error())[:min(len([]rune(err.Error())), mostHookError)])
 			h.Paused = status == 410 // whoever says so wants no more
 		}
-		if kept := s.borders.Hooks.HookTold(ctx, *h); kept != nil || err != nil {
-			return errors.Join(kept, err)
+		if kept, failed := s.borders.Hooks.HookTold(ctx, *h); !kept || failed != nil || err != nil {
+			return errors.Join(failed, err)
 		}
 	}
 	if !errors.Is(err, errEnough) && last > h.Sent { // what came since is not told
 		h.Sent = last
-		return s.borders.Hooks.HookTold(ctx, *h)
+		_, err = s.borders.Hooks.HookTold(ctx, *h)
+		return err
 	}
 	return nil
 }

@@ -42,11 +42,15 @@ func (s *Store) SetHook(ctx context.Context, h Hook) (kept bool, err error) {
 	return kept, err
 }
 
-// HookTold keeps how far a hook has come, and what was answered last.
-func (s *Store) HookTold(ctx context.Context, h Hook) error {
-	return s.small(ctx, func(tx *gorm.DB) error {
-		return tx.Model(&Hook{}).Where("id = ?", h.ID).Select("sent", "tries", "next_at", "last_at", "status", "problem", "paused").Updates(&h).Error
+// HookTold keeps how far a hook has come, and what was answered last. It is false, and nothing is kept, where the hook was set up otherwise meanwhile, or
+// taken away: the event is told once more then, to wherever it goes now.
+func (s *Store) HookTold(ctx context.Context, h Hook) (kept bool, err error) {
+	err = s.small(ctx, func(tx *gorm.DB) error {
+		done := tx.Model(&Hook{}).Where("id = ? AND version = ?", h.ID, h.Version).Select("sent", "tries", "next_at", "last_at", "status", "problem", "paused").Updates(&h)
+		kept = done.RowsAffected == 1
+		return done.Error
 	})
+	return kept, err
 }
 
 // DropHook takes a hook away.
