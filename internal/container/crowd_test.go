@@ -6,9 +6,9 @@ import (
 	"math/rand/v2"
 	"slices"
 	"testing"
-
-	"sentier/internal/policy"
 )
+
+type id string
 
 // TestIndexesKeepWhatTheyWere changes indexes at random and holds each version, old ones too, against a map.
 func TestIndexesKeepWhatTheyWere(t *testing.T) {
@@ -122,28 +122,28 @@ func TestFindingManyIsFindingEach(t *testing.T) {
 	type class struct{ number int }
 	random := rand.New(rand.NewPCG(7, 8))
 	for _, n := range []int{0, 1, 20, 3000, 20_000} {
-		var c Crowd[policy.UserID, class]
+		var c Crowd[id, class]
 		into := Gather(&c, n)
 		for i := range n {
-			into.Add(policy.UserID(fmt.Sprintf("user-%06d", i)), []byte(fmt.Sprint(i%17)), func() class { return class{number: i} })
+			into.Add(id(fmt.Sprintf("user-%06d", i)), []byte(fmt.Sprint(i%17)), func() class { return class{number: i} })
 		}
 		into.End()
 		if n > 0 {
 			moving := Move(&c)
-			moving.Remove(policy.UserID(fmt.Sprintf("user-%06d", n/2)))
+			moving.Remove(id(fmt.Sprintf("user-%06d", n/2)))
 			moving.Put("user-new", []byte("new"), func() class { return class{number: n} })
 			moving.End()
 		}
 		for range 50 {
-			ids := make([]policy.UserID, random.IntN(Together+1))
+			ids := make([]id, random.IntN(Together+1))
 			for i := range ids {
-				ids[i] = policy.UserID(fmt.Sprintf("user-%06d", random.IntN(2*n+1)))
+				ids[i] = id(fmt.Sprintf("user-%06d", random.IntN(2*n+1)))
 				if random.IntN(10) == 0 {
-					ids[i] = []policy.UserID{"", "user-new", "other"}[random.IntN(3)]
+					ids[i] = []id{"", "user-new", "other"}[random.IntN(3)]
 				}
 			}
 			var many [Together]*class
-			c.FindMany(len(ids), func(i int) policy.UserID { return ids[i] }, &many)
+			c.FindMany(len(ids), func(i int) id { return ids[i] }, &many)
 			for i, id := range ids {
 				if many[i] != c.Find(id) {
 					t.Fatalf("of %d: %q is another among many", n, id)
