@@ -7,7 +7,6 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"errors"
-
 	"slices"
 	"strings"
 	"time"
@@ -80,8 +79,7 @@ type scimWork struct {
 
 	changes []policy.Change
 	plan    source.Plan
-	bulk    map[string]string   // ids by bulkId
-	groups  map[string][]string // of users; nil: not gathered
+	bulk    map[string]string // ids by bulkId
 }
 
 // ChangeSCIM makes changes by SCIM: each by itself counts or fails, and all that count are one revision. After some failures no more are tried; 0: all are.
@@ -192,7 +190,6 @@ func (w *scimWork) do(plan source.Plan) error {
 	w.plan.Lost = append(w.plan.Lost, plan.Lost...)
 	w.plan.Joined = append(w.plan.Joined, plan.Joined...)
 	w.plan.Left = append(w.plan.Left, plan.Left...)
-	w.groups = nil
 	return nil
 }
 
@@ -409,7 +406,7 @@ func (w *scimWork) remove(t policy.Type, id string) error {
 		plan.Lost = []source.Origin{o}
 		return w.do(plan)
 	}
-	for _, group := range w.memberships()[id] {
+	for _, group := range w.known.Memberships(w.source.ID, id) {
 		plan.Left = append(plan.Left, source.Member{Source: w.source.ID, Group: group, User: id})
 		plan.Changes = append(plan.Changes, policy.Change{Op: policy.Drop, Type: policy.UserGroups, ID: group, List: "members", Entry: policy.Entry{Value: id}, Beside: true})
 	}
@@ -427,13 +424,6 @@ func (w *scimWork) remove(t policy.Type, id string) error {
 	}
 	plan.Origins = []source.Origin{o}
 	return w.do(plan)
-}
-
-func (w *scimWork) memberships() map[string][]string {
-	if w.groups == nil {
-		w.groups = w.known.Memberships(w.source.ID)
-	}
-	return w.groups
 }
 
 // resource is a resource as it is told.
@@ -456,7 +446,7 @@ func (w *scimWork) resource(path, id string) (scim.Resource, error) {
 	case *policy.User:
 		out["active"] = r.Status == policy.Active
 		groups := []any{}
-		for _, g := range w.memberships()[id] {
+		for _, g := range w.known.Memberships(w.source.ID, id) {
 			groups = append(groups, scim.Resource{"value": g, "display": w.policy.Title(policy.UserGroups, g), "$ref": w.base + "/Groups/" + g})
 		}
 		if len(groups) > 0 {

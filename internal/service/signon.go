@@ -240,7 +240,7 @@ func atSignOn(p *policy.Policy, known *source.Known, from, user string, groups m
 	entry := func(op policy.Op, group string) {
 		plan.Changes = append(plan.Changes, policy.Change{Op: op, Type: policy.UserGroups, ID: group, List: "members", Entry: policy.Entry{Value: user}, Beside: true})
 	}
-	for _, group := range known.Memberships(from)[user] {
+	for _, group := range known.Memberships(from, user) {
 		g, there := policy.Find[*policy.UserGroup](p, group)
 		switch {
 		case groups[group] && there && source.Has(g, user):

@@ -58,27 +58,14 @@ type lately struct {
 
 // loadSources reads which sources there are, and what they have brought.
 func (s *Service) loadSources(ctx context.Context) error {
-	list, err := s.borders.Sources.Sources(ctx)
+	of, err := s.readSources(ctx)
 	if err != nil {
-		return fmt.Errorf("read the sources: %w", err)
+		return err
 	}
 	things, members, err := s.borders.Sources.Origins(ctx)
 	if err != nil {
 		return fmt.Errorf("read what the sources have brought: %w", err)
 	}
-	var of []source.Of
-	signOns := []*keptSource{}
-	for _, kept := range list {
-		src, err := readSource(kept)
-		if err != nil {
-			return err
-		}
-		of = append(of, src.of())
-		if src.Kind == kindSignOn && !src.Paused && src.set.SignOn != nil {
-			signOns = append(signOns, src)
-		}
-	}
-	s.signOns.Store(&signOns)
 	var origins []source.Origin
 	for _, o := range things {
 		t, ok := policy.TypeNamed(o.Type)
@@ -93,6 +80,40 @@ func (s *Service) loadSources(ctx context.Context) error {
 	}
 	s.known.Store(source.NewKnown(of, origins, joined))
 	return nil
+}
+
+// sourcesChanged lets everybody know which sources there are now. What they have brought stays, but of those that are gone. The caller holds
+// s.sourcing.changing.
+func (s *Service) sourcesChanged(ctx context.Context) error {
+	of, err := s.readSources(ctx)
+	if err != nil {
+		return err
+	}
+	s.writing.Lock() // a change that is being saved brings more
+	defer s.writing.Unlock()
+	s.known.Store(s.known.Load().Among(of))
+	return nil
+}
+
+// readSources reads which sources there are, and at which people may sign in.
+func (s *Service) readSources(ctx context.Context) (of []source.Of, err error) {
+	list, err := s.borders.Sources.Sources(ctx)
+	if err != nil {
+		return nil, fmt.Errorf("read the sources: %w", err)
+	}
+	signOns := []*keptSource{}
+	for _, kept := range list {
+		src, err := readSource(kept)
+		if err != nil {
+			return nil, err
+		}
+		of = append(of, src.of())
+		if src.Kind == kindSignOn && !src.Paused && src.set.SignOn != nil {
+			signOns = append(signOns, src)
+		}
+	}
+	s.signOns.Store(&signOns)
+	return of, nil
 }
 
 // keptSource is a source with its settings read.
@@ -135,10 +156,6 @@ func (s *Service) sourceOf(ctx context.Context, id string) (*keptSource, error) 
 // wireSource tells of a source.
 func (s *Service) wireSource(ctx context.Context, c Caller, k *keptSource, runs int) (wire.Source, error) {
 	out := wire.Source{ID: k.ID, NewSource: k.set, Author: s.named(k.Author), Good: k.GoodAt}
-	if k.Kind == kindDirectory && out.Directory != nil {
-		d := *out.Directory
-		out.Directory = &d
-	}
 	if !k.Paused {
 		out.Next = k.NextRun
 	}
@@ -274,7 +291,7 @@ func (s *Service) NewSource(ctx context.Context, c Caller, in wire.NewSource) (w
 		return wire.Source{}, err
 	}
 	s.note(c, audit.Source, audit.Made, "", details{"source": k.ID, "name": k.Name, "after": in})
-	if err := s.loadSources(ctx); err != nil {
+	if err := s.sourcesChanged(ctx); err != nil {
 		return wire.Source{}, err
 	}
 	s.wakeHours()
@@ -331,7 +348,7 @@ func (s *Service) keepSource(ctx context.Context, k *keptSource) error {
 		return ErrNotFound
 	}
 	k.set.Version = k.Version
-	return s.loadSources(ctx)
+	return s.sourcesChanged(ctx)
 }
 
 // DropSource takes a source away. What it has brought stays, and is from then on like any other record.
@@ -350,7 +367,7 @@ func (s *Service) DropSource(ctx context.Context, c Caller, id string) error {
 	}
 	s.sourcing.read.Delete(id)
 	s.note(c, audit.Source, audit.Ended, "", details{"source": k.ID, "name": k.Name, "before": k.set})
-	return s.loadSources(ctx)
+	return s.sourcesChanged(ctx)
 }
 
 // LinkSource says that somebody of a source is a user who was here before: from the next reading on, the source keeps them.

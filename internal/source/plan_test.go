@@ -56,7 +56,21 @@ func (w *world) read(from string, s source.Intake, held *source.Held) source.Pla
 	if again := source.Make(w.policy, w.known, from, &s, held); len(again.Changes) > 0 {
 		w.t.Fatalf("read once more, the same source changes something again: %v", again.Changes)
 	}
+	w.counted(from)
 	return plan
+}
+
+// counted holds what is counted against what is there.
+func (w *world) counted(from string) {
+	w.t.Helper()
+	users, groups, members := w.known.Counts(from)
+	there := 0
+	for u := range policy.Each[*policy.User](w.policy) {
+		there += len(w.known.Memberships(from, u.Key()))
+	}
+	if u, g := len(w.known.Things(from, policy.Users)), len(w.known.Things(from, policy.UserGroups)); users != u || groups != g || members != there {
+		w.t.Fatalf("counted %d users, %d groups, %d memberships of %s; there are %d, %d, %d", users, groups, members, from, u, g, there)
+	}
 }
 
 func (w *world) members(group string) string {
@@ -255,6 +269,32 @@ func TestALinkAndTwoSources(t *testing.T) {
 		if _, what, locked := w.known.Locked(done[0]); locked != c.locked {
 			t.Errorf("%s %s %s: locked %v (%s), want %v", c.change.Op, c.change.ID, c.change.Entry.Value, locked, what.Error(), c.locked)
 		}
+	}
+}
+
+// TestASourceThatIsTakenAwayKeepsNothing: what it has brought stays in the policy, and nobody else's is touched.
+func TestASourceThatIsTakenAwayKeepsNothing(t *testing.T) {
+	w := newWorld(t)
+	w.read("dir", crew, &source.Held{People: []source.Person{person("ana.reis", "Ana Reis")}, Groups: []source.Group{group("bridge crew", "ana.reis")}})
+	w.read("other", crew, &source.Held{People: []source.Person{person("leo.brandt", "Leo Brandt")}, Groups: []source.Group{group("bridge crew", "leo.brandt")}})
+	before := w.known
+	w.known = w.known.Among([]source.Of{{ID: "other", Name: "Other"}})
+	w.counted("dir")
+	w.counted("other")
+	if _, kept := w.known.Origin(policy.Users, "ana.reis"); kept {
+		t.Error("a source that was taken away still keeps Ana")
+	}
+	if by, ok := w.known.Brings("bridge-crew", "ana.reis"); ok {
+		t.Errorf("%s, which was taken away, still brings Ana into the crew", by)
+	}
+	if by, ok := w.known.Brings("bridge-crew", "leo.brandt"); !ok || by != "other" {
+		t.Errorf("Leo is brought into the crew by %q, and by the other source before", by)
+	}
+	if _, kept := before.Origin(policy.Users, "ana.reis"); !kept {
+		t.Error("what was known before has changed as well")
+	}
+	if got := w.members("bridge-crew"); got != "ana.reis leo.brandt tomas.field" {
+		t.Errorf("the crew is %q", got)
 	}
 }
 
