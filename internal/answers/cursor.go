@@ -5,6 +5,7 @@ import (
 	"encoding/base64"
 	"encoding/json"
 
+	"sentier/internal/policy"
 	"sentier/internal/service"
 )
 
@@ -34,7 +35,7 @@ func (c cursor) read(field, token string) (key string, err error) {
 	}
 	data, err := base64.RawURLEncoding.DecodeString(token)
 	if err != nil || len(data) <= len(c.question) || [8]byte(data) != c.question {
-		return "", service.Wrong(field, "%q was not given for this question: begin with the first page", service.Clip(token))
+		return "", service.Wrong(field, "%q was not given for this question: begin with the first page", policy.Clip(token))
 	}
 	return string(data[len(c.question):]), nil
 }

@@ -74,7 +74,7 @@ const ofDraft = "draft:"
 func (s Service) asDrafted(ctx context.Context, c *service.Caller, id string) (Service, error) {
 	st, err := s.Drafted(ctx, c, id)
 	if errors.Is(err, service.ErrNotFound) {
-		return s, service.Wrong("as_of", "there is no draft %q", service.Clip(id))
+		return s, service.Wrong("as_of", "there is no draft %q", policy.Clip(id))
 	}
 	s.past, s.then, s.drafted = st, s.Service.Now(), true
 	return s, err
@@ -88,21 +88,21 @@ func (s Service) moment(ctx context.Context, field, text string) (st *service.St
 	if byTime {
 		asked, err := s.circumstances(now, text, now.Policy.Settings().Zone, wire.Context{}, nil)
 		if err != nil {
-			return nil, at, service.Wrong(field, "%q is no revision and no time: write a number, or a time such as 2026-03-03 22:00", service.Clip(text))
+			return nil, at, service.Wrong(field, "%q is no revision and no time: write a number, or a time such as 2026-03-03 22:00", policy.Clip(text))
 		}
 		at = asked.At
 		if at.After(s.Service.Now()) {
-			return nil, at, service.Wrong(field, "%q is still to come: nobody knows what the policy will be then", service.Clip(text))
+			return nil, at, service.Wrong(field, "%q is still to come: nobody knows what the policy will be then", policy.Clip(text))
 		}
 		if number, err = s.RevisionAt(ctx, at); errors.Is(err, service.ErrNotFound) {
-			return nil, at, service.Wrong(field, "there was no policy yet at %s", service.Clip(text))
+			return nil, at, service.Wrong(field, "there was no policy yet at %s", policy.Clip(text))
 		} else if err != nil {
 			return nil, at, err
 		}
 	}
 	st, err = s.Past(ctx, number)
 	if errors.Is(err, service.ErrNotFound) {
-		return nil, at, service.Wrong(field, "there is no revision %s: the last is %d", service.Clip(text), now.Revision.Number)
+		return nil, at, service.Wrong(field, "there is no revision %s: the last is %d", policy.Clip(text), now.Revision.Number)
 	}
 	if err == nil && !byTime {
 		at = st.Revision.At

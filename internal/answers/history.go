@@ -31,7 +31,7 @@ func (s Service) History(ctx context.Context, c service.Caller, q HistoryQuery) 
 	}
 	w := store.Which{By: q.By, Type: q.Type, ID: q.ID, UpTo: st.Revision.Number}
 	if _, known := policy.TypeNamed(q.Type); q.Type != "" && !known {
-		return out, service.Wrong("type", "%q is no type of record: write users, user_groups, devices, …", service.Clip(q.Type))
+		return out, service.Wrong("type", "%q is no type of record: write users, user_groups, devices, …", policy.Clip(q.Type))
 	}
 	if (q.Type == "") != (q.ID == "") {
 		return out, service.Wrong("id", "goes with type: give both, or neither")

@@ -136,7 +136,7 @@ func sortingOf(t policy.Type, by, cursor string, limit int) (*sorting, error) {
 	s := &sorting{limit: limit}
 	by, s.backward = strings.CutPrefix(by, "-")
 	if s.of = orders[t][by]; s.of == nil {
-		return nil, service.Wrong("sort", "%s cannot be sorted by %q", t, service.Clip(by))
+		return nil, service.Wrong("sort", "%s cannot be sorted by %q", t, policy.Clip(by))
 	}
 	if cursor != "" {
 		s.after = &placed{}

@@ -304,7 +304,7 @@ func (s Service) Names(c service.Caller, of []string) (map[string]map[string]str
 		typeName, id, _ := strings.Cut(ref, "/")
 		t, known := policy.TypeNamed(typeName)
 		if !known {
-			return nil, service.Wrong("of", "%q is no type and id, such as devices/mill-bridge", service.Clip(ref))
+			return nil, service.Wrong("of", "%q is no type and id, such as devices/mill-bridge", policy.Clip(ref))
 		}
 		if r, ok := v.Get(t, id); ok {
 			if out[typeName] == nil {

@@ -41,7 +41,7 @@ func (s Service) filter(st *service.State, q AuditQuery) (audit.Filter, error) {
 	f.Device, f.Point, _ = strings.Cut(q.Device, "/")
 	for _, k := range q.Kinds {
 		if !slices.Contains(audit.Kinds(), audit.Kind(k)) {
-			return f, service.Wrong("kind", "%q is no kind of entry", service.Clip(k))
+			return f, service.Wrong("kind", "%q is no kind of entry", policy.Clip(k))
 		}
 		f.Kinds = append(f.Kinds, audit.Kind(k))
 	}
@@ -58,7 +58,7 @@ func (s Service) filter(st *service.State, q AuditQuery) (audit.Filter, error) {
 	if q.From != "" {
 		var err error
 		if f.From, err = network(q.From); err != nil {
-			return f, service.Wrong("from", "%q is no address and no network: write it as 10.20.0.7 or 10.20.0.0/16", service.Clip(q.From))
+			return f, service.Wrong("from", "%q is no address and no network: write it as 10.20.0.7 or 10.20.0.0/16", policy.Clip(q.From))
 		}
 	}
 	var err error
@@ -122,7 +122,7 @@ func (s Service) Audit(ctx context.Context, c service.Caller, q AuditQuery) (wir
 	}
 	if after != "" {
 		if f.Before, err = strconv.ParseUint(after, 10, 64); err != nil {
-			return out, service.Wrong("cursor", "%q was not given for this question: begin with the first page", service.Clip(q.Cursor))
+			return out, service.Wrong("cursor", "%q was not given for this question: begin with the first page", policy.Clip(q.Cursor))
 		}
 	}
 	found, err := s.Record().Search(ctx, f, q.Limit)
@@ -186,7 +186,7 @@ func (s Service) ExportAudit(ctx context.Context, c service.Caller, q AuditQuery
 		return nil, err
 	}
 	if form != JSONLines && form != CSV {
-		return nil, service.Wrong("format", "%q is no form of the record: write jsonl or csv", service.Clip(form))
+		return nil, service.Wrong("format", "%q is no form of the record: write jsonl or csv", policy.Clip(form))
 	}
 	f, err := s.filter(st, q)
 	if err != nil {

@@ -24,7 +24,7 @@ func (s Service) Upkeep(ctx context.Context, c service.Caller, kind string, dism
 		return out, err
 	}
 	if kind != "" && !slices.Contains(survey.FindingKinds(), survey.FindingKind(kind)) {
-		return out, service.Wrong("kind", "%q is no kind of finding", service.Clip(kind))
+		return out, service.Wrong("kind", "%q is no kind of finding", policy.Clip(kind))
 	}
 	list, counts, at, err := s.Findings(ctx)
 	if err != nil {

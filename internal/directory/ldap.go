@@ -5,8 +5,6 @@ package directory
 import (
 	"bytes"
 	"context"
-	"crypto/tls"
-	"crypto/x509"
 	"encoding/hex"
 	"errors"
 	"fmt"
@@ -18,6 +16,7 @@ import (
 
 	"github.com/go-ldap/ldap/v3"
 
+	"sentier/internal/outbound"
 	"sentier/internal/policy"
 	"sentier/internal/source"
 )
@@ -48,19 +47,35 @@ var schemas = map[string][2]Branch{
 	},
 }
 
+// Reader reads directories with the secrets of this machine. It may be used from many goroutines at once.
+type Reader struct{ outbound.Secrets }
+
+// Read reads all people and groups of a directory; see [Settings.Read].
+func (r Reader) Read(ctx context.Context, from source.Directory) (*source.Held, error) {
+	secret, err := r.Secret(from.Secret)
+	if err != nil {
+		return nil, err
+	}
+	return Settings(from).Read(ctx, secret)
+}
+
+// SignIn tells whether a password is that of an entry; see [Settings.Prove].
+func (r Reader) SignIn(ctx context.Context, at source.Directory, place, password string) error {
+	return Settings(at).Prove(ctx, place, password)
+}
+
 // DefaultSchema is that of a directory of which none is said.
 const DefaultSchema = "group-of-names"
 
 // Bounds of what is read.
 const (
-	mostEntries   = 500_000 // people, and as many groups
-	mostMembers   = 4_000_000
-	mostText      = 4096 // bytes of a value that is a name, an id or an address
-	pageSize      = 500
-	defaultTime   = 60 * time.Second
-	mostSeconds   = 600
-	dialTime      = 10 * time.Second
-	mostAuthority = 64 << 10
+	mostEntries = 500_000 // people, and as many groups
+	mostMembers = 4_000_000
+	mostText    = 4096 // bytes of a value that is a name, an id or an address
+	pageSize    = 500
+	defaultTime = 60 * time.Second
+	mostSeconds = 600
+	dialTime    = 10 * time.Second
 )
 
 // Full are the settings with what the schema says where they say nothing.
@@ -100,8 +115,8 @@ func (s Settings) Check() (field string, problem *policy.Said) {
 	if _, ok := schemas[s.Schema]; s.Schema != "" && !ok {
 		return wrong("schema", "%q is none of group-of-names, rfc2307, rfc2307bis and in-chain", s.Schema)
 	}
-	if s.Authority != "" && (len(s.Authority) > mostAuthority || !x509.NewCertPool().AppendCertsFromPEM([]byte(s.Authority))) {
-		return wrong("authority", "holds no certificate: give it in PEM, as it begins with BEGIN CERTIFICATE")
+	if problem := outbound.CheckAuthority(s.Authority); problem != nil {
+		return "authority", problem
 	}
 	if s.Bind != "" {
 		if _, err := ldap.ParseDN(s.Bind); err != nil {
@@ -129,18 +144,7 @@ func (s Settings) Check() (field string, problem *policy.Said) {
 	return "", nil
 }
 
-// Error is that a directory could not be read; it is told as a sentence.
-type Error struct {
-	Why policy.Said
-	err error
-}
-
-func (e *Error) Error() string { return e.Why.Error() }
-
-// Unwrap is the sentence that it is told as, and what was behind it.
-func (e *Error) Unwrap() []error { return []error{e.Why, e.err} }
-
-func fault(err error, form string, args ...any) error { return &Error{policy.Say(form, args...), err} }
+func fault(err error, form string, args ...any) error { return outbound.Fault(err, form, args...) }
 
 // reason is why a directory said no, in its own words and bounded.
 func reason(err error) string {
@@ -155,30 +159,13 @@ func reason(err error) string {
 	return clean(err.Error())
 }
 
-// clean bounds what somebody else has written, for a sentence of ours.
-func clean(text string) string {
-	text = strings.Map(func(r rune) rune {
-		if r < ' ' || r == utf8.RuneError {
-			return ' '
-		}
-		return r
-	}, text)
-	if r := []rune(text); len(r) > 200 {
-		return string(r[:200]) + "…"
-	}
-	return text
-}
+// clean is what the directory has written, for a sentence of ours.
+func clean(text string) string { return outbound.Clean(text, 200) }
 
 // conn is a connection to a directory, as somebody.
 type conn struct {
 	*ldap.Conn
 	end time.Time
-}
-
-// loopback tells whether a host is this very machine, by its address.
-func loopback(host string) bool {
-	ip := net.ParseIP(host)
-	return host == "localhost" || ip != nil && ip.IsLoopback()
 }
 
 // dial connects to the directory, encrypted but on this very machine.
@@ -196,17 +183,14 @@ func (s Settings) dial(ctx context.Context) (*conn, error) {
 		end = asked
 	}
 	dialer := &net.Dialer{Timeout: min(dialTime, time.Until(end)), Deadline: end}
-	config := &tls.Config{ServerName: at.Hostname(), MinVersion: tls.VersionTLS12}
-	if s.Authority != "" {
-		config.RootCAs = x509.NewCertPool()
-		config.RootCAs.AppendCertsFromPEM([]byte(s.Authority))
-	}
+	config := outbound.TLS(s.Authority)
+	config.ServerName = at.Hostname()
 	c, err := ldap.DialURL(s.URL, ldap.DialWithDialer(dialer), ldap.DialWithTLSConfig(config))
 	if err != nil {
 		return nil, fault(err, "the directory at %s cannot be reached: %s", at.Host, reason(err))
 	}
 	c.SetTimeout(time.Until(end))
-	if at.Scheme == "ldap" && (s.Authority != "" || !loopback(at.Hostname())) {
+	if at.Scheme == "ldap" && (s.Authority != "" || !outbound.Loopback(at.Hostname())) {
 		if err := c.StartTLS(config); err != nil {
 			_ = c.Close() // nothing was said yet
 			return nil, fault(err, "the connection to %s cannot be encrypted, and nothing was said over it: %s", at.Host, reason(err))

@@ -5,8 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"net"
-	"os"
-	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -14,6 +12,7 @@ import (
 	ber "github.com/go-asn1-ber/asn1-ber"
 	"github.com/go-ldap/ldap/v3"
 
+	"sentier/internal/outbound"
 	"sentier/internal/source"
 )
 
@@ -148,7 +147,7 @@ func TestADirectoryThatDoesNotSayAll(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			held, err := at(liar{c.answer}.serve(t)).Read(context.Background(), "")
-			var told *Error
+			var told *outbound.Error
 			if held != nil || !errors.As(err, &told) || !strings.Contains(err.Error(), c.says) {
 				t.Errorf("%v, %v; want %q", held, err, c.says)
 			}
@@ -233,23 +232,9 @@ func TestSettingsAreChecked(t *testing.T) {
 	}
 }
 
-func TestSecrets(t *testing.T) {
-	r := Reader{Folder: t.TempDir()}
-	t.Setenv("SENTIER_SECRET_FROM_THERE", "theirs")
-	if err := os.WriteFile(filepath.Join(r.Folder, "here"), []byte("ours\n"), 0o600); err != nil {
-		t.Fatal(err)
-	}
-	for name, want := range map[string]string{"": "", "here": "ours", "from-there": "theirs"} {
-		if got, err := r.Secret(name); got != want || err != nil {
-			t.Errorf("%q: %q %v", name, got, err)
-		}
-	}
-	for _, name := range []string{"nowhere", "../here", "/etc/passwd", ".."} {
-		if got, err := r.Secret(name); err == nil {
-			t.Errorf("%q: %q", name, got)
-		}
-	}
-	if _, err := r.Read(context.Background(), source.Directory{URL: "ldap://127.0.0.1:1", Secret: "nowhere"}); err == nil || strings.Contains(err.Error(), "ours") {
+func TestAReaderWithoutTheSecretAsksNobody(t *testing.T) {
+	r := Reader{outbound.Secrets{Folder: t.TempDir()}}
+	if _, err := r.Read(context.Background(), source.Directory{URL: "ldap://127.0.0.1:1", Secret: "nowhere"}); err == nil || !strings.Contains(err.Error(), "no secret") {
 		t.Errorf("read without its secret: %v", err)
 	}
 	if err := r.SignIn(context.Background(), source.Directory{URL: "ldap://127.0.0.1:1"}, "uid=p1", ""); !errors.Is(err, ErrPassword) {

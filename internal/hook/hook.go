@@ -5,18 +5,16 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"io"
-	"net"
 	"net/http"
-	"net/url"
 	"strconv"
 	"strings"
 	"time"
 
 	standardwebhooks "github.com/standard-webhooks/standard-webhooks/libraries/go"
 
+	"sentier/internal/outbound"
 	"sentier/internal/policy"
 )
 
@@ -47,7 +45,8 @@ func (e *Event) body() ([]byte, error) {
 // Bounds of telling.
 const (
 	sendTime    = 10 * time.Second
-	leastSecret = 24 // bytes
+	leastSecret = 24      // bytes
+	mostAnswer  = 4 << 10 // bytes; what is said beside the status is of no concern
 	firstPause  = 5 * time.Second
 	mostPause   = time.Hour
 )
@@ -60,32 +59,7 @@ func Pause(tries int) time.Duration {
 	return min(firstPause<<max(tries-1, 0), mostPause)
 }
 
-// Check finds what is wrong with an address.
-func Check(address string) *policy.Said {
-	at, err := url.Parse(address)
-	if err != nil {
-		at = &url.URL{}
-	}
-	ip := net.ParseIP(at.Hostname())
-	switch {
-	case at.Host == "" || at.User != nil || at.Fragment != "":
-		said := policy.Say("%q is no address: write https://host/path", address)
-		return &said
-	case at.Scheme != "https" && !(at.Scheme == "http" && (at.Hostname() == "localhost" || ip != nil && ip.IsLoopback())):
-		said := policy.Say("%q is not reached by https", address)
-		return &said
-	}
-	return nil
-}
-
-// client follows nobody anywhere.
-var client = &http.Client{Timeout: sendTime, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }, Transport: transport()}
-
-func transport() *http.Transport {
-	t := http.DefaultTransport.(*http.Transport).Clone()
-	t.Proxy = nil
-	return t
-}
+var client = outbound.Client("", sendTime, mostAnswer)
 
 // Send tells an event once, signed with a secret. The status is what was answered; 0: nothing. The error is nil where it was taken.
 func Send(ctx context.Context, address, secret string, e *Event) (status int, err error) {
@@ -120,22 +94,12 @@ func Send(ctx context.Context, address, secret string, e *Event) (status int, er
 	req.Header.Set("webhook-signature", signature)
 	resp, err := client.Do(req)
 	if err != nil {
-		return 0, policy.Say("nobody answers there: %s", reason(err))
+		return 0, policy.Say("nobody answers there: %s", outbound.Reason(err))
 	}
 	defer resp.Body.Close()
-	_, _ = io.CopyN(io.Discard, resp.Body, 4<<10) // what is said beside the status is of no concern
+	_, _ = io.Copy(io.Discard, resp.Body) // so that the connection can be used again
 	if resp.StatusCode >= 200 && resp.StatusCode < 300 {
 		return resp.StatusCode, nil
 	}
 	return resp.StatusCode, policy.Say("it was answered with %d", resp.StatusCode)
-}
-
-// reason is why a request failed, without the address.
-func reason(err error) string {
-	var of *url.Error
-	if errors.As(err, &of) {
-		err = of.Err
-	}
-	text := []rune(err.Error())
-	return string(text[:min(len(text), 200)])
 }

@@ -11,7 +11,6 @@ import (
 	"net/url"
 	"slices"
 	"strconv"
-	"strings"
 	"sync"
 	"time"
 
@@ -87,7 +86,7 @@ func Open(ctx context.Context, around Around) (*Registry, error) {
 	}
 	for _, t := range tokens {
 		if !t.Sound() {
-			r.Log.Error("a token is not as it was written, and holds no more", "id", t.ID, "user", Clip(t.UserID))
+			r.Log.Error("a token is not as it was written, and holds no more", "id", t.ID, "user", policy.Clip(t.UserID))
 			continue
 		}
 		r.tokens.put(t)
@@ -176,9 +175,9 @@ func (r *Registry) Prove(ctx context.Context, user, password, code, address stri
 	if !ok {
 		// What was typed may be a password in the wrong field: only a name that there is says anything to whoever reads the log.
 		if exists {
-			r.Log.Warn("sign-in refused", "user", user, "from", Clip(address))
+			r.Log.Warn("sign-in refused", "user", user, "from", policy.Clip(address))
 		} else {
-			r.Log.Warn("sign-in refused", "from", Clip(address))
+			r.Log.Warn("sign-in refused", "from", policy.Clip(address))
 		}
 		return false, ErrSignIn
 	}
@@ -194,7 +193,7 @@ func (r *Registry) Prove(ctx context.Context, user, password, code, address stri
 			return false, err
 		}
 		if !ok {
-			r.Log.Warn("sign-in refused: the code is not good", "user", user, "from", Clip(address))
+			r.Log.Warn("sign-in refused: the code is not good", "user", user, "from", policy.Clip(address))
 			return false, ErrCode
 		}
 	}
@@ -281,15 +280,6 @@ func (r *Registry) Forget(removed, suspended []string) {
 	r.revokeCached(r.Clock().UTC(), func(t *store.Token) bool {
 		return slices.Contains(removed, t.UserID) || t.Kind != store.KindToken && slices.Contains(suspended, t.UserID)
 	})
-}
-
-// Clip bounds what somebody else has written, to 128 bytes, where it is logged or said again.
-func Clip(text string) string {
-	const longest = 128
-	if len(text) > longest {
-		return strings.ToValidUTF8(text[:longest], "") + "…"
-	}
-	return text
 }
 
 // knownUsers is a set of users that many may look at.

@@ -52,7 +52,7 @@ func (r *Registry) Begin(ctx context.Context, user policy.UserID, address string
 		kind, lasts = store.KindTerminal, terminalDays
 	}
 	until = r.Clock().Add(lasts).UTC()
-	secret, _, err = r.newToken(ctx, store.Token{UserID: string(user), Name: signedIn + Clip(address), Kind: kind, CreatedBy: string(user), ExpiresAt: &until, Strong: strong}, "")
+	secret, _, err = r.newToken(ctx, store.Token{UserID: string(user), Name: signedIn + policy.Clip(address), Kind: kind, CreatedBy: string(user), ExpiresAt: &until, Strong: strong}, "")
 	if err != nil {
 		return "", until, err
 	}
@@ -267,7 +267,7 @@ func (r *Registry) End(ctx context.Context, id string) (store.Token, error) {
 	r.revokeCached(at, func(t *store.Token) bool { return t.ID == id })
 	if errors.Is(err, store.ErrFull) {
 		r.Failed(err)
-		r.Log.Error("a token is revoked, but that could not be written: revoke it again when the disk has room", "id", Clip(id))
+		r.Log.Error("a token is revoked, but that could not be written: revoke it again when the disk has room", "id", policy.Clip(id))
 		return ended, nil
 	}
 	return ended, err

@@ -74,3 +74,12 @@ func (n Names) In(form func(english string) string) string {
 	}
 	return strings.Join(n[:last], ", ") + " " + form("or") + " " + n[last]
 }
+
+// Clip bounds what somebody else has written, to 128 bytes and never half a letter, where it is logged or said again.
+func Clip(text string) string {
+	const longest = 128
+	if len(text) > longest {
+		return strings.ToValidUTF8(text[:longest], "") + "…"
+	}
+	return text
+}

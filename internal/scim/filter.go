@@ -4,6 +4,8 @@ import (
 	"encoding/json"
 	"strings"
 
+	"sentier/internal/policy"
+
 	parser "github.com/scim2/filter-parser/v2"
 )
 
@@ -25,7 +27,7 @@ func ParseFilter(schema, text string) (*Filter, error) {
 	}
 	root, err := parser.ParseFilter([]byte(text))
 	if err != nil {
-		return nil, Wrong(InvalidFilter, "the filter %q cannot be read: write userName eq \"x\"", clip(text))
+		return nil, Wrong(InvalidFilter, "the filter %q cannot be read: write userName eq \"x\"", policy.Clip(text))
 	}
 	f := &Filter{schema, root}
 	return f, f.check(root, "")
@@ -46,7 +48,7 @@ func (f *Filter) check(e parser.Expression, within string) error {
 			return Wrong(InvalidFilter, "a filter on values stands within another")
 		}
 		if a, ok := find(f.schema, e.AttributePath.AttributeName, ""); !ok || a.Type != "complex" {
-			return Wrong(InvalidFilter, "%q is no attribute with values of several parts", clip(e.AttributePath.AttributeName))
+			return Wrong(InvalidFilter, "%q is no attribute with values of several parts", policy.Clip(e.AttributePath.AttributeName))
 		}
 		return f.check(e.ValueFilter, e.AttributePath.AttributeName)
 	case *parser.AttributeExpression:
@@ -56,7 +58,7 @@ func (f *Filter) check(e parser.Expression, within string) error {
 		}
 		a, ok := find(f.schema, name, sub)
 		if !ok {
-			return Wrong(InvalidFilter, "%q is no attribute", clip(e.AttributePath.String()))
+			return Wrong(InvalidFilter, "%q is no attribute", policy.Clip(e.AttributePath.String()))
 		}
 		_, isText := e.CompareValue.(string)
 		if a.Type == "boolean" && e.Operator != parser.PR && e.Operator != parser.EQ && e.Operator != parser.NE || !isText && (e.Operator == parser.CO || e.Operator == parser.SW || e.Operator == parser.EW) {

@@ -5,6 +5,8 @@ import (
 	"slices"
 	"strings"
 
+	"sentier/internal/policy"
+
 	parser "github.com/scim2/filter-parser/v2"
 )
 
@@ -56,7 +58,7 @@ func copied(v any) any {
 
 func patch(schema string, r Resource, op, path string, value any) error {
 	if op != "add" && op != "replace" && op != "remove" {
-		return Wrong(InvalidSyntax, "%q is no operation: write add, replace or remove", clip(op))
+		return Wrong(InvalidSyntax, "%q is no operation: write add, replace or remove", policy.Clip(op))
 	}
 	if path == "" {
 		if op == "remove" {
@@ -78,7 +80,7 @@ func patch(schema string, r Resource, op, path string, value any) error {
 	}
 	p, err := parser.ParsePath([]byte(path))
 	if err != nil || len(path) > mostFilter {
-		return Wrong(InvalidPath, "the path %q cannot be read", clip(path))
+		return Wrong(InvalidPath, "the path %q cannot be read", policy.Clip(path))
 	}
 	name := p.AttributePath.AttributeName
 	sub := p.AttributePath.SubAttributeName()
@@ -87,14 +89,14 @@ func patch(schema string, r Resource, op, path string, value any) error {
 	}
 	a, ok := find(schema, name, "")
 	if !ok {
-		return Wrong(InvalidPath, "%q is no attribute", clip(path))
+		return Wrong(InvalidPath, "%q is no attribute", policy.Clip(path))
 	}
 	if a.Mutability == "readOnly" {
 		return Wrong(Mutability, "%s cannot be written", a.Name)
 	}
 	if sub != "" {
 		if _, ok := find(schema, name, sub); !ok {
-			return Wrong(InvalidPath, "%q is no attribute", clip(path))
+			return Wrong(InvalidPath, "%q is no attribute", policy.Clip(path))
 		}
 	}
 	if p.ValueExpression != nil {

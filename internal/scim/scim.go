@@ -408,7 +408,7 @@ func Sort(schema string, list []Resource, by string, descending bool) error {
 	name, sub, _ := strings.Cut(bare(by), ".")
 	a, ok := find(schema, name, "")
 	if !ok {
-		return Wrong(InvalidPath, "%q is no attribute", clip(by))
+		return Wrong(InvalidPath, "%q is no attribute", policy.Clip(by))
 	}
 	if sub == "" && a.Type == "complex" {
 		sub = "value"
@@ -453,14 +453,6 @@ func Sort(schema string, list []Resource, by string, descending bool) error {
 		return strings.Compare(a, b)
 	})
 	return nil
-}
-
-// clip bounds what somebody else has written.
-func clip(text string) string {
-	if r := []rune(text); len(r) > 80 {
-		return string(r[:80]) + "…"
-	}
-	return text
 }
 
 // ProviderConfig says what of SCIM is served: RFC 7643, 5.

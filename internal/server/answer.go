@@ -13,9 +13,9 @@ import (
 	"sync"
 	"time"
 
-	"github.com/labstack/echo/v5"
-
 	"sentier/internal/service"
+
+	"github.com/labstack/echo/v5"
 )
 
 // worthCompressing is from how many bytes on an answer is sent compressed to whoever reads that.

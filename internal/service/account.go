@@ -278,7 +278,7 @@ func (s *Service) EndSessionsOf(ctx context.Context, c Caller, user string) erro
 	if _, ok := st.Policy.Get(policy.Users, user); !ok {
 		return ErrNotFound
 	}
-	s.borders.Log.Info("sessions ended", "user", Clip(user), "by", c.User)
+	s.borders.Log.Info("sessions ended", "user", policy.Clip(user), "by", c.User)
 	if err := s.endSessions(ctx, policy.UserID(user), ""); err != nil {
 		return err
 	}

@@ -10,6 +10,7 @@ import (
 	"sentier/internal/database"
 	"sentier/internal/directory"
 	"sentier/internal/identity"
+	"sentier/internal/outbound"
 	"sentier/internal/policy"
 	"sentier/internal/signon"
 	"sentier/internal/store"
@@ -161,6 +162,6 @@ type Borders struct {
 
 // On are the borders of a service on a store and a record.
 func On(st *store.Store, record Record, log *slog.Logger, clock func() time.Time) Borders {
-	secrets := directory.Reader{Folder: filepath.Join(st.Dir(), "secrets")}
-	return Borders{Record: record, Outside: secrets, Secret: secrets.Secret, SignOns: &signon.Providers{Secret: secrets.Secret}, Revisions: st, History: st, Stage: st, Credentials: st, Looks: st, Requests: st, Drafts: st, Reviews: st, Sources: st, Hooks: st, Upkeep: st, Preferences: st, Blank: st, Files: st, Clock: clock, Log: log}
+	secrets := outbound.Secrets{Folder: filepath.Join(st.Dir(), "secrets")}
+	return Borders{Record: record, Outside: directory.Reader{Secrets: secrets}, Secret: secrets.Secret, SignOns: &signon.Providers{Secret: secrets.Secret}, Revisions: st, History: st, Stage: st, Credentials: st, Looks: st, Requests: st, Drafts: st, Reviews: st, Sources: st, Hooks: st, Upkeep: st, Preferences: st, Blank: st, Files: st, Clock: clock, Log: log}
 }

@@ -25,7 +25,6 @@ const (
 	mostDraftSize = 32 << 20 // bytes of what one changes
 	mostPartSize  = 1 << 20  // likewise, of whoever administers a part
 	mostOwnDrafts = 50       // that one user has begun, and that are not over
-	mostDraftName = 200      // characters
 )
 
 // draft is changes that are gathered before they count: each with the version of the record that it began with.
@@ -209,8 +208,8 @@ func (s *Service) NewDraft(ctx context.Context, c Caller, in wire.NewDraft) (wir
 		return wire.Draft{}, err
 	}
 	name := strings.TrimSpace(in.Name)
-	if name == "" || len([]rune(name)) > mostDraftName {
-		return wire.Draft{}, Wrong("name", "has %d characters: give it a name of 1 to %d", len([]rune(name)), mostDraftName)
+	if err := checkName(name); err != nil {
+		return wire.Draft{}, err
 	}
 	if len([]rune(in.Reason)) > maxNote/2 { // beside it, the note of the revision names what is overridden
 		return wire.Draft{}, Wrong("reason", "is longer than %d characters", maxNote/2)
@@ -460,7 +459,7 @@ func (s *Service) Settle(ctx context.Context, c Caller, id string, in wire.Settl
 		}
 	case "theirs":
 	default:
-		return wire.Draft{}, Wrong("take", "%q is neither mine nor theirs", Clip(in.Take))
+		return wire.Draft{}, Wrong("take", "%q is neither mine nor theirs", policy.Clip(in.Take))
 	}
 	rest := slices.Delete(slices.Clone(on.conflicts), at, at+1)
 	return s.redraft(ctx, c, d, append(now.Policy.Compare(base), rest...))

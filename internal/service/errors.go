@@ -30,8 +30,19 @@ func told(form string) error { return fmt.Errorf("%w", policy.Say(form)) }
 // TooManyError is that sign-ins come too fast; see [identity.TooManyError].
 type TooManyError = identity.TooManyError
 
-// Clip bounds what somebody else has written; see [identity.Clip].
-func Clip(text string) string { return identity.Clip(text) }
+// Clip bounds what somebody else has written, for the interfaces; see [policy.Clip].
+func Clip(text string) string { return policy.Clip(text) }
+
+// mostName is how many characters the name may have of what is no record: a draft, a review, a source, a hook.
+const mostName = 200
+
+// checkName finds what is wrong with the name of what is no record.
+func checkName(name string) error {
+	if n := len([]rune(name)); n == 0 || n > mostName {
+		return Wrong("name", "has %d characters: give it a name of 1 to %d", n, mostName)
+	}
+	return nil
+}
 
 // ExistsError is that a record was to be added under an id that is taken.
 type ExistsError struct {

@@ -240,7 +240,7 @@ func (s *Service) ResetFactors(ctx context.Context, c Caller, user string) error
 	if err := s.who.DropFactor(ctx, policy.UserID(user), ""); err != nil {
 		return err
 	}
-	s.borders.Log.Info("second factors taken away", "user", Clip(user), "by", c.User)
+	s.borders.Log.Info("second factors taken away", "user", policy.Clip(user), "by", c.User)
 	s.note(c, audit.SecondFactor, audit.Reset, user, nil)
 	return nil
 }

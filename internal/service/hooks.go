@@ -11,6 +11,7 @@ import (
 
 	"sentier/internal/audit"
 	"sentier/internal/hook"
+	"sentier/internal/outbound"
 	"sentier/internal/policy"
 	"sentier/internal/store"
 	"sentier/internal/wire"
@@ -80,21 +81,21 @@ func (s *Service) hookOf(ctx context.Context, id string) (*store.Hook, []store.H
 // checkHook finds what is wrong with how a hook is set up.
 func checkHook(in *wire.NewHook) error {
 	in.Name = strings.TrimSpace(in.Name)
-	if n := len([]rune(in.Name)); n == 0 || n > mostSourceName {
-		return Wrong("name", "has %d characters: give it a name of 1 to %d", n, mostSourceName)
+	if err := checkName(in.Name); err != nil {
+		return err
 	}
-	if problem := hook.Check(in.URL); problem != nil {
+	if problem := outbound.Check(in.URL); problem != nil {
 		return &InputError{Field: "url", Problem: *problem}
 	}
-	if !policy.ValidID(in.Secret) {
-		return Wrong("secret", "%q is no name of a secret: small letters, digits, - and .", Clip(in.Secret))
+	if problem := outbound.CheckSecret(in.Secret); problem != nil {
+		return &InputError{Field: "secret", Problem: *problem}
 	}
 	if len(in.Kinds) == 0 {
 		in.Kinds = toldKinds
 	}
 	for _, kind := range in.Kinds {
 		if !slices.Contains(audit.Kinds(), audit.Kind(kind)) {
-			return Wrong("kinds", "%q is no kind of entry of the record: write %s", Clip(kind), allKinds())
+			return Wrong("kinds", "%q is no kind of entry of the record: write %s", policy.Clip(kind), allKinds())
 		}
 	}
 	return nil

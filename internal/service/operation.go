@@ -153,7 +153,7 @@ func (s *Service) checkSettings(in *wire.ServiceSettings) error {
 	modes := []string{KeepAll, KeepControl, KeepNone}
 	p := s.State().Policy
 	if !slices.Contains(modes, in.Decisions) {
-		return Wrong("decisions", "%q is not known: write all, control_and_denials or none", Clip(in.Decisions))
+		return Wrong("decisions", "%q is not known: write all, control_and_denials or none", policy.Clip(in.Decisions))
 	}
 	if len(in.DecisionsOf) > mostRules {
 		return Wrong("decisions_of", "has %d rules: keep it to %d", len(in.DecisionsOf), mostRules)
@@ -163,16 +163,16 @@ func (s *Service) checkSettings(in *wire.ServiceSettings) error {
 	}
 	for _, r := range in.DecisionsOf {
 		if !slices.Contains(modes, r.Keep) {
-			return Wrong("decisions_of", "%q is not known: write all, control_and_denials or none", Clip(r.Keep))
+			return Wrong("decisions_of", "%q is not known: write all, control_and_denials or none", policy.Clip(r.Keep))
 		}
 		if r.Right == "" && r.Site == "" {
 			return Wrong("decisions_of", "one names neither a right nor a site: what holds for all is decisions")
 		}
 		if _, ok := p.Get(policy.Rights, r.Right); !ok && r.Right != "" {
-			return Wrong("decisions_of", "there is no right %q", Clip(r.Right))
+			return Wrong("decisions_of", "there is no right %q", policy.Clip(r.Right))
 		}
 		if _, ok := p.Get(policy.Sites, r.Site); !ok && r.Site != "" {
-			return Wrong("decisions_of", "there is no site %q", Clip(r.Site))
+			return Wrong("decisions_of", "there is no site %q", policy.Clip(r.Site))
 		}
 	}
 	for _, b := range []struct {

@@ -47,11 +47,11 @@ func preferable(p wire.Preferences) error {
 		of           []string
 	}{{"language", p.Language, languages}, {"theme", p.Theme, themes}, {"landing", p.Landing, landings}} {
 		if !slices.Contains(x.of, x.value) {
-			return Wrong(x.field, "%q is not known: choose one of %s", Clip(x.value), policy.Names(x.of[1:]))
+			return Wrong(x.field, "%q is not known: choose one of %s", policy.Clip(x.value), policy.Names(x.of[1:]))
 		}
 	}
 	if p.Zone != "" {
-		if _, err := policy.LoadZone(Clip(p.Zone)); err != nil {
+		if _, err := policy.LoadZone(policy.Clip(p.Zone)); err != nil {
 			return Wrong("zone", "%v", err)
 		}
 	}

@@ -38,7 +38,7 @@ type Record interface {
 
 // entry is an entry of what a caller has done.
 func (s *Service) entry(c Caller, kind audit.Kind, outcome string) audit.Entry {
-	return audit.Entry{At: s.borders.Clock(), Kind: kind, Outcome: outcome, By: string(c.User), Via: c.Via, Token: c.Token, From: Clip(c.From), Revision: s.State().Revision.Number}
+	return audit.Entry{At: s.borders.Clock(), Kind: kind, Outcome: outcome, By: string(c.User), Via: c.Via, Token: c.Token, From: policy.Clip(c.From), Revision: s.State().Revision.Number}
 }
 
 // details are what an entry says beside.
@@ -55,7 +55,7 @@ func (d details) json() json.RawMessage {
 // note keeps that a caller has done something to an account. It was done, and cannot be taken back.
 func (s *Service) note(c Caller, kind audit.Kind, outcome, user string, more details) {
 	e := s.entry(c, kind, outcome)
-	e.User = Clip(user)
+	e.User = policy.Clip(user)
 	if len(more) > 0 {
 		e.More = more.json()
 	}
@@ -210,8 +210,8 @@ type Decided struct {
 func (s *Service) decided(c Caller, d *Decided, st *State) audit.Entry {
 	q := d.Question
 	e := audit.Entry{
-		At: s.borders.Clock(), Kind: audit.Decision, Outcome: d.Reason, By: string(c.User), Via: c.Via, Token: c.Token, From: Clip(c.From),
-		User: Clip(string(q.User)), Right: Clip(string(q.Right)), Device: Clip(string(q.Device)), Point: Clip(string(q.Point)), Revision: st.Revision.Number,
+		At: s.borders.Clock(), Kind: audit.Decision, Outcome: d.Reason, By: string(c.User), Via: c.Via, Token: c.Token, From: policy.Clip(c.From),
+		User: policy.Clip(string(q.User)), Right: policy.Clip(string(q.Right)), Device: policy.Clip(string(q.Device)), Point: policy.Clip(string(q.Point)), Revision: st.Revision.Number,
 	}
 	if d.Asked {
 		e.Kind = audit.Question
@@ -231,7 +231,7 @@ func circumstances(q *decision.Question, now time.Time) json.RawMessage {
 		more["ip"] = c.IP.String()
 	}
 	if c.Place != "" {
-		more["place"] = Clip(string(c.Place))
+		more["place"] = policy.Clip(string(c.Place))
 	}
 	for name, v := range map[string]decision.Tri{"strong_sign_in": c.StrongSignIn, "attended": c.Attended} {
 		if v != 0 {
@@ -247,7 +247,7 @@ func circumstances(q *decision.Question, now time.Time) json.RawMessage {
 // Looked keeps that a caller has looked at what concerns somebody else; what says how.
 func (s *Service) Looked(c Caller, kind audit.Kind, user, what string) error {
 	e := s.entry(c, kind, audit.Done)
-	e.User = Clip(user)
+	e.User = policy.Clip(user)
 	if what != "" {
 		e.More = details{"what": what}.json()
 	}

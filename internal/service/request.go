@@ -203,7 +203,7 @@ func (s *Service) AskFor(ctx context.Context, c Caller, in wire.AskFor) (wire.Re
 	}
 	until, err := policy.ParseInstant(in.Until)
 	if err != nil {
-		return wire.Request{}, Wrong("until", "%q %v", Clip(in.Until), err)
+		return wire.Request{}, Wrong("until", "%q %v", policy.Clip(in.Until), err)
 	}
 	if now := s.borders.Clock(); !until.After(now) || until.Sub(now) > mostUntil {
 		return wire.Request{}, Wrong("until", "is out of range: give a time from now to 400 days from now")

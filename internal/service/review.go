@@ -18,10 +18,9 @@ import (
 
 // Bounds of reviews.
 const (
-	mostReviews    = 200    // that are told
-	mostReviewed   = 20_000 // things held of one review
-	mostAnswers    = 1000   // at once
-	mostReviewName = 200    // characters
+	mostReviews  = 200    // that are told
+	mostReviewed = 20_000 // things held of one review
+	mostAnswers  = 1000   // at once
 )
 
 // review is a review with what is held, as the policy is.
@@ -38,14 +37,14 @@ func (s *Service) NewReview(ctx context.Context, c Caller, in wire.NewReview) (w
 		return wire.Review{}, err
 	}
 	in.Name, in.Reason = strings.TrimSpace(in.Name), strings.TrimSpace(in.Reason)
-	if n := len([]rune(in.Name)); n == 0 || n > mostReviewName {
-		return wire.Review{}, Wrong("name", "has %d characters: give it a name of 1 to %d", n, mostReviewName)
+	if err := checkName(in.Name); err != nil {
+		return wire.Review{}, err
 	}
 	if len([]rune(in.Reason)) > mostReason {
 		return wire.Review{}, Wrong("reason", "is longer than %d characters", mostReason)
 	}
 	if !slices.Contains([]string{unansweredTold, store.ReviewSuspended, store.ReviewTaken}, in.Unanswered) {
-		return wire.Review{}, Wrong("unanswered", "%q is none of told, suspended and taken", Clip(in.Unanswered))
+		return wire.Review{}, Wrong("unanswered", "%q is none of told, suspended and taken", policy.Clip(in.Unanswered))
 	}
 	due, err := s.hourOf("due", in.Due, now)
 	if err != nil {

@@ -81,12 +81,12 @@ func (s *Service) answerable(st *State, c Caller, r *review, who *responsible, a
 		record, _ = stillHeld(st.Policy, &r.items[i], now)
 	}
 	if record == nil || !who.whole && !who.of(record).may {
-		return item, Wrong(field, "is about nothing that %q holds still, and that is looked at here", Clip(a.User))
+		return item, Wrong(field, "is about nothing that %q holds still, and that is looked at here", policy.Clip(a.User))
 	}
 	item = r.items[i]
 	switch {
 	case a.Answer != store.ReviewKept && a.Answer != store.ReviewTaken:
-		return item, Wrong(field+".answer", "%q is neither kept nor taken", Clip(a.Answer))
+		return item, Wrong(field+".answer", "%q is neither kept nor taken", policy.Clip(a.Answer))
 	case len([]rune(a.Note)) > mostReason:
 		return item, Wrong(field+".note", "is longer than %d characters", mostReason)
 	case a.User == string(c.User):

@@ -81,14 +81,14 @@ func scopeOfReview(st *State, in wire.NewReview) (groups map[policy.UserGroupID]
 	}
 	for _, id := range in.Groups {
 		if _, ok := st.Policy.Get(policy.UserGroups, id); !ok {
-			return nil, nil, Wrong("groups", "there is no user group %q", Clip(id))
+			return nil, nil, Wrong("groups", "there is no user group %q", policy.Clip(id))
 		}
 		add(policy.UserGroupID(id))
 	}
 	inSites := map[policy.SiteID]bool{}
 	for _, id := range in.Sites {
 		if _, ok := st.Policy.Get(policy.Sites, id); !ok {
-			return nil, nil, Wrong("sites", "there is no site %q", Clip(id))
+			return nil, nil, Wrong("sites", "there is no site %q", policy.Clip(id))
 		}
 		inSites[policy.SiteID(id)] = true
 	}

@@ -173,7 +173,7 @@ func TestAReviewHoldsItsBounds(t *testing.T) {
 	}
 	long := strings.Repeat("x", mostReason+1)
 	for want, in := range map[string]wire.NewReview{
-		"name":                  {Name: strings.Repeat("n", mostReviewName+1), Everything: true, Due: "in 2 days", Unanswered: "told"},
+		"name":                  {Name: strings.Repeat("n", mostName+1), Everything: true, Due: "in 2 days", Unanswered: "told"},
 		"reason":                {Name: "x", Reason: long, Everything: true, Due: "in 2 days", Unanswered: "told"},
 		"nobody holds anything": {Name: "x", Groups: []string{"nobody-yet"}, Due: "in 2 days", Unanswered: "told"},
 	} {

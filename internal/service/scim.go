@@ -238,7 +238,7 @@ func (w *scimWork) user(id string, a scim.Resource) (string, error) {
 	created := w.now
 	if other, ok := w.known.At(w.source.ID, policy.Users, name); ok && other != id {
 		if o, _, here := w.origin(policy.Users, other); here || id != "" {
-			return "", &scim.Error{Status: 409, Type: scim.Uniqueness, Why: policy.Say("there is somebody with the userName %q already: %s", Clip(name), o.Record)}
+			return "", &scim.Error{Status: 409, Type: scim.Uniqueness, Why: policy.Say("there is somebody with the userName %q already: %s", policy.Clip(name), o.Record)}
 		}
 	}
 	u := &policy.User{Kind: policy.Person, Status: policy.Active}
@@ -282,12 +282,12 @@ func (w *scimWork) newcomer(name string) (id string, before *policy.User, err er
 	if linked := w.source.set.Bring.Links[name]; linked != "" {
 		u, ok := policy.Find[*policy.User](w.policy, linked)
 		if _, other := w.known.Origin(policy.Users, linked); !ok || other {
-			return "", nil, &scim.Error{Status: 409, Type: scim.Uniqueness, Why: policy.Say("%q is linked to the user %q, who is not there, or comes from elsewhere", Clip(name), linked)}
+			return "", nil, &scim.Error{Status: 409, Type: scim.Uniqueness, Why: policy.Say("%q is linked to the user %q, who is not there, or comes from elsewhere", policy.Clip(name), linked)}
 		}
 		return linked, u, nil
 	}
 	if id = source.UserID(name); id == "" {
-		return "", nil, scim.Wrong(scim.InvalidValue, "%q cannot be an id here: small letters, digits and . _ @ + -, up to %d", Clip(name), policy.MaxID)
+		return "", nil, scim.Wrong(scim.InvalidValue, "%q cannot be an id here: small letters, digits and . _ @ + -, up to %d", policy.Clip(name), policy.MaxID)
 	}
 	u, there := policy.Find[*policy.User](w.policy, id)
 	if !there {
@@ -306,13 +306,13 @@ func (w *scimWork) group(id string, a scim.Resource) (string, error) {
 		return "", scim.Wrong(scim.InvalidValue, "displayName is missing")
 	}
 	if other, ok := w.known.At(w.source.ID, policy.UserGroups, name); ok && other != id {
-		return "", &scim.Error{Status: 409, Type: scim.Uniqueness, Why: policy.Say("there is a group with the displayName %q already: %s", Clip(name), other)}
+		return "", &scim.Error{Status: 409, Type: scim.Uniqueness, Why: policy.Say("there is a group with the displayName %q already: %s", policy.Clip(name), other)}
 	}
 	want := map[string]bool{}
 	for _, m := range scim.Values(a, "members") {
 		user := w.meant(scim.Text(m, "value"))
 		if _, _, ok := w.origin(policy.Users, user); !ok {
-			return "", scim.Wrong(scim.InvalidValue, "there is no user %q of this source: members are its users, and no groups", Clip(scim.Text(m, "value")))
+			return "", scim.Wrong(scim.InvalidValue, "there is no user %q of this source: members are its users, and no groups", policy.Clip(scim.Text(m, "value")))
 		}
 		want[user] = true
 	}

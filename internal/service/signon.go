@@ -17,6 +17,7 @@ import (
 	"time"
 
 	"sentier/internal/audit"
+	"sentier/internal/outbound"
 	"sentier/internal/policy"
 	"sentier/internal/signon"
 	"sentier/internal/source"
@@ -94,7 +95,7 @@ func (s *Service) BeginSignOn(ctx context.Context, id, redirect string) (to, kep
 	}
 	to, pending, err := s.borders.SignOns.Begin(ctx, k.set.SignOn, redirect)
 	if err != nil {
-		s.borders.Log.Warn("a provider of sign-on cannot be asked", "source", k.ID, "error", err, "behind", signon.Behind(err))
+		s.borders.Log.Warn("a provider of sign-on cannot be asked", "source", k.ID, "error", err, "behind", outbound.Behind(err))
 		return "", "", &SignOnError{"provider", err}
 	}
 	text, err := json.Marshal(pendingSignOn{k.ID, pending, s.borders.Clock().Add(signOnTime)})
@@ -157,7 +158,7 @@ func (s *Service) identified(ctx context.Context, k *keptSource, redirect, kept,
 
 // signOnRefused keeps that a sign-in was refused.
 func (s *Service) signOnRefused(k *keptSource, user, address string, why error) {
-	s.borders.Log.Warn("sign-in refused", "source", k.ID, "user", user, "from", Clip(address), "why", why, "behind", signon.Behind(why))
+	s.borders.Log.Warn("sign-in refused", "source", k.ID, "user", user, "from", policy.Clip(address), "why", why, "behind", outbound.Behind(why))
 	c := Caller{User: policy.UserID(user), Via: string(store.KindConsole), From: address}
 	e := s.entry(c, audit.SignIn, audit.Refused)
 	if s.folds.first(folding{e.Kind, e.By, "", e.From, "", k.ID}, e.At) {
@@ -281,7 +282,7 @@ func newAtSignOn(p *policy.Policy, known *source.Known, k *keptSource, who signo
 	}
 	id := source.UserID(who.Username)
 	if id == "" {
-		return "", nil, &SignOnError{"unknown", &ForbiddenError{Missing: policy.Say("a name there of which an id here can be made, and this one is %q", Clip(who.Username))}}
+		return "", nil, &SignOnError{"unknown", &ForbiddenError{Missing: policy.Say("a name there of which an id here can be made, and this one is %q", policy.Clip(who.Username))}}
 	}
 	if _, taken := policy.Find[*policy.User](p, id); taken { // never by the name, nor by the address
 		return "", nil, &SignOnError{"taken", &ForbiddenError{Missing: policy.Say("a link: there is a user %q already, and whoever administers says whether they are the same", id)}}
@@ -303,7 +304,7 @@ func (s *Service) SignOnLogout(ctx context.Context, id, raw, address string) err
 	if err == nil {
 		try.Good()
 	} else {
-		s.borders.Log.Warn("a log-out of a provider is not taken", "source", k.ID, "error", err, "behind", signon.Behind(err))
+		s.borders.Log.Warn("a log-out of a provider is not taken", "source", k.ID, "error", err, "behind", outbound.Behind(err))
 		return Wrong("logout_token", "%v", policy.SaidBy(err))
 	}
 	user, ok := s.known.Load().Stands(k.ID, policy.Users, subject)
@@ -376,7 +377,7 @@ func (s *Service) bearer(ctx context.Context, k *keptSource, raw, address string
 		return "", until, err
 	}
 	if subject, until, err = s.borders.SignOns.Bearer(ctx, k.set.SignOn, raw); err != nil {
-		s.borders.Log.Debug("a token of a provider is not taken", "source", k.ID, "error", err, "behind", signon.Behind(err))
+		s.borders.Log.Debug("a token of a provider is not taken", "source", k.ID, "error", err, "behind", outbound.Behind(err))
 		return "", until, ErrCredential
 	}
 	try.Good()

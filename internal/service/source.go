@@ -12,6 +12,7 @@ import (
 
 	"sentier/internal/audit"
 	"sentier/internal/directory"
+	"sentier/internal/outbound"
 	"sentier/internal/policy"
 	"sentier/internal/signon"
 	"sentier/internal/source"
@@ -22,7 +23,6 @@ import (
 // Bounds of sources.
 const (
 	mostSources    = 50
-	mostSourceName = 200             // characters
 	mostEvery      = 7 * 24 * 60     // minutes
 	mostSourceSize = 1 << 20         // bytes of the settings of one
 	heldFor        = 2 * time.Minute // that what was read is good to look at
@@ -70,7 +70,7 @@ func (s *Service) loadSources(ctx context.Context) error {
 	for _, o := range things {
 		t, ok := policy.TypeNamed(o.Type)
 		if !ok {
-			return fmt.Errorf("read what the sources have brought: %q is no type of record", Clip(o.Type))
+			return fmt.Errorf("read what the sources have brought: %q is no type of record", policy.Clip(o.Type))
 		}
 		origins = append(origins, source.Origin{Source: o.Source, Type: t, Outside: o.Outside, Record: o.Record, Place: o.Place, Gone: o.Gone, Suspended: o.Suspended, Made: o.Made, Told: string(o.Told)})
 	}
@@ -222,11 +222,11 @@ func (s *Service) Source(ctx context.Context, c Caller, id string) (wire.Source,
 // checkSource finds what is wrong with the settings of a source, and gives them as they are kept.
 func (s *Service) checkSource(in wire.NewSource) (wire.NewSource, []byte, error) {
 	in.Name, in.Version = strings.TrimSpace(in.Name), 0
-	if n := len([]rune(in.Name)); n == 0 || n > mostSourceName {
-		return in, nil, Wrong("name", "has %d characters: give it a name of 1 to %d", n, mostSourceName)
+	if err := checkName(in.Name); err != nil {
+		return in, nil, err
 	}
 	if !slices.Contains([]string{kindDirectory, kindSCIM, kindSignOn}, in.Kind) {
-		return in, nil, Wrong("kind", "%q is not known: write directory, scim or sign_on", Clip(in.Kind))
+		return in, nil, Wrong("kind", "%q is not known: write directory, scim or sign_on", policy.Clip(in.Kind))
 	}
 	if in.Every < 0 || in.Every > mostEvery {
 		return in, nil, Wrong("every", "%d is out of range: %d to %d", in.Every, 0, mostEvery)
@@ -379,7 +379,7 @@ func (s *Service) LinkSource(ctx context.Context, c Caller, id string, in wire.L
 		return wire.Source{}, Wrong("outside", "is the id of somebody at the source: look for them there first")
 	}
 	if _, ok := s.State().Policy.Get(policy.Users, in.User); in.User != "" && !ok {
-		return wire.Source{}, Wrong("user", "there is no user %q", Clip(in.User))
+		return wire.Source{}, Wrong("user", "there is no user %q", policy.Clip(in.User))
 	}
 	s.sourcing.changing.Lock()
 	defer s.sourcing.changing.Unlock()
@@ -420,7 +420,7 @@ func (s *Service) Origins(c Caller, typeName string, ids []string) ([]wire.Origi
 	}
 	t, ok := policy.TypeNamed(typeName)
 	if !ok {
-		return nil, Wrong("type", "%q is no type of record: write users or user_groups", Clip(typeName))
+		return nil, Wrong("type", "%q is no type of record: write users or user_groups", policy.Clip(typeName))
 	}
 	known, v := s.known.Load(), s.View(st, c)
 	out := []wire.Origin{}
@@ -486,7 +486,7 @@ func (s *Service) elsewhere(ctx context.Context, user, password string) (is, ask
 const signInTime = 10 * time.Second
 
 // errNoWord tells whoever signs in no more than that.
-var errNoWord = &directory.Error{Why: policy.Say("the directory that keeps the password does not answer: try again in a while")}
+var errNoWord = &UnreadError{Why: policy.Say("the directory that keeps the password does not answer: try again in a while")}
 
 // SourceError is that what was to be changed is kept by a source.
 type SourceError struct {
@@ -501,8 +501,8 @@ func (e *SourceError) Unwrap() error {
 	return policy.Say("the source %q keeps %s: change it there", e.Source, e.What)
 }
 
-// UnreadError is that a source could not be read; see [directory.Error].
-type UnreadError = directory.Error
+// UnreadError is that a source could not be read; see [outbound.Error].
+type UnreadError = outbound.Error
 
 // keptElsewhere refuses a change of what a source keeps, but by the source.
 func (s *Service) keptElsewhere(o *EditOptions, done []policy.RecordChange) error {

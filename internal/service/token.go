@@ -31,10 +31,10 @@ func (s *Service) CreateToken(ctx context.Context, c Caller, in wire.NewToken, a
 		return wire.Token{}, err
 	}
 	if _, ok := st.Policy.Get(policy.Users, in.User); !ok {
-		if near := st.Policy.Near(policy.Users, Clip(in.User)); len(near) > 0 {
-			return wire.Token{}, Wrong("user", "there is no user %q: did you mean %s?", Clip(in.User), policy.Names(near))
+		if near := st.Policy.Near(policy.Users, policy.Clip(in.User)); len(near) > 0 {
+			return wire.Token{}, Wrong("user", "there is no user %q: did you mean %s?", policy.Clip(in.User), policy.Names(near))
 		}
-		return wire.Token{}, Wrong("user", "there is no user %q", Clip(in.User))
+		return wire.Token{}, Wrong("user", "there is no user %q", policy.Clip(in.User))
 	}
 	if err := s.mayEnter(policy.UserID(in.User)); err != nil {
 		return wire.Token{}, Wrong("user", "%s cannot come in: a token takes %s", st.Policy.Title(policy.Users, in.User), err.(*ForbiddenError).Missing)
@@ -102,13 +102,13 @@ func (s *Service) checkScope(st *State, in *wire.NewToken) error {
 	if in.Mandate != "" {
 		reach := st.Compiled.Mandates(policy.UserID(in.User), s.borders.Clock())
 		if !slices.ContainsFunc(reach, func(m *policy.Mandate) bool { return string(m.ID) == in.Mandate }) {
-			return Wrong("mandate", "no mandate %q is in force for %s: their mandates are under People", Clip(in.Mandate), st.Policy.Title(policy.Users, in.User))
+			return Wrong("mandate", "no mandate %q is in force for %s: their mandates are under People", policy.Clip(in.Mandate), st.Policy.Title(policy.Users, in.User))
 		}
 	}
 	for i, text := range in.Networks {
 		p, err := netip.ParsePrefix(text)
 		if err != nil {
-			return Wrong("networks", "%q is no network: write it as 10.20.0.0/16 or 2001:db8::/32", Clip(text))
+			return Wrong("networks", "%q is no network: write it as 10.20.0.0/16 or 2001:db8::/32", policy.Clip(text))
 		}
 		in.Networks[i] = p.Masked().String()
 	}

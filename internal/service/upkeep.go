@@ -165,6 +165,6 @@ func (s *Service) Reopen(ctx context.Context, c Caller, key string) error {
 	if !was {
 		return ErrNotFound
 	}
-	s.note(c, audit.Setting, audit.Done, "", details{"what": "finding told again: " + Clip(key)})
+	s.note(c, audit.Setting, audit.Done, "", details{"what": "finding told again: " + policy.Clip(key)})
 	return nil
 }

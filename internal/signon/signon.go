@@ -5,13 +5,9 @@ package signon
 import (
 	"context"
 	"crypto/rand"
-	"crypto/tls"
-	"crypto/x509"
 	"encoding/base64"
 	"encoding/json"
 	"errors"
-	"io"
-	"net"
 	"net/http"
 	"net/url"
 	"slices"
@@ -23,6 +19,7 @@ import (
 	"golang.org/x/oauth2"
 	"golang.org/x/sync/singleflight"
 
+	"sentier/internal/outbound"
 	"sentier/internal/policy"
 	"sentier/internal/source"
 )
@@ -50,12 +47,12 @@ func Check(s *source.SignOn) (field string, problem *policy.Said) {
 	switch {
 	case err != nil || at.Host == "" || at.RawQuery != "" || at.Fragment != "" || at.User != nil:
 		return wrong("issuer", "%q is no address of a provider: write it as the provider does, to the letter", s.Issuer)
-	case at.Scheme != "https" && !(at.Scheme == "http" && loopback(at.Hostname())):
+	case at.Scheme != "https" && !(at.Scheme == "http" && outbound.Loopback(at.Hostname())):
 		return wrong("issuer", "%q is not reached by https", s.Issuer)
 	case s.ClientID == "":
 		return wrong("client_id", "is missing: the provider gives it")
-	case s.Authority != "" && !x509.NewCertPool().AppendCertsFromPEM([]byte(s.Authority)):
-		return wrong("authority", "holds no certificate: give it in PEM, as it begins with BEGIN CERTIFICATE")
+	case outbound.CheckAuthority(s.Authority) != nil:
+		return "authority", outbound.CheckAuthority(s.Authority)
 	case s.Audience != "" && s.Mandate == "":
 		return wrong("mandate", "is missing: with an audience goes the one mandate that counts for its tokens")
 	case s.Audience != "" && s.Audience == s.ClientID:
@@ -64,35 +61,7 @@ func Check(s *source.SignOn) (field string, problem *policy.Said) {
 	return "", nil
 }
 
-func loopback(host string) bool {
-	ip := net.ParseIP(host)
-	return host == "localhost" || ip != nil && ip.IsLoopback()
-}
-
-// Error is that a sign-in is not good; it is told as a sentence. What was behind it is for the log.
-type Error struct {
-	Why policy.Said
-	err error
-}
-
-func (e *Error) Error() string { return e.Why.Error() }
-
-// Unwrap is the sentence that it is told as, and what was behind it.
-func (e *Error) Unwrap() []error { return []error{e.Why, e.err} }
-
-// Behind is what was behind an error, for the log; empty: nothing.
-func Behind(err error) string {
-	var e *Error
-	if errors.As(err, &e) && e.err != nil {
-		if text := []rune(e.err.Error()); len(text) > 300 {
-			return string(text[:300]) + "…"
-		}
-		return e.err.Error()
-	}
-	return ""
-}
-
-func refuse(err error, form string, args ...any) error { return &Error{policy.Say(form, args...), err} }
+func refuse(err error, form string, args ...any) error { return outbound.Fault(err, form, args...) }
 
 // Identity is who has signed in, as the provider says.
 type Identity struct {
@@ -136,33 +105,6 @@ type provider struct {
 	of     source.SignOn
 }
 
-// bounded keeps an answer from being larger than one reads.
-type bounded struct{ http.RoundTripper }
-
-// RoundTrip makes a request whose answer is bounded.
-func (b bounded) RoundTrip(r *http.Request) (*http.Response, error) {
-	resp, err := b.RoundTripper.RoundTrip(r)
-	if err == nil {
-		resp.Body = struct {
-			io.Reader
-			io.Closer
-		}{io.LimitReader(resp.Body, mostAnswer), resp.Body}
-	}
-	return resp, err
-}
-
-func clientOf(s *source.SignOn) *http.Client {
-	transport := http.DefaultTransport.(*http.Transport).Clone()
-	transport.Proxy = nil
-	transport.TLSClientConfig = &tls.Config{MinVersion: tls.VersionTLS12}
-	if s.Authority != "" {
-		pool := x509.NewCertPool()
-		pool.AppendCertsFromPEM([]byte(s.Authority))
-		transport.TLSClientConfig.RootCAs = pool
-	}
-	return &http.Client{Timeout: askTime, Transport: bounded{transport}, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
-}
-
 // of is what a provider says of itself, asked again when that is old, or it is set up otherwise.
 func (p *Providers) of(ctx context.Context, s *source.SignOn) (*provider, error) {
 	p.mu.Lock()
@@ -183,7 +125,7 @@ func (p *Providers) of(ctx context.Context, s *source.SignOn) (*provider, error)
 
 // ask asks a provider what it is, and keeps what it says, or that it says nothing.
 func (p *Providers) ask(ctx context.Context, s *source.SignOn) (*provider, error) {
-	client := clientOf(s)
+	client := outbound.Client(s.Authority, askTime, mostAnswer)
 	// Keys are asked for as long as the provider is known, and not for as long as this request lasts.
 	found, err := oidc.NewProvider(oidc.ClientContext(context.WithoutCancel(ctx), client), s.Issuer)
 	p.mu.Lock()

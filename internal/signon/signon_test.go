@@ -17,6 +17,7 @@ import (
 
 	"github.com/go-jose/go-jose/v4"
 
+	"sentier/internal/outbound"
 	"sentier/internal/signon"
 	"sentier/internal/source"
 )
@@ -147,7 +148,7 @@ func TestWhatAProviderCannotMakeUsBelieve(t *testing.T) {
 			c.change(l.claims)
 		}
 		who, err := p.Finish(context.Background(), s, "http://here/callback", pending, "code", "")
-		var told *signon.Error
+		var told *outbound.Error
 		switch {
 		case c.says == "" && (err != nil || who.Subject != "s-ana" || !who.Strong || len(who.Groups) != 2):
 			t.Errorf("%s: %+v %v", name, who, err)

@@ -68,7 +68,7 @@ func (w *planner) address(p *Person) string {
 	if w.mails[mailOf(p)] < 2 {
 		return Plain(p.Email)
 	}
-	w.tell(p.Place, "%s has the address %s, which somebody else has: nobody gets it", p.Name, clip(p.Email))
+	w.tell(p.Place, "%s has the address %s, which somebody else has: nobody gets it", p.Name, policy.Clip(p.Email))
 	return ""
 }
 
@@ -109,7 +109,7 @@ func (w *planner) person(p *Person, byID map[string][]*Person) {
 		w.tell(p.Place, "%s has no id there: nothing could be made of it here", cmp.Or(p.Name, p.Place))
 		return
 	case id == "":
-		w.tell(p.Place, "%q cannot be an id here: small letters, digits and . _ @ + -, up to %d", clip(p.ID), policy.MaxID)
+		w.tell(p.Place, "%q cannot be an id here: small letters, digits and . _ @ + -, up to %d", policy.Clip(p.ID), policy.MaxID)
 		return
 	case len(byID[id]) > 1:
 		if byID[id][0] == p {

@@ -194,13 +194,5 @@ func nearName(name string, names []string) string {
 	return policy.Nearest(name, names)
 }
 
-// clip bounds what somebody else has written.
-func clip(text string) string {
-	if r := []rune(text); len(r) > 60 {
-		return string(r[:60]) + "…"
-	}
-	return text
-}
-
 // String tells a problem in English.
 func (p Problem) String() string { return fmt.Sprintf("%s: %s", p.Place, p.Why.Error()) }
