@@ -24,7 +24,7 @@ type browser struct {
 	url string
 }
 
-const stepTime = 15 * time.Second
+const stepTime = 30 * time.Second
 
 // chromium is Debian's headless Chromium, or where that has no package of its own, the whole of it.
 func chromium() string {

@@ -1,14 +1,18 @@
 package cli
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"net/url"
 	"os"
+	"path/filepath"
 	"strings"
 
 	"github.com/spf13/cobra"
 
+	"sentier/internal/client"
+	"sentier/internal/policy"
 	"sentier/internal/source"
 	"sentier/internal/wire"
 )
@@ -21,7 +25,7 @@ func (a *app) source() *cobra.Command {
 		Example: "  sentier source add \"Larkmere directory\" --url ldaps://directory.larkmere.example --people ou=people,dc=larkmere,dc=example --groups ou=groups,dc=larkmere,dc=example --map \"Bridge crew=bridge-crew\"\n" +
 			"  sentier source look larkmere-directory\n  sentier source sync larkmere-directory",
 	}
-	cmd.AddCommand(a.sourceList(), a.sourceShow(), a.sourceAdd(), a.sourceEdit(), a.sourceTest(), a.sourceFind(), a.sourceLook(), a.sourceSync(), a.sourceLink(), a.sourceToken(), a.sourceRemove())
+	cmd.AddCommand(a.sourceList(), a.sourceShow(), a.sourceAdd(), a.sourceEdit(), a.sourceTest(), a.sourceFind(), a.sourceLook(), a.sourceSync(), a.sourceBring(), a.sourceLink(), a.sourceToken(), a.sourceRemove())
 	return cmd
 }
 
@@ -59,7 +63,11 @@ func (a *app) sourceList() *cobra.Command {
 				case x.Next != nil:
 					next = used(x.Next)
 				}
-				s.rows = append(s.rows, []string{x.ID, x.Name, fmt.Sprint(x.Users), fmt.Sprint(x.Members), last, used(x.Good), next})
+				users, members := fmt.Sprint(x.Users), fmt.Sprint(x.Members)
+				if x.Calendar != nil {
+					users, members = "–", "–"
+				}
+				s.rows = append(s.rows, []string{x.ID, x.Name, users, members, last, used(x.Good), next})
 			}
 			return a.print(out, s)
 		},
@@ -74,12 +82,30 @@ func (a *app) sourceShow() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			fmt.Fprintf(a.Err, "%s: %d users, %d memberships; on behalf of %s\n", out.Name, out.Users, out.Members, out.Author.Name)
+			brings := fmt.Sprintf("%d users, %d memberships", out.Users, out.Members)
+			if out.Calendar != nil {
+				var names []string
+				for _, k := range out.Keeps {
+					names = append(names, k.Name)
+				}
+				brings = "it keeps the days of " + cmp.Or(strings.Join(names, ", "), "no calendar yet")
+			}
+			fmt.Fprintf(a.Err, "%s: %s; on behalf of %s\n", out.Name, brings, out.Author.Name)
 			if out.Good != nil {
 				fmt.Fprintf(a.Err, "  as of %s\n", used(out.Good))
 			}
 			if o := out.SignOn; o != nil {
 				fmt.Fprintf(a.Err, "  people sign in at %s\n", o.Issuer)
+			}
+			if k := out.Calendar; k != nil {
+				at := k.URL
+				if at == "" {
+					at = "a file, brought " + used(out.Content)
+				}
+				fmt.Fprintf(a.Err, "  a calendar from %s; days by the clock of %s\n", at, cmp.Or(k.Zone, "UTC"))
+			}
+			for _, r := range out.Bring.Calendars {
+				fmt.Fprintf(a.Err, "  %s give %s its days\n", strings.TrimSpace(map[string]string{"all": "all events", "category": "events of the category", "name": "events named"}[r.Match]+" "+r.Text), r.Calendar)
 			}
 			if d := out.Directory; d != nil {
 				fmt.Fprintf(a.Err, "  %s, people under %s, groups under %s\n", d.URL, d.People.Base, d.Groups.Base)
@@ -100,7 +126,7 @@ func (a *app) sourceShow() *cobra.Command {
 				if r.Revision > 0 {
 					revision = fmt.Sprint(r.Revision)
 				}
-				s.rows = append(s.rows, []string{fmt.Sprint(r.Number), used(&r.At), by, r.Outcome, revision, fmt.Sprint(r.Counts.New), fmt.Sprint(r.Counts.Gone), fmt.Sprint(r.Counts.Joined), fmt.Sprint(r.Counts.Left), r.Why})
+				s.rows = append(s.rows, []string{fmt.Sprint(r.Number), used(&r.At), by, r.Outcome, revision, fmt.Sprint(r.Counts.New + r.Counts.NewDays), fmt.Sprint(r.Counts.Gone + r.Counts.GoneDays), fmt.Sprint(r.Counts.Joined), fmt.Sprint(r.Counts.Left), r.Why})
 			}
 			if err := a.print(out, s); err != nil || out.Last == nil {
 				return err
@@ -128,196 +154,76 @@ func (a *app) printSourceProblems(list []wire.SourceProblem, more int) {
 	}
 }
 
-// sourceFlags are how a source is set up in the terminal.
-type sourceFlags struct {
-	in              wire.NewSource
-	authority       string
-	maps            []string
-	prefix, pattern []string
-	under, suffix   []string
-	makes           bool
-	signOn          source.SignOn
-}
-
-func (f *sourceFlags) add(cmd *cobra.Command) {
-	f.in.Directory = &source.Directory{}
-	d, b, x := f.in.Directory, &f.in.Bring, cmd.Flags()
-	x.StringVar(&d.URL, "url", "", "where the directory is: ldaps://host or ldap://host")
-	x.StringVar(&f.authority, "ca", "", "the certificate of the authority that vouches for the directory")
-	x.StringVar(&d.Bind, "bind", "", "the name as whom the service reads; left out: as nobody")
-	x.StringVar(&d.Secret, "secret", "", "the name of the secret with its password: a file in the folder secrets beside the data, or a variable SENTIER_SECRET_… of the service")
-	x.StringVar(&d.Schema, "schema", "", "how people and groups are kept there; left out: group-of-names")
-	x.StringVar(&d.People.Base, "people", "", "the branch under which people stand")
-	x.StringVar(&d.Groups.Base, "groups", "", "the branch under which groups stand")
-	x.StringVar(&d.People.Filter, "people-filter", "", "which entries are people; left out: as the schema says")
-	x.StringVar(&d.Groups.Filter, "groups-filter", "", "which entries are groups; left out: as the schema says")
-	x.StringVar(&d.People.ID, "id-attribute", "", "of people: the attribute that our id is made of; left out: as the schema says")
-	x.StringVar(&d.People.Email, "email-attribute", "", "of people: the attribute with the address; left out: as the schema says")
-	x.BoolVar(&d.SignIn, "directory-sign-in", false, "those who come from here sign in with the directory's password")
-	x.IntVar(&d.Seconds, "seconds", 0, "after which a reading is given up; 0: 60")
-	x.StringArrayVar(&f.maps, "map", nil, "a group there and the group here that it feeds: Bridge crew=bridge-crew; several times")
-	x.StringArrayVar(&f.prefix, "map-prefix", nil, "groups whose name begins so, and the group here, with * for what is left: nav-=crew-*; several times")
-	x.StringArrayVar(&f.suffix, "map-suffix", nil, "likewise, of names that end so")
-	x.StringArrayVar(&f.pattern, "map-pattern", nil, "likewise, of names that fit, with * for any letters")
-	x.StringArrayVar(&f.under, "map-under", nil, "likewise, of groups under this branch; the two apart by the last =")
-	o := &f.signOn
-	x.StringVar(&o.Issuer, "issuer", "", "of a provider of sign-on: its address, to the letter as it writes it itself")
-	x.StringVar(&o.ClientID, "client-id", "", "of a provider of sign-on: as which it knows this service")
-	x.StringSliceVar(&o.Scopes, "scope", nil, "of a provider of sign-on: what is asked for beside openid; left out: profile and email")
-	x.StringVar(&o.GroupsClaim, "groups-claim", "", "of a provider of sign-on: the claim with the groups; left out: groups")
-	x.StringVar(&o.IDClaim, "id-claim", "", "of a provider of sign-on: the claim that the id of somebody new is made of; left out: preferred_username")
-	x.StringSliceVar(&o.Strong, "strong", nil, "of a provider of sign-on: values of acr that stand for a second factor")
-	x.StringVar(&o.Audience, "audience", "", "of a provider of sign-on: bearer tokens of it for this audience are taken from programs, with --mandate")
-	x.StringVar(&o.Mandate, "mandate", "", "of a provider of sign-on: the only mandate that counts for such tokens")
-	x.BoolVar(&f.makes, "make-groups", false, "those rules make the groups that are not here")
-	x.BoolVar(&b.Everybody, "everybody", false, "everybody comes whom the source holds, and not those alone who are in a group that is mapped")
-	x.StringVar(&b.Gone, "gone", "", "what becomes of people who come no more; left out: suspended")
-	x.IntVar(&b.Share, "share", 0, "per cent: where more would go at once, nothing is done until somebody has looked; 0: 20")
-	x.StringVar(&b.Undo, "undo", "", "whether a reading can be taken back, until the next; left out: refused")
-	x.IntVar(&f.in.Every, "every", 0, "after how many minutes it is read again; 0: by hand")
-	x.BoolVar(&f.in.Paused, "paused", false, "it is not read by itself, for the time being")
-}
-
-// read finishes what the flags say: over holds the settings as they are, for an edit.
-func (f *sourceFlags) read(cmd *cobra.Command, over *wire.NewSource) error {
-	if f.authority != "" {
-		text, err := os.ReadFile(f.authority)
-		if err != nil {
-			return err
-		}
-		f.in.Directory.Authority = string(text)
-	}
-	if f.signOn.Issuer != "" || over != nil && over.SignOn != nil {
-		f.signOn.Secret, f.signOn.Authority = f.in.Directory.Secret, f.in.Directory.Authority
-		f.in.SignOn, f.in.Directory = &f.signOn, nil
-	}
-	for _, m := range f.maps {
-		outside, group, ok := cutLast(m)
-		if !ok {
-			return fmt.Errorf("--map %q: write the group there, = and the id of the group here", m)
-		}
-		f.in.Bring.Groups = append(f.in.Bring.Groups, source.Mapping{Outside: outside, Group: group})
-	}
-	for match, list := range map[string][]string{"prefix": f.prefix, "suffix": f.suffix, "pattern": f.pattern, "under": f.under} {
-		for _, r := range list {
-			text, group, ok := cutLast(r)
-			if !ok {
-				return fmt.Errorf("--map-%s %q: write what is looked for, = and the id of the group here, with * for what is left of the name", match, r)
-			}
-			f.in.Bring.Rules = append(f.in.Bring.Rules, source.MappingRule{Match: match, Text: text, Group: group, Make: f.makes})
-		}
-	}
-	if over == nil {
-		return nil
-	}
-	// What was not said stays as it is.
-	was, d, now := over.Directory, f.in.Directory, cmd.Flags()
-	if was == nil {
-		was = &source.Directory{}
-	}
-	if d == nil {
-		d = &source.Directory{}
-	}
-	var wasAt source.SignOn
-	if over.SignOn != nil {
-		wasAt = *over.SignOn
-	}
-	keep := func(flag string, into, from any) {
-		if now.Changed(flag) {
-			return
-		}
-		switch into := into.(type) {
-		case *string:
-			*into = *from.(*string)
-		case *int:
-			*into = *from.(*int)
-		case *bool:
-			*into = *from.(*bool)
-		case *[]string:
-			*into = *from.(*[]string)
-		}
-	}
-	for flag, pair := range map[string][2]any{
-		"url": {&d.URL, &was.URL}, "ca": {&d.Authority, &was.Authority}, "bind": {&d.Bind, &was.Bind}, "secret": {&d.Secret, &was.Secret}, "schema": {&d.Schema, &was.Schema},
-		"people": {&d.People.Base, &was.People.Base}, "groups": {&d.Groups.Base, &was.Groups.Base}, "people-filter": {&d.People.Filter, &was.People.Filter},
-		"groups-filter": {&d.Groups.Filter, &was.Groups.Filter}, "id-attribute": {&d.People.ID, &was.People.ID}, "email-attribute": {&d.People.Email, &was.People.Email},
-		"directory-sign-in": {&d.SignIn, &was.SignIn}, "seconds": {&d.Seconds, &was.Seconds}, "everybody": {&f.in.Bring.Everybody, &over.Bring.Everybody},
-		"gone": {&f.in.Bring.Gone, &over.Bring.Gone}, "share": {&f.in.Bring.Share, &over.Bring.Share}, "undo": {&f.in.Bring.Undo, &over.Bring.Undo},
-		"every": {&f.in.Every, &over.Every}, "paused": {&f.in.Paused, &over.Paused},
-	} {
-		keep(flag, pair[0], pair[1])
-	}
-	if at := f.in.SignOn; at != nil {
-		for flag, pair := range map[string][2]any{
-			"issuer": {&at.Issuer, &wasAt.Issuer}, "client-id": {&at.ClientID, &wasAt.ClientID}, "secret": {&at.Secret, &wasAt.Secret}, "ca": {&at.Authority, &wasAt.Authority}, "scope": {&at.Scopes, &wasAt.Scopes},
-			"groups-claim": {&at.GroupsClaim, &wasAt.GroupsClaim}, "id-claim": {&at.IDClaim, &wasAt.IDClaim}, "strong": {&at.Strong, &wasAt.Strong}, "audience": {&at.Audience, &wasAt.Audience}, "mandate": {&at.Mandate, &wasAt.Mandate},
-		} {
-			keep(flag, pair[0], pair[1])
-		}
-	}
-	d.People.Outside, d.People.Name, d.Groups.Outside, d.Groups.Name, d.Groups.Member = was.People.Outside, was.People.Name, was.Groups.Outside, was.Groups.Name, was.Groups.Member
-	if len(f.maps) == 0 {
-		f.in.Bring.Groups = over.Bring.Groups
-	}
-	if len(f.prefix)+len(f.suffix)+len(f.pattern)+len(f.under) == 0 {
-		f.in.Bring.Rules = over.Bring.Rules
-	}
-	f.in.Bring.Links = over.Bring.Links
-	f.in.Name, f.in.Kind, f.in.Version = over.Name, over.Kind, over.Version
-	if over.Directory == nil {
-		f.in.Directory = nil
-	}
-	return nil
-}
-
-// cutLast parts a text at its last =, as distinguished names hold others.
-func cutLast(text string) (before, after string, ok bool) {
-	i := strings.LastIndexByte(text, '=')
-	if i <= 0 || i == len(text)-1 {
-		return "", "", false
-	}
-	return strings.TrimSpace(text[:i]), strings.TrimSpace(text[i+1:]), true
-}
-
 func (a *app) sourceAdd() *cobra.Command {
 	var f sourceFlags
-	var scim bool
+	var scim, calendar bool
 	cmd := &cobra.Command{
 		Use: "add NAME", Short: "Set a source up; nothing is read yet", Args: exactly("NAME"),
-		Example: "  sentier source add \"Larkmere directory\" --url ldaps://directory.larkmere.example --people ou=people,dc=larkmere,dc=example --groups ou=groups,dc=larkmere,dc=example --map \"Bridge crew=bridge-crew\" --every 30",
+		Example: "  sentier source add \"Larkmere directory\" --url ldaps://directory.larkmere.example --people ou=people,dc=larkmere,dc=example --groups ou=groups,dc=larkmere,dc=example --map \"Bridge crew=bridge-crew\" --every 30\n" +
+			"  sentier source add \"Office calendar\" --calendar --url https://office.larkmere.example/navigation.ics --zone Europe/Lisbon --days-of \"Closed=closures\" --days-named \"Regatta*=regatta\" --every 720",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {
 				return err
 			}
-			if err := f.read(cmd, nil); err != nil {
-				return err
-			}
-			switch f.in.Name, f.in.Kind = args[0], "directory"; {
+			in := wire.NewSource{Name: args[0]}
+			switch {
 			case scim:
-				f.in.Kind, f.in.Directory = "scim", nil
-			case f.in.SignOn != nil:
-				f.in.Kind = "sign_on"
+				in.Kind = "scim"
+			case calendar:
+				in.Kind, in.Calendar = "calendar", &source.CalendarFeed{}
+			case cmd.Flags().Changed("issuer"):
+				in.Kind, in.SignOn = "sign_on", &source.SignOn{}
+			default:
+				in.Kind, in.Directory = "directory", &source.Directory{}
+			}
+			if err := f.apply(cmd, &in); err != nil {
+				return err
 			}
 			var out wire.Source
-			if err := c.Do(cmd.Context(), "POST", "/api/v1/sources", nil, f.in, &out); err != nil {
+			if err := c.Do(cmd.Context(), "POST", "/api/v1/sources", nil, in, &out); err != nil {
 				return err
 			}
-			if scim {
+			switch {
+			case scim:
 				fmt.Fprintf(a.Err, "Set up. “sentier source token %s” makes the token with which it brings people and groups to /scim/v2.\n", out.ID)
-				return nil
-			}
-			if f.in.SignOn != nil {
+			case in.SignOn != nil:
 				fmt.Fprintf(a.Err, "Set up. The provider sends people back to …/sign-on/%[1]s/callback, and tells log-outs to …/sign-on/%[1]s/logout.\n", out.ID)
-				return nil
+			case in.Calendar != nil && in.Calendar.URL == "":
+				fmt.Fprintf(a.Err, "Set up. “sentier source bring %[1]s FILE” brings it a calendar, and “sentier source look %[1]s” shows what would come of it.\n", out.ID)
+			default:
+				fmt.Fprintf(a.Err, "Set up. Nothing was read yet: “sentier source look %s” shows what would come of it.\n", out.ID)
 			}
-			fmt.Fprintf(a.Err, "Set up. Nothing was read yet: “sentier source look %s” shows what would come of it.\n", out.ID)
 			return nil
 		},
 	}
 	f.add(cmd)
 	cmd.Flags().BoolVar(&scim, "scim", false, "it brings people and groups by itself, over SCIM 2.0; nothing is read")
+	cmd.Flags().BoolVar(&calendar, "calendar", false, "it is a calendar in iCalendar: read from --url, or brought as a file")
 	return cmd
+}
+
+func (a *app) sourceBring() *cobra.Command {
+	return &cobra.Command{
+		Use: "bring SOURCE FILE", Short: "Bring a source that has no address the file that it is read from; nothing counts yet", Args: exactly("SOURCE", "FILE"),
+		Example: "  sentier source bring office-calendar navigation.ics",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			text, err := os.ReadFile(args[1])
+			if err != nil {
+				return err
+			}
+			var out wire.BroughtContent
+			if err := c.Do(cmd.Context(), "PUT", sourcePath(args[0], "/content"), nil, client.Body{Type: feedMedia(args[1]), Data: text}, &out); err != nil {
+				return err
+			}
+			fmt.Fprintf(a.Err, "Brought, %d bytes. Nothing counts yet: “sentier source look %s” shows what would come of it.\n", out.Bytes, args[0])
+			return nil
+		},
+	}
 }
 
 func (a *app) sourceToken() *cobra.Command {
@@ -355,10 +261,10 @@ func (a *app) sourceEdit() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if err := f.read(cmd, &was.NewSource); err != nil {
+			if err := f.apply(cmd, &was.NewSource); err != nil {
 				return err
 			}
-			return a.act(cmd, "PUT", sourcePath(args[0]), f.in, nil, func() string { return "Set up.\n" })
+			return a.act(cmd, "PUT", sourcePath(args[0]), was.NewSource, nil, func() string { return "Set up.\n" })
 		},
 	}
 	f.add(cmd)
@@ -378,13 +284,17 @@ func (a *app) sourceTest() *cobra.Command {
 				return err
 			}
 			var out wire.SourceTest
-			if err := c.Do(cmd.Context(), "POST", "/api/v1/sources/test", nil, was.NewSource, &out); err != nil {
+			if err := c.Do(cmd.Context(), "POST", "/api/v1/sources/test", url.Values{"of": {args[0]}}, was.NewSource, &out); err != nil {
 				return err
 			}
 			if !out.OK {
 				return errors.New(out.Why)
 			}
-			fmt.Fprintf(a.Err, "It can be read: %d people, %d groups, in %.1f s.\n", out.People, out.Groups, out.Took)
+			if was.Calendar != nil {
+				fmt.Fprintf(a.Err, "It can be read: %d events in the next 400 days, in %.1f s.\n", out.Events, out.Took)
+			} else {
+				fmt.Fprintf(a.Err, "It can be read: %d people, %d groups, in %.1f s.\n", out.People, out.Groups, out.Took)
+			}
 			a.printSourceProblems(out.Problems, out.More)
 			return a.print(out, matches(out.Matched, out.Loose))
 		},
@@ -393,17 +303,20 @@ func (a *app) sourceTest() *cobra.Command {
 
 // matches is a mapping as a sheet: what does not match first, what nothing maps last.
 func matches(matched, loose []wire.SourceMatch) sheet {
-	s := sheet{head: []string{"THERE", "HERE", "MEMBERS", ""}}
+	s := sheet{head: []string{"THERE", "HERE", "COUNT", ""}}
 	for _, m := range append(append([]wire.SourceMatch{}, matched...), loose...) {
 		here, text := "–", m.Text
 		if m.Group != nil {
 			here = m.Group.ID
 		}
+		if m.Calendar != nil {
+			here = m.Calendar.ID
+		}
 		switch {
 		case text != "":
 		case m.Make:
 			text = "the group is made"
-		case m.Group == nil:
+		case here == "–":
 			text = "nothing maps it"
 		}
 		s.rows = append(s.rows, []string{m.Outside, here, fmt.Sprint(m.Members), text})
@@ -447,7 +360,41 @@ func personRow(p wire.SourcePerson) []string {
 }
 
 func (a *app) printCounts(verb string, c wire.SourceCounts) {
+	if c.NewDays+c.GoneDays > 0 {
+		fmt.Fprintf(a.Err, "%s: %d days come, %d go.\n", verb, c.NewDays, c.GoneDays)
+		return
+	}
 	fmt.Fprintf(a.Err, "%s: %d people come; %d new, %d changed, %d back, %d gone; %d memberships come, %d go.\n", verb, c.People, c.New, c.Changed, c.Back, c.Gone, c.Joined, c.Left)
+}
+
+// printDays prints the days of a calendar as a source would have them, and those that would go.
+func (a *app) printDays(d *wire.SourceDays) {
+	comes := map[policy.Date]bool{}
+	for _, day := range d.Comes {
+		comes[day] = true
+	}
+	fmt.Fprintf(a.Err, "%s; events: %d\n", d.Calendar.Name, d.Events)
+	line := func(mark string, day policy.CalendarDay) {
+		first, last := day.Bounds()
+		span := first.String()
+		if first != last {
+			span += " to " + last.String()
+		}
+		fmt.Fprintf(a.Err, "  %s %-24s %s\n", mark, span, day.Name)
+	}
+	for _, day := range d.Days {
+		mark := " "
+		first, last := day.Bounds()
+		for at := first; at.Days() <= last.Days(); at = at.Add(1) {
+			if comes[at] {
+				mark = "+"
+			}
+		}
+		line(mark, day)
+	}
+	for _, day := range d.Goes {
+		line("-", day)
+	}
 }
 
 func (a *app) sourceLook() *cobra.Command {
@@ -464,6 +411,9 @@ func (a *app) sourceLook() *cobra.Command {
 			}
 			if err := a.print(out, matches(out.Matched, nil)); err != nil {
 				return err
+			}
+			for _, d := range out.Calendars {
+				a.printDays(&d)
 			}
 			a.printSourceProblems(out.Problems, out.More)
 			a.printCounts("Would do", out.Counts)
@@ -561,4 +511,15 @@ func (a *app) sourceRemove() *cobra.Command {
 			return a.act(cmd, "DELETE", sourcePath(args[0]), nil, nil, func() string { return "Taken away. What it has brought is here still, and can be changed by hand.\n" })
 		},
 	}
+}
+
+// feedMedia is by which media type a file is brought, by its name.
+func feedMedia(path string) string {
+	switch strings.ToLower(filepath.Ext(path)) {
+	case ".csv":
+		return "text/csv"
+	case ".jsonl", ".ndjson":
+		return "application/x-ndjson"
+	}
+	return "text/calendar"
 }

@@ -84,11 +84,9 @@ func Check(address string) *policy.Said {
 	}
 	switch {
 	case at.Host == "" || at.User != nil || at.Fragment != "":
-		said := policy.Say("%q is no address: write https://host/path", address)
-		return &said
+		return policy.Complain("%q is no address: write https://host/path", address)
 	case at.Scheme != "https" && !(at.Scheme == "http" && Loopback(at.Hostname())):
-		said := policy.Say("%q is not reached by https", address)
-		return &said
+		return policy.Complain("%q is not reached by https", address)
 	}
 	return nil
 }
@@ -99,8 +97,7 @@ const mostAuthority = 64 << 10
 // CheckAuthority finds what is wrong with the certificate of an authority; nil: nothing. An empty one stands for those that the machine trusts.
 func CheckAuthority(pem string) *policy.Said {
 	if pem != "" && (len(pem) > mostAuthority || !x509.NewCertPool().AppendCertsFromPEM([]byte(pem))) {
-		said := policy.Say("holds no certificate: give it in PEM, as it begins with BEGIN CERTIFICATE")
-		return &said
+		return policy.Complain("holds no certificate: give it in PEM, as it begins with BEGIN CERTIFICATE")
 	}
 	return nil
 }

@@ -33,8 +33,7 @@ func CheckSecret(name string) *policy.Said {
 	if policy.ValidID(name) {
 		return nil
 	}
-	said := policy.Say("%q is no name of a secret: small letters, digits, - and .", policy.Clip(name))
-	return &said
+	return policy.Complain("%q is no name of a secret: small letters, digits, - and .", policy.Clip(name))
 }
 
 // Secret finds a secret by its name: in a file that its owner alone may read, or in the environment. It is never kept, told or logged.

@@ -25,6 +25,12 @@ func Say(form string, args ...any) Said {
 	return Said{form, args}
 }
 
+// Complain makes the sentence that a check gives; nil is that nothing is wrong.
+func Complain(form string, args ...any) *Said {
+	said := Say(form, args...)
+	return &said
+}
+
 // SaidBy is the sentence that an error is made of, or the error's text where it is made of none.
 func SaidBy(err error) Said {
 	var said Said

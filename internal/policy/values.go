@@ -102,6 +102,14 @@ func (d Date) Days() int {
 	return int(time.Date(d.Year, d.Month, d.Day, 0, 0, 0, 0, time.UTC).Unix() / 86400)
 }
 
+// DateOf is the day that an instant is on, by the clock of its zone.
+func DateOf(at time.Time) Date { return Date{at.Year(), at.Month(), at.Day()} }
+
+// Add is the day so many days later.
+func (d Date) Add(days int) Date {
+	return DateOf(time.Date(d.Year, d.Month, d.Day+days, 0, 0, 0, 0, time.UTC))
+}
+
 // UnmarshalText reads YYYY-MM-DD, and no day that does not exist.
 func (d *Date) UnmarshalText(b []byte) error {
 	t, err := time.Parse(time.DateOnly, string(b))

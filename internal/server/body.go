@@ -26,6 +26,7 @@ const (
 	smallJSON
 	policyText // a policy document
 	sheetText  // a CSV file
+	feedText   // what a source is read from
 	formText   // of a form
 	scimJSON   // a resource of SCIM, or many
 )
@@ -41,6 +42,7 @@ var contents = map[content]struct {
 	mergePatch: {1 << 20, []string{"application/merge-patch+json"}},
 	manyJSON:   {8 << 20, []string{"application/json"}},
 	policyText: {1 << 30, []string{"application/yaml", "application/json"}},
+	feedText:   {16 << 20, []string{"text/calendar", "text/csv", "application/x-ndjson"}},
 	formText:   {64 << 10, []string{"application/x-www-form-urlencoded"}},
 	scimJSON:   {8 << 20, []string{scimMedia, "application/json"}},
 	sheetText:  {256 << 20, []string{"text/csv"}},

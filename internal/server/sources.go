@@ -14,8 +14,11 @@ type (
 		ID string `path:"id"`
 		Q  string `query:"q" required:"true" description:"some letters of a name, an id or an address"`
 	}
+	testSourceQuery struct {
+		Of string `query:"of" description:"id of the source whose content is read, where it has no address"`
+	}
 	originsQuery struct {
-		Type string `query:"type" required:"true" description:"users or user_groups"`
+		Type string `query:"type" required:"true" description:"users, user_groups or calendars"`
 		IDs  string `query:"ids" required:"true" description:"of the records, apart by commas"`
 	}
 )
@@ -28,13 +31,14 @@ func (s *Server) sourceRoutes() []route {
 	return []route{
 		{id: "listSources", method: "GET", path: "/api/v1/sources", tag: "sources", summary: "Directories and what else users and groups come from, and how each last went", needs: service.Whole, out: []wire.Source{}, handle: s.sources},
 		{id: "createSource", method: "POST", path: "/api/v1/sources", tag: "sources", summary: "Set a source up; nothing is read yet", in: wire.NewSource{}, needs: service.Manage, takes: manyJSON, out: wire.Source{}, status: 201, handle: s.newSource},
-		{id: "testSource", method: "POST", path: "/api/v1/sources/test", tag: "sources", summary: "Try to read a source that is set up, or is going to be, and hold its mapping against it", in: wire.NewSource{}, needs: service.Manage, takes: manyJSON, heavy: true, out: wire.SourceTest{}, handle: s.testSource},
+		{id: "testSource", method: "POST", path: "/api/v1/sources/test", tag: "sources", summary: "Try to read a source that is set up, or is going to be, and hold its mapping against it", in: []any{testSourceQuery{}, wire.NewSource{}}, needs: service.Manage, takes: manyJSON, heavy: true, out: wire.SourceTest{}, handle: s.testSource},
 		{id: "getSource", method: "GET", path: "/api/v1/sources/{id}", tag: "sources", summary: "A source with its last readings", in: one, needs: service.Whole, out: wire.Source{}, handle: s.source},
 		{id: "putSource", method: "PUT", path: "/api/v1/sources/{id}", tag: "sources", summary: "Set a source up otherwise", in: []any{one, wire.NewSource{}}, needs: service.Manage, takes: manyJSON, out: wire.Source{}, handle: s.changeSource},
 		{id: "dropSource", method: "DELETE", path: "/api/v1/sources/{id}", tag: "sources", summary: "Take a source away; what it has brought stays, and is like any other record", in: one, needs: service.Manage, status: 204, handle: s.dropSource},
 		{id: "findInSource", method: "GET", path: "/api/v1/sources/{id}/find", tag: "sources", summary: "People and groups of a source by some letters, with who is in them", in: findInSourceQuery{}, needs: service.Whole, heavy: true, out: wire.SourceFound{}, handle: s.findInSource},
 		{id: "lookAtSource", method: "POST", path: "/api/v1/sources/{id}/look", tag: "sources", summary: "What a reading would do, before it counts", in: one, needs: service.Manage, heavy: true, out: wire.SourceLook{}, handle: s.lookAtSource},
 		{id: "readSource", method: "POST", path: "/api/v1/sources/{id}/read", tag: "sources", summary: "Read a source now, and make what it says count", in: []any{one, wire.ReadSource{}}, needs: service.Manage, takes: smallJSON, heavy: true, out: wire.SourceRun{}, handle: s.readSource},
+		{id: "bringToSource", method: "PUT", path: "/api/v1/sources/{id}/content", tag: "sources", summary: "Bring what a source is read from that has no address; nothing counts yet", in: one, needs: service.Manage, takes: feedText, heavy: true, out: wire.BroughtContent{}, handle: s.bringToSource},
 		{id: "createSourceToken", method: "POST", path: "/api/v1/sources/{id}/tokens", tag: "sources", summary: "Make a token by which a source brings its people and groups over SCIM, and that is good for nothing else", in: []any{one, wire.NewSourceToken{}}, needs: service.Manage, takes: smallJSON, out: wire.Token{}, status: 201, handle: s.sourceToken},
 		{id: "linkSource", method: "POST", path: "/api/v1/sources/{id}/links", tag: "sources", summary: "Say that somebody of a source is a user who was here before", in: []any{one, wire.LinkSource{}}, needs: service.Manage, takes: smallJSON, out: wire.Source{}, handle: s.linkSource},
 		{id: "listOrigins", method: "GET", path: "/api/v1/origins", tag: "sources", summary: "From where some records come, and what of them a source keeps", in: originsQuery{}, needs: service.Read, out: []wire.Origin{}, handle: s.origins},
@@ -63,7 +67,7 @@ func (s *Server) testSource(r *request) error {
 	if err := r.decode(&in); err != nil {
 		return err
 	}
-	return r.tell(s.service.TestSource(r.Request().Context(), r.caller, in))
+	return r.tell(s.service.TestSource(r.Request().Context(), r.caller, r.QueryParam("of"), in))
 }
 
 func (s *Server) source(r *request) error {
@@ -99,6 +103,14 @@ func (s *Server) readSource(r *request) error {
 		return err
 	}
 	return r.tell(s.service.ReadSource(r.Request().Context(), r.caller, r.id(), in))
+}
+
+func (s *Server) bringToSource(r *request) error {
+	body, err := r.body()
+	if err != nil {
+		return err
+	}
+	return r.tell(s.service.BringToSource(r.Request().Context(), r.caller, r.id(), body))
 }
 
 func (s *Server) linkSource(r *request) error {

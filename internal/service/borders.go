@@ -83,7 +83,9 @@ type (
 		Sources(ctx context.Context) ([]store.Source, error)
 		Origins(ctx context.Context) ([]store.Origin, []store.OriginMember, error)
 		KeepBrought(ctx context.Context, b *store.Brought) error
-		AddRun(ctx context.Context, run store.SourceRun, next *time.Time) error
+		AddRun(ctx context.Context, run *store.SourceRun, next *time.Time) error
+		KeepContent(ctx context.Context, c store.SourceContent) error
+		Content(ctx context.Context, source string) (store.SourceContent, error)
 		Runs(ctx context.Context, source string, limit int) ([]store.SourceRun, error)
 		RunOf(ctx context.Context, revision uint64) (store.SourceRun, error)
 	}
@@ -163,5 +165,5 @@ type Borders struct {
 // On are the borders of a service on a store and a record.
 func On(st *store.Store, record Record, log *slog.Logger, clock func() time.Time) Borders {
 	secrets := outbound.Secrets{Folder: filepath.Join(st.Dir(), "secrets")}
-	return Borders{Record: record, Outside: directory.Reader{Secrets: secrets}, Secret: secrets.Secret, SignOns: &signon.Providers{Secret: secrets.Secret}, Revisions: st, History: st, Stage: st, Credentials: st, Looks: st, Requests: st, Drafts: st, Reviews: st, Sources: st, Hooks: st, Upkeep: st, Preferences: st, Blank: st, Files: st, Clock: clock, Log: log}
+	return Borders{Record: record, Outside: outside{directory.Reader{Secrets: secrets}}, Secret: secrets.Secret, SignOns: &signon.Providers{Secret: secrets.Secret}, Revisions: st, History: st, Stage: st, Credentials: st, Looks: st, Requests: st, Drafts: st, Reviews: st, Sources: st, Hooks: st, Upkeep: st, Preferences: st, Blank: st, Files: st, Clock: clock, Log: log}
 }

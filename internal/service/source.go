@@ -14,7 +14,6 @@ import (
 	"sentier/internal/directory"
 	"sentier/internal/outbound"
 	"sentier/internal/policy"
-	"sentier/internal/signon"
 	"sentier/internal/source"
 	"sentier/internal/store"
 	"sentier/internal/wire"
@@ -32,13 +31,11 @@ const (
 	membersTold    = 20
 )
 
-// kindDirectory is the kind of a source that is read by LDAP.
-const kindDirectory = "directory"
-
 // Outside is how sources are read, and how those who come from one prove who they are.
 type Outside interface {
 	Read(ctx context.Context, from source.Directory) (*source.Held, error)
 	SignIn(ctx context.Context, at source.Directory, place, password string) error
+	Fetch(ctx context.Context, from source.Feed, accept string) ([]byte, error)
 }
 
 // sourcing is what goes on with the sources.
@@ -159,7 +156,16 @@ func (s *Service) wireSource(ctx context.Context, c Caller, k *keptSource, runs 
 	if !k.Paused {
 		out.Next = k.NextRun
 	}
-	out.Users, out.Groups, out.Members = s.known.Load().Counts(k.ID)
+	known := s.known.Load()
+	out.Users, out.Groups, out.Members = known.Counts(k.ID)
+	for _, o := range known.Things(k.ID, policy.Calendars) {
+		out.Keeps = append(out.Keeps, wire.Named{ID: o.Record, Name: s.State().Policy.Title(policy.Calendars, o.Record)})
+	}
+	if content, err := s.borders.Sources.Content(ctx, k.ID); err == nil {
+		out.Content = &content.At
+	} else if !errors.Is(err, store.ErrNotFound) {
+		return out, err
+	}
 	list, err := s.borders.Sources.Runs(ctx, k.ID, max(runs, 1))
 	if err != nil {
 		return out, err
@@ -225,28 +231,31 @@ func (s *Service) checkSource(in wire.NewSource) (wire.NewSource, []byte, error)
 	if err := checkName(in.Name); err != nil {
 		return in, nil, err
 	}
-	if !slices.Contains([]string{kindDirectory, kindSCIM, kindSignOn}, in.Kind) {
-		return in, nil, Wrong("kind", "%q is not known: write directory, scim or sign_on", policy.Clip(in.Kind))
+	kind := kindOf(in.Kind)
+	if kind == nil {
+		return in, nil, Wrong("kind", "%q is not known: write %s", policy.Clip(in.Kind), kindNames())
 	}
 	if in.Every < 0 || in.Every > mostEvery {
 		return in, nil, Wrong("every", "%d is out of range: %d to %d", in.Every, 0, mostEvery)
 	}
-	switch {
-	case in.Kind != kindDirectory && (in.Directory != nil || in.Every != 0):
-		return in, nil, Wrong("directory", "goes with a source that is read: this one brings by itself")
-	case (in.Kind == kindSignOn) != (in.SignOn != nil):
-		return in, nil, Wrong("sign_on", "goes with the kind sign_on, and that with it")
-	case in.Kind == kindSignOn:
-		if field, problem := signon.Check(in.SignOn); problem != nil {
-			return in, nil, &InputError{Field: "sign_on." + field, Problem: *problem}
+	if in.Every > 0 && kind.read == nil {
+		return in, nil, Wrong("every", "goes with a source that is read: this one brings by itself")
+	}
+	for _, other := range sourceKinds {
+		if has := other.has != nil && other.has(&in); has && other != kind {
+			return in, nil, Wrong(other.name, "goes with the kind %s, and that with it", other.name)
 		}
-	case in.Kind == kindSCIM:
-	case in.Directory == nil:
-		return in, nil, Wrong("directory", "is missing: say where the directory is")
-	default:
-		if field, problem := directory.Settings(*in.Directory).Check(); problem != nil {
-			return in, nil, &InputError{Field: "directory." + field, Problem: *problem}
+	}
+	if kind.has != nil && !kind.has(&in) {
+		return in, nil, Wrong(kind.name, "goes with the kind %s, and that with it", kind.name)
+	}
+	if kind.check != nil {
+		if field, problem := kind.check(&in); problem != nil {
+			return in, nil, &InputError{Field: kind.name + "." + field, Problem: *problem}
 		}
+	}
+	if len(in.Bring.Calendars) > 0 && kind.name != kindCalendar {
+		return in, nil, Wrong("bring.calendars", "goes with the kind %s, and that with it", kindCalendar)
 	}
 	if field, problem := in.Bring.Check(s.State().Policy); problem != nil {
 		return in, nil, &InputError{Field: "bring." + field, Problem: *problem}
@@ -420,7 +429,7 @@ func (s *Service) Origins(c Caller, typeName string, ids []string) ([]wire.Origi
 	}
 	t, ok := policy.TypeNamed(typeName)
 	if !ok {
-		return nil, Wrong("type", "%q is no type of record: write users or user_groups", policy.Clip(typeName))
+		return nil, Wrong("type", "%q is no type of record: write users, user_groups or calendars", policy.Clip(typeName))
 	}
 	known, v := s.known.Load(), s.View(st, c)
 	out := []wire.Origin{}

@@ -48,19 +48,6 @@ type toldProblem struct {
 	Why   keptSaid
 }
 
-// read reads a source, all of it.
-func (s *Service) read(ctx context.Context, k *keptSource) (*source.Held, error) {
-	if k.set.Directory == nil {
-		return nil, &DraftError{policy.Say("the source %q is not read: it brings people and groups by itself", k.Name)}
-	}
-	held, err := s.borders.Outside.Read(ctx, *k.set.Directory)
-	if err != nil {
-		return nil, err
-	}
-	s.sourcing.read.Store(k.ID, &lately{held, s.borders.Clock(), k.Version})
-	return held, nil
-}
-
 // lately is what a source held not long ago, or holds now.
 func (s *Service) lately(ctx context.Context, k *keptSource) (*lately, error) {
 	if last, ok := s.sourcing.read.Load(k.ID); ok {
@@ -68,12 +55,12 @@ func (s *Service) lately(ctx context.Context, k *keptSource) (*lately, error) {
 			return last, nil
 		}
 	}
-	held, err := s.read(ctx, k)
+	held, err := s.readSource(ctx, k)
 	return &lately{held, s.borders.Clock(), k.Version}, err
 }
 
-// TestSource tries to read a source that is set up, or is going to be.
-func (s *Service) TestSource(ctx context.Context, c Caller, in wire.NewSource) (wire.SourceTest, error) {
+// TestSource tries to read a source that is set up, or is going to be; id is that of the source whose content is read, where it has no address.
+func (s *Service) TestSource(ctx context.Context, c Caller, id string, in wire.NewSource) (wire.SourceTest, error) {
 	st := s.State()
 	if err := s.Permit(st, c, Manage, ""); err != nil {
 		return wire.SourceTest{}, err
@@ -83,11 +70,12 @@ func (s *Service) TestSource(ctx context.Context, c Caller, in wire.NewSource) (
 		return wire.SourceTest{}, err
 	}
 	out := wire.SourceTest{Matched: []wire.SourceMatch{}, Loose: []wire.SourceMatch{}, Problems: []wire.SourceProblem{}}
-	if in.Directory == nil {
+	kind := kindOf(in.Kind)
+	if kind.read == nil {
 		return out, Wrong("kind", "is not read: it brings people and groups by itself")
 	}
 	start := time.Now()
-	held, err := s.borders.Outside.Read(ctx, *in.Directory)
+	held, err := kind.read(ctx, s, &in, id)
 	out.Took = time.Since(start).Seconds()
 	words := wording.Accepted(c.Language)
 	if err != nil {
@@ -95,7 +83,7 @@ func (s *Service) TestSource(ctx context.Context, c Caller, in wire.NewSource) (
 		return out, nil
 	}
 	plan := source.Make(st.Policy, s.known.Load(), "", &in.Bring, held)
-	out.OK, out.People, out.Groups = true, len(held.People), len(held.Groups)
+	out.OK, out.People, out.Groups, out.Events = true, len(held.People), len(held.Groups), len(held.Events)
 	out.Matched, out.Loose = s.wireMatches(st, words, plan.Matched), s.wireMatches(st, words, plan.Loose)
 	out.Problems, out.More = problems(words, plan.Told)
 	return out, nil
@@ -121,7 +109,14 @@ func (s *Service) wireMatches(st *State, words wording.Catalogue, list []source.
 		if m.Group != "" {
 			row.Group = &wire.Named{ID: m.Group, Name: st.Policy.Title(policy.UserGroups, m.Group)}
 		}
+		if m.Calendar != "" {
+			row.Calendar = &wire.Named{ID: m.Calendar, Name: st.Policy.Title(policy.Calendars, m.Calendar)}
+		}
 		switch {
+		case m.Why == "missing" && m.Calendar != "" && m.Near != "":
+			row.Text = words.Put(policy.Say("no event there fits %q; did you mean %q? (events: %d)", m.Outside, m.Near, m.NearBy))
+		case m.Why == "missing" && m.Calendar != "":
+			row.Text = words.Put(policy.Say("no event there fits %q in the next 400 days", m.Outside))
 		case m.Why == "missing" && m.Rule:
 			row.Text = words.Put(policy.Say("there is no user group %q here", m.Group))
 		case m.Why == "missing" && m.Near != "":
@@ -209,7 +204,7 @@ func (s *Service) plan(now *State, k *keptSource, held *source.Held) (*planned, 
 }
 
 func (p *planned) counts() wire.SourceCounts {
-	return wire.SourceCounts{People: p.People, New: p.NewUsers, Changed: p.ChangedUsers, Back: p.BackUsers, Gone: p.GoneUsers, Joined: len(p.Joined), Left: len(p.Left)}
+	return wire.SourceCounts{People: p.People, New: p.NewUsers, Changed: p.ChangedUsers, Back: p.BackUsers, Gone: p.GoneUsers, Joined: len(p.Joined), Left: len(p.Left), NewDays: p.NewDays, GoneDays: p.GoneDays}
 }
 
 // tooMany is why a plan does not count by itself; nil: it does.
@@ -217,8 +212,19 @@ func (p *planned) tooMany(k *keptSource) error {
 	if !p.TooMany() {
 		return nil
 	}
+	if p.GoneDays > 0 {
+		return &HeldError{policy.Say("%d of %d days of %q would go at once: look at it, and read it again with a reason if it is meant", p.GoneDays, p.DaysBefore, k.Name)}
+	}
 	return &HeldError{policy.Say("%d of %d people and %d of %d memberships of %q would go at once: look at it, and read it again with a reason if it is meant",
 		p.GoneUsers, p.UsersBefore, len(p.Left), p.MembersBefore, k.Name)}
+}
+
+// unread is why nothing of a plan counts; nil: there is no reason.
+func (p *planned) unread() error {
+	if len(p.Faults) == 0 {
+		return nil
+	}
+	return &UnreadError{Why: policy.Say("%d of its events cannot be understood, and nothing of it counts until they can: %s says that %s", len(p.Faults), p.Faults[0].Place, p.Faults[0].Why)}
 }
 
 // LookSource tells what a reading would do, before it counts.
@@ -252,8 +258,11 @@ func (s *Service) LookSource(ctx context.Context, c Caller, id string) (wire.Sou
 	out := wire.SourceLook{At: last.at.UTC(), Digest: plan.digest, Counts: plan.counts(), Would: would}
 	out.Matched, out.Loose = s.wireMatches(st, words, plan.Matched), s.wireMatches(st, words, plan.Loose)
 	out.Problems, out.More = problems(words, plan.Told)
+	out.Calendars = s.wireCalendars(st, plan.Calendars)
 	var held *HeldError
 	switch {
+	case plan.unread() != nil:
+		out.Held = words.Put(policy.SaidBy(plan.unread()))
 	case errors.As(plan.tooMany(k), &held):
 		out.Held = words.Put(held.Why)
 	case len(would.Unmet) > 0:
@@ -317,11 +326,9 @@ func (s *Service) runSource(ctx context.Context, c Caller, k *keptSource, in wir
 	}
 	if plan != nil {
 		told.Counts = plan.counts()
-		for i, p := range plan.Told {
-			if i == problemsTold {
-				told.More = len(plan.Told) - i
-				break
-			}
+		list := plan.Told[:min(len(plan.Told), problemsTold)]
+		told.More = len(plan.Told) - len(list)
+		for _, p := range list {
 			told.Problems = append(told.Problems, toldProblem{p.Place, *keepSaid(p.Why)})
 		}
 		for _, m := range plan.Matched {
@@ -346,11 +353,8 @@ func (s *Service) keepRun(ctx context.Context, c Caller, k *keptSource, run *sto
 	}
 	s.sourcing.changing.Lock()
 	defer s.sourcing.changing.Unlock()
-	if err := s.kept(s.borders.Sources.AddRun(ctx, *run, next)); err != nil {
+	if err := s.kept(s.borders.Sources.AddRun(ctx, run, next)); err != nil {
 		return err
-	}
-	if list, err := s.borders.Sources.Runs(ctx, k.ID, 1); err == nil && len(list) > 0 {
-		run.Number = list[0].Number
 	}
 	if run.Outcome == store.RunHeld || run.Outcome == store.RunFailed {
 		why := told.Why.said().Error()
@@ -366,13 +370,16 @@ func (s *Service) bring(ctx context.Context, c Caller, k *keptSource, in wire.Re
 	if err := s.Permit(s.State(), c, Manage, ""); err != nil {
 		return nil, wire.Saved{}, err
 	}
-	held, err := s.read(ctx, k)
+	held, err := s.readSource(ctx, k)
 	if err != nil {
 		return nil, wire.Saved{}, err
 	}
 	plan, err := s.plan(s.State(), k, held)
 	if err != nil {
 		return nil, wire.Saved{}, err
+	}
+	if err := plan.unread(); err != nil {
+		return plan, wire.Saved{}, err
 	}
 	o := EditOptions{Note: "read from the source “" + k.Name + "”", Override: in.Override, sourced: true, rows: len(plan.Changes), unsaid: in.Reason == ""}
 	if in.Reason != "" {

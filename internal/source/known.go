@@ -199,19 +199,16 @@ func (k *Known) Locked(c policy.RecordChange) (source string, what policy.Said, 
 	r := c.Record()
 	t, id := r.Type(), r.Key()
 	if o, ok := k.Origin(t, id); ok && c.Before != nil && !o.Gone {
-		if c.After == nil && (t == policy.Users || o.Made) {
+		own := t != policy.UserGroups || o.Made // the source keeps its fields, and not its members alone
+		if c.After == nil {
+			if !own {
+				return o.Source, policy.Say("the members of %s", r.Title()), true
+			}
 			return o.Source, policy.Say("%s itself", r.Title()), true
 		}
-		if c.After == nil {
-			return o.Source, policy.Say("the members of %s", r.Title()), true
-		}
 		for _, f := range policy.Describe(t).Fields {
-			if slices.Contains(kept[t], f.Name) && (t == policy.Users || o.Made) && !sameField(&f, c.Before, c.After) {
-				what := policy.Say("the name of %s", c.Before.Title())
-				if f.Name == "email" {
-					what = policy.Say("the address of %s", c.Before.Title())
-				}
-				return o.Source, what, true
+			if own && slices.Contains(kept[t], f.Name) && !sameField(&f, c.Before, c.After) {
+				return o.Source, keptPart(f.Name, c.Before.Title()), true
 			}
 		}
 	}
@@ -230,6 +227,19 @@ func (k *Known) Locked(c policy.RecordChange) (source string, what policy.Said, 
 		}
 	}
 	return "", what, false
+}
+
+// keptPart is a field that a source keeps of a record with a title, for people.
+func keptPart(field, title string) policy.Said {
+	switch field {
+	case "name":
+		return policy.Say("the name of %s", title)
+	case "email":
+		return policy.Say("the address of %s", title)
+	case "days":
+		return policy.Say("the days of %s", title)
+	}
+	return policy.Say("what it says of %s", title)
 }
 
 // sameField tells whether a field of a record is as it was.

@@ -11,16 +11,17 @@ import (
 
 // Matched is what a mapping, or a rule, comes to: whether the source has the group, and how many people are in it.
 type Matched struct {
-	Outside string // as it is mapped, or as the group is called that a rule fits
-	Place   string
-	Group   string // ours
-	Rule    bool
-	Make    bool // it is to be made
-	Found   bool
-	Members int
-	Near    string // the group that was probably meant, where there is none
-	NearBy  int    // how many people are in that
-	Why     string // of a mapping that is not found: "", "missing" or "ambiguous"
+	Outside  string // as it is mapped, or as the group is called that a rule fits
+	Place    string
+	Group    string // ours
+	Calendar string // or that calendar of ours
+	Rule     bool
+	Make     bool // it is to be made
+	Found    bool
+	Members  int
+	Near     string // the group that was probably meant, where there is none
+	NearBy   int    // how many people are in that
+	Why      string // of a mapping that is not found: "", "missing" or "ambiguous"
 }
 
 // Plan is what comes of what a source holds.
@@ -34,16 +35,20 @@ type Plan struct {
 	Matched []Matched // the mappings, and what the rules fit
 	Loose   []Matched // groups of the source that nothing maps
 	People  int       // who come
+	Faults  []Problem // why nothing of it counts
+
+	Calendars []CalendarDays
 
 	NewUsers, ChangedUsers, GoneUsers, BackUsers int
 	UsersBefore, MembersBefore                   int
+	NewDays, GoneDays, DaysBefore                int // of calendars, from the first day of the span on
 	share                                        int
 }
 
 // TooMany tells whether more would go at once than the settings let.
 func (p *Plan) TooMany() bool {
 	over := func(gone, of int) bool { return gone > alwaysMay && gone*100 > of*p.share }
-	return over(p.GoneUsers, p.UsersBefore) || over(len(p.Left), p.MembersBefore)
+	return over(p.GoneUsers, p.UsersBefore) || over(len(p.Left), p.MembersBefore) || over(p.GoneDays, p.DaysBefore)
 }
 
 // planner works a plan out.
@@ -70,6 +75,7 @@ func Make(p *policy.Policy, known *Known, source string, settings *Intake, held 
 	feeds := w.match()
 	w.people(feeds)
 	w.members(feeds)
+	w.calendars()
 	return w.Plan
 }
 

@@ -1,5 +1,5 @@
-// Package source works out what comes of the things that are kept outside, in an organisation's directory: who comes, into which of our groups,
-// and what is changed by it. It reads no directory itself, and changes nothing: what it gives is a change like any other.
+// Package source works out what comes of the things that are kept outside, in an organisation's directory or its calendars: who comes, into which of our groups,
+// on which days is closed, and what is changed by it. It reads no directory itself, and changes nothing: what it gives is a change like any other.
 package source
 
 import (
@@ -13,7 +13,23 @@ import (
 type Held struct {
 	People []Person
 	Groups []Group
+	Events []Event
+	Span   Span      // of the events
 	Told   []Problem // what could not be understood of single things
+}
+
+// Span is a span of days, both included.
+type Span struct{ First, Last policy.Date }
+
+// Event is one time at which something takes place at a source: on which days, both included.
+type Event struct {
+	Outside    string // the id there, the same for all times of it
+	Name       string
+	Categories []string
+	Span
+	Timed  bool         // not on whole days
+	Line   int          // on which it begins there
+	Broken *policy.Said // why it cannot be said when it takes place; nil: it can
 }
 
 // Person is somebody as a source knows them.
@@ -47,6 +63,7 @@ type Intake struct {
 	Gone      string            `json:"gone,omitempty" enum:"suspended,removed,kept" description:"what becomes of people who come no more; suspended where it is not said"`
 	Share     int               `json:"share,omitempty" description:"per cent: where more of the people or of the memberships would go at once, nothing is done until somebody has looked; 20 where it is not said"`
 	Undo      string            `json:"undo,omitempty" enum:"refused,until_next" description:"whether a reading can be taken back, until the next; refused where it is not said"`
+	Calendars []CalendarRule    `json:"calendars,omitempty" description:"which events of the source give our calendars their days: of each, the first rule that it fits"`
 	Links     map[string]string `json:"links,omitempty" description:"by outside id: the user who was here before, and is that person"`
 }
 
@@ -62,6 +79,39 @@ type MappingRule struct {
 	Text  string `json:"text" sentier:"required" description:"the beginning, the end, the pattern with * for any letters, or the branch"`
 	Group string `json:"group" sentier:"required" description:"id of the user group, with * for what is left of the name, as an id: crew-*"`
 	Make  bool   `json:"make,omitempty" description:"make the groups that are not there"`
+}
+
+// CalendarRule is that events give one of our calendars its days: all of them, those of a category, or those whose name fits a pattern.
+type CalendarRule struct {
+	Match    string `json:"match" sentier:"required" enum:"all,category,name"`
+	Text     string `json:"text,omitempty" description:"the category, or the name with * for any letters"`
+	Calendar string `json:"calendar" sentier:"required" description:"id of the calendar"`
+}
+
+// fits tells whether an event is meant by a rule.
+func (r CalendarRule) fits(e *Event) bool {
+	text := policy.FoldName(r.Text)
+	switch r.Match {
+	case "category":
+		return slices.ContainsFunc(e.Categories, func(c string) bool { return policy.FoldName(c) == text })
+	case "name":
+		return wild(policy.FoldName(e.Name), text)
+	}
+	return r.Match == "all"
+}
+
+// Feed is where something is read by HTTP.
+type Feed struct {
+	URL       string `json:"url,omitempty" description:"https://host/path, or http on this very machine; left out: what was brought last, by sentier source bring or at the desk"`
+	Authority string `json:"authority,omitempty" description:"the certificate of the authority that vouches for it, in PEM; left out: those that the machine trusts"`
+	Secret    string `json:"secret,omitempty" description:"the name of the secret with the token as whose bearer it is read; left out: as nobody"`
+}
+
+// CalendarFeed says where a calendar is, in iCalendar (RFC 5545), and how its events become days.
+type CalendarFeed struct {
+	Feed
+	Zone  string `json:"zone,omitempty" sentier:"zone" description:"the zone in which days begin and end for events with a time of day; left out: UTC"`
+	Timed string `json:"timed,omitempty" enum:"days,left_out" description:"what events with a time of day come to: each day that they touch, or nothing; days where it is not said"`
 }
 
 // Directory says where a directory is, and how it keeps people and groups.
@@ -122,7 +172,7 @@ const (
 )
 
 // What a source keeps of a record is changed there, and not here.
-var kept = map[policy.Type][]string{policy.Users: {"name", "email"}, policy.UserGroups: {"name"}}
+var kept = map[policy.Type][]string{policy.Users: {"name", "email"}, policy.UserGroups: {"name"}, policy.Calendars: {"days"}}
 
 // KeptFields are the fields of a type of record that its source keeps.
 func KeptFields(t policy.Type) []string { return kept[t] }
@@ -194,8 +244,19 @@ func (s *Intake) Check(p *policy.Policy) (field string, problem *policy.Said) {
 	if s.Share < 0 || s.Share > 100 {
 		return wrong("share", "%d is out of range: %d to %d", s.Share, 0, 100)
 	}
-	if n := len(s.Groups) + len(s.Rules); n > mostMappings {
+	if n := len(s.Groups) + len(s.Rules) + len(s.Calendars); n > mostMappings {
 		return wrong("groups", "has %d: keep it to %d", n, mostMappings)
+	}
+	for _, r := range s.Calendars {
+		switch {
+		case !slices.Contains([]string{"all", "category", "name"}, r.Match):
+			return wrong("calendars", "%q is none of all, category and name", r.Match)
+		case (r.Match == "all") != (strings.TrimSpace(r.Text) == ""):
+			return wrong("calendars", "a category or a name goes with a text, and all with none")
+		}
+		if _, ok := policy.Find[*policy.Calendar](p, r.Calendar); !ok {
+			return wrong("calendars", "there is no calendar %q: make it first", r.Calendar)
+		}
 	}
 	for _, m := range s.Groups {
 		if strings.TrimSpace(m.Outside) == "" {

@@ -56,6 +56,14 @@ type SourceRun struct {
 	Told     []byte // JSON
 }
 
+// SourceContent is what was brought to a source that is read from no address.
+type SourceContent struct {
+	Source string `gorm:"primaryKey"`
+	At     time.Time
+	By     string
+	Body   []byte
+}
+
 // What can become of a reading.
 const (
 	RunDone   = "done"
@@ -143,18 +151,30 @@ func (s *Store) Origins(ctx context.Context) (things []Origin, members []OriginM
 	return things, members, s.reader.WithContext(ctx).Find(&members).Error
 }
 
+// KeepContent keeps what was brought to a source, in place of what was before.
+func (s *Store) KeepContent(ctx context.Context, c SourceContent) error {
+	return s.small(ctx, func(tx *gorm.DB) error {
+		return tx.Clauses(clause.OnConflict{UpdateAll: true}).Create(&c).Error
+	})
+}
+
+// Content is what was brought to a source, or [ErrNotFound].
+func (s *Store) Content(ctx context.Context, source string) (c SourceContent, err error) {
+	return c, found(s.reader.WithContext(ctx).Take(&c, "source = ?", source).Error)
+}
+
 // mostRuns is how many readings of a source are remembered.
 const mostRuns = 200
 
-// AddRun keeps what became of a reading, as the next of its source, and when the source is read next.
-func (s *Store) AddRun(ctx context.Context, run SourceRun, next *time.Time) error {
+// AddRun keeps what became of a reading, as the next of its source, whose number it is given, and when the source is read next.
+func (s *Store) AddRun(ctx context.Context, run *SourceRun, next *time.Time) error {
 	return s.small(ctx, func(tx *gorm.DB) error {
 		var last SourceRun
 		if err := tx.Order("number DESC").Limit(1).Find(&last, "source = ?", run.Source).Error; err != nil {
 			return err
 		}
 		run.Number = last.Number + 1
-		if err := tx.Create(&run).Error; err != nil {
+		if err := tx.Create(run).Error; err != nil {
 			return err
 		}
 		set := map[string]any{"next_run": next}

@@ -3,16 +3,18 @@ package wire
 import (
 	"time"
 
+	"sentier/internal/policy"
 	"sentier/internal/source"
 )
 
 // NewSource is a source of users and groups, as it is set up.
 type NewSource struct {
 	Name string `json:"name" sentier:"required" description:"by which people know it; its id is made of it"`
-	Kind string `json:"kind" sentier:"required" enum:"directory,scim,sign_on" description:"directory: people and groups are read by LDAP; scim: they are brought by SCIM 2.0, at /scim/v2, with a token of the source; sign_on: people sign in at a provider of OpenID Connect"`
+	Kind string `json:"kind" sentier:"required" enum:"directory,scim,sign_on,calendar" description:"directory: people and groups are read by LDAP; calendar: closures and special days are read from iCalendar; scim: they are brought by SCIM 2.0, at /scim/v2, with a token of the source; sign_on: people sign in at a provider of OpenID Connect"`
 
 	Directory *source.Directory `json:"directory,omitempty" description:"of a directory: where it is, and how it keeps people and groups"`
 	SignOn    *source.SignOn    `json:"sign_on,omitempty" description:"of a provider of sign-on: where it is, and what is taken of what it says"`
+	Calendar  *source.CalendarFeed  `json:"calendar,omitempty" description:"of a calendar: where it is, and how its events become days"`
 	Bring     source.Intake     `json:"bring,omitzero" description:"what comes of what it holds"`
 	Every     int               `json:"every,omitempty" description:"after how many minutes it is read again; 0: only when somebody asks for it"`
 	Paused    bool              `json:"paused,omitempty" description:"it is not read by itself, for the time being"`
@@ -29,6 +31,8 @@ type Source struct {
 	Users   int         `json:"users" description:"who come from it"`
 	Groups  int         `json:"groups" description:"user groups that were made by it"`
 	Members int         `json:"members" description:"memberships that it has brought"`
+	Keeps   []Named     `json:"keeps,omitempty" description:"calendars of ours whose days it keeps"`
+	Content *time.Time  `json:"content,omitempty" description:"when that was brought which is read, where it has no address"`
 	Last    *SourceRun  `json:"last,omitempty" description:"what became of the last reading"`
 	Runs    []SourceRun `json:"runs,omitempty" description:"of the last readings, newest first; of one source alone"`
 }
@@ -57,6 +61,9 @@ type SourceCounts struct {
 	Gone    int `json:"gone"`
 	Joined  int `json:"joined" description:"memberships that come"`
 	Left    int `json:"left" description:"memberships that go"`
+
+	NewDays  int `json:"new_days" description:"of calendars, that come"`
+	GoneDays int `json:"gone_days" description:"of calendars, that go"`
 }
 
 // SourceProblem is what could not be done for one thing of a source.
@@ -67,28 +74,44 @@ type SourceProblem struct {
 
 // SourceMatch is a group of a source, and the group of ours that it feeds.
 type SourceMatch struct {
-	Outside string `json:"outside"`
-	Place   string `json:"place,omitempty"`
-	Group   *Named `json:"group,omitempty" description:"ours; left out: nothing maps it"`
-	Rule    bool   `json:"rule,omitempty" description:"by a rule"`
-	Make    bool   `json:"make,omitempty" description:"the rule makes it"`
-	Found   bool   `json:"found"`
-	Members int    `json:"members"`
-	Text    string `json:"text,omitempty" description:"why it feeds nothing, and what was probably meant"`
-	Near    string `json:"near,omitempty" description:"the group there that was probably meant"`
+	Outside  string `json:"outside"`
+	Place    string `json:"place,omitempty"`
+	Group    *Named `json:"group,omitempty" description:"ours; left out: nothing maps it"`
+	Calendar *Named `json:"calendar,omitempty" description:"of events: the calendar of ours that they give days"`
+	Rule     bool   `json:"rule,omitempty" description:"by a rule"`
+	Make     bool   `json:"make,omitempty" description:"the rule makes it"`
+	Found    bool   `json:"found"`
+	Members  int    `json:"members"`
+	Text     string `json:"text,omitempty" description:"why it feeds nothing, and what was probably meant"`
+	Near     string `json:"near,omitempty" description:"the group there that was probably meant"`
 }
 
 // SourceLook is what a reading would do, before it counts.
 type SourceLook struct {
-	At       time.Time       `json:"at" description:"when the source was read for it"`
-	Digest   string          `json:"digest" description:"of what it would change: give it with the reading, and nothing else counts"`
-	Counts   SourceCounts    `json:"counts"`
-	Held     string          `json:"held,omitempty" description:"why it does not count by itself, but when somebody agrees who has looked at it"`
-	Matched  []SourceMatch   `json:"matched" description:"the mapping: what does not match comes first"`
-	Loose    []SourceMatch   `json:"loose" description:"groups of the source that nothing maps"`
-	Problems []SourceProblem `json:"problems"`
-	More     int             `json:"more,omitempty" description:"how many other problems there are"`
-	Would    Saved           `json:"would" description:"what it would change, and who would gain and lose what"`
+	At        time.Time       `json:"at" description:"when the source was read for it"`
+	Digest    string          `json:"digest" description:"of what it would change: give it with the reading, and nothing else counts"`
+	Counts    SourceCounts    `json:"counts"`
+	Held      string          `json:"held,omitempty" description:"why it does not count by itself, but when somebody agrees who has looked at it"`
+	Calendars []SourceDays    `json:"calendars,omitempty" description:"of a calendar: the days as they would be"`
+	Matched   []SourceMatch   `json:"matched" description:"the mapping: what does not match comes first"`
+	Loose     []SourceMatch   `json:"loose" description:"groups of the source that nothing maps"`
+	Problems  []SourceProblem `json:"problems"`
+	More      int             `json:"more,omitempty" description:"how many other problems there are"`
+	Would     Saved           `json:"would" description:"what it would change, and who would gain and lose what"`
+}
+
+// SourceDays are the days of one of our calendars as a source would have them.
+type SourceDays struct {
+	Calendar Named                `json:"calendar"`
+	Events   int                  `json:"events" description:"that give it days"`
+	Days     []policy.CalendarDay `json:"days" description:"in order, of the next 400 days and the month before"`
+	Comes    []policy.Date        `json:"comes" description:"days that were none before"`
+	Goes     []policy.CalendarDay `json:"goes" description:"days that would be none any more"`
+}
+
+// BroughtContent is that something was brought to a source.
+type BroughtContent struct {
+	Bytes int `json:"bytes"`
 }
 
 // SourceTest is whether a source can be read.
@@ -98,6 +121,7 @@ type SourceTest struct {
 	Took     float64         `json:"took" description:"seconds"`
 	People   int             `json:"people"`
 	Groups   int             `json:"groups"`
+	Events   int             `json:"events" description:"of a calendar, in the next 400 days"`
 	Matched  []SourceMatch   `json:"matched"`
 	Loose    []SourceMatch   `json:"loose"`
 	Problems []SourceProblem `json:"problems"`

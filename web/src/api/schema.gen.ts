@@ -2656,6 +2656,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/sources/{id}/content": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Bring what a source is read from that has no address; nothing counts yet
+         * @description Bring what a source is read from that has no address; nothing counts yet. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        put: operations["bringToSource"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/sources/{id}/find": {
         parameters: {
             query?: never;
@@ -3621,6 +3641,9 @@ export interface components {
             /** @description the attribute that stays when an entry is renamed */
             outside?: string;
         };
+        BroughtContent: {
+            bytes: number;
+        };
         /**
          * @description A calendar.
          * @example {
@@ -3663,6 +3686,21 @@ export interface components {
              */
             to?: string;
         };
+        CalendarFeed: {
+            /** @description the certificate of the authority that vouches for it, in PEM; left out: those that the machine trusts */
+            authority?: string;
+            /** @description the name of the secret with the token as whose bearer it is read; left out: as nobody */
+            secret?: string;
+            /**
+             * @description what events with a time of day come to: each day that they touch, or nothing; days where it is not said
+             * @enum {string}
+             */
+            timed?: "days" | "left_out";
+            /** @description https://host/path, or http on this very machine; left out: what was brought last, by sentier source bring or at the desk */
+            url?: string;
+            /** @description the zone in which days begin and end for events with a time of day; left out: UTC */
+            zone?: string;
+        };
         /** @description A calendar as it is sent: the id stands in the path, or is made from the name where it is left out. */
         CalendarInput: {
             /** @description Single days, or ranges with both ends included. */
@@ -3692,6 +3730,14 @@ export interface components {
             name?: string | null;
             /** @description For whoever reads this next year. */
             note?: string | null;
+        };
+        CalendarRule: {
+            /** @description id of the calendar */
+            calendar: string;
+            /** @enum {string} */
+            match: "all" | "category" | "name";
+            /** @description the category, or the name with * for any letters */
+            text?: string;
         };
         Cell: {
             /** @description on none of it now or later, but on some of it in other circumstances */
@@ -4761,6 +4807,8 @@ export interface components {
             unmet?: components["schemas"]["Unmet"][];
         };
         Intake: {
+            /** @description which events of the source give our calendars their days: of each, the first rule that it fits */
+            calendars?: components["schemas"]["CalendarRule"][];
             /** @description everybody comes whom the source holds; else those who are in a group that is mapped */
             everybody?: boolean;
             /**
@@ -5240,15 +5288,17 @@ export interface components {
         NewSource: {
             /** @description what comes of what it holds */
             bring?: components["schemas"]["Intake"];
+            /** @description of a calendar: where it is, and how its events become days */
+            calendar?: components["schemas"]["CalendarFeed"];
             /** @description of a directory: where it is, and how it keeps people and groups */
             directory?: components["schemas"]["Directory"];
             /** @description after how many minutes it is read again; 0: only when somebody asks for it */
             every?: number;
             /**
-             * @description directory: people and groups are read by LDAP; scim: they are brought by SCIM 2.0, at /scim/v2, with a token of the source; sign_on: people sign in at a provider of OpenID Connect
+             * @description directory: people and groups are read by LDAP; calendar: closures and special days are read from iCalendar; scim: they are brought by SCIM 2.0, at /scim/v2, with a token of the source; sign_on: people sign in at a provider of OpenID Connect
              * @enum {string}
              */
-            kind: "directory" | "scim" | "sign_on";
+            kind: "directory" | "scim" | "sign_on" | "calendar";
             /** @description by which people know it; its id is made of it */
             name: string;
             /** @description it is not read by itself, for the time being */
@@ -6235,6 +6285,13 @@ export interface components {
             author: components["schemas"]["Named"];
             /** @description what comes of what it holds */
             bring?: components["schemas"]["Intake"];
+            /** @description of a calendar: where it is, and how its events become days */
+            calendar?: components["schemas"]["CalendarFeed"];
+            /**
+             * Format: date-time
+             * @description when that was brought which is read, where it has no address
+             */
+            content?: null | string;
             /** @description of a directory: where it is, and how it keeps people and groups */
             directory?: components["schemas"]["Directory"];
             /** @description after how many minutes it is read again; 0: only when somebody asks for it */
@@ -6247,11 +6304,13 @@ export interface components {
             /** @description user groups that were made by it */
             groups: number;
             id: string;
+            /** @description calendars of ours whose days it keeps */
+            keeps?: components["schemas"]["Named"][];
             /**
-             * @description directory: people and groups are read by LDAP; scim: they are brought by SCIM 2.0, at /scim/v2, with a token of the source; sign_on: people sign in at a provider of OpenID Connect
+             * @description directory: people and groups are read by LDAP; calendar: closures and special days are read from iCalendar; scim: they are brought by SCIM 2.0, at /scim/v2, with a token of the source; sign_on: people sign in at a provider of OpenID Connect
              * @enum {string}
              */
-            kind: "directory" | "scim" | "sign_on";
+            kind: "directory" | "scim" | "sign_on" | "calendar";
             /** @description what became of the last reading */
             last?: components["schemas"]["SourceRun"];
             /** @description memberships that it has brought */
@@ -6279,13 +6338,28 @@ export interface components {
             back: number;
             changed: number;
             gone: number;
+            /** @description of calendars, that go */
+            gone_days: number;
             /** @description memberships that come */
             joined: number;
             /** @description memberships that go */
             left: number;
             new: number;
+            /** @description of calendars, that come */
+            new_days: number;
             /** @description who come */
             people: number;
+        };
+        SourceDays: {
+            calendar: components["schemas"]["Named"];
+            /** @description days that were none before */
+            comes: string[];
+            /** @description in order, of the next 400 days and the month before */
+            days: components["schemas"]["CalendarDay"][];
+            /** @description that give it days */
+            events: number;
+            /** @description days that would be none any more */
+            goes: components["schemas"]["CalendarDay"][];
         };
         SourceFound: {
             /**
@@ -6311,6 +6385,8 @@ export interface components {
              * @description when the source was read for it
              */
             at: string;
+            /** @description of a calendar: the days as they would be */
+            calendars?: components["schemas"]["SourceDays"][];
             counts: components["schemas"]["SourceCounts"];
             /** @description of what it would change: give it with the reading, and nothing else counts */
             digest: string;
@@ -6327,6 +6403,8 @@ export interface components {
             would: components["schemas"]["Saved"];
         };
         SourceMatch: {
+            /** @description of events: the calendar of ours that they give days */
+            calendar?: components["schemas"]["Named"];
             found: boolean;
             /** @description ours; left out: nothing maps it */
             group?: components["schemas"]["Named"];
@@ -6386,6 +6464,8 @@ export interface components {
             why?: string;
         };
         SourceTest: {
+            /** @description of a calendar, in the next 400 days */
+            events: number;
             groups: number;
             loose: components["schemas"]["SourceMatch"][];
             matched: components["schemas"]["SourceMatch"][];
@@ -11840,7 +11920,7 @@ export interface operations {
     listOrigins: {
         parameters: {
             query: {
-                /** @description users or user_groups */
+                /** @description users, user_groups or calendars */
                 type: string;
                 /** @description of the records, apart by commas */
                 ids: string;
@@ -15505,7 +15585,10 @@ export interface operations {
     };
     testSource: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description id of the source whose content is read, where it has no address */
+                of?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -15643,6 +15726,48 @@ export interface operations {
             404: components["responses"]["NotFoundProblem"];
             409: components["responses"]["RefusedProblem"];
             412: components["responses"]["ChangedMeanwhileProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    bringToSource: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/x-ndjson": string;
+                "text/calendar": string;
+                "text/csv": string;
+            };
+        };
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BroughtContent"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
             422: components["responses"]["FaultsProblem"];
             429: components["responses"]["TooManyProblem"];
             503: components["responses"]["BusyProblem"];
