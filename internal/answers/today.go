@@ -176,7 +176,7 @@ func (s Service) toLook(ctx context.Context, c service.Caller, st *service.State
 	if err != nil {
 		return out, err
 	}
-	waiting, unanswered, stuck := 0, 0, 0
+	waiting, unanswered, stuck, vanished, untold := 0, 0, 0, 0, 0
 	for _, r := range reviews {
 		waiting += btoi(r.Mine > 0)
 		unanswered += btoi(v.Whole() && r.State == store.ReviewOver && r.Counts.Waiting > 0)
@@ -190,9 +190,17 @@ func (s Service) toLook(ctx context.Context, c service.Caller, st *service.State
 			if last := sources[i].Last; last != nil && (last.Outcome == store.RunHeld || last.Outcome == store.RunFailed) {
 				stuck++
 			}
+			vanished += len(sources[i].Vanished)
+		}
+		hooks, err := s.Hooks(ctx, c)
+		if err != nil {
+			return out, err
+		}
+		for i := range hooks {
+			untold += btoi(hooks[i].Tries > 0)
 		}
 	}
-	for _, of := range []wire.ToLook{{Kind: "sources", Count: stuck}, {Kind: "drafts_failed", Count: failed}, {Kind: "drafts", Count: len(drafts) - failed}, {Kind: "reviews", Count: waiting}, {Kind: "reviews_over", Count: unanswered}} {
+	for _, of := range []wire.ToLook{{Kind: "sources", Count: stuck}, {Kind: "vanished", Count: vanished}, {Kind: "hooks", Count: untold}, {Kind: "drafts_failed", Count: failed}, {Kind: "drafts", Count: len(drafts) - failed}, {Kind: "reviews", Count: waiting}, {Kind: "reviews_over", Count: unanswered}} {
 		if of.Count > 0 {
 			out = append(out, of)
 		}

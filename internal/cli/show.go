@@ -115,7 +115,7 @@ func (p *page) write(item row, fields sheet) error {
 
 // origins says from which source the record comes, and what of it is changed there: as it is now, for nobody changes what was.
 func (p *page) origins() error {
-	if p.app.asOf != "" || p.noun.typ != policy.Users && p.noun.typ != policy.UserGroups {
+	if p.app.asOf != "" || !slices.Contains([]policy.Type{policy.Users, policy.UserGroups, policy.Calendars, policy.Devices, policy.Sites}, p.noun.typ) {
 		return nil
 	}
 	var list []wire.Origin
@@ -128,7 +128,11 @@ func (p *page) origins() error {
 		if len(o.Members) > 0 {
 			what = fmt.Sprintf("%d memberships", len(o.Members))
 		}
-		if _, err := fmt.Fprintf(p.app.Out, "From %s, which keeps: %s\n", o.Source.Name, what); err != nil {
+		text := fmt.Sprintf("From %s, which keeps: %s\n", o.Source.Name, what)
+		if o.Gone {
+			text = fmt.Sprintf("From %s, where it is no longer\n", o.Source.Name)
+		}
+		if _, err := fmt.Fprint(p.app.Out, text); err != nil {
 			return err
 		}
 	}

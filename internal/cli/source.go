@@ -45,7 +45,7 @@ func (a *app) sourceList() *cobra.Command {
 			if err := c.Do(cmd.Context(), "GET", "/api/v1/sources", nil, nil, &out); err != nil {
 				return err
 			}
-			s := sheet{head: []string{"SOURCE", "NAME", "USERS", "MEMBERSHIPS", "LAST", "AS OF", "NEXT"}}
+			s := sheet{head: []string{"SOURCE", "NAME", "BRINGS", "LAST", "AS OF", "NEXT"}}
 			for i := range out {
 				x := &out[i]
 				last := "not read yet"
@@ -63,11 +63,7 @@ func (a *app) sourceList() *cobra.Command {
 				case x.Next != nil:
 					next = used(x.Next)
 				}
-				users, members := fmt.Sprint(x.Users), fmt.Sprint(x.Members)
-				if x.Calendar != nil {
-					users, members = "–", "–"
-				}
-				s.rows = append(s.rows, []string{x.ID, x.Name, users, members, last, used(x.Good), next})
+				s.rows = append(s.rows, []string{x.ID, x.Name, broughtBy(x), last, used(x.Good), next})
 			}
 			return a.print(out, s)
 		},
@@ -82,27 +78,23 @@ func (a *app) sourceShow() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			brings := fmt.Sprintf("%d users, %d memberships", out.Users, out.Members)
-			if out.Calendar != nil {
-				var names []string
-				for _, k := range out.Keeps {
-					names = append(names, k.Name)
-				}
-				brings = "it keeps the days of " + cmp.Or(strings.Join(names, ", "), "no calendar yet")
-			}
-			fmt.Fprintf(a.Err, "%s: %s; on behalf of %s\n", out.Name, brings, out.Author.Name)
+			fmt.Fprintf(a.Err, "%s: %s; on behalf of %s\n", out.Name, broughtBy(&out), out.Author.Name)
 			if out.Good != nil {
 				fmt.Fprintf(a.Err, "  as of %s\n", used(out.Good))
 			}
 			if o := out.SignOn; o != nil {
 				fmt.Fprintf(a.Err, "  people sign in at %s\n", o.Issuer)
 			}
-			if k := out.Calendar; k != nil {
-				at := k.URL
-				if at == "" {
-					at = "a file, brought " + used(out.Content)
+			if at := feedOf(&out.NewSource); at != nil {
+				from := cmp.Or(at.URL, "a file that was brought "+cmp.Or(used(out.Content), "never yet"))
+				if out.Calendar != nil {
+					fmt.Fprintf(a.Err, "  a calendar from %s; days by the clock of %s\n", from, cmp.Or(out.Calendar.Zone, "UTC"))
+				} else {
+					fmt.Fprintf(a.Err, "  a list in %s from %s\n", out.Inventory.Format, from)
 				}
-				fmt.Fprintf(a.Err, "  a calendar from %s; days by the clock of %s\n", at, cmp.Or(k.Zone, "UTC"))
+			}
+			for _, v := range out.Vanished {
+				fmt.Fprintf(a.Err, "  no longer in the list: %s (%s)\n", v.Name, v.ID)
 			}
 			for _, r := range out.Bring.Calendars {
 				fmt.Fprintf(a.Err, "  %s give %s its days\n", strings.TrimSpace(map[string]string{"all": "all events", "category": "events of the category", "name": "events named"}[r.Match]+" "+r.Text), r.Calendar)
@@ -126,7 +118,7 @@ func (a *app) sourceShow() *cobra.Command {
 				if r.Revision > 0 {
 					revision = fmt.Sprint(r.Revision)
 				}
-				s.rows = append(s.rows, []string{fmt.Sprint(r.Number), used(&r.At), by, r.Outcome, revision, fmt.Sprint(r.Counts.New + r.Counts.NewDays), fmt.Sprint(r.Counts.Gone + r.Counts.GoneDays), fmt.Sprint(r.Counts.Joined), fmt.Sprint(r.Counts.Left), r.Why})
+				s.rows = append(s.rows, []string{fmt.Sprint(r.Number), used(&r.At), by, r.Outcome, revision, fmt.Sprint(r.Counts.New + r.Counts.NewDays + r.Counts.NewThings), fmt.Sprint(r.Counts.Gone + r.Counts.GoneDays + r.Counts.GoneThings), fmt.Sprint(r.Counts.Joined), fmt.Sprint(r.Counts.Left), r.Why})
 			}
 			if err := a.print(out, s); err != nil || out.Last == nil {
 				return err
@@ -135,6 +127,21 @@ func (a *app) sourceShow() *cobra.Command {
 			return nil
 		},
 	}
+}
+
+// broughtBy says what a source has brought that is there still.
+func broughtBy(s *wire.Source) string {
+	switch {
+	case s.Calendar != nil:
+		var names []string
+		for _, k := range s.Keeps {
+			names = append(names, k.Name)
+		}
+		return "days of " + cmp.Or(strings.Join(names, ", "), "no calendar yet")
+	case s.Inventory != nil:
+		return fmt.Sprintf("%d devices, %d sites", s.Devices, s.Sites)
+	}
+	return fmt.Sprintf("%d users, %d memberships", s.Users, s.Members)
 }
 
 func (a *app) sourceOf(cmd *cobra.Command, id string) (out wire.Source, err error) {
@@ -157,10 +164,12 @@ func (a *app) printSourceProblems(list []wire.SourceProblem, more int) {
 func (a *app) sourceAdd() *cobra.Command {
 	var f sourceFlags
 	var scim, calendar bool
+	var inventory string
 	cmd := &cobra.Command{
 		Use: "add NAME", Short: "Set a source up; nothing is read yet", Args: exactly("NAME"),
 		Example: "  sentier source add \"Larkmere directory\" --url ldaps://directory.larkmere.example --people ou=people,dc=larkmere,dc=example --groups ou=groups,dc=larkmere,dc=example --map \"Bridge crew=bridge-crew\" --every 30\n" +
-			"  sentier source add \"Office calendar\" --calendar --url https://office.larkmere.example/navigation.ics --zone Europe/Lisbon --days-of \"Closed=closures\" --days-named \"Regatta*=regatta\" --every 720",
+			"  sentier source add \"Office calendar\" --calendar --url https://office.larkmere.example/navigation.ics --zone Europe/Lisbon --days-of \"Closed=closures\" --days-named \"Regatta*=regatta\" --every 720\n" +
+			"  sentier source add \"Plant register\" --inventory csv --url https://plant.larkmere.example/devices.csv --column id=asset --column name=label --same --every 60",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {
@@ -172,6 +181,8 @@ func (a *app) sourceAdd() *cobra.Command {
 				in.Kind = "scim"
 			case calendar:
 				in.Kind, in.Calendar = "calendar", &source.CalendarFeed{}
+			case inventory != "":
+				in.Kind, in.Inventory = "inventory", &source.Inventory{Format: inventory}
 			case cmd.Flags().Changed("issuer"):
 				in.Kind, in.SignOn = "sign_on", &source.SignOn{}
 			default:
@@ -189,8 +200,8 @@ func (a *app) sourceAdd() *cobra.Command {
 				fmt.Fprintf(a.Err, "Set up. “sentier source token %s” makes the token with which it brings people and groups to /scim/v2.\n", out.ID)
 			case in.SignOn != nil:
 				fmt.Fprintf(a.Err, "Set up. The provider sends people back to …/sign-on/%[1]s/callback, and tells log-outs to …/sign-on/%[1]s/logout.\n", out.ID)
-			case in.Calendar != nil && in.Calendar.URL == "":
-				fmt.Fprintf(a.Err, "Set up. “sentier source bring %[1]s FILE” brings it a calendar, and “sentier source look %[1]s” shows what would come of it.\n", out.ID)
+			case feedOf(&in) != nil && feedOf(&in).URL == "":
+				fmt.Fprintf(a.Err, "Set up. “sentier source bring %[1]s FILE” brings it a file, and “sentier source look %[1]s” shows what would come of it.\n", out.ID)
 			default:
 				fmt.Fprintf(a.Err, "Set up. Nothing was read yet: “sentier source look %s” shows what would come of it.\n", out.ID)
 			}
@@ -200,6 +211,7 @@ func (a *app) sourceAdd() *cobra.Command {
 	f.add(cmd)
 	cmd.Flags().BoolVar(&scim, "scim", false, "it brings people and groups by itself, over SCIM 2.0; nothing is read")
 	cmd.Flags().BoolVar(&calendar, "calendar", false, "it is a calendar in iCalendar: read from --url, or brought as a file")
+	cmd.Flags().StringVar(&inventory, "inventory", "", "it is a list of devices and sites, written so: read from --url, or brought as a file")
 	return cmd
 }
 
@@ -290,9 +302,12 @@ func (a *app) sourceTest() *cobra.Command {
 			if !out.OK {
 				return errors.New(out.Why)
 			}
-			if was.Calendar != nil {
+			switch {
+			case was.Calendar != nil:
 				fmt.Fprintf(a.Err, "It can be read: %d events in the next 400 days, in %.1f s.\n", out.Events, out.Took)
-			} else {
+			case was.Inventory != nil:
+				fmt.Fprintf(a.Err, "It can be read: %d devices and sites, in %.1f s.\n", out.Things, out.Took)
+			default:
 				fmt.Fprintf(a.Err, "It can be read: %d people, %d groups, in %.1f s.\n", out.People, out.Groups, out.Took)
 			}
 			a.printSourceProblems(out.Problems, out.More)
@@ -360,6 +375,10 @@ func personRow(p wire.SourcePerson) []string {
 }
 
 func (a *app) printCounts(verb string, c wire.SourceCounts) {
+	if c.Things > 0 || c.GoneThings > 0 {
+		fmt.Fprintf(a.Err, "%s: %d devices and sites are in the list; %d new, %d changed, %d no longer in it.\n", verb, c.Things, c.NewThings, c.ChangedThings, c.GoneThings)
+		return
+	}
 	if c.NewDays+c.GoneDays > 0 {
 		fmt.Fprintf(a.Err, "%s: %d days come, %d go.\n", verb, c.NewDays, c.GoneDays)
 		return
@@ -409,8 +428,10 @@ func (a *app) sourceLook() *cobra.Command {
 			if err := c.Do(cmd.Context(), "POST", sourcePath(args[0], "/look"), nil, nil, &out); err != nil {
 				return err
 			}
-			if err := a.print(out, matches(out.Matched, nil)); err != nil {
-				return err
+			if len(out.Matched) > 0 || a.format == "json" {
+				if err := a.print(out, matches(out.Matched, nil)); err != nil {
+					return err
+				}
 			}
 			for _, d := range out.Calendars {
 				a.printDays(&d)

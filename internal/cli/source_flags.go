@@ -20,6 +20,7 @@ type sourceFlags struct {
 	under, suffix           []string
 	makes                   bool
 	daysOf, daysNamed, days []string
+	columns                 map[string]string
 }
 
 // sourceFlag is a flag, and what it does to settings.
@@ -57,13 +58,31 @@ func calendarOf(s *wire.NewSource) *source.CalendarFeed {
 	return s.Calendar
 }
 
+func inventoryOf(s *wire.NewSource) *source.Inventory {
+	if s.Inventory == nil {
+		s.Inventory = &source.Inventory{}
+	}
+	return s.Inventory
+}
+
+// feedOf is from where a source is read by HTTP; nil: it is not.
+func feedOf(s *wire.NewSource) *source.Feed {
+	switch {
+	case s.Calendar != nil:
+		return &s.Calendar.Feed
+	case s.Inventory != nil:
+		return &s.Inventory.Feed
+	}
+	return nil
+}
+
 // secretOf is where the name of a source's secret stands.
 func secretOf(s *wire.NewSource) *string {
 	switch {
 	case s.SignOn != nil:
 		return &s.SignOn.Secret
-	case s.Calendar != nil:
-		return &s.Calendar.Secret
+	case feedOf(s) != nil:
+		return &feedOf(s).Secret
 	}
 	return &directoryOf(s).Secret
 }
@@ -73,8 +92,8 @@ func authorityOf(s *wire.NewSource) *string {
 	switch {
 	case s.SignOn != nil:
 		return &s.SignOn.Authority
-	case s.Calendar != nil:
-		return &s.Calendar.Authority
+	case feedOf(s) != nil:
+		return &feedOf(s).Authority
 	}
 	return &directoryOf(s).Authority
 }
@@ -82,9 +101,9 @@ func authorityOf(s *wire.NewSource) *string {
 func (f *sourceFlags) add(cmd *cobra.Command) {
 	x := cmd.Flags()
 	text := func(name, help string, at func(*wire.NewSource) *string) { flagAt(f, x.StringVar, name, help, at) }
-	text("url", "where it is: ldaps://host or ldap://host of a directory, https://host/path of a calendar", func(s *wire.NewSource) *string {
-		if s.Calendar != nil {
-			return &s.Calendar.URL
+	text("url", "where it is: ldaps://host or ldap://host of a directory, https://host/path of a calendar or an inventory", func(s *wire.NewSource) *string {
+		if at := feedOf(s); at != nil {
+			return &at.URL
 		}
 		return &directoryOf(s).URL
 	})
@@ -119,6 +138,8 @@ func (f *sourceFlags) add(cmd *cobra.Command) {
 	x.StringArrayVar(&f.daysOf, "days-of", nil, "of a calendar: a category, and the calendar here that its events give days: Closed=closures; several times")
 	x.StringArrayVar(&f.daysNamed, "days-named", nil, "likewise, of events by their name, with * for any letters: Regatta*=regatta; several times")
 	x.StringArrayVar(&f.days, "days", nil, "likewise, of all events that fit none before: closures")
+	x.StringToStringVar(&f.columns, "column", nil, "of an inventory: our name of a field, and how it is called there: name=label; several times")
+	flagAt(f, x.BoolVar, "same", "of an inventory: what is here already under an id of it is the same thing", func(s *wire.NewSource) *bool { return &s.Bring.Same })
 	flagAt(f, x.BoolVar, "everybody", "everybody comes whom the source holds, and not those alone who are in a group that is mapped", func(s *wire.NewSource) *bool { return &s.Bring.Everybody })
 	text("gone", "what becomes of people who come no more; left out: suspended", func(s *wire.NewSource) *string { return &s.Bring.Gone })
 	flagAt(f, x.IntVar, "share", "per cent: where more would go at once, nothing is done until somebody has looked; 0: 20", func(s *wire.NewSource) *int { return &s.Bring.Share })
@@ -140,6 +161,9 @@ func (f *sourceFlags) apply(cmd *cobra.Command, s *wire.NewSource) error {
 			return err
 		}
 		*authorityOf(s) = string(text)
+	}
+	if len(f.columns) > 0 {
+		inventoryOf(s).Columns = f.columns
 	}
 	groups, rules, days := []source.Mapping(nil), []source.MappingRule(nil), []source.CalendarRule(nil)
 	for _, m := range f.maps {

@@ -30,7 +30,7 @@ var flagsTake = map[string]string{
 	"as-of": "REVISION|TIME",
 
 	"url": "URL", "ca": "FILE", "bind": "DN", "secret": "NAME", "schema": "group-of-names|rfc2307|rfc2307bis|in-chain", "sentier source add --people": "DN", "sentier source edit --people": "DN", "groups": "DN", "people-filter": "FILTER", "groups-filter": "FILTER",
-	"id-attribute": "ATTRIBUTE", "email-attribute": "ATTRIBUTE", "seconds": "NUMBER", "map": "GROUP=GROUP", "map-prefix": "TEXT=GROUP", "map-suffix": "TEXT=GROUP", "map-pattern": "TEXT=GROUP", "map-under": "DN=GROUP", "zone": "ZONE", "timed": "days|left_out", "days-of": "CATEGORY=CALENDAR", "days-named": "NAME=CALENDAR", "sentier source add --days": "CALENDAR", "sentier source edit --days": "CALENDAR",
+	"id-attribute": "ATTRIBUTE", "email-attribute": "ATTRIBUTE", "seconds": "NUMBER", "map": "GROUP=GROUP", "map-prefix": "TEXT=GROUP", "map-suffix": "TEXT=GROUP", "map-pattern": "TEXT=GROUP", "map-under": "DN=GROUP", "zone": "ZONE", "timed": "days|left_out", "inventory": "csv|jsonl", "column": "FIELD=NAME", "days-of": "CATEGORY=CALENDAR", "days-named": "NAME=CALENDAR", "sentier source add --days": "CALENDAR", "sentier source edit --days": "CALENDAR",
 	"issuer": "URL", "client-id": "ID", "scope": "SCOPE,...", "groups-claim": "CLAIM", "id-claim": "CLAIM", "strong": "ACR,...", "audience": "AUDIENCE",
 	"gone": "suspended|removed|kept", "share": "NUMBER", "undo": "refused|until_next", "every": "NUMBER", "digest": "DIGEST",
 

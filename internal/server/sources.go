@@ -18,7 +18,7 @@ type (
 		Of string `query:"of" description:"id of the source whose content is read, where it has no address"`
 	}
 	originsQuery struct {
-		Type string `query:"type" required:"true" description:"users, user_groups or calendars"`
+		Type string `query:"type" required:"true" description:"users, user_groups, calendars, devices or sites"`
 		IDs  string `query:"ids" required:"true" description:"of the records, apart by commas"`
 	}
 )

@@ -157,7 +157,11 @@ func (s *Service) wireSource(ctx context.Context, c Caller, k *keptSource, runs 
 		out.Next = k.NextRun
 	}
 	known := s.known.Load()
-	out.Users, out.Groups, out.Members = known.Counts(k.ID)
+	n := known.Counts(k.ID)
+	out.Users, out.Groups, out.Members, out.Devices, out.Sites = n.Users, n.Groups, n.Members, n.Devices, n.Sites
+	for _, o := range known.Vanished(k.ID, policy.Devices, policy.Sites) {
+		out.Vanished = append(out.Vanished, wire.Vanished{Type: o.Type.String(), Named: wire.Named{ID: o.Record, Name: s.State().Policy.Title(o.Type, o.Record)}, Outside: o.Outside})
+	}
 	for _, o := range known.Things(k.ID, policy.Calendars) {
 		out.Keeps = append(out.Keeps, wire.Named{ID: o.Record, Name: s.State().Policy.Title(policy.Calendars, o.Record)})
 	}
@@ -253,6 +257,12 @@ func (s *Service) checkSource(in wire.NewSource) (wire.NewSource, []byte, error)
 		if field, problem := kind.check(&in); problem != nil {
 			return in, nil, &InputError{Field: kind.name + "." + field, Problem: *problem}
 		}
+	}
+	if in.Bring.Same && kind.name != kindInventory {
+		return in, nil, Wrong("bring.same", "goes with the kind %s, and that with it", kindInventory)
+	}
+	if in.Bring.Gone != "" && (kind.name == kindInventory || kind.name == kindCalendar) {
+		return in, nil, Wrong("bring.gone", "is of people: what is no longer there of devices and sites is told, and stays")
 	}
 	if len(in.Bring.Calendars) > 0 && kind.name != kindCalendar {
 		return in, nil, Wrong("bring.calendars", "goes with the kind %s, and that with it", kindCalendar)
@@ -387,14 +397,14 @@ func (s *Service) LinkSource(ctx context.Context, c Caller, id string, in wire.L
 	if in.Outside == "" || len(in.Outside) > maxOutside {
 		return wire.Source{}, Wrong("outside", "is the id of somebody at the source: look for them there first")
 	}
-	if _, ok := s.State().Policy.Get(policy.Users, in.User); in.User != "" && !ok {
-		return wire.Source{}, Wrong("user", "there is no user %q", policy.Clip(in.User))
-	}
 	s.sourcing.changing.Lock()
 	defer s.sourcing.changing.Unlock()
 	k, err := s.sourceOf(ctx, id)
 	if err != nil {
 		return wire.Source{}, err
+	}
+	if in.User != "" && !s.linkable(k, in.User) {
+		return wire.Source{}, Wrong("user", "there is no record %q here that could be it", policy.Clip(in.User))
 	}
 	links := map[string]string{}
 	for outside, user := range k.set.Bring.Links {
@@ -418,6 +428,16 @@ func (s *Service) LinkSource(ctx context.Context, c Caller, id string, in wire.L
 	return s.wireSource(ctx, c, k, 0)
 }
 
+// linkable tells whether a thing of a source can be the record of an id: a user, or of an inventory a device or a site.
+func (s *Service) linkable(k *keptSource, id string) bool {
+	p := s.State().Policy
+	types := []policy.Type{policy.Users}
+	if k.Kind == kindInventory {
+		types = []policy.Type{policy.Devices, policy.Sites}
+	}
+	return slices.ContainsFunc(types, func(t policy.Type) bool { _, ok := p.Get(t, id); return ok })
+}
+
 // maxOutside bounds the ids that sources give to things, in bytes.
 const maxOutside = 4096
 
@@ -429,7 +449,7 @@ func (s *Service) Origins(c Caller, typeName string, ids []string) ([]wire.Origi
 	}
 	t, ok := policy.TypeNamed(typeName)
 	if !ok {
-		return nil, Wrong("type", "%q is no type of record: write users, user_groups or calendars", policy.Clip(typeName))
+		return nil, Wrong("type", "%q is no type of record: write users, user_groups, calendars, devices or sites", policy.Clip(typeName))
 	}
 	known, v := s.known.Load(), s.View(st, c)
 	out := []wire.Origin{}
@@ -442,7 +462,7 @@ func (s *Service) Origins(c Caller, typeName string, ids []string) ([]wire.Origi
 			continue
 		}
 		if o, ok := known.Origin(t, id); ok {
-			out = append(out, wire.Origin{ID: id, Source: s.sourceNamed(o.Source), Outside: o.Outside, Place: o.Place, Fields: source.KeptFields(t), Gone: o.Gone})
+			out = append(out, wire.Origin{ID: id, Source: s.sourceNamed(o.Source), Outside: o.Outside, Place: o.Place, Fields: o.Keeps(), Gone: o.Gone})
 		}
 		g, ok := r.(*policy.UserGroup)
 		if !ok {

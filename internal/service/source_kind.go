@@ -9,6 +9,7 @@ import (
 	"sentier/internal/audit"
 	"sentier/internal/directory"
 	"sentier/internal/icalendar"
+	"sentier/internal/inventory"
 	"sentier/internal/outbound"
 	"sentier/internal/policy"
 	"sentier/internal/signon"
@@ -21,6 +22,7 @@ import (
 const (
 	kindDirectory = "directory" // read by LDAP
 	kindCalendar  = "calendar"  // read from iCalendar
+	kindInventory = "inventory" // devices and sites read from a list
 )
 
 // Bounds of what is read from an address, or brought.
@@ -68,6 +70,23 @@ var sourceKinds = []*sourceKind{
 			return checkFeed(&in.Calendar.Feed)
 		},
 		read: readCalendar,
+	},
+	{
+		name: kindInventory,
+		has:  func(in *wire.NewSource) bool { return in.Inventory != nil },
+		check: func(in *wire.NewSource) (string, *policy.Said) {
+			if field, problem := inventory.Check(in.Inventory); problem != nil {
+				return field, problem
+			}
+			return checkFeed(&in.Inventory.Feed)
+		},
+		read: func(ctx context.Context, s *Service, in *wire.NewSource, id string) (*source.Held, error) {
+			text, err := s.content(ctx, in.Inventory.Feed, map[string]string{inventory.CSV: "text/csv", inventory.JSONL: "application/x-ndjson"}[in.Inventory.Format], id)
+			if err != nil {
+				return nil, err
+			}
+			return inventory.Read(text, in.Inventory)
+		},
 	},
 }
 
@@ -210,6 +229,9 @@ func (s *Service) BringToSource(ctx context.Context, c Caller, id string, body [
 func (k *keptSource) feed() *source.Feed {
 	if k.set.Calendar != nil {
 		return &k.set.Calendar.Feed
+	}
+	if k.set.Inventory != nil {
+		return &k.set.Inventory.Feed
 	}
 	return nil
 }

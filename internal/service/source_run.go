@@ -82,8 +82,9 @@ func (s *Service) TestSource(ctx context.Context, c Caller, id string, in wire.N
 		out.Why = words.Put(policy.SaidBy(err))
 		return out, nil
 	}
-	plan := source.Make(st.Policy, s.known.Load(), "", &in.Bring, held)
-	out.OK, out.People, out.Groups, out.Events = true, len(held.People), len(held.Groups), len(held.Events)
+	in.Bring.Things = in.Kind == kindInventory
+	plan := source.Make(st.Policy, s.known.Load(), id, &in.Bring, held)
+	out.OK, out.People, out.Groups, out.Events, out.Things = true, len(held.People), len(held.Groups), len(held.Events), len(held.Things)
 	out.Matched, out.Loose = s.wireMatches(st, words, plan.Matched), s.wireMatches(st, words, plan.Loose)
 	out.Problems, out.More = problems(words, plan.Told)
 	return out, nil
@@ -193,7 +194,9 @@ type planned struct {
 
 // plan works out what comes of what a source holds, as the policy is.
 func (s *Service) plan(now *State, k *keptSource, held *source.Held) (*planned, error) {
-	p := &planned{Plan: source.Make(now.Policy, s.known.Load(), k.ID, &k.set.Bring, held)}
+	bring := k.set.Bring
+	bring.Things = k.Kind == kindInventory
+	p := &planned{Plan: source.Make(now.Policy, s.known.Load(), k.ID, &bring, held)}
 	text, err := json.Marshal(p.Changes)
 	if err != nil {
 		return nil, fmt.Errorf("write what the source %s changes: %w", k.ID, err)
@@ -204,13 +207,17 @@ func (s *Service) plan(now *State, k *keptSource, held *source.Held) (*planned, 
 }
 
 func (p *planned) counts() wire.SourceCounts {
-	return wire.SourceCounts{People: p.People, New: p.NewUsers, Changed: p.ChangedUsers, Back: p.BackUsers, Gone: p.GoneUsers, Joined: len(p.Joined), Left: len(p.Left), NewDays: p.NewDays, GoneDays: p.GoneDays}
+	return wire.SourceCounts{People: p.People, New: p.NewUsers, Changed: p.ChangedUsers, Back: p.BackUsers, Gone: p.GoneUsers, Joined: len(p.Joined), Left: len(p.Left), NewDays: p.NewDays, GoneDays: p.GoneDays,
+		Things: p.ThingsRead, NewThings: p.NewThings, ChangedThings: p.ChangedThings, GoneThings: p.GoneThings}
 }
 
 // tooMany is why a plan does not count by itself; nil: it does.
 func (p *planned) tooMany(k *keptSource) error {
 	if !p.TooMany() {
 		return nil
+	}
+	if p.GoneThings > 0 {
+		return &HeldError{policy.Say("%d of %d devices and sites of %q would be there no more at once: look at it, and read it again with a reason if it is meant", p.GoneThings, p.ThingsBefore, k.Name)}
 	}
 	if p.GoneDays > 0 {
 		return &HeldError{policy.Say("%d of %d days of %q would go at once: look at it, and read it again with a reason if it is meant", p.GoneDays, p.DaysBefore, k.Name)}

@@ -2,6 +2,7 @@ package source
 
 import (
 	"cmp"
+	"encoding/json"
 	"maps"
 	"reflect"
 	"slices"
@@ -17,7 +18,7 @@ type Known struct {
 	byThing  container.Map[thing, string]             // the record's id
 	byPlace  container.Map[thing, string]             // likewise, by where a thing stands, without regard to capitals
 	members  container.Map[string, map[string]string] // by user and group: the source that brought the membership
-	counts   map[string]counts                        // by source
+	counts   map[string]Counts                        // by source
 	sources  map[string]Of                            // by id
 	fed      map[string][]string                      // by group: the sources that feed it
 }
@@ -32,8 +33,8 @@ type (
 		t       policy.Type
 		outside string
 	}
-	// counts are what a source has brought that is still there.
-	counts struct{ users, groups, members int }
+	// Counts are how many of each a source has brought that are still there.
+	Counts struct{ Users, Groups, Members, Devices, Sites int }
 )
 
 // Origin is from where a record comes.
@@ -48,6 +49,17 @@ type Origin struct {
 	Suspended bool   // the record was, for that
 	Made      bool   // the source has made it, and keeps its name
 	Told      string // what else the source says of it
+}
+
+// Keeps are the fields of the record that its source keeps: of a device or a site, those of which it says something.
+func (o *Origin) Keeps() (fields []string) {
+	if o.Type != policy.Devices && o.Type != policy.Sites {
+		return kept[o.Type]
+	}
+	if err := json.Unmarshal([]byte(o.Told), &fields); err != nil {
+		return nil // it says nothing
+	}
+	return fields
 }
 
 // Member is a membership that a source has brought.
@@ -106,15 +118,12 @@ func (k *Known) Among(sources []Of) *Known {
 			}
 		}
 	}
-	maps.DeleteFunc(next.counts, func(source string, _ counts) bool { return lost(source) })
+	maps.DeleteFunc(next.counts, func(source string, _ Counts) bool { return lost(source) })
 	return next
 }
 
-// Counts are how many users, groups and memberships a source has brought that are still there.
-func (k *Known) Counts(source string) (users, groups, members int) {
-	n := k.counts[source]
-	return n.users, n.groups, n.members
-}
+// Counts are how many of each a source has brought that are still there.
+func (k *Known) Counts(source string) Counts { return k.counts[source] }
 
 // Origin is from where a record comes, if it does.
 func (k *Known) Origin(t policy.Type, id string) (Origin, bool) {
@@ -177,6 +186,14 @@ func (k *Known) Things(source string, t policy.Type) []Origin {
 	return out
 }
 
+// Vanished is what a source has brought of some types that is there no more, by type and record.
+func (k *Known) Vanished(source string, types ...policy.Type) (out []Origin) {
+	for _, t := range types {
+		out = append(out, slices.DeleteFunc(k.things(source, t), func(o Origin) bool { return !o.Gone })...)
+	}
+	return out
+}
+
 // things are what a source has brought of a type, by their outside ids.
 func (k *Known) things(source string, t policy.Type) (out []Origin) {
 	for at, o := range k.byRecord.All {
@@ -207,7 +224,7 @@ func (k *Known) Locked(c policy.RecordChange) (source string, what policy.Said, 
 			return o.Source, policy.Say("%s itself", r.Title()), true
 		}
 		for _, f := range policy.Describe(t).Fields {
-			if own && slices.Contains(kept[t], f.Name) && !sameField(&f, c.Before, c.After) {
+			if own && slices.Contains(o.Keeps(), f.Name) && !sameField(&f, c.Before, c.After) {
 				return o.Source, keptPart(f.Name, c.Before.Title()), true
 			}
 		}
@@ -236,6 +253,8 @@ func keptPart(field, title string) policy.Said {
 		return policy.Say("the name of %s", title)
 	case "email":
 		return policy.Say("the address of %s", title)
+	case "site":
+		return policy.Say("the site of %s", title)
 	case "days":
 		return policy.Say("the days of %s", title)
 	}
@@ -275,9 +294,13 @@ func (k *Known) count(o Origin, by int) {
 	switch {
 	case o.Gone:
 	case o.Type == policy.Users:
-		n.users += by
+		n.Users += by
 	case o.Type == policy.UserGroups:
-		n.groups += by
+		n.Groups += by
+	case o.Type == policy.Devices:
+		n.Devices += by
+	case o.Type == policy.Sites:
+		n.Sites += by
 	}
 	k.counts[o.Source] = n
 }
@@ -311,7 +334,7 @@ func (k *Known) leave(m Member) {
 
 func (k *Known) countMember(source string, by int) {
 	n := k.counts[source]
-	n.members += by
+	n.Members += by
 	k.counts[source] = n
 }
 
@@ -319,7 +342,7 @@ func (k *Known) countMember(source string, by int) {
 func (k *Known) Fork() *Known {
 	next := &Known{byRecord: k.byRecord.Fork(), byThing: k.byThing.Fork(), byPlace: k.byPlace.Fork(), members: k.members.Fork(), counts: maps.Clone(k.counts), sources: k.sources, fed: k.fed}
 	if next.counts == nil {
-		next.counts = map[string]counts{}
+		next.counts = map[string]Counts{}
 	}
 	return next
 }

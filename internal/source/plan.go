@@ -42,13 +42,15 @@ type Plan struct {
 	NewUsers, ChangedUsers, GoneUsers, BackUsers int
 	UsersBefore, MembersBefore                   int
 	NewDays, GoneDays, DaysBefore                int // of calendars, from the first day of the span on
-	share                                        int
+
+	ThingsRead, NewThings, ChangedThings, GoneThings, ThingsBefore int // devices and sites
+	share                                                          int
 }
 
 // TooMany tells whether more would go at once than the settings let.
 func (p *Plan) TooMany() bool {
 	over := func(gone, of int) bool { return gone > alwaysMay && gone*100 > of*p.share }
-	return over(p.GoneUsers, p.UsersBefore) || over(len(p.Left), p.MembersBefore) || over(p.GoneDays, p.DaysBefore)
+	return over(p.GoneUsers, p.UsersBefore) || over(len(p.Left), p.MembersBefore) || over(p.GoneDays, p.DaysBefore) || over(p.GoneThings, p.ThingsBefore)
 }
 
 // planner works a plan out.
@@ -64,6 +66,13 @@ type planner struct {
 	mails map[string]int    // how many people have an address once all have come
 	gone  map[string]bool   // users who are removed
 	left  *policy.Policy    // without those who are removed
+
+	// Of devices and sites.
+	made      map[thing]string                    // our ids
+	taken     map[record]bool                     // by those that come
+	names     map[policy.Type]map[string][]string // ids of records, by their ids and names
+	withSites *policy.Policy                      // with those sites that come
+	sitesIn   int                                 // how many
 }
 
 // Make works out what comes of what a source holds.
@@ -71,11 +80,13 @@ func Make(p *policy.Policy, known *Known, source string, settings *Intake, held 
 	w := &planner{policy: p, known: known, source: source, settings: settings, held: held, users: map[string]string{}, gone: map[string]bool{}, mails: map[string]int{}, left: p}
 	w.share = cmp.Or(settings.Share, DefaultShare)
 	w.Told = slices.Clone(held.Told)
-	w.UsersBefore, _, w.MembersBefore = known.Counts(source)
+	n := known.Counts(source)
+	w.UsersBefore, w.MembersBefore = n.Users, n.Members
 	feeds := w.match()
 	w.people(feeds)
 	w.members(feeds)
 	w.calendars()
+	w.things()
 	return w.Plan
 }
 

@@ -63,13 +63,13 @@ func (w *world) read(from string, s source.Intake, held *source.Held) source.Pla
 // counted holds what is counted against what is there.
 func (w *world) counted(from string) {
 	w.t.Helper()
-	users, groups, members := w.known.Counts(from)
+	n := w.known.Counts(from)
 	there := 0
 	for u := range policy.Each[*policy.User](w.policy) {
 		there += len(w.known.Memberships(from, u.Key()))
 	}
-	if u, g := len(w.known.Things(from, policy.Users)), len(w.known.Things(from, policy.UserGroups)); users != u || groups != g || members != there {
-		w.t.Fatalf("counted %d users, %d groups, %d memberships of %s; there are %d, %d, %d", users, groups, members, from, u, g, there)
+	if u, g := len(w.known.Things(from, policy.Users)), len(w.known.Things(from, policy.UserGroups)); n.Users != u || n.Groups != g || n.Members != there {
+		w.t.Fatalf("counted %d users, %d groups, %d memberships of %s; there are %d, %d, %d", n.Users, n.Groups, n.Members, from, u, g, there)
 	}
 }
 

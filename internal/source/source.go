@@ -13,6 +13,7 @@ import (
 type Held struct {
 	People []Person
 	Groups []Group
+	Things []Thing
 	Events []Event
 	Span   Span      // of the events
 	Told   []Problem // what could not be understood of single things
@@ -64,6 +65,8 @@ type Intake struct {
 	Share     int               `json:"share,omitempty" description:"per cent: where more of the people or of the memberships would go at once, nothing is done until somebody has looked; 20 where it is not said"`
 	Undo      string            `json:"undo,omitempty" enum:"refused,until_next" description:"whether a reading can be taken back, until the next; refused where it is not said"`
 	Calendars []CalendarRule    `json:"calendars,omitempty" description:"which events of the source give our calendars their days: of each, the first rule that it fits"`
+	Same      bool              `json:"same,omitempty" description:"of devices and sites: what is here already under an id of the source is the same thing, and the source keeps it from then on"`
+	Things    bool              `json:"-"` // devices and sites are what the source holds
 	Links     map[string]string `json:"links,omitempty" description:"by outside id: the user who was here before, and is that person"`
 }
 
@@ -112,6 +115,13 @@ type CalendarFeed struct {
 	Feed
 	Zone  string `json:"zone,omitempty" sentier:"zone" description:"the zone in which days begin and end for events with a time of day; left out: UTC"`
 	Timed string `json:"timed,omitempty" enum:"days,left_out" description:"what events with a time of day come to: each day that they touch, or nothing; days where it is not said"`
+}
+
+// Inventory says where a list of devices and sites is, and how it is written.
+type Inventory struct {
+	Feed
+	Format  string            `json:"format" sentier:"required" enum:"csv,jsonl" description:"csv: the first line names the columns; jsonl: a JSON object a line"`
+	Columns map[string]string `json:"columns,omitempty" description:"by our name of a field (type, id, name, kind, site, tags, address, parent, zone): how it is called there, where that is another"`
 }
 
 // Directory says where a directory is, and how it keeps people and groups.
@@ -173,9 +183,6 @@ const (
 
 // What a source keeps of a record is changed there, and not here.
 var kept = map[policy.Type][]string{policy.Users: {"name", "email"}, policy.UserGroups: {"name"}, policy.Calendars: {"days"}}
-
-// KeptFields are the fields of a type of record that its source keeps.
-func KeptFields(t policy.Type) []string { return kept[t] }
 
 // fits tells whether a rule is for a group, and what of its name is left.
 func (r MappingRule) fits(g *Group) (rest string, ok bool) {

@@ -10,31 +10,42 @@ import (
 // NewSource is a source of users and groups, as it is set up.
 type NewSource struct {
 	Name string `json:"name" sentier:"required" description:"by which people know it; its id is made of it"`
-	Kind string `json:"kind" sentier:"required" enum:"directory,scim,sign_on,calendar" description:"directory: people and groups are read by LDAP; calendar: closures and special days are read from iCalendar; scim: they are brought by SCIM 2.0, at /scim/v2, with a token of the source; sign_on: people sign in at a provider of OpenID Connect"`
+	Kind string `json:"kind" sentier:"required" enum:"directory,scim,sign_on,calendar,inventory" description:"directory: people and groups are read by LDAP; calendar: closures and special days are read from iCalendar; inventory: devices and sites are read from a list; scim: they are brought by SCIM 2.0, at /scim/v2, with a token of the source; sign_on: people sign in at a provider of OpenID Connect"`
 
-	Directory *source.Directory `json:"directory,omitempty" description:"of a directory: where it is, and how it keeps people and groups"`
-	SignOn    *source.SignOn    `json:"sign_on,omitempty" description:"of a provider of sign-on: where it is, and what is taken of what it says"`
-	Calendar  *source.CalendarFeed  `json:"calendar,omitempty" description:"of a calendar: where it is, and how its events become days"`
-	Bring     source.Intake     `json:"bring,omitzero" description:"what comes of what it holds"`
-	Every     int               `json:"every,omitempty" description:"after how many minutes it is read again; 0: only when somebody asks for it"`
-	Paused    bool              `json:"paused,omitempty" description:"it is not read by itself, for the time being"`
-	Version   uint64            `json:"version,omitempty" description:"when it is changed: that which was looked at"`
+	Directory *source.Directory    `json:"directory,omitempty" description:"of a directory: where it is, and how it keeps people and groups"`
+	SignOn    *source.SignOn       `json:"sign_on,omitempty" description:"of a provider of sign-on: where it is, and what is taken of what it says"`
+	Calendar  *source.CalendarFeed `json:"calendar,omitempty" description:"of a calendar: where it is, and how its events become days"`
+	Inventory *source.Inventory    `json:"inventory,omitempty" description:"of an inventory: where the list is, and how it is written"`
+	Bring     source.Intake        `json:"bring,omitzero" description:"what comes of what it holds"`
+	Every     int                  `json:"every,omitempty" description:"after how many minutes it is read again; 0: only when somebody asks for it"`
+	Paused    bool                 `json:"paused,omitempty" description:"it is not read by itself, for the time being"`
+	Version   uint64               `json:"version,omitempty" description:"when it is changed: that which was looked at"`
 }
 
 // Source is a source with its state.
 type Source struct {
 	ID string `json:"id"`
 	NewSource
-	Author  Named       `json:"author" description:"as whom it is read by itself, if they still may"`
-	Next    *time.Time  `json:"next,omitempty" description:"when it is read next"`
-	Good    *time.Time  `json:"good,omitempty" description:"when it was last read in full; what it says is as old"`
-	Users   int         `json:"users" description:"who come from it"`
-	Groups  int         `json:"groups" description:"user groups that were made by it"`
-	Members int         `json:"members" description:"memberships that it has brought"`
-	Keeps   []Named     `json:"keeps,omitempty" description:"calendars of ours whose days it keeps"`
-	Content *time.Time  `json:"content,omitempty" description:"when that was brought which is read, where it has no address"`
-	Last    *SourceRun  `json:"last,omitempty" description:"what became of the last reading"`
-	Runs    []SourceRun `json:"runs,omitempty" description:"of the last readings, newest first; of one source alone"`
+	Author   Named       `json:"author" description:"as whom it is read by itself, if they still may"`
+	Next     *time.Time  `json:"next,omitempty" description:"when it is read next"`
+	Good     *time.Time  `json:"good,omitempty" description:"when it was last read in full; what it says is as old"`
+	Users    int         `json:"users" description:"who come from it"`
+	Groups   int         `json:"groups" description:"user groups that were made by it"`
+	Members  int         `json:"members" description:"memberships that it has brought"`
+	Devices  int         `json:"devices" description:"that come from it"`
+	Sites    int         `json:"sites" description:"that come from it"`
+	Vanished []Vanished  `json:"vanished,omitempty" description:"devices and sites that are no longer in its list: they stay here until somebody removes them"`
+	Keeps    []Named     `json:"keeps,omitempty" description:"calendars of ours whose days it keeps"`
+	Content  *time.Time  `json:"content,omitempty" description:"when that was brought which is read, where it has no address"`
+	Last     *SourceRun  `json:"last,omitempty" description:"what became of the last reading"`
+	Runs     []SourceRun `json:"runs,omitempty" description:"of the last readings, newest first; of one source alone"`
+}
+
+// Vanished is a device or a site that is no longer in the list that it came from.
+type Vanished struct {
+	Type string `json:"type" enum:"devices,sites"`
+	Named
+	Outside string `json:"outside" description:"its id there"`
 }
 
 // SourceRun is what became of one reading of a source.
@@ -64,6 +75,11 @@ type SourceCounts struct {
 
 	NewDays  int `json:"new_days" description:"of calendars, that come"`
 	GoneDays int `json:"gone_days" description:"of calendars, that go"`
+
+	Things        int `json:"things" description:"devices and sites that are in the list"`
+	NewThings     int `json:"new_things"`
+	ChangedThings int `json:"changed_things"`
+	GoneThings    int `json:"gone_things" description:"that are in the list no more: they stay here"`
 }
 
 // SourceProblem is what could not be done for one thing of a source.
@@ -121,6 +137,7 @@ type SourceTest struct {
 	Took     float64         `json:"took" description:"seconds"`
 	People   int             `json:"people"`
 	Groups   int             `json:"groups"`
+	Things   int             `json:"things" description:"devices and sites of a list"`
 	Events   int             `json:"events" description:"of a calendar, in the next 400 days"`
 	Matched  []SourceMatch   `json:"matched"`
 	Loose    []SourceMatch   `json:"loose"`

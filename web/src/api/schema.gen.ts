@@ -4824,6 +4824,8 @@ export interface components {
             };
             /** @description for groups that are mapped by none: the first rule that fits */
             rules?: components["schemas"]["MappingRule"][];
+            /** @description of devices and sites: what is here already under an id of the source is the same thing, and the source keeps it from then on */
+            same?: boolean;
             /** @description per cent: where more of the people or of the memberships would go at once, nothing is done until somebody has looked; 20 where it is not said */
             share?: number;
             /**
@@ -4831,6 +4833,23 @@ export interface components {
              * @enum {string}
              */
             undo?: "refused" | "until_next";
+        };
+        Inventory: {
+            /** @description the certificate of the authority that vouches for it, in PEM; left out: those that the machine trusts */
+            authority?: string;
+            /** @description by our name of a field (type, id, name, kind, site, tags, address, parent, zone): how it is called there, where that is another */
+            columns?: {
+                [key: string]: string;
+            };
+            /**
+             * @description csv: the first line names the columns; jsonl: a JSON object a line
+             * @enum {string}
+             */
+            format: "csv" | "jsonl";
+            /** @description the name of the secret with the token as whose bearer it is read; left out: as nobody */
+            secret?: string;
+            /** @description https://host/path, or http on this very machine; left out: what was brought last, by sentier source bring or at the desk */
+            url?: string;
         };
         Invitation: {
             /** Format: date-time */
@@ -5294,11 +5313,13 @@ export interface components {
             directory?: components["schemas"]["Directory"];
             /** @description after how many minutes it is read again; 0: only when somebody asks for it */
             every?: number;
+            /** @description of an inventory: where the list is, and how it is written */
+            inventory?: components["schemas"]["Inventory"];
             /**
-             * @description directory: people and groups are read by LDAP; calendar: closures and special days are read from iCalendar; scim: they are brought by SCIM 2.0, at /scim/v2, with a token of the source; sign_on: people sign in at a provider of OpenID Connect
+             * @description directory: people and groups are read by LDAP; calendar: closures and special days are read from iCalendar; inventory: devices and sites are read from a list; scim: they are brought by SCIM 2.0, at /scim/v2, with a token of the source; sign_on: people sign in at a provider of OpenID Connect
              * @enum {string}
              */
-            kind: "directory" | "scim" | "sign_on" | "calendar";
+            kind: "directory" | "scim" | "sign_on" | "calendar" | "inventory";
             /** @description by which people know it; its id is made of it */
             name: string;
             /** @description it is not read by itself, for the time being */
@@ -6292,6 +6313,8 @@ export interface components {
              * @description when that was brought which is read, where it has no address
              */
             content?: null | string;
+            /** @description that come from it */
+            devices: number;
             /** @description of a directory: where it is, and how it keeps people and groups */
             directory?: components["schemas"]["Directory"];
             /** @description after how many minutes it is read again; 0: only when somebody asks for it */
@@ -6304,13 +6327,15 @@ export interface components {
             /** @description user groups that were made by it */
             groups: number;
             id: string;
+            /** @description of an inventory: where the list is, and how it is written */
+            inventory?: components["schemas"]["Inventory"];
             /** @description calendars of ours whose days it keeps */
             keeps?: components["schemas"]["Named"][];
             /**
-             * @description directory: people and groups are read by LDAP; calendar: closures and special days are read from iCalendar; scim: they are brought by SCIM 2.0, at /scim/v2, with a token of the source; sign_on: people sign in at a provider of OpenID Connect
+             * @description directory: people and groups are read by LDAP; calendar: closures and special days are read from iCalendar; inventory: devices and sites are read from a list; scim: they are brought by SCIM 2.0, at /scim/v2, with a token of the source; sign_on: people sign in at a provider of OpenID Connect
              * @enum {string}
              */
-            kind: "directory" | "scim" | "sign_on" | "calendar";
+            kind: "directory" | "scim" | "sign_on" | "calendar" | "inventory";
             /** @description what became of the last reading */
             last?: components["schemas"]["SourceRun"];
             /** @description memberships that it has brought */
@@ -6328,8 +6353,12 @@ export interface components {
             runs?: components["schemas"]["SourceRun"][];
             /** @description of a provider of sign-on: where it is, and what is taken of what it says */
             sign_on?: components["schemas"]["SignOn"];
+            /** @description that come from it */
+            sites: number;
             /** @description who come from it */
             users: number;
+            /** @description devices and sites that are no longer in its list: they stay here until somebody removes them */
+            vanished?: components["schemas"]["Vanished"][];
             /** @description when it is changed: that which was looked at */
             version?: number;
         };
@@ -6337,9 +6366,12 @@ export interface components {
             /** @description who had gone, and are there again */
             back: number;
             changed: number;
+            changed_things: number;
             gone: number;
             /** @description of calendars, that go */
             gone_days: number;
+            /** @description that are in the list no more: they stay here */
+            gone_things: number;
             /** @description memberships that come */
             joined: number;
             /** @description memberships that go */
@@ -6347,8 +6379,11 @@ export interface components {
             new: number;
             /** @description of calendars, that come */
             new_days: number;
+            new_things: number;
             /** @description who come */
             people: number;
+            /** @description devices and sites that are in the list */
+            things: number;
         };
         SourceDays: {
             calendar: components["schemas"]["Named"];
@@ -6473,6 +6508,8 @@ export interface components {
             ok: boolean;
             people: number;
             problems: components["schemas"]["SourceProblem"][];
+            /** @description devices and sites of a list */
+            things: number;
             /**
              * Format: double
              * @description seconds
@@ -6592,7 +6629,7 @@ export interface components {
         };
         ToLook: {
             count: number;
-            /** @description sources, drafts, drafts_failed, reviews, reviews_over, unmet, or a kind of finding */
+            /** @description sources, vanished, hooks, drafts, drafts_failed, reviews, reviews_over, unmet, or a kind of finding */
             kind: string;
         };
         ToPatch: {
@@ -6907,6 +6944,14 @@ export interface components {
             status?: "active" | "invited" | "suspended" | null;
             /** @description When it holds: from the first instant up to, not including, the second. */
             valid?: components["schemas"]["SpanPatch"] | null;
+        };
+        Vanished: {
+            id: string;
+            name: string;
+            /** @description its id there */
+            outside: string;
+            /** @enum {string} */
+            type: "devices" | "sites";
         };
         Verified: {
             /** @description of the long lists */
@@ -11920,7 +11965,7 @@ export interface operations {
     listOrigins: {
         parameters: {
             query: {
-                /** @description users, user_groups or calendars */
+                /** @description users, user_groups, calendars, devices or sites */
                 type: string;
                 /** @description of the records, apart by commas */
                 ids: string;
