@@ -259,6 +259,15 @@ func (b *browser) shot(path string) {
 	}
 }
 
+// screenshot takes a picture for the documentation, where one is asked for.
+func (b *browser) screenshot(name string) {
+	b.t.Helper()
+	if dir := os.Getenv("SENTIER_SCREENSHOTS"); dir != "" {
+		time.Sleep(400 * time.Millisecond)
+		b.shot(filepath.Join(dir, name+".png"))
+	}
+}
+
 func (b *browser) signIn(user, password string) {
 	b.t.Helper()
 	b.open("/")

@@ -10,6 +10,8 @@ import (
 	"testing"
 	"time"
 
+	"github.com/chromedp/chromedp"
+
 	"sentier/internal/wire"
 )
 
@@ -150,7 +152,7 @@ func TestACalendarThatIsBrought(t *testing.T) {
 	noon := w.withOffice()
 	day := testNow(t).AddDate(0, 0, 90)
 	file := write(t, filepath.Join(t.TempDir(), "office.ics"), calendarText(closed("Stocktaking", day, "DTEND;VALUE=DATE:"+day.AddDate(0, 0, 3).Format("20060102"))))
-	w.does(0, "brings it a calendar", "source", "add", "Stocktaking", "--calendar", "--days", "office-closures")
+	w.does(0, "brings it a file", "source", "add", "Stocktaking", "--calendar", "--days", "office-closures")
 	w.does(2, "nothing was brought to it yet", "source", "sync", "stocktaking")
 	w.does(0, "Nothing counts yet", "source", "bring", "stocktaking", file)
 	w.does(0, "events: 1", "source", "look", "stocktaking")
@@ -172,4 +174,76 @@ func TestACalendarThatIsBrought(t *testing.T) {
 		}
 	}
 	w.does(0, "Nothing is other than it was", "source", "sync", "stocktaking")
+}
+
+// chooseFile gives the page's one field for files a file.
+func (b *browser) chooseFile(name, text string) {
+	b.t.Helper()
+	b.do("choose a file", chromedp.Evaluate[chromedp.Void](fmt.Sprintf(`(() => { const i = document.querySelector("input[type=file]");
+		const t = new DataTransfer(); t.items.add(new File([%q], %q)); i.files = t.files; i.dispatchEvent(new Event("change", { bubbles: true })); })()`, text, name)))
+}
+
+// TestACalendarAndAListInTheConsole sets both up key by key: a category that nearly fits is told and taken, the days are seen before they count, and what a source keeps is
+// offered nowhere else.
+func TestACalendarAndAListInTheConsole(t *testing.T) {
+	t.Parallel()
+	w := start(t, nil)
+	b := w.console()
+	day := testNow(t)
+	b.open("/people/sources")
+	b.click("New source")
+	b.fill("Name", "Office calendar")
+	b.choose("How it comes", "a calendar gives closed and special days (iCalendar)")
+	b.fill("Category there", "Closd")
+	b.pick("Calendar here that gets the days", "clos", "Closures")
+	b.click("Save")
+	b.see("Nothing was brought yet.")
+	b.chooseFile("office.ics", calendarText(closed("Summit drained", day.AddDate(0, 0, 40), "DTEND;VALUE=DATE:"+day.AddDate(0, 0, 45).Format("20060102")),
+		closed("Inspection of the flight", day.AddDate(0, 0, 9), "RRULE:FREQ=MONTHLY;BYDAY=1TH"), closed("Christmas", time.Date(2020, 12, 25, 0, 0, 0, 0, time.UTC), "RRULE:FREQ=YEARLY")))
+	b.see("Brought")
+	b.click("Change")
+	b.click("Try it")
+	b.see(`did you mean "Closed"?`)
+	b.accessible("a calendar that is set up")
+	b.click("Take Closed")
+	b.click("Save")
+	b.click("See what it would do")
+	b.see("Summit drained")
+	b.see("would go at once")
+	b.accessible("what a calendar would do")
+	b.screenshot("source-calendar")
+	b.fill("Why it is meant", "the office keeps them from now on")
+	b.click("Make it count all the same")
+	b.see("days of Closures")
+	b.open("/records/calendars/closures")
+	b.see("From Office calendar")
+	b.open("/records/calendars/closures/edit")
+	b.see("change it there")
+	if text := b.text("form"); strings.Contains(text, "last day") {
+		t.Errorf("days that the office keeps are asked for: %s", text)
+	}
+
+	b.open("/sources/new")
+	b.fill("Name", "Plant register")
+	b.choose("How it comes", "a list gives devices and sites (CSV, JSON lines)")
+	b.press("the columns", `//summary[contains(., "called otherwise there")]`)
+	b.fill("Its id there", "asset")
+	b.click("Save")
+	b.see("Nothing was brought yet.")
+	b.chooseFile("plant.csv", "asset,name,kind,site\nLG-900,Weir gauge,level-gauge,summit\nP-77,Weir pump,pump,\n")
+	b.see("Brought")
+	b.click("See what it would do")
+	b.see("2 devices and sites come")
+	b.click("Make it count")
+	b.see("2 devices")
+	b.chooseFile("plant.csv", "asset,name,kind,site\nLG-900,Weir gauge,level-gauge,summit\n")
+	b.click("See what it would do")
+	b.see("1 devices and sites are no longer there")
+	b.click("Make it count")
+	b.see("No longer in the list")
+	b.accessible("a list whose device has gone")
+	b.open("/today")
+	b.see("Devices and sites that are no longer in their list")
+	b.open("/records/devices/lg-900/edit")
+	b.see("change it there")
 }

@@ -9,11 +9,12 @@ import (
 	neturl "net/url"
 	"os"
 	"path/filepath"
-	"sentier/internal/store"
 	"strings"
 	"sync/atomic"
 	"testing"
 	"time"
+
+	"sentier/internal/store"
 
 	"github.com/chromedp/chromedp"
 )

@@ -485,14 +485,8 @@ func TestASourceInTheConsole(t *testing.T) {
 	w, d, _ := withDirectory(t, personEntry("ana.lopes", "Ana Lopes")+personEntry("ben.rowe", "Ben Rowe")+personEntry("cleo.marsh", "Cleo Marsh")+personEntry("tomas.field", "Tomas Field")+
 		groupEntry("bridge-crew", "ana.lopes", "ben.rowe", "tomas.field")+groupEntry("nav-locks-north", "cleo.marsh")+groupEntry("office", "cleo.marsh"))
 	b := w.console()
-	shoot := func(name string) {
-		if dir := os.Getenv("SENTIER_SCREENSHOTS"); dir != "" {
-			time.Sleep(400 * time.Millisecond)
-			b.shot(filepath.Join(dir, name+".png"))
-		}
-	}
 	b.open("/people/sources")
-	b.see("everybody is kept here by hand")
+	b.see("everything is kept here by hand")
 	b.click("New source")
 	b.fill("Name", "Larkmere directory")
 	b.fill("Address of the directory", d.url)
@@ -509,7 +503,7 @@ func TestASourceInTheConsole(t *testing.T) {
 	b.see(`there is no "Bridge Crew" there; "bridge-crew" has 3 members`)
 	b.see("nothing maps it")
 	b.accessible("a source that is set up")
-	shoot("source-mapping")
+	b.screenshot("source-mapping")
 	b.click("Take bridge-crew")
 	b.press("more", `//summary[contains(., "Certificate")]`)
 	ca, err := os.ReadFile(d.ca)
@@ -527,7 +521,7 @@ func TestASourceInTheConsole(t *testing.T) {
 	b.see(`there is a user "tomas.field" already (Tomas Field)`)
 	b.see("gained")
 	b.accessible("what a source would do")
-	shoot("source-look")
+	b.screenshot("source-look")
 	b.click("Make it count")
 	b.see("read as Ines Carvalho")
 	b.see("2 people")

@@ -49,11 +49,18 @@ func documents(t *testing.T) map[string]string {
 func TestCommandsInTheDocumentation(t *testing.T) {
 	stories, dump := demo.Stories(), demo.Document()
 	own := []string{"init", "serve", "demo", "sign-in"} // begin a service of their own: TestFirstOwner, TestCommandsWithAService
+	shipped, err := filepath.Abs("../../docs/examples")
+	if err != nil {
+		t.Fatal(err)
+	}
 	ran := 0
 	for page, text := range documents(t) {
 		w := start(t, nil)
 		dir := t.TempDir()
 		t.Chdir(dir)
+		if err := os.CopyFS(dir, os.DirFS(shipped)); err != nil {
+			t.Fatal(err)
+		}
 		write(t, dir+"/stories.yaml", string(stories))
 		write(t, dir+"/policy.yaml", string(dump))
 		fenced := false

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"net/url"
 	"os"
-	"path/filepath"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -220,6 +219,10 @@ func (a *app) sourceBring() *cobra.Command {
 		Use: "bring SOURCE FILE", Short: "Bring a source that has no address the file that it is read from; nothing counts yet", Args: exactly("SOURCE", "FILE"),
 		Example: "  sentier source bring office-calendar navigation.ics",
 		RunE: func(cmd *cobra.Command, args []string) error {
+			src, err := a.sourceOf(cmd, args[0])
+			if err != nil {
+				return err
+			}
 			c, err := a.client()
 			if err != nil {
 				return err
@@ -229,7 +232,7 @@ func (a *app) sourceBring() *cobra.Command {
 				return err
 			}
 			var out wire.BroughtContent
-			if err := c.Do(cmd.Context(), "PUT", sourcePath(args[0], "/content"), nil, client.Body{Type: feedMedia(args[1]), Data: text}, &out); err != nil {
+			if err := c.Do(cmd.Context(), "PUT", sourcePath(args[0], "/content"), nil, client.Body{Type: feedMedia(&src), Data: text}, &out); err != nil {
 				return err
 			}
 			fmt.Fprintf(a.Err, "Brought, %d bytes. Nothing counts yet: “sentier source look %s” shows what would come of it.\n", out.Bytes, args[0])
@@ -534,13 +537,13 @@ func (a *app) sourceRemove() *cobra.Command {
 	}
 }
 
-// feedMedia is by which media type a file is brought, by its name.
-func feedMedia(path string) string {
-	switch strings.ToLower(filepath.Ext(path)) {
-	case ".csv":
+// feedMedia is as which media type a source takes a file.
+func feedMedia(s *wire.Source) string {
+	switch {
+	case s.Inventory == nil:
+		return "text/calendar"
+	case s.Inventory.Format == "csv":
 		return "text/csv"
-	case ".jsonl", ".ndjson":
-		return "application/x-ndjson"
 	}
-	return "text/calendar"
+	return "application/x-ndjson"
 }

@@ -10,6 +10,7 @@ export type SourceLook = Schemas["SourceLook"];
 export type SourceTest = Schemas["SourceTest"];
 export type SourceMatch = Schemas["SourceMatch"];
 export type SourceProblem = Schemas["SourceProblem"];
+export type SourceDays = Schemas["SourceDays"];
 export type SourcePerson = Schemas["SourcePerson"];
 export type Origin = Schemas["Origin"];
 
@@ -21,15 +22,20 @@ export const getSource = (id: string) => answer(api.GET("/api/v1/sources/{id}", 
 export const newSource = (body: NewSource) => answer(api.POST("/api/v1/sources", { body }));
 export const putSource = (id: string, body: NewSource) => answer(api.PUT("/api/v1/sources/{id}", { params: of(id), body }));
 export const dropSource = (id: string) => answer(api.DELETE("/api/v1/sources/{id}", { params: of(id) }));
-export const testSource = (body: NewSource) => answer(api.POST("/api/v1/sources/test", { body }));
+export const testSource = (body: NewSource, of?: string) => answer(api.POST("/api/v1/sources/test", { params: { query: { of } }, body }));
+export const bringToSource = (id: string, text: string, media: string) =>
+  answer(api.PUT("/api/v1/sources/{id}/content", { params: of(id), body: text, bodySerializer: (b) => b, headers: { "Content-Type": media } }));
 export const lookAtSource = (id: string) => answer(api.POST("/api/v1/sources/{id}/look", { params: of(id) }));
 export const readSource = (id: string, body: Schemas["ReadSource"]) => answer(api.POST("/api/v1/sources/{id}/read", { params: of(id), body }));
 export const findInSource = (id: string, q: string) => answer(api.GET("/api/v1/sources/{id}/find", { params: { ...of(id), query: { q } } }));
 export const sourceToken = (id: string) => answer(api.POST("/api/v1/sources/{id}/tokens", { params: of(id), body: {} }));
 export const linkSource = (id: string, body: Schemas["LinkSource"]) => answer(api.POST("/api/v1/sources/{id}/links", { params: of(id), body }));
 
+/** Origins are the types of records that can come from a source. */
+export type Origins = "users" | "user_groups" | "calendars" | "devices" | "sites";
+
 /** useOrigins tells of a record from where it comes, and what of it is kept there. */
-export function useOrigins(type: "users" | "user_groups", id: string): Origin[] {
+export function useOrigins(type: Origins, id: string): Origin[] {
   const found = useQuery({
     queryKey: ["origins", type, id],
     queryFn: () => answer(api.GET("/api/v1/origins", { params: { query: { type, ids: id } } })),

@@ -1,3 +1,5 @@
+import { useOrigins } from "../api/sources";
+import { OriginNote } from "../sources/origin";
 import { TextField } from "../ui/fields";
 import { AddButton, Generated, TakeOut } from "../ui/form/generated";
 import { changedIn } from "../ui/form/lists";
@@ -8,12 +10,18 @@ import { YearField, type Day } from "./year";
 
 /** CalendarFields asks for days that differ from others. */
 export function CalendarFields({ form }: { form: Form<"calendars"> }) {
+  const id = form.isNew ? "" : form.row.id;
+  const kept = useOrigins("calendars", id).length > 0;
   return (
-    <Generated
-      form={form}
-      wide={["days"]}
-      own={{ days: <DaysField value={form.row.days ?? []} onChange={(change) => form.set("days", (days) => change(days ?? []))} /> }}
-    />
+    <>
+      {id && <OriginNote type="calendars" id={id} />}
+      <Generated
+        form={form}
+        wide={["days"]}
+        elsewhere={kept ? ["days"] : []}
+        own={{ days: <DaysField value={form.row.days ?? []} onChange={(change) => form.set("days", (days) => change(days ?? []))} /> }}
+      />
+    </>
   );
 }
 

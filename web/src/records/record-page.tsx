@@ -33,7 +33,7 @@ function PageOf<T extends Listed>({ type, id }: { type: T; id: string }) {
           {Own && <Own row={row} />}
         </Actions>
       </div>
-      {(type === "users" || type === "user_groups") && <OriginNote type={type} id={id} />}
+      {(type === "users" || type === "user_groups" || type === "calendars" || type === "devices" || type === "sites") && <OriginNote type={type} id={id} />}
       <div className="flex flex-col gap-5">{Page ? <Page row={row} /> : <Plain type={type} row={row} />}</div>
     </div>
   );

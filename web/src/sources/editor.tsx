@@ -1,6 +1,6 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Plus, X } from "lucide-react";
-import { useEffect, useState, type ReactNode } from "react";
+import { useEffect, useState } from "react";
 import { useNavigate, useParams } from "react-router";
 import { ApiError, reasonOf } from "../api/client";
 import { getSource, newSource, putSource, testSource, type NewSource, type SourceTest } from "../api/sources";
@@ -11,7 +11,10 @@ import { CheckBox, NoteField, TextField } from "../ui/fields";
 import { Busy, Fault, Trouble } from "../ui/notice";
 import { useSettled } from "../ui/reading";
 import { t } from "../words";
+import { CalendarFields, InventoryFields, WhichColumns, WhichDays } from "./feed";
 import { Mapping, Problems } from "./mapping";
+import { Part, type FaultOf, type PartProps, type Put } from "./part";
+import { isRead } from "./list";
 
 const fresh: NewSource = { name: "", kind: "directory", directory: { url: "" }, bring: {}, every: 60 };
 
@@ -21,8 +24,8 @@ export function SourceEditorPage() {
   const found = useQuery({ queryKey: ["source", id], queryFn: () => getSource(id ?? ""), enabled: id !== undefined, retry: false });
   if (found.error) return <Trouble error={found.error} />;
   if (id !== undefined && !found.data) return <Busy />;
-  const { name, kind, directory, sign_on, bring, every, paused, version } = found.data ?? fresh;
-  return <Editor id={id} begun={{ name, kind, directory, sign_on, bring, every, paused, version }} />;
+  const { name, kind, directory, sign_on, calendar, inventory, bring, every, paused, version } = found.data ?? fresh;
+  return <Editor id={id} begun={{ name, kind, directory, sign_on, calendar, inventory, bring, every, paused, version }} />;
 }
 
 /** useKept is a state that a reload of the page does not lose. */
@@ -37,13 +40,11 @@ function useKept(key: string, begun: NewSource) {
 }
 
 /** placed are the faults that stand under a field of their own. */
-const placed = ["name", "every", "bring.groups", "bring.rules", "bring.share"].concat(
+const placed = ["name", "every", "bring.groups", "bring.rules", "bring.share", "bring.calendars", "inventory.columns"].concat(
   ["url", "bind", "secret", "authority", "people.base", "groups.base", "people.filter", "groups.filter"].map((f) => `directory.${f}`),
   ["issuer", "client_id", "secret", "audience", "mandate"].map((f) => `sign_on.${f}`),
+  ["url", "secret", "authority"].flatMap((f) => [`calendar.${f}`, `inventory.${f}`]),
 );
-
-type Put = (change: Partial<NewSource>) => void;
-type FaultOf = (path: string) => string | undefined;
 
 function Editor({ id, begun }: { id: string | undefined; begun: NewSource }) {
   const navigate = useNavigate();
@@ -62,7 +63,7 @@ function Editor({ id, begun }: { id: string | undefined; begun: NewSource }) {
       void navigate(`/sources/${encodeURIComponent(made.id)}`);
     },
   });
-  const test = useMutation({ mutationFn: async () => ((await settled()) ? testSource(at) : undefined) });
+  const test = useMutation({ mutationFn: async () => ((await settled()) ? testSource(at, id) : undefined) });
   const failed = save.error ?? test.error;
   const fault: FaultOf = (path) => (failed instanceof ApiError ? failed.problem?.faults?.find((f) => f.path === path)?.problem : undefined);
   const shown = failed instanceof ApiError && failed.problem?.faults?.every((f) => placed.includes(f.path));
@@ -70,7 +71,7 @@ function Editor({ id, begun }: { id: string | undefined; begun: NewSource }) {
     <form onSubmit={(e) => e.preventDefault()} className="mx-auto max-w-6xl">
       <div className="mb-4 flex flex-wrap items-center gap-3">
         <h1 className="mr-auto">{id === undefined ? t("console.source.new") : begun.name}</h1>
-        {at.kind === "directory" && (
+        {isRead(at.kind) && (
           <button
             type="button"
             className="button"
@@ -94,7 +95,13 @@ function Editor({ id, begun }: { id: string | undefined; begun: NewSource }) {
           <Then at={at} put={put} fault={fault} />
         </div>
         <div className="flex flex-col gap-5">
-          <Who at={at} put={put} fault={fault} test={test.data} />
+          {at.kind === "calendar" ? (
+            <WhichDays at={at} put={put} fault={fault} known={(test.data?.loose ?? []).map((m) => m.outside)} />
+          ) : at.kind === "inventory" ? (
+            <WhichColumns at={at} put={put} fault={fault} />
+          ) : (
+            <Who at={at} put={put} fault={fault} test={test.data} />
+          )}
           {test.isPending && <Busy />}
           {test.data && <Tested test={test.data} at={at} put={put} />}
         </div>
@@ -102,18 +109,6 @@ function Editor({ id, begun }: { id: string | undefined; begun: NewSource }) {
     </form>
   );
 }
-
-function Part({ title, help, children }: { title: string; help?: string; children: ReactNode }) {
-  return (
-    <section className="sheet flex flex-col gap-3 px-4 py-3">
-      <h2>{title}</h2>
-      {help && <p className="text-[0.86rem] text-soft">{help}</p>}
-      {children}
-    </section>
-  );
-}
-
-type PartProps = { at: NewSource; put: Put; fault: FaultOf };
 
 /** Where asks where the directory is, and as whom it is read. */
 function Where({ at, put, fault, isNew }: PartProps & { isNew: boolean }) {
@@ -124,23 +119,28 @@ function Where({ at, put, fault, isNew }: PartProps & { isNew: boolean }) {
         <Choose
           label={t("console.source.kind")}
           value={at.kind}
-          options={(["directory", "scim", "sign_on"] as const).map((k) => ({ value: k, label: t(`console.source.kind_${k}`) }))}
-          onChange={(kind) => put(kinds[kind as NewSource["kind"]])}
+          options={(["directory", "scim", "sign_on", "calendar", "inventory"] as const).map((k) => ({ value: k, label: t(`console.source.kind_${k}`) }))}
+          onChange={(kind) => put({ ...nothing, kind: kind as NewSource["kind"], ...kinds[kind as NewSource["kind"]] })}
         />
       )}
       {at.kind === "scim" && <p className="text-[0.86rem] text-soft">{t("console.source.scim_help")}</p>}
       {at.kind === "directory" && <Directory at={at} put={put} fault={fault} />}
       {at.kind === "sign_on" && <Provider at={at} put={put} fault={fault} />}
+      {at.kind === "calendar" && <CalendarFields at={at} put={put} fault={fault} />}
+      {at.kind === "inventory" && <InventoryFields at={at} put={put} fault={fault} />}
     </Part>
   );
 }
 
 /** kinds are what a source of each kind begins with. */
 const kinds: Record<NewSource["kind"], Partial<NewSource>> = {
-  directory: { kind: "directory", directory: { url: "" }, sign_on: undefined, every: 60 },
-  scim: { kind: "scim", directory: undefined, sign_on: undefined, every: 0 },
-  sign_on: { kind: "sign_on", directory: undefined, sign_on: { issuer: "", client_id: "" }, every: 0 },
+  directory: { directory: { url: "" }, every: 60 },
+  scim: { every: 0 },
+  sign_on: { sign_on: { issuer: "", client_id: "" }, every: 0 },
+  calendar: { calendar: {}, every: 720, bring: { calendars: [{ match: "category", text: "", calendar: "" }] } },
+  inventory: { inventory: { format: "csv" }, every: 60 },
 };
+const nothing: Partial<NewSource> = { directory: undefined, sign_on: undefined, calendar: undefined, inventory: undefined, bring: {} };
 
 const wordsOf = (text: string) => text.split(/[\s,]+/).filter(Boolean);
 
@@ -355,14 +355,14 @@ function Then({ at, put, fault }: PartProps) {
     put(key === "every" ? { every: n } : { bring: { ...bring, share: n } });
   };
   return (
-    <Part title={t(at.kind === "directory" ? "console.source.then" : "console.source.then_other")}>
-      {at.kind === "directory" && (
+    <Part title={t(isRead(at.kind) ? "console.source.then" : "console.source.then_other")}>
+      {isRead(at.kind) && (
         <div className="grid grid-cols-2 gap-3">
           <TextField label={t("console.source.every")} {...whole("every", at.every, 0)} onChange={(v) => read("every", v)} />
           <TextField label={t("console.source.share")} {...whole("share", bring.share, 20)} onChange={(v) => read("share", v)} />
         </div>
       )}
-      {at.kind !== "sign_on" && (
+      {(at.kind === "directory" || at.kind === "scim") && (
         <Choose
           label={t("console.source.gone")}
           value={bring.gone ?? "suspended"}
@@ -370,7 +370,7 @@ function Then({ at, put, fault }: PartProps) {
           onChange={(gone) => put({ bring: { ...bring, gone: gone as NonNullable<typeof bring.gone> } })}
         />
       )}
-      {at.kind === "directory" && (
+      {isRead(at.kind) && (
         <Choose
           label={t("console.source.undo")}
           value={bring.undo ?? "refused"}
@@ -378,7 +378,11 @@ function Then({ at, put, fault }: PartProps) {
           onChange={(undo) => put({ bring: { ...bring, undo: undo as NonNullable<typeof bring.undo> } })}
         />
       )}
-      <CheckBox label={t(`console.source.pause_${at.kind}`)} checked={at.paused ?? false} onChange={(paused) => put({ paused })} />
+      <CheckBox
+        label={t(`console.source.pause_${isRead(at.kind) ? "directory" : at.kind}`)}
+        checked={at.paused ?? false}
+        onChange={(paused) => put({ paused })}
+      />
     </Part>
   );
 }
@@ -390,13 +394,28 @@ function Tested({ test, at, put }: { test: SourceTest; at: NewSource; put: Put }
   return (
     <section className="sheet" data-tested>
       <h2 className="border-b border-line px-4 py-2.5">
-        {t("console.source.read_well", { people: t("console.counted.people", { count: test.people }), count: test.groups })}
+        {at.kind === "calendar"
+          ? t("console.source.events_ahead", { count: test.events })
+          : at.kind === "inventory"
+            ? t("console.source.things_in", { count: test.things })
+            : t("console.source.read_well", { people: t("console.counted.people", { count: test.people }), count: test.groups })}
       </h2>
-      <Mapping
-        matched={test.matched}
-        loose={test.loose}
-        take={(was, near) => put({ bring: { ...bring, groups: (bring.groups ?? []).map((m) => (m.outside === was ? { ...m, outside: near } : m)) } })}
-      />
+      {at.kind !== "inventory" && (
+        <Mapping
+          kind={at.kind}
+          matched={test.matched}
+          loose={test.loose}
+          take={(was, near) =>
+            put({
+              bring: {
+                ...bring,
+                groups: bring.groups?.map((m) => (m.outside === was ? { ...m, outside: near } : m)),
+                calendars: bring.calendars?.map((r) => (r.text === was ? { ...r, text: near } : r)),
+              },
+            })
+          }
+        />
+      )}
       <Problems list={test.problems} more={test.more} />
     </section>
   );

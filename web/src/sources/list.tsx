@@ -10,6 +10,17 @@ import { Instant } from "../ui/time";
 import { useZone } from "../ui/time-field";
 import { number, t } from "../words";
 
+/** isRead tells whether sources of a kind are read; the others bring by themselves. */
+export const isRead = (kind: Source["kind"]) => kind === "directory" || kind === "calendar" || kind === "inventory";
+
+/** broughtText says what a source has brought that is there still. */
+export function broughtText(s: Source): string {
+  if (s.kind === "calendar")
+    return s.keeps?.length ? t("console.source.keeps_days", { names: s.keeps.map((k) => k.name).join(", ") }) : t("console.source.no_calendar");
+  if (s.kind === "inventory") return `${t("console.counted.devices", { count: s.devices })} · ${t("console.source.sites", { count: s.sites })}`;
+  return `${t("console.counted.people", { count: s.users })} · ${t("console.source.memberships", { count: s.members })}`;
+}
+
 /** SourceListPage shows where people and groups come from that are kept outside, and how each last went. */
 export function SourceListPage() {
   const found = useQuery({ queryKey: ["sources"], queryFn: sources });
@@ -35,11 +46,9 @@ export function SourceListPage() {
             <Link className="link font-semibold" to={`/sources/${encodeURIComponent(s.id)}`}>
               {s.name}
             </Link>
-            <span className="tabular-nums">
-              {t("console.counted.people", { count: s.users })} · {t("console.source.memberships", { count: s.members })}
-            </span>
-            {s.kind === "directory" && <Outcome of={s} />}
-            <span className="ml-auto text-soft">{s.kind === "directory" || s.paused ? <NextRun of={s} /> : t(`console.source.brings_${s.kind}`)}</span>
+            <span className="tabular-nums">{broughtText(s)}</span>
+            {isRead(s.kind) && <Outcome of={s} />}
+            <span className="ml-auto text-soft">{isRead(s.kind) || s.paused ? <NextRun of={s} /> : t(`console.source.brings_${s.kind}`)}</span>
           </li>
         ))}
       </ul>
@@ -78,9 +87,11 @@ export function NextRun({ of }: { of: Source }) {
   );
 }
 
+const counted = ["new", "changed", "back", "gone", "joined", "left", "new_days", "gone_days", "new_things", "changed_things", "gone_things"] as const;
+
 /** countsOf says what a reading comes to, in a few words; nothing where it comes to nothing. */
-export function countsOf(c: { new: number; changed: number; back: number; gone: number; joined: number; left: number }) {
-  return (["new", "changed", "back", "gone", "joined", "left"] as const)
+export function countsOf(c: Record<(typeof counted)[number], number>) {
+  return counted
     .filter((k) => c[k] > 0)
     .map((k) => t(`console.source.count_${k}`, { n: number(c[k]) }))
     .join(", ");

@@ -1,29 +1,40 @@
 import { Check, TriangleAlert } from "lucide-react";
-import type { SourceMatch, SourceProblem } from "../api/sources";
+import type { NewSource, SourceMatch, SourceProblem } from "../api/sources";
 import { RecordLink } from "../ui/record-link";
 import { number, t } from "../words";
 
 /** Mapping is two columns: the groups there, and the groups here that they feed. What does not match comes first. */
-export function Mapping({ matched, loose = [], take }: { matched: SourceMatch[]; loose?: SourceMatch[]; take?: (was: string, near: string) => void }) {
-  if (matched.length + loose.length === 0) return <p className="px-4 py-3 text-soft">{t("console.source.nothing_mapped")}</p>;
+export function Mapping({
+  kind,
+  matched,
+  loose = [],
+  take,
+}: {
+  kind: NewSource["kind"];
+  matched: SourceMatch[];
+  loose?: SourceMatch[];
+  take?: (was: string, near: string) => void;
+}) {
+  const days = kind === "calendar";
+  if (matched.length + loose.length === 0) return <p className="px-4 py-3 text-soft">{t(days ? "console.source.no_days" : "console.source.nothing_mapped")}</p>;
   return (
     <table className="w-full">
       <thead>
         <tr className="text-xs text-soft">
           <th scope="col" className="w-[38%] px-4 py-1.5">
-            {t("console.source.there")}
+            {t(days ? "console.source.events_there" : "console.source.there")}
           </th>
           <th scope="col" className="w-[30%] px-4 py-1.5">
-            {t("console.source.here")}
+            {t(days ? "console.source.calendar_here" : "console.source.here")}
           </th>
           <th scope="col" className="px-4 py-1.5 text-right">
-            {t("console.field.members")}
+            {t(days ? "console.source.times" : "console.field.members")}
           </th>
         </tr>
       </thead>
       <tbody>
         {matched.map((m) => (
-          <tr key={`${m.outside} ${m.group?.id ?? ""}`} className="border-t border-line/60 align-top">
+          <tr key={`${m.outside} ${m.group?.id ?? m.calendar?.id ?? ""}`} className="border-t border-line/60 align-top">
             <td className="px-4 py-1.5">
               <span className={m.found ? "" : "font-semibold text-breaks"}>
                 {m.found ? <Check size={14} aria-hidden className="mr-1 inline text-holds" /> : <TriangleAlert size={14} aria-hidden className="mr-1 inline" />}
@@ -38,7 +49,8 @@ export function Mapping({ matched, loose = [], take }: { matched: SourceMatch[];
             </td>
             <td className="px-4 py-1.5">
               {m.group && (m.make ? m.group.name : <RecordLink type="user_groups" id={m.group.id} name={m.group.name} />)}
-              {m.rule && <span className="ml-2 text-[0.86rem] text-soft">{t(m.make ? "console.source.made" : "console.source.by_rule")}</span>}
+              {m.calendar && <RecordLink type="calendars" id={m.calendar.id} name={m.calendar.name} />}
+              {m.rule && !m.calendar && <span className="ml-2 text-[0.86rem] text-soft">{t(m.make ? "console.source.made" : "console.source.by_rule")}</span>}
             </td>
             <td className="px-4 py-1.5 text-right tabular-nums">{m.found ? number(m.members) : "–"}</td>
           </tr>
@@ -46,7 +58,7 @@ export function Mapping({ matched, loose = [], take }: { matched: SourceMatch[];
         {loose.map((m) => (
           <tr key={m.outside} className="border-t border-line/60 text-soft">
             <td className="px-4 py-1.5">{m.outside}</td>
-            <td className="px-4 py-1.5">{t("console.source.unmapped")}</td>
+            <td className="px-4 py-1.5">{t(days ? "console.source.gives_none" : "console.source.unmapped")}</td>
             <td className="px-4 py-1.5 text-right tabular-nums">{number(m.members)}</td>
           </tr>
         ))}

@@ -1,11 +1,11 @@
 import { Lock } from "lucide-react";
 import { Link } from "react-router";
-import { useOrigins } from "../api/sources";
+import { useOrigins, type Origins } from "../api/sources";
 import { ofBefore } from "../session/as-of";
 import { labelOf, number, t } from "../words";
 
 /** OriginNote says of a record from which source it comes, and what of it is changed there. */
-export function OriginNote({ type, id }: { type: "users" | "user_groups"; id: string }) {
+export function OriginNote({ type, id }: { type: Origins; id: string }) {
   const origins = useOrigins(type, id);
   if (ofBefore) return null; // of now: nobody changes what was
   return origins.map((o) => {

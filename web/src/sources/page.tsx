@@ -4,6 +4,7 @@ import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { reasonOf } from "../api/client";
 import {
+  bringToSource,
   dropSource,
   findInSource,
   getSource,
@@ -20,6 +21,7 @@ import { ImpactView } from "../impact/impact";
 import { UnmetList } from "../impact/unmet";
 import { base } from "../base";
 import { useOwner } from "../session/mandates";
+import { ChooseFile } from "../ui/choose-file";
 import { Combobox } from "../ui/combobox";
 import { TextField } from "../ui/fields";
 import { Footer, Modal } from "../ui/modal";
@@ -29,7 +31,8 @@ import { Instant } from "../ui/time";
 import { useZone } from "../ui/time-field";
 import { useDebounced } from "../ui/use-debounced";
 import { number, t } from "../words";
-import { countsOf, NextRun, Outcome } from "./list";
+import { Days } from "./days";
+import { broughtText, countsOf, isRead, NextRun, Outcome } from "./list";
 import { Mapping, Problems } from "./mapping";
 
 /** SourcePage shows one source: how it goes, what a reading would do before it counts, its mapping, who is there, and its last readings. */
@@ -52,7 +55,8 @@ function Shown({ source }: { source: Source }) {
   });
   const busy = look.isPending || read.isPending;
   const last = source.last;
-  const pushed = source.kind !== "directory";
+  const feed = source.calendar ?? source.inventory;
+  const pushed = !isRead(source.kind);
   return (
     <div className="mx-auto max-w-6xl">
       <div className="mb-4 flex flex-wrap items-start gap-3">
@@ -69,8 +73,7 @@ function Shown({ source }: { source: Source }) {
             )}
           </p>
           <p className="text-soft">
-            {t("console.counted.people", { count: source.users })} · {t("console.source.memberships", { count: source.members })} ·{" "}
-            {t(pushed ? "console.source.on_behalf" : "console.source.as_whom", { name: source.author.name })}
+            {broughtText(source)} · {t(pushed ? "console.source.on_behalf" : "console.source.as_whom", { name: source.author.name })}
           </p>
           {last?.why && <Fault text={last.why} />}
         </div>
@@ -91,12 +94,14 @@ function Shown({ source }: { source: Source }) {
       {busy && <Busy />}
       <Fault text={look.error ? reasonOf(look.error, t("console.unreachable")) : undefined} />
       <Fault text={read.error ? reasonOf(read.error, t("console.edit.not_saved")) : undefined} />
-      {look.data && !busy && <Looked look={look.data} read={(body) => read.mutate(body)} />}
+      {look.data && !busy && <Looked kind={source.kind} look={look.data} read={(body) => read.mutate(body)} />}
       <div className="mt-5 grid items-start gap-5 lg:grid-cols-2">
         <Set source={source} />
         {source.kind === "scim" && <Token source={source} />}
         {source.kind === "directory" && <Find source={source} />}
         {source.kind === "sign_on" && <Back source={source} />}
+        {feed && !feed.url && <Bring source={source} />}
+        {(source.vanished ?? []).length > 0 && <Vanished source={source} />}
       </div>
       {!pushed && <Runs source={source} />}
     </div>
@@ -104,7 +109,15 @@ function Shown({ source }: { source: Source }) {
 }
 
 /** Looked is what a reading would do: it counts when somebody says so. */
-function Looked({ look, read }: { look: SourceLook; read: (body: { digest: string; accept?: boolean; reason?: string; override?: string[] }) => void }) {
+function Looked({
+  kind,
+  look,
+  read,
+}: {
+  kind: Source["kind"];
+  look: SourceLook;
+  read: (body: { digest: string; accept?: boolean; reason?: string; override?: string[] }) => void;
+}) {
   const zone = useZone({});
   const [reason, setReason] = useState("");
   const counts = countsOf(look.counts);
@@ -119,7 +132,8 @@ function Looked({ look, read }: { look: SourceLook; read: (body: { digest: strin
       </h2>
       <div className="grid gap-x-6 lg:grid-cols-2">
         <div className="min-w-0">
-          <Mapping matched={look.matched} loose={look.loose} />
+          {kind !== "inventory" && <Mapping kind={kind} matched={look.matched} loose={look.loose} />}
+          <Days list={look.calendars ?? []} />
           <Problems list={look.problems} more={look.more} />
         </div>
         <div className="min-w-0 border-line px-4 py-3 lg:border-l">
@@ -191,6 +205,7 @@ function Remove({ source }: { source: Source }) {
 /** Set says how the source is set up. */
 function Set({ source }: { source: Source }) {
   const d = source.directory;
+  const feed = source.calendar ?? source.inventory;
   const { bring } = source;
   const where: [string, string][] = d
     ? [
@@ -205,11 +220,17 @@ function Set({ source }: { source: Source }) {
           ["issuer", source.sign_on.issuer],
           ["client_id", source.sign_on.client_id],
         ]
-      : [["kind", t("console.source.kind_scim")]];
+      : feed
+        ? [
+            ["feed_url", feed.url || t("console.source.brought_by_hand")],
+            ...(source.calendar ? [["zone", source.calendar.zone ?? "UTC"] as [string, string]] : []),
+            ...(source.inventory ? [["format", t(`console.source.format_${source.inventory.format}`)] as [string, string]] : []),
+          ]
+        : [["kind", t("console.source.kind_scim")]];
   const rows: [string, string][] = [
     ...where,
-    ...(source.kind === "sign_on" ? [] : [["gone", t(`console.source.gone_${bring?.gone ?? "suspended"}`)] as [string, string]]),
-    ...(source.kind === "directory" ? [["undo", t(`console.source.undo_${bring?.undo ?? "refused"}`)] as [string, string]] : []),
+    ...(source.kind !== "directory" && source.kind !== "scim" ? [] : [["gone", t(`console.source.gone_${bring?.gone ?? "suspended"}`)] as [string, string]]),
+    ...(isRead(source.kind) ? [["undo", t(`console.source.undo_${bring?.undo ?? "refused"}`)] as [string, string]] : []),
   ];
   return (
     <section className="sheet">
@@ -228,9 +249,74 @@ function Set({ source }: { source: Source }) {
             {m.outside} → <RecordLink type="user_groups" id={m.group} />
           </li>
         ))}
+        {bring?.calendars?.map((r) => (
+          <li key={`${r.match} ${r.text ?? ""}`}>
+            {t(`console.source.event_${r.match}`)} {r.text} → <RecordLink type="calendars" id={r.calendar} />
+          </li>
+        ))}
+        {Object.entries(source.inventory?.columns ?? {}).map(([ours, theirs]) => (
+          <li key={ours}>
+            {theirs} → {t(`console.source.column_${ours as "id"}`)}
+          </li>
+        ))}
         {bring?.rules?.map((r) => (
           <li key={`${r.match} ${r.text}`}>
             {t(`console.source.rule_${r.match}`, { text: r.text })} → {r.group}
+          </li>
+        ))}
+      </ul>
+    </section>
+  );
+}
+
+/** Bring brings a source that has no address the file that it is read from. */
+function Bring({ source }: { source: Source }) {
+  const owner = useOwner();
+  const zone = useZone({});
+  const queries = useQueryClient();
+  const bring = useMutation({
+    mutationFn: async (file: File) => bringToSource(source.id, await file.text(), source.kind === "calendar" ? "text/calendar" : mediaOf(source)),
+    onSuccess: () => queries.invalidateQueries(),
+  });
+  const accept = source.kind === "calendar" ? ".ics" : source.inventory?.format === "csv" ? ".csv" : ".jsonl,.ndjson";
+  return (
+    <section className="sheet print:hidden">
+      <h2 className="border-b border-line px-4 py-2.5">{t("console.source.file")}</h2>
+      <div className="flex flex-col gap-2 px-4 py-3">
+        <p className={source.content ? "" : "text-soft"} role="status">
+          {source.content ? (
+            <>
+              {t("console.source.brought_at")} <Instant at={source.content} zone={zone} />
+            </>
+          ) : (
+            t("console.source.nothing_brought")
+          )}
+        </p>
+        <Fault text={bring.error ? reasonOf(bring.error, t("console.edit.not_saved")) : undefined} />
+        {owner && (
+          <div>
+            <ChooseFile accept={accept} choose={(file) => file && bring.mutate(file)}>
+              {t("console.source.bring")}
+            </ChooseFile>
+          </div>
+        )}
+      </div>
+    </section>
+  );
+}
+
+const mediaOf = (source: Source) => (source.inventory?.format === "csv" ? "text/csv" : "application/x-ndjson");
+
+/** Vanished are the devices and sites that are no longer in the list that they came from. */
+function Vanished({ source }: { source: Source }) {
+  return (
+    <section className="sheet">
+      <h2 className="border-b border-line px-4 py-2.5">{t("console.source.vanished")}</h2>
+      <p className="px-4 pt-3 text-[0.86rem] text-soft">{t("console.source.vanished_help")}</p>
+      <ul className="max-h-72 overflow-auto px-4 py-2">
+        {source.vanished?.map((v) => (
+          <li key={`${v.type} ${v.id}`}>
+            <RecordLink type={v.type} id={v.id} name={v.name} /> <span className="text-soft">{v.outside}</span>
           </li>
         ))}
       </ul>

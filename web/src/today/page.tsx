@@ -152,6 +152,8 @@ function Invited({ day }: { day: Today }) {
 /** Where what needs a look is listed; findings, by their kind. */
 const looks: Record<string, string> = {
   sources: "/people/sources",
+  vanished: "/people/sources",
+  hooks: "/settings/hooks",
   drafts: "/upkeep/drafts",
   drafts_failed: "/upkeep/drafts",
   reviews: "/upkeep/reviews",
