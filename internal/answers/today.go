@@ -39,7 +39,7 @@ func (s Service) Today(ctx context.Context, c service.Caller) (wire.Today, error
 	if out.Schedules, err = openNow(p, now); err != nil {
 		return out, err
 	}
-	ending := endings(p, v, now)
+	ending := endings(p, v, now, endingWithin)
 	if s.Permit(st, c, service.Whole, "") == nil {
 		for _, x := range s.Ending(now.Add(endingWithin)) {
 			ending = append(ending, wire.Ending{Kind: "token", At: *x.Expires, Token: x.Name, User: &wire.Named{ID: x.User, Name: p.Title(policy.Users, x.User)}})
@@ -131,9 +131,9 @@ func btoi(b bool) int {
 }
 
 // endings lists what ends within a week, the next first.
-func endings(p *policy.Policy, v authority.View, now time.Time) []wire.Ending {
+func endings(p *policy.Policy, v authority.View, now time.Time, within time.Duration) []wire.Ending {
 	out := []wire.Ending{}
-	soon := func(t time.Time) bool { return t.After(now) && t.Before(now.Add(endingWithin)) }
+	soon := func(t time.Time) bool { return t.After(now) && t.Before(now.Add(within)) }
 	named := func(r policy.Record) *wire.Named { return &wire.Named{ID: r.Key(), Name: r.Title()} }
 	for g := range policy.Each[*policy.UserGroup](p) {
 		for _, m := range g.Members {

@@ -86,9 +86,12 @@ func (a *app) sourceShow() *cobra.Command {
 			}
 			if at := feedOf(&out.NewSource); at != nil {
 				from := cmp.Or(at.URL, "a file that was brought "+cmp.Or(used(out.Content), "never yet"))
-				if out.Calendar != nil {
+				switch {
+				case out.SCIM != nil:
+					fmt.Fprintf(a.Err, "  read by SCIM from %s\n", from)
+				case out.Calendar != nil:
 					fmt.Fprintf(a.Err, "  a calendar from %s; days by the clock of %s\n", from, cmp.Or(out.Calendar.Zone, "UTC"))
-				} else {
+				default:
 					fmt.Fprintf(a.Err, "  a list in %s from %s\n", out.Inventory.Format, from)
 				}
 			}
@@ -176,6 +179,8 @@ func (a *app) sourceAdd() *cobra.Command {
 			}
 			in := wire.NewSource{Name: args[0]}
 			switch {
+			case scim && cmd.Flags().Changed("url"):
+				in.Kind, in.SCIM = "scim_read", &source.Feed{}
 			case scim:
 				in.Kind = "scim"
 			case calendar:
@@ -195,7 +200,7 @@ func (a *app) sourceAdd() *cobra.Command {
 				return err
 			}
 			switch {
-			case scim:
+			case in.Kind == "scim":
 				fmt.Fprintf(a.Err, "Set up. “sentier source token %s” makes the token with which it brings people and groups to /scim/v2.\n", out.ID)
 			case in.SignOn != nil:
 				fmt.Fprintf(a.Err, "Set up. The provider sends people back to …/sign-on/%[1]s/callback, and tells log-outs to …/sign-on/%[1]s/logout.\n", out.ID)
@@ -208,7 +213,7 @@ func (a *app) sourceAdd() *cobra.Command {
 		},
 	}
 	f.add(cmd)
-	cmd.Flags().BoolVar(&scim, "scim", false, "it brings people and groups by itself, over SCIM 2.0; nothing is read")
+	cmd.Flags().BoolVar(&scim, "scim", false, "people and groups over SCIM 2.0: brought to this service, or with --url read from another")
 	cmd.Flags().BoolVar(&calendar, "calendar", false, "it is a calendar in iCalendar: read from --url, or brought as a file")
 	cmd.Flags().StringVar(&inventory, "inventory", "", "it is a list of devices and sites, written so: read from --url, or brought as a file")
 	return cmd

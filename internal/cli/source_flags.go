@@ -72,6 +72,8 @@ func feedOf(s *wire.NewSource) *source.Feed {
 		return &s.Calendar.Feed
 	case s.Inventory != nil:
 		return &s.Inventory.Feed
+	case s.SCIM != nil:
+		return s.SCIM
 	}
 	return nil
 }
@@ -101,7 +103,7 @@ func authorityOf(s *wire.NewSource) *string {
 func (f *sourceFlags) add(cmd *cobra.Command) {
 	x := cmd.Flags()
 	text := func(name, help string, at func(*wire.NewSource) *string) { flagAt(f, x.StringVar, name, help, at) }
-	text("url", "where it is: ldaps://host or ldap://host of a directory, https://host/path of a calendar or an inventory", func(s *wire.NewSource) *string {
+	text("url", "where it is: ldaps://host or ldap://host of a directory, https://host/path of what else is read", func(s *wire.NewSource) *string {
 		if at := feedOf(s); at != nil {
 			return &at.URL
 		}

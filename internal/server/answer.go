@@ -13,8 +13,6 @@ import (
 	"sync"
 	"time"
 
-	"sentier/internal/service"
-
 	"github.com/labstack/echo/v5"
 )
 
@@ -109,7 +107,7 @@ func (r *request) pour(media string, write func(io.Writer) error) error {
 		return nil
 	}
 	if err := errors.Join(write(to), finish()); err != nil {
-		r.server.log.Warn("an answer was cut off", "path", service.Clip(r.Request().URL.Path), "error", err)
+		r.server.log.Warn("an answer was cut off", "path", loggedPath(r.Request()), "error", err)
 		panic(http.ErrAbortHandler)
 	}
 	return nil

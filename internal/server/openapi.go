@@ -27,6 +27,7 @@ var tagMeanings = [][2]string{
 	{"drafts", "Changes that are gathered, looked at and agreed to before they count."},
 	{"upkeep", "What may not be meant as it is, and what mends it."},
 	{"hooks", "Others who are told what happens."},
+	{"feeds", "Calendars that others read by a secret address."},
 	{"sources", "Directories, and what else people and groups come from."},
 	{"reviews", "Rounds in which those responsible confirm or take away what people hold."},
 	{"policy", "The whole policy, as a document."},

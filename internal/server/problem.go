@@ -112,7 +112,7 @@ func (s *Server) explain(c *echo.Context, p *wire.Problem, err error, words serv
 	case p.Status == http.StatusMethodNotAllowed:
 		p.Detail = words.Say("problem.method-not-allowed.means")
 	case p.Status == http.StatusInternalServerError:
-		s.log.Error("request failed", "method", service.Clip(c.Request().Method), "path", service.Clip(c.Request().URL.Path), "error", firstLine(err.Error()))
+		s.log.Error("request failed", "method", service.Clip(c.Request().Method), "path", loggedPath(c.Request()), "error", firstLine(err.Error()))
 		p.Detail = words.Say("problem.internal.means")
 	case errors.As(err, &say):
 		p.Detail = say.In(words)

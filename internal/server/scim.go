@@ -332,7 +332,7 @@ func (s *Server) scimError(r *request, err error) (int, scim.Resource) {
 	case status == http.StatusNotFound:
 		detail = words.Say("problem.not-found.means")
 	case status == http.StatusInternalServerError:
-		s.log.Error("request failed", "method", service.Clip(r.Request().Method), "path", service.Clip(r.Request().URL.Path), "error", firstLine(err.Error()))
+		s.log.Error("request failed", "method", service.Clip(r.Request().Method), "path", loggedPath(r.Request()), "error", firstLine(err.Error()))
 		detail = words.Say("problem.internal.means")
 	case errors.As(err, &say):
 		detail = say.In(words)

@@ -86,7 +86,7 @@ func New(svc *service.Service, o Options) (*Server, error) {
 	router := echo.NewRouter(echo.RouterConfig{UnescapePathParamValues: true, AutoHandleHEAD: true, NotFoundHandler: s.elsewhere})
 	s.echo = echo.NewWithConfig(echo.Config{Logger: o.Log, HTTPErrorHandler: s.problem, Router: router})
 	s.echo.Use(s.observe, middleware.RecoverWithConfig(middleware.RecoverConfig{DisablePrintStack: true}), s.secure)
-	routes := slices.Concat(s.routes(), s.editRoutes(), s.auditRoutes(), s.ownRoutes(), s.draftRoutes(), s.upkeepRoutes(), s.reviewRoutes(), s.sourceRoutes(), s.hookRoutes())
+	routes := slices.Concat(s.routes(), s.editRoutes(), s.auditRoutes(), s.ownRoutes(), s.draftRoutes(), s.upkeepRoutes(), s.reviewRoutes(), s.sourceRoutes(), s.hookRoutes(), s.feedRoutes())
 	for _, r := range slices.Concat(routes, s.scimRoutes(), s.signOnRoutes()) {
 		s.echo.Add(r.method, r.echoPath(), s.handler(r))
 	}

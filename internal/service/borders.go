@@ -106,6 +106,13 @@ type (
 		Dismissals(ctx context.Context, at time.Time) ([]store.Dismissal, error)
 	}
 
+	// Feeds are calendars that others read by a secret address.
+	Feeds interface {
+		AddFeed(ctx context.Context, f store.Feed) error
+		DropFeed(ctx context.Context, id string) error
+		Feeds(ctx context.Context) ([]store.Feed, error)
+	}
+
 	// Preferences are how people have the console.
 	Preferences interface {
 		KeepPreference(ctx context.Context, p store.Preference) error
@@ -152,6 +159,7 @@ type Borders struct {
 	SignOns     SignOns // how people sign in elsewhere
 	Hooks       Hooks
 	Secret      func(name string) (string, error) // finds a secret of the machine by its name
+	Feeds       Feeds
 	Upkeep      Upkeep
 	Preferences Preferences
 	Blank       Blank
@@ -165,5 +173,5 @@ type Borders struct {
 // On are the borders of a service on a store and a record.
 func On(st *store.Store, record Record, log *slog.Logger, clock func() time.Time) Borders {
 	secrets := outbound.Secrets{Folder: filepath.Join(st.Dir(), "secrets")}
-	return Borders{Record: record, Outside: outside{directory.Reader{Secrets: secrets}}, Secret: secrets.Secret, SignOns: &signon.Providers{Secret: secrets.Secret}, Revisions: st, History: st, Stage: st, Credentials: st, Looks: st, Requests: st, Drafts: st, Reviews: st, Sources: st, Hooks: st, Upkeep: st, Preferences: st, Blank: st, Files: st, Clock: clock, Log: log}
+	return Borders{Record: record, Outside: outside{directory.Reader{Secrets: secrets}}, Secret: secrets.Secret, SignOns: &signon.Providers{Secret: secrets.Secret}, Revisions: st, History: st, Stage: st, Credentials: st, Looks: st, Requests: st, Drafts: st, Reviews: st, Sources: st, Hooks: st, Feeds: st, Upkeep: st, Preferences: st, Blank: st, Files: st, Clock: clock, Log: log}
 }

@@ -211,24 +211,6 @@ func (w *scimWork) origined(t policy.Type, id, place string, attributes scim.Res
 	return source.Origin{Source: w.source.ID, Type: t, Outside: id, Record: id, Place: place, Told: string(text)}
 }
 
-// nameOf is the name of somebody, as a record has it.
-func nameOf(a scim.Resource) string {
-	parts := strings.TrimSpace(scim.Text(a, "name.givenName") + " " + scim.Text(a, "name.familyName"))
-	return strings.TrimSpace(cmp.Or(scim.Text(a, "displayName"), scim.Text(a, "name.formatted"), parts, scim.Text(a, "userName")))
-}
-
-// addressOf is the address of somebody: the primary, or the first.
-func addressOf(a scim.Resource) string {
-	first := ""
-	for _, v := range scim.Values(a, "emails") {
-		if v["primary"] == true {
-			return scim.Text(v, "value")
-		}
-		first = cmp.Or(first, scim.Text(v, "value"))
-	}
-	return first
-}
-
 // user makes somebody, or makes them what is told.
 func (w *scimWork) user(id string, a scim.Resource) (string, error) {
 	name := strings.TrimSpace(scim.Text(a, "userName"))
@@ -261,7 +243,7 @@ func (w *scimWork) user(id string, a scim.Resource) (string, error) {
 		copied := *before
 		u = &copied
 	}
-	u.ID, u.Name, u.Email = policy.UserID(id), nameOf(a), addressOf(a)
+	u.ID, u.Name, u.Email = policy.UserID(id), scim.NameOf(a), scim.AddressOf(a)
 	next := w.origined(policy.Users, id, name, a, created)
 	next.Suspended = o.Suspended
 	switch active := scim.Active(a); {

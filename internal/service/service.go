@@ -45,6 +45,8 @@ type Service struct {
 	drafting    sync.Mutex   // held by the one draft that is being changed
 	nextHour    atomic.Int64 // when something is due next, in Unix milliseconds; 0: not known
 
+	feeds    atomic.Pointer[feeds]
+	feeding  sync.Mutex // held by whoever makes a feed or takes one away
 	sourcing sourcing
 	bearers  bearers
 	hooking  hooks
@@ -86,6 +88,9 @@ func Open(ctx context.Context, borders Borders) (*Service, error) {
 		return nil, err
 	}
 	if s.seal, err = newSeal(); err != nil {
+		return nil, err
+	}
+	if err := s.loadFeeds(ctx); err != nil {
 		return nil, err
 	}
 	if err := s.loadSources(ctx); err != nil {

@@ -247,15 +247,15 @@ func (s *Service) checkSource(in wire.NewSource) (wire.NewSource, []byte, error)
 	}
 	for _, other := range sourceKinds {
 		if has := other.has != nil && other.has(&in); has && other != kind {
-			return in, nil, Wrong(other.name, "goes with the kind %s, and that with it", other.name)
+			return in, nil, Wrong(other.settings(), "goes with the kind %s, and that with it", other.name)
 		}
 	}
 	if kind.has != nil && !kind.has(&in) {
-		return in, nil, Wrong(kind.name, "goes with the kind %s, and that with it", kind.name)
+		return in, nil, Wrong(kind.settings(), "goes with the kind %s, and that with it", kind.name)
 	}
 	if kind.check != nil {
 		if field, problem := kind.check(&in); problem != nil {
-			return in, nil, &InputError{Field: kind.name + "." + field, Problem: *problem}
+			return in, nil, &InputError{Field: kind.settings() + "." + field, Problem: *problem}
 		}
 	}
 	if in.Bring.Same && kind.name != kindInventory {

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"strings"
@@ -12,6 +13,7 @@ import (
 	"sentier/internal/inventory"
 	"sentier/internal/outbound"
 	"sentier/internal/policy"
+	"sentier/internal/scim"
 	"sentier/internal/signon"
 	"sentier/internal/source"
 	"sentier/internal/store"
@@ -23,6 +25,7 @@ const (
 	kindDirectory = "directory" // read by LDAP
 	kindCalendar  = "calendar"  // read from iCalendar
 	kindInventory = "inventory" // devices and sites read from a list
+	kindSCIMRead  = "scim_read" // people and groups read from another service by SCIM
 )
 
 // Bounds of what is read from an address, or brought.
@@ -34,6 +37,7 @@ const (
 // sourceKind is what a kind of source is, and how it is read.
 type sourceKind struct {
 	name  string
+	part  string                                                                                     // as its own settings are called; empty: as the kind
 	has   func(*wire.NewSource) bool                                                                 // whether its own settings are there; nil: it has none
 	check func(*wire.NewSource) (field string, problem *policy.Said)                                 // what is wrong with them
 	read  func(ctx context.Context, s *Service, in *wire.NewSource, id string) (*source.Held, error) // nil: it is not read, and brings by itself
@@ -88,6 +92,27 @@ var sourceKinds = []*sourceKind{
 			return inventory.Read(text, in.Inventory)
 		},
 	},
+	{
+		name: kindSCIMRead,
+		part: "scim",
+		has:  func(in *wire.NewSource) bool { return in.SCIM != nil },
+		check: func(in *wire.NewSource) (string, *policy.Said) {
+			if in.SCIM.URL == "" {
+				return "url", policy.Complain("is missing: say where the other service is, up to /scim/v2")
+			}
+			return checkFeed(in.SCIM)
+		},
+		read: readSCIM,
+	},
+}
+
+// readSCIM reads the people and groups of another service.
+func readSCIM(ctx context.Context, s *Service, in *wire.NewSource, _ string) (*source.Held, error) {
+	token, err := s.borders.Secret(in.SCIM.Secret)
+	if err != nil {
+		return nil, err
+	}
+	return scim.Fetch(ctx, in.SCIM, token)
 }
 
 // What events with a time of day come to.
@@ -95,6 +120,9 @@ const (
 	timedDays    = "days"
 	timedLeftOut = "left_out"
 )
+
+// settings is how the kind's own settings are called.
+func (k *sourceKind) settings() string { return cmp.Or(k.part, k.name) }
 
 // kindOf is a kind by its name; nil: there is none.
 func kindOf(name string) *sourceKind {

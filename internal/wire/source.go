@@ -10,11 +10,12 @@ import (
 // NewSource is a source of users and groups, as it is set up.
 type NewSource struct {
 	Name string `json:"name" sentier:"required" description:"by which people know it; its id is made of it"`
-	Kind string `json:"kind" sentier:"required" enum:"directory,scim,sign_on,calendar,inventory" description:"directory: people and groups are read by LDAP; calendar: closures and special days are read from iCalendar; inventory: devices and sites are read from a list; scim: they are brought by SCIM 2.0, at /scim/v2, with a token of the source; sign_on: people sign in at a provider of OpenID Connect"`
+	Kind string `json:"kind" sentier:"required" enum:"directory,scim,scim_read,sign_on,calendar,inventory" description:"directory: people and groups are read by LDAP; calendar: closures and special days are read from iCalendar; inventory: devices and sites are read from a list; scim: they are brought by SCIM 2.0, at /scim/v2, with a token of the source; scim_read: they are read from another service by SCIM 2.0; sign_on: people sign in at a provider of OpenID Connect"`
 
 	Directory *source.Directory    `json:"directory,omitempty" description:"of a directory: where it is, and how it keeps people and groups"`
 	SignOn    *source.SignOn       `json:"sign_on,omitempty" description:"of a provider of sign-on: where it is, and what is taken of what it says"`
 	Calendar  *source.CalendarFeed `json:"calendar,omitempty" description:"of a calendar: where it is, and how its events become days"`
+	SCIM      *source.Feed         `json:"scim,omitempty" description:"of another service that speaks SCIM: its address up to /scim/v2, and the token as whose bearer it is read"`
 	Inventory *source.Inventory    `json:"inventory,omitempty" description:"of an inventory: where the list is, and how it is written"`
 	Bring     source.Intake        `json:"bring,omitzero" description:"what comes of what it holds"`
 	Every     int                  `json:"every,omitempty" description:"after how many minutes it is read again; 0: only when somebody asks for it"`

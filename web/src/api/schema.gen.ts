@@ -888,6 +888,50 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/feeds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Your calendars that others read by a secret address
+         * @description Your calendars that others read by a secret address. About oneself it takes no mandate.
+         */
+        get: operations["listFeeds"];
+        put?: never;
+        /**
+         * Make a calendar that others read by a secret address, which is told once
+         * @description Make a calendar that others read by a secret address, which is told once. About oneself it takes no mandate.
+         */
+        post: operations["createFeed"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/feeds/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Take a calendar away: its address is good for nothing from then on
+         * @description Take a calendar away: its address is good for nothing from then on. About oneself it takes no mandate.
+         */
+        delete: operations["dropFeed"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/find": {
         parameters: {
             query?: never;
@@ -3256,6 +3300,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/feeds/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * A calendar, for whoever has its secret address
+         * @description A calendar, for whoever has its secret address. Answers without a credential.
+         */
+        get: operations["getFeed"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/healthz": {
         parameters: {
             query?: never;
@@ -4489,6 +4553,34 @@ export interface components {
             path: string;
             problem: string;
         };
+        Feed: {
+            /** @description the certificate of the authority that vouches for it, in PEM; left out: those that the machine trusts */
+            authority?: string;
+            /** @description the name of the secret with the token as whose bearer it is read; left out: as nobody */
+            secret?: string;
+            /** @description https://host/path, or http on this very machine; left out: what was brought last, by sentier source bring or at the desk */
+            url?: string;
+        };
+        FeedType2: {
+            /** Format: date-time */
+            created: string;
+            id: string;
+            /**
+             * @description schedule: when it is open; reach: when somebody may do what, where they may not always; ends: temporary rights that end
+             * @enum {string}
+             */
+            kind: "schedule" | "reach" | "ends";
+            /** @description of what it is */
+            name: string;
+            /** @description id of the schedule, or of the user; of reach left out: you */
+            of?: string;
+            /** @description the secret address on this service, of a feed that was just made: shown once, and kept as a hash alone */
+            path?: string;
+            /** @description as whom it is read, as long as they may see it */
+            user: components["schemas"]["Named"];
+            /** @description the zone by whose clock a schedule goes that goes by the clock of the device's site; left out: that of the settings */
+            zone?: string;
+        };
         FieldChange: {
             /** @description entries that came into a set */
             added?: unknown[];
@@ -5266,6 +5358,17 @@ export interface components {
             /** @description the caller's own; not asked for while setting one up is required of them */
             password?: string;
         };
+        NewFeed: {
+            /**
+             * @description schedule: when it is open; reach: when somebody may do what, where they may not always; ends: temporary rights that end
+             * @enum {string}
+             */
+            kind: "schedule" | "reach" | "ends";
+            /** @description id of the schedule, or of the user; of reach left out: you */
+            of?: string;
+            /** @description the zone by whose clock a schedule goes that goes by the clock of the device's site; left out: that of the settings */
+            zone?: string;
+        };
         NewHook: {
             /** @description kinds of entries of the record that are told; left out: change, request, draft, review and source */
             kinds?: string[];
@@ -5316,14 +5419,16 @@ export interface components {
             /** @description of an inventory: where the list is, and how it is written */
             inventory?: components["schemas"]["Inventory"];
             /**
-             * @description directory: people and groups are read by LDAP; calendar: closures and special days are read from iCalendar; inventory: devices and sites are read from a list; scim: they are brought by SCIM 2.0, at /scim/v2, with a token of the source; sign_on: people sign in at a provider of OpenID Connect
+             * @description directory: people and groups are read by LDAP; calendar: closures and special days are read from iCalendar; inventory: devices and sites are read from a list; scim: they are brought by SCIM 2.0, at /scim/v2, with a token of the source; scim_read: they are read from another service by SCIM 2.0; sign_on: people sign in at a provider of OpenID Connect
              * @enum {string}
              */
-            kind: "directory" | "scim" | "sign_on" | "calendar" | "inventory";
+            kind: "directory" | "scim" | "scim_read" | "sign_on" | "calendar" | "inventory";
             /** @description by which people know it; its id is made of it */
             name: string;
             /** @description it is not read by itself, for the time being */
             paused?: boolean;
+            /** @description of another service that speaks SCIM: its address up to /scim/v2, and the token as whose bearer it is read */
+            scim?: components["schemas"]["Feed"];
             /** @description of a provider of sign-on: where it is, and what is taken of what it says */
             sign_on?: components["schemas"]["SignOn"];
             /** @description when it is changed: that which was looked at */
@@ -6332,10 +6437,10 @@ export interface components {
             /** @description calendars of ours whose days it keeps */
             keeps?: components["schemas"]["Named"][];
             /**
-             * @description directory: people and groups are read by LDAP; calendar: closures and special days are read from iCalendar; inventory: devices and sites are read from a list; scim: they are brought by SCIM 2.0, at /scim/v2, with a token of the source; sign_on: people sign in at a provider of OpenID Connect
+             * @description directory: people and groups are read by LDAP; calendar: closures and special days are read from iCalendar; inventory: devices and sites are read from a list; scim: they are brought by SCIM 2.0, at /scim/v2, with a token of the source; scim_read: they are read from another service by SCIM 2.0; sign_on: people sign in at a provider of OpenID Connect
              * @enum {string}
              */
-            kind: "directory" | "scim" | "sign_on" | "calendar" | "inventory";
+            kind: "directory" | "scim" | "scim_read" | "sign_on" | "calendar" | "inventory";
             /** @description what became of the last reading */
             last?: components["schemas"]["SourceRun"];
             /** @description memberships that it has brought */
@@ -6351,6 +6456,8 @@ export interface components {
             paused?: boolean;
             /** @description of the last readings, newest first; of one source alone */
             runs?: components["schemas"]["SourceRun"][];
+            /** @description of another service that speaks SCIM: its address up to /scim/v2, and the token as whose bearer it is read */
+            scim?: components["schemas"]["Feed"];
             /** @description of a provider of sign-on: where it is, and what is taken of what it says */
             sign_on?: components["schemas"]["SignOn"];
             /** @description that come from it */
@@ -10125,6 +10232,101 @@ export interface operations {
             };
             /** @description As the caller has it already. */
             304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    listFeeds: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FeedType2"][];
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    createFeed: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewFeed"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FeedType2"];
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    dropFeed: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            204: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -17507,6 +17709,43 @@ export interface operations {
             401: components["responses"]["SignInProblem"];
             413: components["responses"]["TooLargeProblem"];
             415: components["responses"]["MediaTypeProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    getFeed: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description the secret, and .ics */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/calendar": string;
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            404: components["responses"]["NotFoundProblem"];
             429: components["responses"]["TooManyProblem"];
             503: components["responses"]["BusyProblem"];
             default: components["responses"]["InternalProblem"];

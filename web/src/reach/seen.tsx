@@ -4,6 +4,7 @@ import { Link, useParams } from "react-router";
 import { seen } from "../api/reach";
 import { Busy, Trouble } from "../ui/notice";
 import { RecordLink } from "../ui/record-link";
+import { Subscribe } from "../feeds/subscribe";
 import { Own } from "../mine/own";
 import { degrees } from "../ui/degree";
 import { t } from "../words";
@@ -54,6 +55,11 @@ export function SeenPage({ own }: { own?: string }) {
         </div>
       </dl>
       {own && <Own />}
+      {own && (
+        <div className="mb-3 flex justify-end">
+          <Subscribe kind="reach" />
+        </div>
+      )}
       {reach.total > 0 && (
         <section className="sheet">
           <ReachTable of={reach} items={reach.items} open={own !== undefined} />

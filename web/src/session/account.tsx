@@ -3,11 +3,12 @@ import { useState, type FormEvent } from "react";
 import { changePassword, endOtherSessions, endSession, problemOf, reasonOf, sessions, type Preferences } from "../api/client";
 import { Busy, Fault, Trouble } from "../ui/notice";
 import { t, timeFormat } from "../words";
+import { FeedList } from "../feeds/list";
 import { Choose } from "../ui/choose";
 import { ZoneField } from "../ui/zone-field";
 import { Factors } from "./factors";
 import { language } from "./language";
-import { useReads } from "./mandates";
+import { useReads, useSession } from "./mandates";
 import { chooseTheme } from "./theme";
 import { usePreferences } from "./preferences";
 import { PasswordField, PasswordFields, useNewPassword } from "./password-fields";
@@ -23,8 +24,15 @@ export function AccountPage() {
       <Password />
       <Factors />
       <Sessions />
+      <Feeds />
     </div>
   );
+}
+
+/** Feeds are the calendars that others read by an address of one's own making. */
+function Feeds() {
+  const who = useSession();
+  return <FeedList own={who?.user.id ?? ""} />;
 }
 
 const landings = ["today", "check", "devices", "people", "grants", "times", "matrix"] as const;

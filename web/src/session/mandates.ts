@@ -3,7 +3,8 @@ import type { Session } from "../api/client";
 import { allowed, type Type } from "../api/records";
 import { ofBefore } from "./as-of";
 
-const useSession = () => useQueryClient().getQueryData<Session>(["session"]);
+/** useSession is who is signed in. */
+export const useSession = () => useQueryClient().getQueryData<Session>(["session"]);
 
 /** useReads tells whether who is signed in reads records. */
 export const useReads = () => (useSession()?.sees.length ?? 0) > 0;

@@ -3,6 +3,7 @@ import { Plus, X } from "lucide-react";
 import { useState, type ReactNode } from "react";
 import { serviceSettings, setServiceSettings, type ServiceSettings } from "../api/audit";
 import { reasonOf } from "../api/client";
+import { Hooks } from "../hooks/section";
 import { useOwner } from "./mandates";
 import { CheckBox, TextField } from "../ui/fields";
 import { Choose } from "../ui/choose";
@@ -28,7 +29,12 @@ export function ServicePage() {
   });
   if (found.error) return <Trouble error={found.error} />;
   if (!found.data) return <Busy />;
-  return <Settings key={JSON.stringify(found.data)} now={found.data} save={save} />;
+  return (
+    <>
+      <Settings key={JSON.stringify(found.data)} now={found.data} save={save} />
+      <Hooks />
+    </>
+  );
 }
 
 /** A number as it is typed; none where the setting has no bound. */

@@ -1,6 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { today, type Ending, type Today } from "../api/today";
+import { Subscribe } from "../feeds/subscribe";
 import { serviceNow } from "../session/clock";
 import { Requests } from "../mine/requests";
 import { useMakes } from "../session/mandates";
@@ -90,6 +91,9 @@ function Endings({ day }: { day: Today }) {
         ))}
       </ul>
       {day.endings === 0 && <p className="px-4 py-3 text-soft">{t("console.today.no_endings")}</p>}
+      <div className="flex justify-end px-4 pb-3">
+        <Subscribe kind="ends" />
+      </div>
       {day.endings > day.ending.length && <p className="px-4 pb-3 text-soft">{t("console.and_more", { n: number(day.endings - day.ending.length) })}</p>}
     </Section>
   );
@@ -153,7 +157,7 @@ function Invited({ day }: { day: Today }) {
 const looks: Record<string, string> = {
   sources: "/people/sources",
   vanished: "/people/sources",
-  hooks: "/settings/hooks",
+  hooks: "/service",
   drafts: "/upkeep/drafts",
   drafts_failed: "/upkeep/drafts",
   reviews: "/upkeep/reviews",
