@@ -216,3 +216,93 @@ func TestAHookIsPausedAndTakenAwayWhileItIsTold(t *testing.T) {
 	answer <- true
 	quiet("taken away")
 }
+
+// TestEndsAndFindingsAreTold: each end once, a week before it comes, and of findings only those that are more than were told; while nobody asks, nothing is looked for.
+func TestEndsAndFindingsAreTold(t *testing.T) {
+	t.Parallel()
+	desk := newReceiver(t)
+	w, forward := shifted(t)
+	w.secret("desk", hookSecret)
+	if said := texts(w.entries("kind=ending")) + texts(w.entries("kind=finding")); said != "" {
+		t.Errorf("nobody asks, and there is on record:\n%s", said)
+	}
+	w.does(0, "Set up", "hook", "add", "Ticket desk", "--url", desk.URL, "--secret", "desk", "--kind", "ending,finding")
+	of := func(kind, part string) (n int) {
+		for _, e := range desk.events(t) {
+			more, err := json.Marshal(e["data"])
+			if err != nil {
+				t.Fatal(err)
+			}
+			if e["type"] == "sentier."+kind && strings.Contains(string(more), part) {
+				n++
+			}
+		}
+		return n
+	}
+	w.until("Noor's end, and the findings", func() bool { return of("ending", `"user":"noor.haddad"`) == 1 && of("finding", `"unsorted":4`) == 1 })
+	later := testNow(t).Add(7*24*time.Hour + 12*time.Hour).UTC().Format(time.RFC3339)
+	w.does(0, "", "group", "add-member", "volunteers", "lena.marsh", "--until", later)
+	w.does(0, "", "device", "add", "found-later")
+	forward(11 * time.Minute)
+	w.until("one more that is unsorted", func() bool { return of("finding", `"found":{"unsorted":1}`) == 1 })
+	if of("ending", "lena.marsh") != 0 {
+		t.Error("an end in seven days and a half is told")
+	}
+	forward(12 * time.Hour)
+	w.until("Lena's end", func() bool { return of("ending", "lena.marsh") == 1 })
+	forward(11 * time.Minute)
+	w.does(0, "", "device", "add", "found-at-last")
+	forward(11 * time.Minute)
+	w.until("the last that is unsorted", func() bool { return of("finding", `"unsorted":6`) == 1 })
+	if noor, lena := of("ending", `"user":"noor.haddad"`), of("ending", "lena.marsh"); noor != 1 || lena != 1 {
+		t.Errorf("Noor's end is told %d times, Lena's %d times", noor, lena)
+	}
+	w.does(0, "Ends soon: Lena Marsh", "audit", "list", "--kind", "ending")
+}
+
+// TestFeedsAndHooksInTheConsole: a calendar is subscribed to, listed and taken away; a hook is set up key by key, tried, paused and taken away.
+func TestFeedsAndHooksInTheConsole(t *testing.T) {
+	t.Parallel()
+	desk := newReceiver(t)
+	w := start(t, nil)
+	w.secret("desk", hookSecret)
+	b := w.console()
+	b.open("/records/schedules/night-watch")
+	b.click("Subscribe")
+	b.see("Whoever has the address can read it")
+	b.accessible("a calendar to subscribe to")
+	b.click("Make the address")
+	b.until("the secret address", `/\/feeds\/[\w-]{43}\.ics$/.test(document.querySelector("[role=dialog] input")?.value ?? "")`)
+	b.click("Close")
+	b.open("/account")
+	b.see("Calendars that others read")
+	b.see("Night watch")
+	b.accessible("an account with a calendar")
+	b.click("Take away")
+	b.until("no calendar any more", `!document.body.innerText.includes("Calendars that others read")`)
+
+	b.open("/service")
+	b.see("Nobody else is told.")
+	b.click("Tell somebody")
+	b.fill("Name", "Ticket desk")
+	b.fill("Address to which it is sent", "http://desk.larkmere.example/in")
+	b.fill("Name of the secret", "desk")
+	b.click("Set up")
+	b.see("is not reached by https")
+	b.fill("Address to which it is sent", desk.URL)
+	b.accessible("a hook that is set up")
+	b.click("Set up")
+	b.see("Nothing was to be told yet.")
+	b.click("Send a test")
+	b.see("The test was taken.")
+	b.click("Pause")
+	b.see("what happens meanwhile is kept")
+	b.click("Go on")
+	w.does(0, "", "user", "edit", "tomas.field", "--user-note", "told")
+	b.see("Taken, last")
+	b.accessible("who is told")
+	b.click("Take away")
+	b.see("Tell Ticket desk nothing more?")
+	b.clickLast("Take away")
+	b.see("Nobody else is told.")
+}

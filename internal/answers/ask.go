@@ -1,13 +1,14 @@
 package answers
 
 import (
+	"slices"
+
 	"sentier/internal/decision"
 	"sentier/internal/policy"
 	"sentier/internal/service"
 	"sentier/internal/translate"
 	"sentier/internal/wire"
 	"sentier/internal/wording"
-	"slices"
 )
 
 // Check answers a question with its reasons, in words.

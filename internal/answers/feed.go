@@ -58,7 +58,7 @@ func (s Service) Feed(ctx context.Context, secret string) ([]byte, error) {
 		about = words.Say("feed.reach_about")
 		entries = s.hours(policy.UserID(f.Of), beginning(now, zone))
 	case service.FeedEnds:
-		for _, e := range endings(p, s.View(s.State(), c), now, feedAhead) {
+		for _, e := range service.Endings(p, s.View(s.State(), c).Sees, now, now.Add(feedAhead)) {
 			text := ""
 			switch e.Kind {
 			case "membership":

@@ -20,7 +20,7 @@ import (
 const (
 	shownToday   = 12
 	shownRecords = 3
-	endingWithin = 7 * 24 * time.Hour
+	endingWithin = service.EndsSoon
 	lookAhead    = 366 * 24 * time.Hour
 )
 
@@ -39,7 +39,7 @@ func (s Service) Today(ctx context.Context, c service.Caller) (wire.Today, error
 	if out.Schedules, err = openNow(p, now); err != nil {
 		return out, err
 	}
-	ending := endings(p, v, now, endingWithin)
+	ending := service.Endings(p, v.Sees, now, now.Add(endingWithin))
 	if s.Permit(st, c, service.Whole, "") == nil {
 		for _, x := range s.Ending(now.Add(endingWithin)) {
 			ending = append(ending, wire.Ending{Kind: "token", At: *x.Expires, Token: x.Name, User: &wire.Named{ID: x.User, Name: p.Title(policy.Users, x.User)}})
@@ -128,35 +128,6 @@ func btoi(b bool) int {
 		return 1
 	}
 	return 0
-}
-
-// endings lists what ends within a week, the next first.
-func endings(p *policy.Policy, v authority.View, now time.Time, within time.Duration) []wire.Ending {
-	out := []wire.Ending{}
-	soon := func(t time.Time) bool { return t.After(now) && t.Before(now.Add(within)) }
-	named := func(r policy.Record) *wire.Named { return &wire.Named{ID: r.Key(), Name: r.Title()} }
-	for g := range policy.Each[*policy.UserGroup](p) {
-		for _, m := range g.Members {
-			if !soon(m.Until) {
-				continue
-			}
-			if u, ok := policy.Find[*policy.User](p, string(m.User)); ok {
-				out = append(out, wire.Ending{Kind: "membership", At: m.Until, User: named(u), Group: named(g)})
-			}
-		}
-	}
-	for u := range policy.Each[*policy.User](p) {
-		if soon(u.Valid.Until) {
-			out = append(out, wire.Ending{Kind: "account", At: u.Valid.Until, User: named(u)})
-		}
-	}
-	for g := range policy.Each[*policy.Grant](p) {
-		if soon(g.Valid.Until) && v.Sees(g) {
-			out = append(out, wire.Ending{Kind: "grant", At: g.Valid.Until, Grant: named(g)})
-		}
-	}
-	slices.SortStableFunc(out, func(a, b wire.Ending) int { return a.At.Compare(b.At) })
-	return out
 }
 
 // toLook counts what needs a look: findings by their kinds, and drafts that wait for somebody.

@@ -90,7 +90,7 @@ func (a *app) sourceShow() *cobra.Command {
 				case out.SCIM != nil:
 					fmt.Fprintf(a.Err, "  read by SCIM from %s\n", from)
 				case out.Calendar != nil:
-					fmt.Fprintf(a.Err, "  a calendar from %s; days by the clock of %s\n", from, cmp.Or(out.Calendar.Zone, "UTC"))
+					fmt.Fprintf(a.Err, "  a calendar from %s; days by the clock of %s\n", from, cmp.Or(out.Calendar.Zone, "the settings"))
 				default:
 					fmt.Fprintf(a.Err, "  a list in %s from %s\n", out.Inventory.Format, from)
 				}

@@ -135,7 +135,7 @@ func (f *sourceFlags) add(cmd *cobra.Command) {
 	flagAt(f, x.StringSliceVar, "strong", "of a provider of sign-on: values of acr that stand for a second factor", func(s *wire.NewSource) *[]string { return &signOnOf(s).Strong })
 	text("audience", "of a provider of sign-on: bearer tokens of it for this audience are taken from programs, with --mandate", func(s *wire.NewSource) *string { return &signOnOf(s).Audience })
 	text("mandate", "of a provider of sign-on: the only mandate that counts for such tokens", func(s *wire.NewSource) *string { return &signOnOf(s).Mandate })
-	text("zone", "of a calendar: in which days begin and end for events with a time of day; left out: UTC", func(s *wire.NewSource) *string { return &calendarOf(s).Zone })
+	text("zone", "of a calendar: in which days begin and end for events with a time of day; left out: that of the settings", func(s *wire.NewSource) *string { return &calendarOf(s).Zone })
 	text("timed", "of a calendar: what events with a time of day come to; left out: each day that they touch", func(s *wire.NewSource) *string { return &calendarOf(s).Timed })
 	x.StringArrayVar(&f.daysOf, "days-of", nil, "of a calendar: a category, and the calendar here that its events give days: Closed=closures; several times")
 	x.StringArrayVar(&f.daysNamed, "days-named", nil, "likewise, of events by their name, with * for any letters: Regatta*=regatta; several times")

@@ -39,6 +39,7 @@ func allKinds() string {
 // hooks is what goes on with them.
 type hooks struct {
 	changing sync.Mutex // held by whoever sets one up
+	ahead    ahead
 }
 
 // Hooks lists to whom it is told what happens, for whoever sees the policy as a whole.
@@ -213,6 +214,9 @@ func (s *Service) keepHooks(ctx context.Context) {
 		list, err := s.borders.Hooks.Hooks(ctx)
 		if err != nil && ctx.Err() == nil {
 			s.borders.Log.Error("the hooks cannot be read", "error", err)
+		}
+		if err := s.tellAhead(ctx, list); err != nil && ctx.Err() == nil {
+			s.borders.Log.Warn("what ends, and what may not be meant so, was not looked for", "error", err)
 		}
 		for i := range list {
 			h := &list[i]

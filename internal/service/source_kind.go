@@ -206,12 +206,9 @@ const calendarAhead = 400
 // readCalendar reads the events of the month before, of this one, and of the next 400 days, up to the end of a month: so what recurs for ever changes something once
 // a month, and not each day.
 func readCalendar(ctx context.Context, s *Service, in *wire.NewSource, id string) (*source.Held, error) {
-	zone := time.UTC
-	if in.Calendar.Zone != "" {
-		var err error
-		if zone, err = policy.LoadZone(in.Calendar.Zone); err != nil {
-			return nil, err
-		}
+	zone, err := policy.LoadZone(cmp.Or(in.Calendar.Zone, s.State().Policy.Settings().Zone, "UTC"))
+	if err != nil {
+		return nil, err
 	}
 	text, err := s.content(ctx, in.Calendar.Feed, "text/calendar", id)
 	if err != nil {

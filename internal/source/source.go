@@ -113,7 +113,7 @@ type Feed struct {
 // CalendarFeed says where a calendar is, in iCalendar (RFC 5545), and how its events become days.
 type CalendarFeed struct {
 	Feed
-	Zone  string `json:"zone,omitempty" sentier:"zone" description:"the zone in which days begin and end for events with a time of day; left out: UTC"`
+	Zone  string `json:"zone,omitempty" sentier:"zone" description:"the zone in which days begin and end for events with a time of day; left out: that of the settings"`
 	Timed string `json:"timed,omitempty" enum:"days,left_out" description:"what events with a time of day come to: each day that they touch, or nothing; days where it is not said"`
 }
 

@@ -3762,7 +3762,7 @@ export interface components {
             timed?: "days" | "left_out";
             /** @description https://host/path, or http on this very machine; left out: what was brought last, by sentier source bring or at the desk */
             url?: string;
-            /** @description the zone in which days begin and end for events with a time of day; left out: UTC */
+            /** @description the zone in which days begin and end for events with a time of day; left out: that of the settings */
             zone?: string;
         };
         /** @description A calendar as it is sent: the id stands in the path, or is made from the name where it is left out. */

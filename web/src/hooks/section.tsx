@@ -11,7 +11,7 @@ import { Instant } from "../ui/time";
 import { useZone } from "../ui/time-field";
 import { number, t } from "../words";
 
-const kinds = ["change", "request", "draft", "review", "source", "sign_in", "token", "refusal", "decision"] as const;
+const kinds = ["change", "request", "draft", "review", "source", "ending", "finding", "sign_in", "token", "refusal", "decision"] as const;
 
 /** Hooks are to whom it is told what happens: each with how far that has come, and what was answered last. */
 export function Hooks() {
@@ -138,7 +138,7 @@ function Form({ hook, close }: { hook?: Hook; close: () => void }) {
       <Footer
         close={close}
         go={() => save.mutate()}
-        label={t("console.source.save")}
+        label={t("console.hook.save")}
         disabled={save.isPending || !at.kinds?.length}
         fault={save.error && !placed ? reasonOf(save.error, t("console.edit.not_saved")) : undefined}
       />

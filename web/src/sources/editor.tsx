@@ -11,7 +11,7 @@ import { CheckBox, NoteField, TextField } from "../ui/fields";
 import { Busy, Fault, Trouble } from "../ui/notice";
 import { useSettled } from "../ui/reading";
 import { t } from "../words";
-import { CalendarFields, InventoryFields, WhichColumns, WhichDays } from "./feed";
+import { CalendarFields, InventoryFields, OtherFields, WhichColumns, WhichDays } from "./feed";
 import { Mapping, Problems } from "./mapping";
 import { Part, type FaultOf, type PartProps, type Put } from "./part";
 import { isRead } from "./list";
@@ -24,8 +24,8 @@ export function SourceEditorPage() {
   const found = useQuery({ queryKey: ["source", id], queryFn: () => getSource(id ?? ""), enabled: id !== undefined, retry: false });
   if (found.error) return <Trouble error={found.error} />;
   if (id !== undefined && !found.data) return <Busy />;
-  const { name, kind, directory, sign_on, calendar, inventory, bring, every, paused, version } = found.data ?? fresh;
-  return <Editor id={id} begun={{ name, kind, directory, sign_on, calendar, inventory, bring, every, paused, version }} />;
+  const { name, kind, directory, scim, sign_on, calendar, inventory, bring, every, paused, version } = found.data ?? fresh;
+  return <Editor id={id} begun={{ name, kind, directory, scim, sign_on, calendar, inventory, bring, every, paused, version }} />;
 }
 
 /** useKept is a state that a reload of the page does not lose. */
@@ -43,7 +43,7 @@ function useKept(key: string, begun: NewSource) {
 const placed = ["name", "every", "bring.groups", "bring.rules", "bring.share", "bring.calendars", "inventory.columns"].concat(
   ["url", "bind", "secret", "authority", "people.base", "groups.base", "people.filter", "groups.filter"].map((f) => `directory.${f}`),
   ["issuer", "client_id", "secret", "audience", "mandate"].map((f) => `sign_on.${f}`),
-  ["url", "secret", "authority"].flatMap((f) => [`calendar.${f}`, `inventory.${f}`]),
+  ["url", "secret", "authority"].flatMap((f) => [`calendar.${f}`, `inventory.${f}`, `scim.${f}`]),
 );
 
 function Editor({ id, begun }: { id: string | undefined; begun: NewSource }) {
@@ -119,12 +119,16 @@ function Where({ at, put, fault, isNew }: PartProps & { isNew: boolean }) {
         <Choose
           label={t("console.source.kind")}
           value={at.kind}
-          options={(["directory", "scim", "sign_on", "calendar", "inventory"] as const).map((k) => ({ value: k, label: t(`console.source.kind_${k}`) }))}
+          options={(["directory", "scim", "scim_read", "sign_on", "calendar", "inventory"] as const).map((k) => ({
+            value: k,
+            label: t(`console.source.kind_${k}`),
+          }))}
           onChange={(kind) => put({ ...nothing, kind: kind as NewSource["kind"], ...kinds[kind as NewSource["kind"]] })}
         />
       )}
       {at.kind === "scim" && <p className="text-[0.86rem] text-soft">{t("console.source.scim_help")}</p>}
       {at.kind === "directory" && <Directory at={at} put={put} fault={fault} />}
+      {at.kind === "scim_read" && <OtherFields at={at} put={put} fault={fault} />}
       {at.kind === "sign_on" && <Provider at={at} put={put} fault={fault} />}
       {at.kind === "calendar" && <CalendarFields at={at} put={put} fault={fault} />}
       {at.kind === "inventory" && <InventoryFields at={at} put={put} fault={fault} />}
@@ -136,11 +140,12 @@ function Where({ at, put, fault, isNew }: PartProps & { isNew: boolean }) {
 const kinds: Record<NewSource["kind"], Partial<NewSource>> = {
   directory: { directory: { url: "" }, every: 60 },
   scim: { every: 0 },
+  scim_read: { scim: { url: "" }, every: 60 },
   sign_on: { sign_on: { issuer: "", client_id: "" }, every: 0 },
   calendar: { calendar: {}, every: 720, bring: { calendars: [{ match: "category", text: "", calendar: "" }] } },
   inventory: { inventory: { format: "csv" }, every: 60 },
 };
-const nothing: Partial<NewSource> = { directory: undefined, sign_on: undefined, calendar: undefined, inventory: undefined, bring: {} };
+const nothing: Partial<NewSource> = { directory: undefined, scim: undefined, sign_on: undefined, calendar: undefined, inventory: undefined, bring: {} };
 
 const wordsOf = (text: string) => text.split(/[\s,]+/).filter(Boolean);
 
@@ -268,7 +273,7 @@ function Who({ at, put, fault, test }: PartProps & { test: SourceTest | undefine
   const ruled = (list: typeof rules) => put({ bring: { ...bring, rules: list } });
   const names = [...(test?.matched ?? []), ...(test?.loose ?? [])].filter((m) => m.found).map((m) => m.outside);
   return (
-    <Part title={t("console.source.mapping")} help={t(at.kind === "directory" ? "console.source.mapping_help" : "console.source.mapping_help_other")}>
+    <Part title={t("console.source.mapping")} help={t(isRead(at.kind) ? "console.source.mapping_help" : "console.source.mapping_help_other")}>
       <datalist id="groups-there">
         {names.map((n) => (
           <option key={n} value={n} />
@@ -362,7 +367,7 @@ function Then({ at, put, fault }: PartProps) {
           <TextField label={t("console.source.share")} {...whole("share", bring.share, 20)} onChange={(v) => read("share", v)} />
         </div>
       )}
-      {(at.kind === "directory" || at.kind === "scim") && (
+      {(at.kind === "directory" || at.kind === "scim" || at.kind === "scim_read") && (
         <Choose
           label={t("console.source.gone")}
           value={bring.gone ?? "suspended"}

@@ -11,18 +11,28 @@ import { Part, type PartProps } from "./part";
 type Feed = { url?: string; secret?: string; authority?: string };
 
 /** FeedFields asks from where a file is read; without an address it is brought. */
-function FeedFields({ of, name, put, fault }: { of: Feed; name: string; put: (change: Feed) => void; fault: PartProps["fault"] }) {
+function FeedFields({
+  of,
+  name,
+  label = t("console.source.feed_url"),
+  hint = "https://office.example/…",
+  help,
+  put,
+  fault,
+}: {
+  of: Feed;
+  name: string;
+  label?: string;
+  hint?: string;
+  help?: string;
+  put: (change: Feed) => void;
+  fault: PartProps["fault"];
+}) {
   return (
     <>
       <div>
-        <TextField
-          label={t("console.source.feed_url")}
-          value={of.url ?? ""}
-          hint="https://office.example/…"
-          fault={fault(`${name}.url`)}
-          onChange={(url) => put({ url })}
-        />
-        <p className="mt-1 text-[0.86rem] text-soft">{t("console.source.feed_url_help")}</p>
+        <TextField label={label} value={of.url ?? ""} hint={hint} fault={fault(`${name}.url`)} onChange={(url) => put({ url })} />
+        {help && <p className="mt-1 text-[0.86rem] text-soft">{help}</p>}
       </div>
       <details>
         <summary className="cursor-pointer text-soft">{t("console.source.more_feed")}</summary>
@@ -44,13 +54,28 @@ function FeedFields({ of, name, put, fault }: { of: Feed; name: string; put: (ch
   );
 }
 
+/** OtherFields asks where another service is that speaks SCIM. */
+export function OtherFields({ at, put, fault }: PartProps) {
+  const of = at.scim ?? {};
+  return (
+    <FeedFields
+      of={of}
+      name="scim"
+      label={t("console.source.scim_url")}
+      hint="https://people.example/scim/v2"
+      put={(change) => put({ scim: { ...of, ...change } })}
+      fault={fault}
+    />
+  );
+}
+
 /** CalendarFields asks where a calendar is, and how its events become days. */
 export function CalendarFields({ at, put, fault }: PartProps) {
   const c = at.calendar ?? {};
   const set = (change: Partial<typeof c>) => put({ calendar: { ...c, ...change } });
   return (
     <>
-      <FeedFields of={c} name="calendar" put={set} fault={fault} />
+      <FeedFields of={c} name="calendar" help={t("console.source.feed_url_help")} put={set} fault={fault} />
       <ZoneField label={t("console.source.zone")} value={c.zone ?? ""} onChange={(zone) => set({ zone })} />
       <Choose
         label={t("console.source.timed")}
@@ -128,7 +153,7 @@ export function InventoryFields({ at, put, fault }: PartProps) {
   const set = (change: Partial<typeof v>) => put({ inventory: { ...v, ...change } });
   return (
     <>
-      <FeedFields of={v} name="inventory" put={set} fault={fault} />
+      <FeedFields of={v} name="inventory" help={t("console.source.feed_url_help")} put={set} fault={fault} />
       <Choose
         label={t("console.source.format")}
         value={v.format}

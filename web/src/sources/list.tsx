@@ -11,7 +11,7 @@ import { useZone } from "../ui/time-field";
 import { number, t } from "../words";
 
 /** isRead tells whether sources of a kind are read; the others bring by themselves. */
-export const isRead = (kind: Source["kind"]) => kind === "directory" || kind === "calendar" || kind === "inventory";
+export const isRead = (kind: Source["kind"]) => kind !== "scim" && kind !== "sign_on";
 
 /** broughtText says what a source has brought that is there still. */
 export function broughtText(s: Source): string {

@@ -98,7 +98,7 @@ function Shown({ source }: { source: Source }) {
       <div className="mt-5 grid items-start gap-5 lg:grid-cols-2">
         <Set source={source} />
         {source.kind === "scim" && <Token source={source} />}
-        {source.kind === "directory" && <Find source={source} />}
+        {(source.kind === "directory" || source.kind === "scim_read") && <Find source={source} />}
         {source.kind === "sign_on" && <Back source={source} />}
         {feed && !feed.url && <Bring source={source} />}
         {(source.vanished ?? []).length > 0 && <Vanished source={source} />}
@@ -223,13 +223,17 @@ function Set({ source }: { source: Source }) {
       : feed
         ? [
             ["feed_url", feed.url || t("console.source.brought_by_hand")],
-            ...(source.calendar ? [["zone", source.calendar.zone ?? "UTC"] as [string, string]] : []),
+            ...(source.calendar ? [["zone", source.calendar.zone ?? t("console.source.zone_settings")] as [string, string]] : []),
             ...(source.inventory ? [["format", t(`console.source.format_${source.inventory.format}`)] as [string, string]] : []),
           ]
-        : [["kind", t("console.source.kind_scim")]];
+        : source.scim
+          ? [["scim_url", source.scim.url ?? ""]]
+          : [["kind", t("console.source.kind_scim")]];
   const rows: [string, string][] = [
     ...where,
-    ...(source.kind !== "directory" && source.kind !== "scim" ? [] : [["gone", t(`console.source.gone_${bring?.gone ?? "suspended"}`)] as [string, string]]),
+    ...(source.kind !== "directory" && source.kind !== "scim" && source.kind !== "scim_read"
+      ? []
+      : [["gone", t(`console.source.gone_${bring?.gone ?? "suspended"}`)] as [string, string]]),
     ...(isRead(source.kind) ? [["undo", t(`console.source.undo_${bring?.undo ?? "refused"}`)] as [string, string]] : []),
   ];
   return (
