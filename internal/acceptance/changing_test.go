@@ -119,7 +119,7 @@ func TestEveryRouteHoldsBackFromThoseWithLess(t *testing.T) {
 	who := map[string]string{"auditor": w.tokenFor("lena.marsh"), "enforcement": w.tokenFor("gateway-bridges"), "delegate": w.tokenFor("marta.solis"), "nobody": "", "person": w.tokenFor("tomas.field")}
 	anybody := []string{"GET /healthz", "GET /readyz", "GET /api/v1/openapi.json", "GET /.well-known/authzen-configuration", "GET /api/v1/session"}
 	own := []string{"POST /api/v1/check", "POST /api/v1/week", "POST /access/v1/evaluation", "POST /access/v1/evaluations", "POST /access/v1/search/action",
-		"POST /access/v1/search/resource", "GET /api/v1/reach/users/{id}", "GET /api/v1/mine"}
+		"POST /access/v1/search/resource", "GET /api/v1/reach/users/{id}", "GET /api/v1/mine", "GET /api/v1/feeds"}
 	allowed := map[string][]string{
 		"person":      slices.Concat(anybody, own, []string{"GET /api/v1/seen/{id}"}),
 		"enforcement": slices.Concat(anybody, own, []string{"POST /access/v1/search/subject", "GET /api/v1/reach/devices/{id}", "GET /api/v1/reach/user_groups/{id}"}),

@@ -1,9 +1,11 @@
 package acceptance
 
 import (
+	"bytes"
 	"encoding/json"
 	"net/http"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -25,6 +27,32 @@ func (w *world) makeFeed(token, body string) (status int, f wire.Feed) {
 		}
 	}
 	return status, f
+}
+
+// readByOthers is when each event of a calendar begins, by its UID, as a library of another language reads it.
+func readByOthers(t *testing.T, text string, from, until policy.Date) map[string]int64 {
+	t.Helper()
+	asked, err := json.Marshal(map[string]any{"text": text, "from": from.String() + "T00:00:00Z", "until": until.String() + "T00:00:00Z", "own": []string{}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	node := exec.Command("node", "calendar.mjs")
+	node.Dir, node.Stdin = "peers", bytes.NewReader(asked)
+	said, err := node.Output()
+	if err != nil {
+		t.Fatalf("the other library: %v", err)
+	}
+	var events map[string]struct{ ICal struct{ At []int64 } }
+	if err := json.Unmarshal(said, &events); err != nil {
+		t.Fatal(err)
+	}
+	out := map[string]int64{}
+	for uid, e := range events {
+		if len(e.ICal.At) == 1 {
+			out[uid] = e.ICal.At[0]
+		}
+	}
+	return out
 }
 
 // TestFeedsByASecretAddress: whoever has the address reads the calendar without any other credential, for as long as whoever made it may see what is in it; nobody else
@@ -59,6 +87,16 @@ func TestFeedsByASecretAddress(t *testing.T) {
 	for _, x := range times[1 : len(times)-1] { // the first and the last are cut
 		if from, until := x.From.In(madrid), x.Until.In(madrid); x.Name != "Night watch" || from.Hour() != 22 || until.Hour() != 6 {
 			t.Fatalf("%s from %s until %s", x.Name, from, until)
+		}
+	}
+	_, _, text := w.ask("GET", watch.Path, "", "")
+	if theirs := readByOthers(t, text, first.Add(-1), first.Add(401)); len(theirs) != len(times) {
+		t.Errorf("another library finds %d nights, and we %d", len(theirs), len(times))
+	} else {
+		for _, x := range times {
+			if theirs[x.UID] != x.From.Unix() {
+				t.Errorf("%s begins at %d for another library, and at %d for us", x.UID, theirs[x.UID], x.From.Unix())
+			}
 		}
 	}
 	_, ends := w.makeFeed(w.token, `{"kind":"ends"}`)
@@ -124,6 +162,16 @@ func TestFeedsByASecretAddress(t *testing.T) {
 	w.does(0, "Taken away", "feed", "remove", own.ID)
 	if _, status := read(own.Path); status != 404 {
 		t.Errorf("it was taken away: %d", status)
+	}
+	_, busy := w.makeFeed(tomas, `{"kind":"reach"}`)
+	often := 0
+	for range 15 {
+		if _, status := read(busy.Path); status == http.StatusTooManyRequests {
+			often++
+		}
+	}
+	if often < 3 {
+		t.Errorf("of 15 reads at once, %d were too many", often)
 	}
 	for range 25 {
 		w.makeFeed(tomas, `{"kind":"reach"}`)

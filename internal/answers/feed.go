@@ -22,10 +22,13 @@ const (
 	feedShown  = 30 // devices of one entry
 )
 
-// Feed is the calendar that has a secret, as it is now. The error is [service.ErrNotFound] where there is none.
-func (s Service) Feed(ctx context.Context, secret string) ([]byte, error) {
+// Feed is the calendar that has a secret, as it is now; turn waits for a turn, once it is known that there is one. The error is [service.ErrNotFound] where there is none.
+func (s Service) Feed(ctx context.Context, secret string, turn func() error) ([]byte, error) {
 	f, c, err := s.FeedOf(secret)
 	if err != nil {
+		return nil, err
+	}
+	if err := turn(); err != nil {
 		return nil, err
 	}
 	kept, err := s.Preferences(ctx, c)

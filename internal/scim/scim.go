@@ -113,8 +113,12 @@ var common = []attribute{
 
 // find finds what a schema says of an attribute, or of one within another.
 func find(schema, name, sub string) (attribute, bool) {
-	list := slices.Concat(schemas[schema], common)
+	list := schemas[schema]
 	i := slices.IndexFunc(list, func(a attribute) bool { return strings.EqualFold(a.Name, name) })
+	if i < 0 {
+		list = common
+		i = slices.IndexFunc(list, func(a attribute) bool { return strings.EqualFold(a.Name, name) })
+	}
 	if i < 0 {
 		return attribute{}, false
 	}

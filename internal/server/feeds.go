@@ -17,7 +17,7 @@ type feedQuery struct {
 
 func (s *Server) feedRoutes() []route {
 	return []route{
-		{id: "getFeed", method: "GET", path: feedPath + "{id}", tag: "feeds", summary: "A calendar, for whoever has its secret address", open: true, heavy: true, produces: []string{"text/calendar"}, in: feedQuery{}, handle: s.feed},
+		{id: "getFeed", method: "GET", path: feedPath + "{id}", tag: "feeds", summary: "A calendar, for whoever has its secret address", open: true, produces: []string{"text/calendar"}, in: feedQuery{}, handle: s.feed},
 		{id: "listFeeds", method: "GET", path: "/api/v1/feeds", tag: "feeds", summary: "Your calendars that others read by a secret address", out: []wire.Feed{}, handle: s.feeds},
 		{id: "createFeed", method: "POST", path: "/api/v1/feeds", tag: "feeds", summary: "Make a calendar that others read by a secret address, which is told once", in: wire.NewFeed{}, takes: smallJSON, out: wire.Feed{}, status: 201, handle: s.newFeed},
 		{id: "dropFeed", method: "DELETE", path: "/api/v1/feeds/{id}", tag: "feeds", summary: "Take a calendar away: its address is good for nothing from then on", in: idPath{}, status: 204, handle: s.dropFeed},
@@ -37,7 +37,7 @@ func (s *Server) feed(r *request) error {
 	if !ok {
 		return service.ErrNotFound
 	}
-	text, err := r.answers().Feed(r.Request().Context(), secret)
+	text, err := r.answers().Feed(r.Request().Context(), secret, func() error { return r.queue(s.heavy) })
 	if err != nil {
 		return err
 	}

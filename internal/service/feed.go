@@ -8,8 +8,10 @@ import (
 	"encoding/base64"
 	"fmt"
 	"slices"
+	"time"
 
 	"github.com/google/uuid"
+	"golang.org/x/time/rate"
 
 	"sentier/internal/audit"
 	"sentier/internal/policy"
@@ -34,7 +36,19 @@ const (
 const viaFeed = "feed"
 
 // feeds are all feeds by the hashes of their secrets: a made-up one is looked for nowhere else.
-type feeds map[[sha256.Size]byte]*store.Feed
+type feeds map[[sha256.Size]byte]*keptFeed
+
+// keptFeed is a feed, and how often it may be read: it takes a while to work out.
+type keptFeed struct {
+	*store.Feed
+	reads *rate.Limiter
+}
+
+// How often a feed may be read.
+const (
+	feedPause = 10 * time.Second
+	feedBurst = 10
+)
 
 // loadFeeds reads which feeds there are.
 func (s *Service) loadFeeds(ctx context.Context) error {
@@ -45,14 +59,15 @@ func (s *Service) loadFeeds(ctx context.Context) error {
 	all := feeds{}
 	for i := range list {
 		if hash := list[i].Hash; len(hash) == sha256.Size {
-			all[[sha256.Size]byte(hash)] = &list[i]
+			all[[sha256.Size]byte(hash)] = &keptFeed{&list[i], rate.NewLimiter(rate.Every(feedPause), feedBurst)}
 		}
 	}
 	s.feeds.Store(&all)
 	return nil
 }
 
-// FeedOf finds the feed of a secret, and as whom it is read. The error is [ErrNotFound] where there is none, or whoever made it may not come in any more.
+// FeedOf finds the feed of a secret, and as whom it is read. The error is [ErrNotFound] where there is none, or whoever made it may not come in any more, and of type [TooManyError] where it
+// is read too often.
 func (s *Service) FeedOf(secret string) (*store.Feed, Caller, error) {
 	f := (*s.feeds.Load())[sha256.Sum256([]byte(secret))]
 	if f == nil {
@@ -62,7 +77,10 @@ func (s *Service) FeedOf(secret string) (*store.Feed, Caller, error) {
 	if s.mayEnter(c.User) != nil || s.MayFeed(c, f.Kind, f.Of) != nil {
 		return nil, Caller{}, ErrNotFound // whatever the reason, it is no concern of whoever has found the address
 	}
-	return f, c, nil
+	if !f.reads.Allow() {
+		return nil, Caller{}, &TooManyError{After: feedPause}
+	}
+	return f.Feed, c, nil
 }
 
 // MayFeed tells whether a caller may see what a feed is of; the error says why not.
@@ -164,7 +182,7 @@ func (s *Service) Feeds(_ context.Context, c Caller) ([]wire.Feed, error) {
 	out := []wire.Feed{}
 	for _, f := range *s.feeds.Load() {
 		if all || f.UserID == string(c.User) {
-			out = append(out, s.wireFeed(f))
+			out = append(out, s.wireFeed(f.Feed))
 		}
 	}
 	slices.SortFunc(out, func(a, b wire.Feed) int { return cmp.Compare(b.ID, a.ID) })
