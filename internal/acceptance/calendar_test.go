@@ -1,12 +1,15 @@
 package acceptance
 
 import (
+	"bufio"
 	"fmt"
 	"net/http"
 	"net/http/httptest"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"sync"
+	"syscall"
 	"testing"
 	"time"
 
@@ -174,6 +177,10 @@ func TestACalendarThatIsBrought(t *testing.T) {
 		}
 	}
 	w.does(0, "Nothing is other than it was", "source", "sync", "stocktaking")
+	if status, _, text := w.ask("PUT", "/api/v1/sources/stocktaking/content", w.token, calendarText(), "Content-Type", "text/calendar"); status != http.StatusOK || !strings.Contains(text, `"bytes":`) {
+		t.Errorf("brought over HTTP: %d %s", status, text)
+	}
+	w.does(0, "3 go", "source", "sync", "stocktaking")
 }
 
 // chooseFile gives the page's one field for files a file.
@@ -238,7 +245,7 @@ func TestACalendarAndAListInTheConsole(t *testing.T) {
 	b.see("2 devices")
 	b.chooseFile("plant.csv", "asset,name,kind,site\nLG-900,Weir gauge,level-gauge,summit\n")
 	b.click("See what it would do")
-	b.see("1 devices and sites are no longer there")
+	b.see("1 device or site is no longer there")
 	b.click("Make it count")
 	b.see("No longer in the list")
 	b.accessible("a list whose device has gone")
@@ -246,4 +253,41 @@ func TestACalendarAndAListInTheConsole(t *testing.T) {
 	b.see("Devices and sites that are no longer in their list")
 	b.open("/records/devices/lg-900/edit")
 	b.see("change it there")
+}
+
+// TestTheDemonstrationHasSourcesToRead: the commands that it prints for the stand-ins of the office and the plant can be carried out as they are, and what they set up can be read.
+func TestTheDemonstrationHasSourcesToRead(t *testing.T) {
+	t.Parallel()
+	cmd := exec.Command(binary(t), "demo", "--feeds", "--listen", "127.0.0.1:0", "--at", testNow(t).Format(time.RFC3339))
+	pipe, err := cmd.StdoutPipe()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() {
+		_ = cmd.Process.Signal(syscall.SIGTERM)
+		_ = cmd.Wait()
+	})
+	w, adds := &world{t: t}, [][]string{}
+	for lines := bufio.NewScanner(pipe); lines.Scan() && !strings.Contains(lines.Text(), "Ctrl-C"); {
+		line := strings.TrimSpace(lines.Text())
+		if add, ok := strings.CutPrefix(line, "sentier source "); ok {
+			args, _ := words("source " + add)
+			adds = append(adds, args)
+		}
+		if given, ok := strings.CutPrefix(line, "export SENTIER_URL="); ok {
+			w.url, w.token, _ = strings.Cut(given, " SENTIER_TOKEN=")
+		}
+	}
+	if w.token == "" || len(adds) != 3 {
+		t.Fatalf("the demonstration printed %d sources, and the address %q", len(adds), w.url)
+	}
+	for _, args := range adds {
+		w.does(0, "Set up", args...)
+	}
+	w.does(0, "events: ", "source", "look", "office-calendar")
+	w.does(0, "4 new", "source", "sync", "plant-register")
+	w.does(0, "4 devices and sites, in", "source", "test", "plant-register-as-lines")
 }

@@ -49,7 +49,7 @@ func documents(t *testing.T) map[string]string {
 func TestCommandsInTheDocumentation(t *testing.T) {
 	stories, dump := demo.Stories(), demo.Document()
 	own := []string{"init", "serve", "demo", "sign-in"} // begin a service of their own: TestFirstOwner, TestCommandsWithAService
-	shipped, err := filepath.Abs("../../docs/examples")
+	shipped, err := filepath.Abs("../../internal/demo/outside")
 	if err != nil {
 		t.Fatal(err)
 	}

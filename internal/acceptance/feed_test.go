@@ -159,7 +159,10 @@ func TestFeedsByASecretAddress(t *testing.T) {
 	if _, status := read(own.Path); status != 200 {
 		t.Errorf("he is reinstated: %d", status)
 	}
-	w.does(0, "Taken away", "feed", "remove", own.ID)
+	if status, _, text := w.ask("DELETE", "/api/v1/feeds/"+own.ID, tomas, ""); status != http.StatusNoContent {
+		t.Errorf("he takes his own away: %d %s", status, text)
+	}
+	w.does(0, "Taken away", "feed", "remove", ends.ID)
 	if _, status := read(own.Path); status != 404 {
 		t.Errorf("it was taken away: %d", status)
 	}

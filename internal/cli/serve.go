@@ -9,6 +9,7 @@ import (
 	"io"
 	"log/slog"
 	"net"
+	"net/http"
 	"os"
 	"os/exec"
 	"strings"
@@ -88,7 +89,7 @@ func (a *app) demo() *cobra.Command {
 	o := daemon.Options{Console: a.Console, Version: a.Version}
 	var people, devices int
 	var at string
-	var letters bool
+	var letters, feeds bool
 	cmd := &cobra.Command{
 		Use: "demo", Short: "Run the service with the demo data", Args: cobra.NoArgs,
 		Long: `Run the service with the Larkmere Navigation, a made-up waterway of some sixty
@@ -122,6 +123,13 @@ regatta is the weekend after next. With --at its clock starts at another time.`,
 				}
 				defer done()
 			}
+			if feeds {
+				done, err := a.standInFeeds(o.Log)
+				if err != nil {
+					return err
+				}
+				defer done()
+			}
 			p, err := a.demoPolicy(people, devices, now)
 			if err != nil {
 				return err
@@ -133,9 +141,32 @@ regatta is the weekend after next. With --at its clock starts at another time.`,
 	cmd.Flags().StringVar(&o.Listen, "listen", defaultListen, "address to answer at")
 	cmd.Flags().StringVar(&at, "at", "", "start the clock at this time: RFC 3339, or local time of the navigation such as “2026-11-24 10:00” (default: now)")
 	cmd.Flags().BoolVar(&letters, "mail", false, "send links and requests by mail, to a stand-in that prints every letter here")
+	cmd.Flags().BoolVar(&feeds, "feeds", false, "stand in for the office and the plant: a calendar and a list of devices, to be read as sources")
 	cmd.Flags().IntVar(&people, "people", 0, "how many more people")
 	cmd.Flags().IntVar(&devices, "devices", 0, "how many more devices")
 	return cmd
+}
+
+// standInFeeds gives the office's calendar and the plant's list of devices at an address of this machine.
+func (a *app) standInFeeds(log *slog.Logger) (done func(), err error) {
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return nil, fmt.Errorf("stand in for the office: %w", err)
+	}
+	server := &http.Server{Handler: http.FileServerFS(demo.Outside()), ReadHeaderTimeout: 10 * time.Second}
+	go func() {
+		if err := server.Serve(listener); !errors.Is(err, http.ErrServerClosed) {
+			log.Error("the stand-in for the office has ended", "error", err)
+		}
+	}()
+	fmt.Fprintf(a.Out, `The office and the plant, to be read as sources:
+
+  sentier source add "Office calendar" --calendar --url http://%[1]s/navigation.ics --days-of Closed=closures --days-named "Regatta=regatta"
+  sentier source add "Plant register" --inventory csv --url http://%[1]s/devices.csv
+  sentier source add "Plant register, as lines" --inventory jsonl --url http://%[1]s/devices.jsonl
+
+`, listener.Addr())
+	return func() { _ = server.Close() }, nil
 }
 
 // standIn has the demonstration send mail, to a server that prints every letter.

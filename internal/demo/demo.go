@@ -2,11 +2,24 @@
 package demo
 
 import (
-	_ "embed"
+	"embed"
+	"io/fs"
 
 	"sentier/internal/document"
 	"sentier/internal/policy"
 )
+
+//go:embed outside
+var outside embed.FS
+
+// Outside is what others keep of the navigation: the office's calendar (navigation.ics), and the plant's list of devices (devices.csv, devices.jsonl).
+func Outside() fs.FS {
+	out, err := fs.Sub(outside, "outside")
+	if err != nil {
+		panic(err) // the folder is in the program
+	}
+	return out
+}
 
 //go:embed larkmere.yaml
 var larkmere []byte

@@ -53,6 +53,10 @@ func Reason(err error) string {
 	if errors.As(err, &of) {
 		err = of.Err
 	}
+	var on *net.OpError
+	if errors.As(err, &on) && on.Op == "dial" {
+		err = on.Err
+	}
 	return Clean(err.Error(), 200)
 }
 

@@ -76,7 +76,10 @@ export function CalendarFields({ at, put, fault }: PartProps) {
   return (
     <>
       <FeedFields of={c} name="calendar" help={t("console.source.feed_url_help")} put={set} fault={fault} />
-      <ZoneField label={t("console.source.zone")} value={c.zone ?? ""} onChange={(zone) => set({ zone })} />
+      <div>
+        <ZoneField label={t("console.source.zone")} value={c.zone ?? ""} onChange={(zone) => set({ zone })} />
+        <p className="mt-1 text-[0.86rem] text-soft">{t("console.source.zone_help")}</p>
+      </div>
       <Choose
         label={t("console.source.timed")}
         value={c.timed ?? "days"}

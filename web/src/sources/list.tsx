@@ -93,6 +93,6 @@ const counted = ["new", "changed", "back", "gone", "joined", "left", "new_days",
 export function countsOf(c: Record<(typeof counted)[number], number>) {
   return counted
     .filter((k) => c[k] > 0)
-    .map((k) => t(`console.source.count_${k}`, { n: number(c[k]) }))
+    .map((k) => t(`console.source.count_${k}`, { n: number(c[k]), count: c[k] }))
     .join(", ");
 }

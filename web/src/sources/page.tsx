@@ -247,7 +247,7 @@ function Set({ source }: { source: Source }) {
           </div>
         ))}
       </dl>
-      <ul className="border-t border-line px-4 py-3">
+      <ul className="border-t border-line px-4 py-3 empty:hidden">
         {bring?.groups?.map((m) => (
           <li key={`${m.outside} ${m.group}`}>
             {m.outside} → <RecordLink type="user_groups" id={m.group} />
