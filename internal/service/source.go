@@ -150,49 +150,6 @@ func (s *Service) sourceOf(ctx context.Context, id string) (*keptSource, error) 
 	return nil, ErrNotFound
 }
 
-// wireSource tells of a source.
-func (s *Service) wireSource(ctx context.Context, c Caller, k *keptSource, runs int) (wire.Source, error) {
-	out := wire.Source{ID: k.ID, NewSource: k.set, Author: s.named(k.Author), Good: k.GoodAt}
-	if !k.Paused {
-		out.Next = k.NextRun
-	}
-	known := s.known.Load()
-	n := known.Counts(k.ID)
-	out.Users, out.Groups, out.Members, out.Devices, out.Sites = n.Users, n.Groups, n.Members, n.Devices, n.Sites
-	for _, o := range known.Vanished(k.ID, policy.Devices, policy.Sites) {
-		out.Vanished = append(out.Vanished, wire.Vanished{Type: o.Type.String(), Named: wire.Named{ID: o.Record, Name: s.State().Policy.Title(o.Type, o.Record)}, Outside: o.Outside})
-	}
-	for _, o := range known.Things(k.ID, policy.Calendars) {
-		out.Keeps = append(out.Keeps, wire.Named{ID: o.Record, Name: s.State().Policy.Title(policy.Calendars, o.Record)})
-	}
-	if content, err := s.borders.Sources.Content(ctx, k.ID); err == nil {
-		out.Content = &content.At
-	} else if !errors.Is(err, store.ErrNotFound) {
-		return out, err
-	}
-	list, err := s.borders.Sources.Runs(ctx, k.ID, max(runs, 1))
-	if err != nil {
-		return out, err
-	}
-	for i, run := range list {
-		told, err := s.wireRun(c, run)
-		if err != nil {
-			return out, err
-		}
-		if i == 0 {
-			out.Last = &told
-		}
-		if runs > 0 {
-			out.Runs = append(out.Runs, told)
-		}
-	}
-	return out, nil
-}
-
-func (s *Service) named(user string) wire.Named {
-	return wire.Named{ID: user, Name: s.State().Policy.Title(policy.Users, user)}
-}
-
 // Sources lists the sources, for whoever sees the policy as a whole.
 func (s *Service) Sources(ctx context.Context, c Caller) ([]wire.Source, error) {
 	if err := s.Permit(s.State(), c, Whole, ""); err != nil {
@@ -441,53 +398,6 @@ func (s *Service) linkable(k *keptSource, id string) bool {
 // maxOutside bounds the ids that sources give to things, in bytes.
 const maxOutside = 4096
 
-// Origins tells of some records of a type from where they come; those of no source are left out.
-func (s *Service) Origins(c Caller, typeName string, ids []string) ([]wire.Origin, error) {
-	st := s.State()
-	if err := s.Permit(st, c, Read, ""); err != nil {
-		return nil, err
-	}
-	t, ok := policy.TypeNamed(typeName)
-	if !ok {
-		return nil, Wrong("type", "%q is no type of record: write users, user_groups, calendars, devices or sites", policy.Clip(typeName))
-	}
-	known, v := s.known.Load(), s.View(st, c)
-	out := []wire.Origin{}
-	if known.Empty() {
-		return out, nil
-	}
-	for _, id := range ids {
-		r, ok := v.Get(t, id)
-		if !ok {
-			continue
-		}
-		if o, ok := known.Origin(t, id); ok {
-			out = append(out, wire.Origin{ID: id, Source: s.sourceNamed(o.Source), Outside: o.Outside, Place: o.Place, Fields: o.Keeps(), Gone: o.Gone})
-		}
-		g, ok := r.(*policy.UserGroup)
-		if !ok {
-			continue
-		}
-		for from, users := range known.Brought(g) {
-			out = append(out, wire.Origin{ID: id, Source: s.sourceNamed(from), Fields: []string{"members"}, Members: users})
-		}
-	}
-	return out, nil
-}
-
-func (s *Service) sourceNamed(id string) wire.Named {
-	return wire.Named{ID: id, Name: s.known.Load().Name(id)}
-}
-
-// BroughtBy is the source that has brought a membership.
-func (s *Service) BroughtBy(group, user string) (wire.Named, bool) {
-	from, ok := s.known.Load().Brings(group, user)
-	if !ok {
-		return wire.Named{}, false
-	}
-	return s.sourceNamed(from), true
-}
-
 // elsewhere tells whether a password is that which the directory keeps from which somebody comes, where they sign in by it.
 func (s *Service) elsewhere(ctx context.Context, user, password string) (is, asked bool, err error) {
 	o, ok := s.known.Load().Origin(policy.Users, user)
@@ -517,49 +427,5 @@ const signInTime = 10 * time.Second
 // errNoWord tells whoever signs in no more than that.
 var errNoWord = &UnreadError{Why: policy.Say("the directory that keeps the password does not answer: try again in a while")}
 
-// SourceError is that what was to be changed is kept by a source.
-type SourceError struct {
-	Source string // as people know it
-	What   policy.Said
-}
-
-func (e *SourceError) Error() string { return e.Unwrap().Error() }
-
-// Unwrap is the sentence that it is told as.
-func (e *SourceError) Unwrap() error {
-	return policy.Say("the source %q keeps %s: change it there", e.Source, e.What)
-}
-
 // UnreadError is that a source could not be read; see [outbound.Error].
 type UnreadError = outbound.Error
-
-// keptElsewhere refuses a change of what a source keeps, but by the source.
-func (s *Service) keptElsewhere(o *EditOptions, done []policy.RecordChange) error {
-	known := s.known.Load()
-	if o.sourced || known.Empty() {
-		return nil
-	}
-	for _, c := range done {
-		if from, what, ok := known.Locked(c); ok {
-			return &SourceError{known.Name(from), what}
-		}
-	}
-	return nil
-}
-
-// mayUndo refuses to take back what a source has brought, where it is not set so that it may be.
-func (s *Service) mayUndo(ctx context.Context, revision uint64, o *EditOptions) error {
-	run, err := s.borders.Sources.RunOf(ctx, revision)
-	if errors.Is(err, store.ErrNotFound) {
-		return nil
-	}
-	if err != nil {
-		return err
-	}
-	known := s.known.Load()
-	if !known.MayUndo(run.Source) {
-		return &DraftError{policy.Say("revision %d was read from the source %q, and the next reading would bring it again: change it there, or set the source so that a reading can be taken back until the next", revision, known.Name(run.Source))}
-	}
-	o.sourced = true
-	return nil
-}

@@ -260,14 +260,3 @@ func (k *keptSource) feed() *source.Feed {
 	}
 	return nil
 }
-
-// wireCalendars tells of the days that a source would give our calendars.
-func (s *Service) wireCalendars(st *State, list []source.CalendarDays) (out []wire.SourceDays) {
-	for _, c := range list {
-		told := wire.SourceDays{Calendar: wire.Named{ID: c.Calendar, Name: st.Policy.Title(policy.Calendars, c.Calendar)}, Events: c.Events,
-			Days: []policy.CalendarDay{}, Comes: []policy.Date{}, Goes: []policy.CalendarDay{}}
-		told.Days, told.Comes, told.Goes = append(told.Days, c.Days...), append(told.Comes, c.Comes...), append(told.Goes, c.Goes...)
-		out = append(out, told)
-	}
-	return out
-}

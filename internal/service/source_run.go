@@ -7,7 +7,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -33,20 +32,6 @@ func (e *HeldError) Error() string { return e.Why.Error() }
 
 // Unwrap is the sentence that it is told as.
 func (e *HeldError) Unwrap() error { return e.Why }
-
-// toldRun is what is kept of a reading, for people.
-type toldRun struct {
-	Why      *keptSaid
-	Counts   wire.SourceCounts
-	Problems []toldProblem
-	More     int
-	Missing  []source.Matched
-}
-
-type toldProblem struct {
-	Place string
-	Why   keptSaid
-}
 
 // lately is what a source held not long ago, or holds now.
 func (s *Service) lately(ctx context.Context, k *keptSource) (*lately, error) {
@@ -88,56 +73,6 @@ func (s *Service) TestSource(ctx context.Context, c Caller, id string, in wire.N
 	out.Matched, out.Loose = s.wireMatches(st, words, plan.Matched), s.wireMatches(st, words, plan.Loose)
 	out.Problems, out.More = problems(words, plan.Told)
 	return out, nil
-}
-
-// problems tells the first of some problems, and how many others there are.
-func problems(words wording.Catalogue, list []source.Problem) (out []wire.SourceProblem, more int) {
-	out = []wire.SourceProblem{}
-	for i, p := range list {
-		if i == problemsTold {
-			return out, len(list) - i
-		}
-		out = append(out, wire.SourceProblem{Place: p.Place, Text: words.Put(p.Why)})
-	}
-	return out, 0
-}
-
-// wireMatches tells what a mapping comes to: what does not match first.
-func (s *Service) wireMatches(st *State, words wording.Catalogue, list []source.Matched) []wire.SourceMatch {
-	out := []wire.SourceMatch{}
-	for _, m := range list {
-		row := wire.SourceMatch{Outside: m.Outside, Place: m.Place, Rule: m.Rule, Make: m.Make, Found: m.Found, Members: m.Members, Near: m.Near}
-		if m.Group != "" {
-			row.Group = &wire.Named{ID: m.Group, Name: st.Policy.Title(policy.UserGroups, m.Group)}
-		}
-		if m.Calendar != "" {
-			row.Calendar = &wire.Named{ID: m.Calendar, Name: st.Policy.Title(policy.Calendars, m.Calendar)}
-		}
-		switch {
-		case m.Why == "missing" && m.Calendar != "" && m.Near != "":
-			row.Text = words.Put(policy.Say("no event there fits %q; did you mean %q? (events: %d)", m.Outside, m.Near, m.NearBy))
-		case m.Why == "missing" && m.Calendar != "":
-			row.Text = words.Put(policy.Say("no event there fits %q in the next 400 days", m.Outside))
-		case m.Why == "missing" && m.Rule:
-			row.Text = words.Put(policy.Say("there is no user group %q here", m.Group))
-		case m.Why == "missing" && m.Near != "":
-			row.Text = words.Put(policy.Say("there is no %q there; %q has %d members", m.Outside, m.Near, m.NearBy))
-		case m.Why == "missing":
-			row.Text = words.Put(policy.Say("there is no %q there", m.Outside))
-		case m.Why == "ambiguous":
-			row.Text = words.Put(policy.Say("there are several %q there: map the one that is meant by where it stands", m.Outside))
-		}
-		out = append(out, row)
-	}
-	slices.SortStableFunc(out, func(a, b wire.SourceMatch) int { return boolBit(a.Found) - boolBit(b.Found) })
-	return out
-}
-
-func boolBit(b bool) int {
-	if b {
-		return 1
-	}
-	return 0
 }
 
 // FindInSource looks for people and groups at a source by some letters.
@@ -453,28 +388,6 @@ func broughtBy(p *source.Plan) *store.Brought {
 	return out
 }
 
-// wireRun tells of a reading.
-func (s *Service) wireRun(c Caller, run store.SourceRun) (wire.SourceRun, error) {
-	var told toldRun
-	if err := json.Unmarshal(run.Told, &told); err != nil {
-		return wire.SourceRun{}, fmt.Errorf("read a reading of %s: %w", run.Source, err)
-	}
-	words := wording.Accepted(c.Language)
-	out := wire.SourceRun{Number: run.Number, At: run.At, Took: run.Took.Seconds(), Outcome: run.Outcome, Revision: run.Revision, Counts: told.Counts, More: told.More,
-		Problems: []wire.SourceProblem{}, Missing: s.wireMatches(s.State(), words, told.Missing)}
-	if run.By != "" {
-		by := s.named(run.By)
-		out.By = &by
-	}
-	if told.Why != nil {
-		out.Why = words.Put(told.Why.said())
-	}
-	for _, p := range told.Problems {
-		out.Problems = append(out.Problems, wire.SourceProblem{Place: p.Place, Text: words.Put(p.Why.said())})
-	}
-	return out, nil
-}
-
 // sourceHours has those sources read whose hour has come, each beside what else there is to do, and notes when the next is due.
 func (s *Service) sourceHours(ctx context.Context) error {
 	list, err := s.borders.Sources.Sources(ctx)
@@ -507,49 +420,4 @@ func (s *Service) sourceHours(ctx context.Context) error {
 		})
 	}
 	return nil
-}
-
-// keptSaid is a sentence as it is kept, so that it can be told in any language later.
-type keptSaid struct {
-	Form string `json:"form"`
-	Args []any  `json:"args,omitempty"`
-}
-
-func keepSaid(said policy.Said) *keptSaid {
-	out := &keptSaid{Form: said.Form}
-	for _, arg := range said.Args {
-		switch arg := arg.(type) {
-		case policy.Said:
-			out.Args = append(out.Args, keepSaid(arg))
-		case int, string:
-			out.Args = append(out.Args, arg)
-		default:
-			out.Args = append(out.Args, fmt.Sprint(arg))
-		}
-	}
-	return out
-}
-
-// said is the sentence again.
-func (k *keptSaid) said() policy.Said {
-	out := policy.Said{Form: k.Form}
-	for _, arg := range k.Args {
-		switch arg := arg.(type) {
-		case float64: // as a number was kept
-			out.Args = append(out.Args, int(arg))
-		case map[string]any:
-			text, err := json.Marshal(arg)
-			var part keptSaid
-			if err == nil && json.Unmarshal(text, &part) == nil {
-				out.Args = append(out.Args, part.said())
-				continue
-			}
-			out.Args = append(out.Args, fmt.Sprint(arg))
-		case *keptSaid:
-			out.Args = append(out.Args, arg.said())
-		default:
-			out.Args = append(out.Args, arg)
-		}
-	}
-	return out
 }
