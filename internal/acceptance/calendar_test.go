@@ -177,6 +177,8 @@ func TestACalendarThatIsBrought(t *testing.T) {
 		}
 	}
 	w.does(0, "Nothing is other than it was", "source", "sync", "stocktaking")
+	w.does(0, day.Format("2006-01-02")+"–"+day.AddDate(0, 0, 2).Format("2006-01-02")+" Stocktaking", "calendar", "show", "office-closures")
+	w.does(0, "2026-12-08 Drill day", "calendar", "show", "closures")
 	if status, _, text := w.ask("PUT", "/api/v1/sources/stocktaking/content", w.token, calendarText(), "Content-Type", "text/calendar"); status != http.StatusOK || !strings.Contains(text, `"bytes":`) {
 		t.Errorf("brought over HTTP: %d %s", status, text)
 	}

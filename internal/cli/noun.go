@@ -215,7 +215,10 @@ func plain(v any) string {
 			return plain(id)
 		}
 		if from, to := v["from"], v["to"]; from != nil && to != nil {
-			return strings.TrimSpace(strings.ReplaceAll(plain(v["days"]), ", ", " ") + " " + plain(from) + "–" + plain(to))
+			return strings.TrimSpace(strings.ReplaceAll(plain(v["days"]), ", ", " ") + " " + plain(from) + "–" + plain(to) + " " + plain(v["name"]))
+		}
+		if date := v["date"]; date != nil {
+			return strings.TrimSpace(plain(date) + " " + plain(v["name"]))
 		}
 		var parts []string
 		for _, k := range sortedKeys(v) {

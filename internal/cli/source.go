@@ -139,7 +139,10 @@ func broughtBy(s *wire.Source) string {
 		for _, k := range s.Keeps {
 			names = append(names, k.Name)
 		}
-		return "days of " + cmp.Or(strings.Join(names, ", "), "no calendar yet")
+		if len(names) == 0 {
+			return "no days yet"
+		}
+		return "days of " + strings.Join(names, ", ")
 	case s.Inventory != nil:
 		return fmt.Sprintf("%d devices, %d sites", s.Devices, s.Sites)
 	}
@@ -385,6 +388,10 @@ func personRow(p wire.SourcePerson) []string {
 func (a *app) printCounts(verb string, c wire.SourceCounts) {
 	if c.Things > 0 || c.GoneThings > 0 {
 		fmt.Fprintf(a.Err, "%s: %d devices and sites are in the list; %d new, %d changed, %d no longer in it.\n", verb, c.Things, c.NewThings, c.ChangedThings, c.GoneThings)
+		return
+	}
+	if c == (wire.SourceCounts{}) {
+		fmt.Fprintf(a.Err, "%s.\n", verb)
 		return
 	}
 	if c.NewDays+c.GoneDays > 0 {
