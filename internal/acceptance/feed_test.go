@@ -111,7 +111,9 @@ func TestFeedsByASecretAddress(t *testing.T) {
 
 	tomas := w.tokenFor("tomas.field")
 	_, own := w.makeFeed(tomas, `{"kind":"reach"}`)
-	if times, _ := read(own.Path); !slices.ContainsFunc(times, func(x icalendar.Time) bool { return strings.Contains(x.Name, "Control") && strings.Contains(x.Name, ": Mill bridge") }) {
+	if times, _ := read(own.Path); !slices.ContainsFunc(times, func(x icalendar.Time) bool {
+		return strings.Contains(x.Name, "Control") && strings.Contains(x.Name, ": Mill bridge")
+	}) {
 		t.Errorf("none of his own %d hours are at the mill bridge", len(times))
 	}
 	for body, want := range map[string]int{
