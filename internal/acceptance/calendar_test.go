@@ -255,6 +255,10 @@ func TestACalendarAndAListInTheConsole(t *testing.T) {
 	b.see("Devices and sites that are no longer in their list")
 	b.open("/records/devices/lg-900/edit")
 	b.see("change it there")
+	b.open("/devices?q=weir")
+	b.until("from where it comes, in the list", `[...document.querySelectorAll(".sr-only")].some(e => e.textContent === "From Plant register")`)
+	b.until("that the other is there no more", `[...document.querySelectorAll(".sr-only")].some(e => e.textContent === "From Plant register, where it is no longer")`)
+	b.accessible("a list of devices that come from a list")
 }
 
 // TestTheDemonstrationHasSourcesToRead: the commands that it prints for the stand-ins of the office and the plant can be carried out as they are, and what they set up can be read.

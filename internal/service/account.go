@@ -145,7 +145,7 @@ func (s *Service) Session(c Caller, expires time.Time) wire.Session {
 		name = u.Title()
 	}
 	r := s.Rights(s.State(), c)
-	return wire.Session{ReasonRequired: s.settings.Load().ReasonRequired, Strong: c.Strong, Setup: s.Setup(c), Sees: typeNames(r.Sees()), Makes: typeNames(r.Makes()), Whole: r.May(Whole, "") == nil, User: wire.Named{ID: string(c.User), Name: name}, Mandates: s.Roles(c), Expires: expires.UTC(), Now: s.borders.Clock().UTC(), Revision: s.State().Revision.Number}
+	return wire.Session{Sourced: !s.known.Load().Empty(), ReasonRequired: s.settings.Load().ReasonRequired, Strong: c.Strong, Setup: s.Setup(c), Sees: typeNames(r.Sees()), Makes: typeNames(r.Makes()), Whole: r.May(Whole, "") == nil, User: wire.Named{ID: string(c.User), Name: name}, Mandates: s.Roles(c), Expires: expires.UTC(), Now: s.borders.Clock().UTC(), Revision: s.State().Revision.Number}
 }
 
 func typeNames(types []policy.Type) []string {

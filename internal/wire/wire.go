@@ -346,6 +346,7 @@ type Session struct {
 	Expires        time.Time `json:"expires"`
 	Strong         bool      `json:"strong" description:"whether it was begun with a second factor"`
 	ReasonRequired bool      `json:"reason_required" description:"every change needs a reason: its note"`
+	Sourced        bool      `json:"sourced" description:"some records come from sources"`
 	Setup          []string  `json:"setup" description:"what has to be done before anything else: second_factor, password"`
 	Terminal       bool      `json:"-"`
 	Now            time.Time `json:"now" description:"what the clock of the service shows"`

@@ -6199,6 +6199,8 @@ export interface components {
             sees: string[];
             /** @description what has to be done before anything else: second_factor, password */
             setup: string[];
+            /** @description some records come from sources */
+            sourced: boolean;
             /** @description whether it was begun with a second factor */
             strong: boolean;
             /** @description shown once, for a terminal */

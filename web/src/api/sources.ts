@@ -1,4 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
+import { batched } from "./batched";
 import { answer, api } from "./client";
 import type { components } from "./schema.gen";
 
@@ -33,6 +34,29 @@ export const linkSource = (id: string, body: Schemas["LinkSource"]) => answer(ap
 
 /** Origins are the types of records that can come from a source. */
 export type Origins = "users" | "user_groups" | "calendars" | "devices" | "sites";
+
+const isKept = (type: string): type is Origins => ["users", "user_groups", "calendars", "devices", "sites"].includes(type);
+
+const askOrigins = (type: Origins) =>
+  batched(100, async (ids) => {
+    const found = await answer(api.GET("/api/v1/origins", { params: { query: { type, ids: ids.join() } } }));
+    return new Map(found.map((o) => [o.id, o]));
+  });
+const originOf = Object.fromEntries((["users", "user_groups", "calendars", "devices", "sites"] as const).map((type) => [type, askOrigins(type)])) as Record<
+  Origins,
+  ReturnType<typeof askOrigins>
+>;
+
+/** useOriginMark tells of one of many rows from which source it comes; nothing is asked where no source has brought anything. */
+export function useOriginMark(type: string, id: string, sourced: boolean): Origin | null {
+  const found = useQuery({
+    queryKey: ["origin-mark", type, id],
+    queryFn: async () => (isKept(type) ? ((await originOf[type](id)) ?? null) : null),
+    enabled: sourced && isKept(type),
+    staleTime: 60_000,
+  });
+  return found.data ?? null;
+}
 
 /** useOrigins tells of a record from where it comes, and what of it is kept there. */
 export function useOrigins(type: Origins, id: string): Origin[] {

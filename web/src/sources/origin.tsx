@@ -1,8 +1,22 @@
 import { Lock } from "lucide-react";
 import { Link } from "react-router";
-import { useOrigins, type Origins } from "../api/sources";
+import { useOriginMark, useOrigins, type Origins } from "../api/sources";
+import { useSession } from "../session/mandates";
 import { ofBefore } from "../session/as-of";
 import { labelOf, number, t } from "../words";
+
+/** OriginMark is a lock beside the name of a record that a source keeps, wherever it stands in a list. */
+export function OriginMark({ type, id }: { type: string; id: string }) {
+  const origin = useOriginMark(type, id, (useSession()?.sourced ?? false) && !ofBefore);
+  if (!origin) return null;
+  const text = origin.gone ? t("console.source.gone_from", { name: origin.source.name }) : t("console.source.from", { name: origin.source.name });
+  return (
+    <span className="ml-1.5 text-soft" title={text}>
+      <Lock size={12} aria-hidden className="inline" />
+      <span className="sr-only">{text}</span>
+    </span>
+  );
+}
 
 /** OriginNote says of a record from which source it comes, and what of it is changed there. */
 export function OriginNote({ type, id }: { type: Origins; id: string }) {

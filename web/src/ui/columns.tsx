@@ -1,6 +1,7 @@
 import type { ReactNode } from "react";
 import { titleOf, type Listed, type Row } from "../api/records";
 import { number } from "../words";
+import { OriginMark } from "../sources/origin";
 import { RecordLink, RecordLinks } from "./record-link";
 import type { Column } from "./table";
 
@@ -8,7 +9,12 @@ import type { Column } from "./table";
 export const nameColumn = <T extends Listed>(type: T, width: string): Column<T> => ({
   key: "name",
   width,
-  cell: (r) => <RecordLink type={type} id={r.id} name={titleOf(r)} />,
+  cell: (r) => (
+    <>
+      <RecordLink type={type} id={r.id} name={titleOf(r)} />
+      <OriginMark type={type} id={r.id} />
+    </>
+  ),
 });
 export const idColumn = <T extends Listed>(width: string): Column<T> => ({
   key: "id",
