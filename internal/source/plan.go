@@ -72,7 +72,7 @@ type planner struct {
 	taken     map[record]bool                     // by those that come
 	names     map[policy.Type]map[string][]string // ids of records, by their ids and names
 	withSites *policy.Policy                      // with those sites that come
-	sitesIn   int                                 // how many
+	newSites  []policy.Change                     // that are not in it yet
 }
 
 // Make works out what comes of what a source holds.

@@ -61,7 +61,9 @@ func (w *planner) things() {
 			case !there:
 				w.Lost = append(w.Lost, o)
 			case seen[o.Outside]:
-				w.ThingsBefore += boolInt(!o.Gone)
+				if !o.Gone {
+					w.ThingsBefore++
+				}
 			case !o.Gone:
 				w.ThingsBefore++
 				w.GoneThings++
@@ -87,13 +89,6 @@ func outermostFirst(list []*Thing) {
 		return n
 	}
 	slices.SortStableFunc(list, func(a, b *Thing) int { return cmp.Compare(depth(a), depth(b)) })
-}
-
-func boolInt(b bool) int {
-	if b {
-		return 1
-	}
-	return 0
 }
 
 // recordOf is the id of the record that stands for a thing, or will; empty: it cannot come, and that is told.
@@ -185,7 +180,11 @@ func (w *planner) thing(x *Thing, id string) {
 		if !w.sound(x.place(), w.sites(), next) {
 			return
 		}
-		w.Changes = append(w.Changes, policy.Change{Op: policy.Put, Type: x.Type, ID: id, Record: next})
+		change := policy.Change{Op: policy.Put, Type: x.Type, ID: id, Record: next}
+		w.Changes = append(w.Changes, change)
+		if x.Type == policy.Sites {
+			w.newSites = append(w.newSites, change)
+		}
 		if there {
 			w.ChangedThings++
 		} else {
@@ -202,24 +201,16 @@ func (w *planner) thing(x *Thing, id string) {
 	}
 }
 
-// sites are the policy with the sites and kinds that records may name, those among them that are to come.
+// sites are the policy with those sites that come, which devices may name.
 func (w *planner) sites() *policy.Policy {
-	var sites []policy.Change
-	for _, c := range w.Changes {
-		if c.Type == policy.Sites {
-			sites = append(sites, c)
+	if len(w.newSites) > 0 {
+		next, _, err := w.withSites.Apply(w.newSites)
+		if err == nil { // each was sound by itself; together they are looked at when the change is made
+			w.withSites = next
 		}
+		w.newSites = nil
 	}
-	if len(sites) == w.sitesIn {
-		return w.withSites
-	}
-	w.sitesIn = len(sites)
-	next, _, err := w.policy.Apply(sites)
-	if err != nil { // each was sound by itself: together they are looked at when the change is made
-		next = w.policy
-	}
-	w.withSites = next
-	return next
+	return w.withSites
 }
 
 // siteOf is the site that a thing names: one of the source, or one of ours by its id or name; empty: none, and that is told where it names one.
