@@ -86,6 +86,7 @@ type (
 		AddRun(ctx context.Context, run *store.SourceRun, next *time.Time) error
 		KeepContent(ctx context.Context, c store.SourceContent) error
 		Content(ctx context.Context, source string) (store.SourceContent, error)
+		ContentAt(ctx context.Context, source string) (*time.Time, error)
 		Runs(ctx context.Context, source string, limit int) ([]store.SourceRun, error)
 		RunOf(ctx context.Context, revision uint64) (store.SourceRun, error)
 	}

@@ -3,7 +3,6 @@ package service
 import (
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"slices"
 
@@ -154,16 +153,20 @@ func (s *Service) wireSource(ctx context.Context, c Caller, k *keptSource, runs 
 	known := s.known.Load()
 	n := known.Counts(k.ID)
 	out.Users, out.Groups, out.Members, out.Devices, out.Sites = n.Users, n.Groups, n.Members, n.Devices, n.Sites
-	for _, o := range known.Vanished(k.ID, policy.Devices, policy.Sites) {
+	for _, o := range s.vanished(k.ID) {
 		out.Vanished = append(out.Vanished, wire.Vanished{Type: o.Type.String(), Named: wire.Named{ID: o.Record, Name: s.State().Policy.Title(o.Type, o.Record)}, Outside: o.Outside})
 	}
-	for _, o := range known.Things(k.ID, policy.Calendars) {
-		out.Keeps = append(out.Keeps, wire.Named{ID: o.Record, Name: s.State().Policy.Title(policy.Calendars, o.Record)})
+	if n.Calendars > 0 {
+		for _, o := range known.Things(k.ID, policy.Calendars) {
+			out.Keeps = append(out.Keeps, wire.Named{ID: o.Record, Name: s.State().Policy.Title(policy.Calendars, o.Record)})
+		}
 	}
-	if content, err := s.borders.Sources.Content(ctx, k.ID); err == nil {
-		out.Content = &content.At
-	} else if !errors.Is(err, store.ErrNotFound) {
-		return out, err
+	if k.feed() != nil {
+		at, err := s.borders.Sources.ContentAt(ctx, k.ID)
+		if err != nil {
+			return out, err
+		}
+		out.Content = at
 	}
 	list, err := s.borders.Sources.Runs(ctx, k.ID, max(runs, 1))
 	if err != nil {
@@ -182,6 +185,15 @@ func (s *Service) wireSource(ctx context.Context, c Caller, k *keptSource, runs 
 		}
 	}
 	return out, nil
+}
+
+// vanished is what a source has brought that is there no more; nothing is looked for where nothing is.
+func (s *Service) vanished(id string) []source.Origin {
+	known := s.known.Load()
+	if known.Counts(id).Vanished == 0 {
+		return nil
+	}
+	return known.Vanished(id, policy.Devices, policy.Sites)
 }
 
 func (s *Service) named(user string) wire.Named {

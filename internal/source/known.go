@@ -33,8 +33,8 @@ type (
 		t       policy.Type
 		outside string
 	}
-	// Counts are how many of each a source has brought that are still there.
-	Counts struct{ Users, Groups, Members, Devices, Sites int }
+	// Counts are how many of each a source has brought that are still there, and how many devices and sites are there no more.
+	Counts struct{ Users, Groups, Members, Devices, Sites, Calendars, Vanished int }
 )
 
 // Origin is from where a record comes.
@@ -292,6 +292,8 @@ func (k *Known) drop(o Origin) {
 func (k *Known) count(o Origin, by int) {
 	n := k.counts[o.Source]
 	switch {
+	case o.Gone && (o.Type == policy.Devices || o.Type == policy.Sites):
+		n.Vanished += by
 	case o.Gone:
 	case o.Type == policy.Users:
 		n.Users += by
@@ -301,6 +303,8 @@ func (k *Known) count(o Origin, by int) {
 		n.Devices += by
 	case o.Type == policy.Sites:
 		n.Sites += by
+	case o.Type == policy.Calendars:
+		n.Calendars += by
 	}
 	k.counts[o.Source] = n
 }

@@ -68,6 +68,10 @@ func (w *world) counted(from string) {
 	for u := range policy.Each[*policy.User](w.policy) {
 		there += len(w.known.Memberships(from, u.Key()))
 	}
+	devices, sites, calendars := len(w.known.Things(from, policy.Devices)), len(w.known.Things(from, policy.Sites)), len(w.known.Things(from, policy.Calendars))
+	if gone := len(w.known.Vanished(from, policy.Devices, policy.Sites)); n.Devices != devices || n.Sites != sites || n.Calendars != calendars || n.Vanished != gone {
+		w.t.Fatalf("counted %+v of %s; there are %d devices, %d sites, %d calendars, and %d are there no more", n, from, devices, sites, calendars, gone)
+	}
 	if u, g := len(w.known.Things(from, policy.Users)), len(w.known.Things(from, policy.UserGroups)); n.Users != u || n.Groups != g || n.Members != there {
 		w.t.Fatalf("counted %d users, %d groups, %d memberships of %s; there are %d, %d, %d", n.Users, n.Groups, n.Members, from, u, g, there)
 	}

@@ -163,6 +163,16 @@ func (s *Store) Content(ctx context.Context, source string) (c SourceContent, er
 	return c, found(s.reader.WithContext(ctx).Take(&c, "source = ?", source).Error)
 }
 
+// ContentAt is when that was brought which a source has; nil: nothing was.
+func (s *Store) ContentAt(ctx context.Context, source string) (*time.Time, error) {
+	var c SourceContent
+	err := s.reader.WithContext(ctx).Select("at").Limit(1).Find(&c, "source = ?", source).Error
+	if err != nil || c.At.IsZero() {
+		return nil, err
+	}
+	return &c.At, nil
+}
+
 // mostRuns is how many readings of a source are remembered.
 const mostRuns = 200
 
