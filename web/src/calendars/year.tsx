@@ -10,7 +10,7 @@ import { t } from "../words";
 export type Day = NonNullable<Row<"calendars">["days"]>[number];
 
 /** The ends of a day that differs, or of several: a single one is its own last. */
-const endsOf = (d: Day) => ({ first: d.date ?? d.from ?? "", last: d.date ?? d.to ?? "" });
+export const endsOf = (d: Day) => ({ first: d.date ?? d.from ?? "", last: d.date ?? d.to ?? "" });
 
 const beside = (day: string, by: number) => {
   const d = new Date(`${day}T12:00:00`);
@@ -20,7 +20,7 @@ const beside = (day: string, by: number) => {
 const spanOf = (first: string, last: string, name?: string): Day => (first === last ? { date: first, name } : { from: first, to: last, name });
 
 /** holding is the entry that a day belongs to. */
-const holding = (days: Day[], day: string) => days.find((d) => endsOf(d).first <= day && day <= endsOf(d).last);
+export const holding = (days: Day[], day: string) => days.find((d) => endsOf(d).first <= day && day <= endsOf(d).last);
 
 /** clicked are the days after one was clicked: one that is there goes, of several only this; one that is not there comes, with Shift all from the last one on. */
 function clicked(days: Day[], day: string, since: string | undefined): Day[] {

@@ -1,16 +1,13 @@
 import { Minus, Plus } from "lucide-react";
 import { DayPicker } from "react-day-picker";
 import type { SourceDays } from "../api/sources";
+import { endsOf, holding, type Day } from "../calendars/year";
 import { habits, written } from "../ui/calendar";
 import { RecordLink } from "../ui/record-link";
 import { dayText } from "../ui/time";
 import { t } from "../words";
 
-type Day = SourceDays["days"][number];
-
-const first = (d: Day) => d.date ?? d.from ?? "";
-const last = (d: Day) => d.date ?? d.to ?? "";
-const within = (list: Day[], day: string) => list.some((d) => first(d) <= day && day <= last(d));
+const within = (list: Day[], day: string) => holding(list, day) !== undefined;
 
 /** Days shows the days of our calendars as a source would have them: which come, which go, and the months in which they lie. */
 export function Days({ list }: { list: SourceDays[] }) {
@@ -29,19 +26,20 @@ export function Days({ list }: { list: SourceDays[] }) {
       <div className="flex flex-col gap-3">
         <ul className="max-h-64 overflow-auto pr-2" tabIndex={0}>
           {[...c.days.map((d) => ({ d, goes: false })), ...c.goes.map((d) => ({ d, goes: true }))]
-            .sort((a, b) => first(a.d).localeCompare(first(b.d)))
+            .sort((a, b) => endsOf(a.d).first.localeCompare(endsOf(b.d).first))
             .map(({ d, goes }) => {
+              const { first, last } = endsOf(d);
               const comes = !goes && spread([d]).some((day) => c.comes.includes(day));
               return (
-                <li key={`${first(d)} ${d.name ?? ""} ${goes}`} className="grid grid-cols-[5rem_1fr] gap-x-2 py-0.5">
+                <li key={`${first} ${d.name ?? ""} ${goes}`} className="grid grid-cols-[5rem_1fr] gap-x-2 py-0.5">
                   <span className={comes ? "text-holds" : goes ? "text-breaks" : "text-soft"}>
                     {comes && <Plus size={13} aria-hidden className="mr-1 inline" />}
                     {goes && <Minus size={13} aria-hidden className="mr-1 inline" />}
                     {t(comes ? "console.source.day_comes" : goes ? "console.source.day_goes" : "console.source.day_stays")}
                   </span>
                   <span className={goes ? "line-through" : ""}>
-                    {dayText(first(d))}
-                    {last(d) !== first(d) && ` – ${dayText(last(d))}`} <span className="text-soft">{d.name}</span>
+                    {dayText(first)}
+                    {last !== first && ` – ${dayText(last)}`} <span className="text-soft">{d.name}</span>
                   </span>
                 </li>
               );
@@ -57,7 +55,8 @@ export function Days({ list }: { list: SourceDays[] }) {
 function spread(list: Day[]): string[] {
   return list.flatMap((d) => {
     const out: string[] = [];
-    for (const at = new Date(`${first(d)}T12:00:00`); written(at) <= last(d); at.setDate(at.getDate() + 1)) out.push(written(at));
+    const { first, last } = endsOf(d);
+    for (const at = new Date(`${first}T12:00:00`); written(at) <= last; at.setDate(at.getDate() + 1)) out.push(written(at));
     return out;
   });
 }
