@@ -84,11 +84,11 @@ func (r *Registry) endOldest(ctx context.Context, user policy.UserID) error {
 	return err
 }
 
-// newSecret makes a random secret and its hash.
-func newSecret() (secret string, hash []byte) {
+// NewSecret makes a secret of 256 random bits after a prefix, and its SHA-256.
+func NewSecret(prefix string) (secret string, hash []byte) {
 	random := make([]byte, 32)
 	rand.Read(random) // never fails
-	secret = tokenPrefix + base64.RawURLEncoding.EncodeToString(random)
+	secret = prefix + base64.RawURLEncoding.EncodeToString(random)
 	sum := sha256.Sum256([]byte(secret))
 	return secret, sum[:]
 }
@@ -100,7 +100,7 @@ func (r *Registry) newToken(ctx context.Context, t store.Token, secret string) (
 		return "", t, fmt.Errorf("make a token: %w", err)
 	}
 	if secret == "" {
-		secret, t.Hash = newSecret()
+		secret, t.Hash = NewSecret(tokenPrefix)
 	}
 	t.ID, t.CreatedAt = id.String(), r.Clock().UTC()
 	if err := r.Kept.AddToken(ctx, t); err != nil {
@@ -213,7 +213,7 @@ func (r *Registry) CreateToken(ctx context.Context, t store.Token, asked Repetit
 	if secret, made, repeated, err = r.tokenAgain(ctx, asked); repeated || err != nil {
 		return secret, made, repeated, err
 	}
-	secret, t.Hash = newSecret()
+	secret, t.Hash = NewSecret(tokenPrefix)
 	seal, err := asked.seal()
 	if err != nil {
 		return "", t, false, err
@@ -304,7 +304,7 @@ func (r *Registry) revokeCached(at time.Time, which func(t *store.Token) bool) {
 
 // MakeLink makes a link, good once and for a week, by which a user sets a password. It takes the place of one made before.
 func (r *Registry) MakeLink(ctx context.Context, user string, by policy.UserID) (secret string, until time.Time, err error) {
-	secret, hash := newSecret()
+	secret, hash := NewSecret(tokenPrefix)
 	now := r.Clock().UTC()
 	until = now.AddDate(0, 0, linkDays)
 	err = r.Kept.AddLink(ctx, store.Link{Hash: hash, UserID: user, CreatedAt: now, CreatedBy: string(by), ExpiresAt: until})

@@ -3,9 +3,7 @@ package service
 import (
 	"cmp"
 	"context"
-	"crypto/rand"
 	"crypto/sha256"
-	"encoding/base64"
 	"fmt"
 	"slices"
 	"time"
@@ -14,6 +12,7 @@ import (
 	"golang.org/x/time/rate"
 
 	"sentier/internal/audit"
+	"sentier/internal/identity"
 	"sentier/internal/policy"
 	"sentier/internal/store"
 	"sentier/internal/wire"
@@ -145,11 +144,8 @@ func (s *Service) NewFeed(ctx context.Context, c Caller, in wire.NewFeed) (wire.
 	if err != nil {
 		return wire.Feed{}, fmt.Errorf("make a feed: %w", err)
 	}
-	random := make([]byte, 32)
-	rand.Read(random) // never fails
-	secret := base64.RawURLEncoding.EncodeToString(random)
-	hash := sha256.Sum256([]byte(secret))
-	f := store.Feed{ID: id.String(), Hash: hash[:], Kind: in.Kind, Of: in.Of, Zone: in.Zone, UserID: string(c.User), Mandate: string(c.Mandate), CreatedAt: s.borders.Clock().UTC()}
+	secret, hash := identity.NewSecret("")
+	f := store.Feed{ID: id.String(), Hash: hash, Kind: in.Kind, Of: in.Of, Zone: in.Zone, UserID: string(c.User), Mandate: string(c.Mandate), CreatedAt: s.borders.Clock().UTC()}
 	if err := s.kept(s.borders.Feeds.AddFeed(ctx, f)); err != nil {
 		return wire.Feed{}, err
 	}
