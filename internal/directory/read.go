@@ -3,7 +3,6 @@ package directory
 import (
 	"context"
 	"fmt"
-	"slices"
 	"strings"
 
 	"github.com/go-ldap/ldap/v3"
@@ -72,11 +71,9 @@ func placeKey(dn string) string {
 	return strings.ToLower(parsed.String())
 }
 
-// node is a group while it is read: who is in it, and which groups.
+// node is a group while it is read: with the members as they are written there.
 type node struct {
-	group   source.Group
-	people  []int
-	groups  []int
+	source.Nest
 	members []string
 }
 
@@ -87,8 +84,8 @@ func (r *reading) groups(filter string) error {
 	byPlace := map[string]int{}
 	total := 0
 	err := r.conn.search(b, filter, attributes(b.Outside, b.Name, b.Member), func(e *ldap.Entry) error {
-		n := node{group: source.Group{Outside: outside(e, b.Outside), Place: e.DN, Name: first(e, b.Name)}}
-		if n.group.Outside == "" || n.group.Name == "" {
+		n := node{Nest: source.Nest{Group: source.Group{Outside: outside(e, b.Outside), Place: e.DN, Name: first(e, b.Name)}}}
+		if n.Outside == "" || n.Name == "" {
 			r.tell(e.DN, "has no %s or no %s: it is no group that could be mapped", b.Outside, b.Name)
 			return nil
 		}
@@ -112,8 +109,16 @@ func (r *reading) groups(filter string) error {
 	for i := range nodes {
 		r.resolve(&nodes[i], byPlace)
 	}
+	nests := make([]source.Nest, len(nodes))
 	for i := range nodes {
-		r.held.Groups = append(r.held.Groups, r.closed(nodes, i))
+		nests[i] = nodes[i].Nest
+	}
+	for i := range nests {
+		group, loops := source.Closed(nests, i)
+		for _, g := range loops {
+			r.tell(group.Place, "%s is in itself, through %s: whoever is in one is in both", group.Name, nests[g].Name)
+		}
+		r.held.Groups = append(r.held.Groups, group)
 	}
 	return nil
 }
@@ -123,39 +128,14 @@ func (r *reading) resolve(n *node, groups map[string]int) {
 	for _, m := range n.members {
 		key := placeKey(m)
 		if i, ok := groups[key]; ok {
-			n.groups = append(n.groups, i)
+			n.Within = append(n.Within, i)
 		} else if i, ok := r.byPlace[key]; ok {
-			n.people = append(n.people, i)
+			n.People = append(n.People, r.held.People[i].Outside)
 		} else if i, ok := r.byID[strings.ToLower(m)]; ok {
-			n.people = append(n.people, i)
+			n.People = append(n.People, r.held.People[i].Outside)
 		}
 	}
 	n.members = nil
-}
-
-// closed is a group with all who are in it, those of groups within it among them.
-func (r *reading) closed(nodes []node, start int) source.Group {
-	out := nodes[start].group
-	seen, in := map[int]bool{start: true}, map[int]bool{}
-	for todo := []int{start}; len(todo) > 0; todo = todo[1:] {
-		for _, p := range nodes[todo[0]].people {
-			in[p] = true
-		}
-		for _, g := range nodes[todo[0]].groups {
-			if g == start {
-				r.tell(out.Place, "%s is in itself, through %s: whoever is in one is in both", out.Name, nodes[todo[0]].group.Name)
-			}
-			if !seen[g] {
-				seen[g] = true
-				todo = append(todo, g)
-			}
-		}
-	}
-	for p := range in {
-		out.Members = append(out.Members, r.held.People[p].Outside)
-	}
-	slices.Sort(out.Members)
-	return out
 }
 
 // values are all values of an attribute: a directory may give the first alone, and say so in the attribute's name (member;range=0-1499).

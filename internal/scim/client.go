@@ -6,7 +6,6 @@ import (
 	"encoding/json"
 	"net/http"
 	"net/url"
-	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -44,51 +43,39 @@ func Fetch(ctx context.Context, from *source.Feed, token string) (*source.Held, 
 	if err != nil {
 		return nil, err
 	}
-	var nodes []node
+	var nests []source.Nest
+	var within [][]string // ids, by group
 	at := map[string]int{}
 	err = r.each(ctx, "Groups", func(one Resource) {
-		n := node{Group: source.Group{Outside: Text(one, "id"), Place: Text(one, "displayName"), Name: Text(one, "displayName")}}
+		n := source.Nest{Group: source.Group{Outside: Text(one, "id"), Place: Text(one, "displayName"), Name: Text(one, "displayName")}}
 		if n.Name == "" {
 			held.Told = append(held.Told, source.Problem{Place: n.Outside, Why: policy.Say("the group has no name: it is none that could be mapped")})
 			return
 		}
+		var ids []string
 		for _, m := range Values(one, "members") {
-			n.within = append(n.within, Text(m, "value"))
+			ids = append(ids, Text(m, "value"))
 		}
-		at[n.Outside] = len(nodes)
-		nodes = append(nodes, n)
+		at[n.Outside] = len(nests)
+		nests, within = append(nests, n), append(within, ids)
 	})
 	if err != nil {
 		return nil, err
 	}
-	for i := range nodes {
-		held.Groups = append(held.Groups, closed(nodes, at, people, i))
-	}
-	return held, nil
-}
-
-// node is a group, and who and which groups are in it.
-type node struct {
-	source.Group
-	within []string
-}
-
-// closed is a group with all who are in it, those of groups within it among them.
-func closed(nodes []node, at map[string]int, people map[string]bool, start int) source.Group {
-	out, in, seen := nodes[start].Group, map[string]bool{}, map[int]bool{start: true}
-	for todo := []int{start}; len(todo) > 0; todo = todo[1:] {
-		for _, id := range nodes[todo[0]].within {
-			if g, is := at[id]; is && !seen[g] {
-				seen[g] = true
-				todo = append(todo, g)
-			} else if people[id] && !in[id] {
-				in[id] = true
-				out.Members = append(out.Members, id)
+	for i, ids := range within {
+		for _, id := range ids {
+			if g, is := at[id]; is {
+				nests[i].Within = append(nests[i].Within, g)
+			} else if people[id] {
+				nests[i].People = append(nests[i].People, id)
 			}
 		}
 	}
-	slices.Sort(out.Members)
-	return out
+	for i := range nests {
+		group, _ := source.Closed(nests, i)
+		held.Groups = append(held.Groups, group)
+	}
+	return held, nil
 }
 
 type reader struct {

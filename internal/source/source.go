@@ -50,6 +50,38 @@ type Group struct {
 	Members []string // outside ids of the people in it, those in groups within it among them, each once and in order
 }
 
+// Nest is a group while it is read: who is in it by itself, and which of the groups that are read with it are.
+type Nest struct {
+	Group
+	People []string // outside ids
+	Within []int
+}
+
+// Closed is a group with all who are in it, those of groups within it among them, each once and in order; loops are the groups within it that hold it in turn.
+func Closed(all []Nest, at int) (out Group, loops []int) {
+	out = all[at].Group
+	seen, in := map[int]bool{at: true}, map[string]bool{}
+	for todo := []int{at}; len(todo) > 0; todo = todo[1:] {
+		for _, p := range all[todo[0]].People {
+			in[p] = true
+		}
+		for _, g := range all[todo[0]].Within {
+			if g == at {
+				loops = append(loops, todo[0])
+			}
+			if !seen[g] {
+				seen[g] = true
+				todo = append(todo, g)
+			}
+		}
+	}
+	for p := range in {
+		out.Members = append(out.Members, p)
+	}
+	slices.Sort(out.Members)
+	return out, loops
+}
+
 // Problem is what could not be done for one thing of a source, and where it stands there.
 type Problem struct {
 	Place string
