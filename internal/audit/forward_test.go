@@ -188,3 +188,45 @@ func waitFor(t *testing.T, what string, so func() bool) {
 	}
 	t.Fatalf("%s: it never came to be", what)
 }
+
+// TestAConnectionThatBreaksUnseen between the look and the next message: what was sent before it broke may be lost, and that is told after, though there is a new connection.
+func TestAConnectionThatBreaksUnseen(t *testing.T) {
+	t.Parallel()
+	certificate, pool := authority(t)
+	l, err := tls.Listen("tcp", "127.0.0.1:0", &tls.Config{Certificates: []tls.Certificate{certificate}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer l.Close()
+	conns := make(chan net.Conn, 2)
+	go func() {
+		for {
+			conn, err := l.Accept()
+			if err != nil {
+				return
+			}
+			go func() { _ = conn.(*tls.Conn).Handshake(); conns <- conn }()
+		}
+	}()
+	s := &Syslog{Address: l.Addr().String(), TLS: &tls.Config{RootCAs: pool, MinVersion: tls.VersionTLS12}}
+	defer s.Close()
+	send := func() {
+		t.Helper()
+		if err := s.Send(t.Context(), []Entry{{At: began, Kind: Service, Outcome: Made}}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	send()
+	if s.Lost() {
+		t.Fatal("nothing is lost yet")
+	}
+	(<-conns).Close()
+	waitFor(t, "the end of the connection is seen", s.ended)
+	send() // over a new connection
+	if !s.Lost() {
+		t.Error("what was sent over the connection that broke is taken for arrived")
+	}
+	if s.Lost() {
+		t.Error("it is told twice")
+	}
+}

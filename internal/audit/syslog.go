@@ -21,7 +21,13 @@ type Syslog struct {
 	Address string // host:port
 	TLS     *tls.Config
 
-	conn   *tls.Conn
+	conn *syslogConn
+	lost bool // a connection broke, and nobody has been told
+}
+
+// syslogConn is a connection, and whether it has ended.
+type syslogConn struct {
+	*tls.Conn
 	broken atomic.Bool
 }
 
@@ -41,7 +47,10 @@ const (
 
 // Send sends entries, over a new connection where there is none.
 func (s *Syslog) Send(ctx context.Context, entries []Entry) error {
-	if s.conn == nil || s.broken.Load() {
+	if s.ended() { // since the last look
+		s.drop()
+	}
+	if s.conn == nil {
 		if err := s.dial(ctx); err != nil {
 			return err
 		}
@@ -59,33 +68,44 @@ func (s *Syslog) Send(ctx context.Context, entries []Entry) error {
 		_, err = s.conn.Write(out.Bytes())
 	}
 	if err != nil {
-		s.broken.Store(true)
+		s.drop()
 	}
 	return err
 }
 
+// ended tells whether there is a connection, and it broke.
+func (s *Syslog) ended() bool { return s.conn != nil && s.conn.broken.Load() }
+
+// drop lets a connection go that broke.
+func (s *Syslog) drop() {
+	s.conn.Close() // it is broken already
+	s.conn, s.lost = nil, true
+}
+
 func (s *Syslog) dial(ctx context.Context) error {
-	if s.conn != nil {
-		s.conn.Close() // it is broken already
-		s.conn = nil
-	}
 	dialer := tls.Dialer{NetDialer: &net.Dialer{Timeout: syslogDial}, Config: s.TLS}
 	conn, err := dialer.DialContext(ctx, "tcp", s.Address)
 	if err != nil {
 		return fmt.Errorf("reach the syslog server: %w", err)
 	}
-	s.conn = conn.(*tls.Conn)
-	s.broken.Store(false)
+	s.conn = &syslogConn{Conn: conn.(*tls.Conn)}
 	// The first write after the peer has gone succeeds, and is lost: only a reader is told.
-	go func(c *tls.Conn) {
-		io.Copy(io.Discard, c) // until it ends, however it does
-		s.broken.Store(true)
+	go func(c *syslogConn) {
+		io.Copy(io.Discard, c.Conn) // until it ends, however it does
+		c.broken.Store(true)
 	}(s.conn)
 	return nil
 }
 
-// Lost tells whether the connection broke since.
-func (s *Syslog) Lost() bool { return s.broken.Load() }
+// Lost tells, once, whether a connection broke since it was asked last: also where there is another by now.
+func (s *Syslog) Lost() bool {
+	if s.ended() {
+		s.drop()
+	}
+	lost := s.lost
+	s.lost = false
+	return lost
+}
 
 // Settles is how long a connection must have stood after it for what was sent to count as arrived.
 func (s *Syslog) Settles() time.Duration { return syslogSettle }
