@@ -33,6 +33,7 @@ const (
 	Source       Kind = "source"        // set up, changed, taken away, or not read
 	Ending       Kind = "ending"        // of a temporary right, within a week; told while a hook asks for it
 	Finding      Kind = "finding"       // more of something that may not be meant so; told while a hook asks for it
+	Machine      Kind = "machine"       // admitted or taken away
 	Refusal      Kind = "refusal"       // of what a caller may not do
 	Backup       Kind = "backup"
 	Export       Kind = "export" // of the record itself
@@ -44,7 +45,7 @@ const (
 
 // Kinds lists all kinds.
 func Kinds() []Kind {
-	return []Kind{Decision, Question, Look, Change, SignIn, SignOut, Password, SecondFactor, Link, Token, Request, Draft, Review, Source, Ending, Finding, Refusal, Backup, Export, Setting, Service, Closing, Key}
+	return []Kind{Decision, Question, Look, Change, SignIn, SignOut, Password, SecondFactor, Link, Token, Request, Draft, Review, Source, Ending, Finding, Machine, Refusal, Backup, Export, Setting, Service, Closing, Key}
 }
 
 // Outcomes of entries that are no decisions; those of decisions are their reasons.

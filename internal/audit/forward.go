@@ -70,6 +70,15 @@ func (r *Record) Forward(ctx context.Context, name string, sink Sink) error {
 	return sink.Close()
 }
 
+// Sent is the last entry that a sink is known to have; 0: it is new.
+func (r *Record) Sent(name string) (uint64, error) {
+	text, err := fact(r.reader, factSent+name)
+	if err != nil || text == "" {
+		return 0, err
+	}
+	return strconv.ParseUint(text, 10, 64)
+}
+
 func sleep(ctx context.Context, d time.Duration) {
 	select {
 	case <-ctx.Done():

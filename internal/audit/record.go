@@ -60,6 +60,7 @@ type Record struct {
 	tail tail          // of the writer
 
 	writes  database.Writes
+	taking  sync.Mutex // held by the one who takes entries over
 	backlog backlog
 	told    notifier.Notifier
 }

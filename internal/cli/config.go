@@ -6,6 +6,7 @@ import (
 	"net/netip"
 	"os"
 	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/goccy/go-yaml"
@@ -22,8 +23,9 @@ import (
 // serving is how a service is run: by flags, by the environment, by a file, in that order, and else as usual.
 type serving struct {
 	Program
-	file  string
-	flags *pflag.FlagSet // of what can be set
+	follows bool // it is of a machine that follows another
+	file    string
+	flags   *pflag.FlagSet // of what can be set
 }
 
 // flags gives a command the flags that say how a service is run.
@@ -36,20 +38,44 @@ func (v *serving) register(cmd *cobra.Command) {
 	f.String("listen", defaultListen, "address to answer at")
 	f.String("tls-cert", "", "file of a TLS certificate, PEM")
 	f.String("tls-key", "", "file of its key, PEM")
-	f.String("audit-syslog", "", "host:port of a syslog server that the record is sent to, by RFC 5424 over TLS (RFC 5425)")
-	f.String("audit-syslog-ca", "", "file of the authorities that vouch for that server, PEM (default: those of the machine)")
-	f.Bool("audit-stdout", false, "write the record to standard output as well, as lines of JSON")
-	f.String("checkpoints", "", "file, best on another disk, that the hourly checkpoints of the record are appended to as well")
-	f.String("smtp", "", "server of mail that sends links and tells of requests: smtp://user@mail.example:587, smtps://…, or smtp+plain://… on the same machine; the password stands in SENTIER_SMTP_PASSWORD")
-	f.String("mail-from", "", "address that letters come from")
 	f.String("public-url", "", "address by which clients reach the service, with the path below which it lies, such as https://sentier.example/larkmere (default: where it listens)")
 	f.StringSlice("trusted-proxy", nil, "networks of proxies whose word on where a request came from counts")
+	v.line(f)
+	if v.follows {
+		f.StringSlice("writer-key", nil, "public key of the machine that writes, as “sentier audit key” shows it there; several where several may write (required)")
+		f.String("writer-ca", "", "file of the authorities that vouch for the machine that writes, PEM (default: those of the machine)")
+		f.Uint64("record-most", 1_000_000, "entries of the record that wait at most to be handed over")
+		f.String("record-full", "wait", "with that many: wait (questions are not answered) or go-on (they are, without a record)")
+	} else {
+		v.keeping(f)
+	}
 	v.flags = pflag.NewFlagSet("", pflag.ContinueOnError)
 	f.VisitAll(func(f *pflag.Flag) {
 		if !before[f.Name] {
 			v.flags.AddFlag(f)
 		}
 	})
+}
+
+// keeping gives the flags of a machine that keeps everything.
+func (v *serving) keeping(f *pflag.FlagSet) {
+	f.String("audit-syslog", "", "host:port of a syslog server that the record is sent to, by RFC 5424 over TLS (RFC 5425)")
+	f.String("audit-syslog-ca", "", "file of the authorities that vouch for that server, PEM (default: those of the machine)")
+	f.Bool("audit-stdout", false, "write the record to standard output as well, as lines of JSON")
+	f.String("checkpoints", "", "file, best on another disk, that the hourly checkpoints of the record are appended to as well")
+	f.String("smtp", "", "server of mail that sends links and tells of requests: smtp://user@mail.example:587, smtps://…, or smtp+plain://… on the same machine; the password stands in SENTIER_SMTP_PASSWORD")
+	f.String("mail-from", "", "address that letters come from")
+	f.Int("nats-replicas", 1, "on how many of those servers the log is kept")
+}
+
+// line gives the flags by which several machines are one service.
+func (v *serving) line(f *pflag.FlagSet) {
+	f.String("nats", "", "servers of NATS with JetStream that carry the log of revisions to other machines, with commas between: nats://127.0.0.1:4222")
+	f.String("nats-credentials", "", "file of the credentials by which those servers know this machine")
+	f.String("nats-ca", "", "file of the authorities that vouch for those servers, PEM (default: those of the machine)")
+	f.String("nats-cert", "", "file of the certificate by which those servers know this machine, PEM")
+	f.String("nats-key", "", "file of its key, PEM")
+	f.String("machine", "", "name of this machine among the others (default: that of the host)")
 }
 
 // environment is the name of a setting in the environment.
@@ -206,6 +232,17 @@ func (v *serving) options(a *app) (daemon.Options, error) {
 			return o, fmt.Errorf("--public-url: %w", err)
 		}
 	}
+	o.Line = daemon.Line{URL: text("nats"), Credentials: text("nats-credentials"), CA: text("nats-ca"), Certificate: text("nats-cert"), Key: text("nats-key"), Machine: text("machine")}
+	if (o.Line.Certificate == "") != (o.Line.Key == "") {
+		return o, errors.New("--nats-cert and --nats-key go together: give both, or neither")
+	}
+	if v.follows {
+		if o.Following, err = v.following(k); err != nil {
+			return o, err
+		}
+	} else if o.Line.Replicas, err = strconv.Atoi(text("nats-replicas")); err != nil || o.Line.Replicas < 1 || o.Line.Replicas > 5 {
+		return o, fmt.Errorf("--nats-replicas: %q is out of range: 1 to 5", text("nats-replicas"))
+	}
 	for _, text := range listed(k.Get("trusted-proxy")) {
 		p, err := netip.ParsePrefix(text)
 		if err != nil {
@@ -214,6 +251,33 @@ func (v *serving) options(a *app) (daemon.Options, error) {
 		o.Trusted = append(o.Trusted, p.Masked())
 	}
 	return o, nil
+}
+
+// following is how a machine follows another.
+func (v *serving) following(k *koanf.Koanf) (*daemon.Following, error) {
+	text := func(name string) string { return strings.Join(listed(k.Get(name)), ",") }
+	out := &daemon.Following{WriterCA: text("writer-ca"), GoOn: text("record-full") == "go-on"}
+	if text("nats") == "" {
+		return nil, fmt.Errorf("no servers of a log are given: say --nats URL, %s, or nats in the file of --config", environment("nats"))
+	}
+	if full := text("record-full"); full != "wait" && !out.GoOn {
+		return nil, fmt.Errorf("--record-full: %q is not known: write wait or go-on", full)
+	}
+	var err error
+	if out.Most, err = strconv.ParseUint(text("record-most"), 10, 64); err != nil || out.Most == 0 {
+		return nil, fmt.Errorf("--record-most: %q is no number of entries from 1 on", text("record-most"))
+	}
+	for _, text := range listed(k.Get("writer-key")) {
+		key, err := daemon.ParseKey(text)
+		if err != nil {
+			return nil, fmt.Errorf("--writer-key: %w", err)
+		}
+		out.Keys = append(out.Keys, key)
+	}
+	if len(out.Keys) == 0 {
+		return nil, errors.New("no key is trusted: give the one that “sentier audit key” shows at the machine that writes, with --writer-key")
+	}
+	return out, nil
 }
 
 func (a *app) config() *cobra.Command {

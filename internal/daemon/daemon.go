@@ -23,6 +23,7 @@ import (
 	"sentier/internal/audit"
 	"sentier/internal/mail"
 	"sentier/internal/policy"
+	"sentier/internal/replica"
 	"sentier/internal/server"
 	"sentier/internal/service"
 	"sentier/internal/store"
@@ -46,6 +47,8 @@ type Options struct {
 	Syslog           string      // host:port of a server that the record is sent to, by RFC 5424 over TLS; empty: none
 	SyslogCA         string      // PEM file of the authorities that vouch for that server; empty: those of the machine
 	AuditLines       io.Writer   // that the record is written to as lines of JSON; nil: none
+	Line             Line        // to the other machines
+	Following        *Following  // nil: this machine writes
 }
 
 // ParsePublicURL reads the address by which clients reach a service; see [server.ParsePublicURL].
@@ -59,6 +62,7 @@ type Daemon struct {
 	server   *server.Server
 	listener net.Listener
 	options  Options
+	line     *line // to the other machines; nil: there are none
 }
 
 // Open opens the store and takes the address, and answers nothing yet. Nothing is left open where it fails. Where a socket was passed, it
@@ -95,16 +99,45 @@ func (d *Daemon) prepare(ctx context.Context) (err error) {
 			return err
 		}
 	}
-	if d.Service, err = service.Open(ctx, borders); err != nil {
-		return err
-	}
-	d.server, err = server.New(d.Service, server.Options{
+	o := server.Options{
 		Console: d.options.Console, Log: d.options.Log, Version: d.options.Version,
 		Address: d.Address(), PublicURL: d.options.PublicURL, Trusted: d.options.Trusted,
 		Mail:        d.options.Mail,
 		Certificate: d.options.Certificate, Key: d.options.Key,
-	})
+	}
+	if err := d.join(ctx, &borders, &o); err != nil {
+		return err
+	}
+	if d.Service, err = service.Open(ctx, borders); err != nil {
+		return err
+	}
+	if f := d.options.Following; f != nil {
+		if err := d.learnAll(); err != nil {
+			return err
+		}
+	}
+	d.server, err = server.New(d.Service, o)
 	return err
+}
+
+// join makes this machine one of several, where it is.
+func (d *Daemon) join(ctx context.Context, borders *service.Borders, o *server.Options) (err error) {
+	if d.options.Line.URL == "" {
+		return nil
+	}
+	if d.line, err = d.options.Line.open(&d.options); err != nil {
+		return err
+	}
+	borders.Name = d.line.name
+	if d.options.Following != nil {
+		return d.follow(ctx, borders, o)
+	}
+	if err := d.line.write(ctx, d); err != nil {
+		return err
+	}
+	borders.Machines, borders.Line, borders.Revisions = d.line, d.line.log, replica.Revisions{Kept: d.store, Log: d.line.log}
+	o.Place = func() uint64 { return d.line.place(d.Service) }
+	return nil
 }
 
 // openRecord opens the record that lies beside a store.
@@ -132,6 +165,9 @@ func (d *Daemon) closeFiles() error {
 	var err error
 	if d.record != nil {
 		err = d.record.Close()
+	}
+	if d.line != nil {
+		d.line.bus.Close()
 	}
 	return errors.Join(err, d.store.Close())
 }
@@ -178,7 +214,13 @@ func (d *Daemon) Run(ctx context.Context) error {
 	if err != nil {
 		return errors.Join(err, d.closeFiles())
 	}
+	if d.options.Following != nil {
+		sinks[reportsName] = d.line.sink
+	}
 	var forwarding sync.WaitGroup
+	if d.line != nil {
+		forwarding.Go(func() { d.line.run(ctx, d) })
+	}
 	for name, sink := range sinks {
 		forwarding.Go(func() {
 			if err := d.record.Forward(ctx, name, sink); err != nil && ctx.Err() == nil {

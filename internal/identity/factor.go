@@ -161,6 +161,7 @@ func (r *Registry) addFactor(ctx context.Context, f store.SecondFactor, session 
 	r.factors.of[f.UserID]++
 	r.factors.mu.Unlock()
 	r.strengthen(session)
+	r.Made()
 	r.Log.Info("second factor set up", "user", f.UserID, "kind", f.Kind)
 	return codes, nil
 }
@@ -271,6 +272,7 @@ func (r *Registry) DropFactor(ctx context.Context, user policy.UserID, id string
 		delete(r.factors.of, string(user))
 	}
 	r.factors.mu.Unlock()
+	r.Made()
 	if id == "" {
 		r.revokeCached(at, func(t *store.Token) bool { return t.UserID == string(user) && t.Kind != store.KindToken })
 	}

@@ -57,6 +57,7 @@ type Around struct {
 	Elsewhere func(ctx context.Context, user, password string) (is, asked bool, err error)
 	Failed    func(err error) error // what becomes of an error of writing: one that says that the disk is full
 	Ended     func()                // is called when credentials have ended
+	Made      func()                // is called when credentials were made or changed
 }
 
 // Registry holds the credentials of everybody. It may be used from many goroutines at once.
@@ -136,6 +137,7 @@ func (r *Registry) SetPassword(ctx context.Context, user, password string, tempo
 	}
 	p.Hash = ""
 	r.passwords.put(map[string]store.Password{user: p})
+	r.Made()
 	r.revokeCached(at, func(t *store.Token) bool { return t.UserID == user && t.Kind != store.KindToken })
 	return nil
 }

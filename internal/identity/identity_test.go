@@ -210,7 +210,7 @@ func registry(t *testing.T) (r *Registry, kept *memory, now *time.Time, barred m
 	at := time.Date(2026, 11, 24, 10, 0, 0, 0, time.UTC)
 	now = &at
 	r, err := Open(t.Context(), Around{
-		Kept: kept, Clock: func() time.Time { return *now }, Log: slog.New(slog.DiscardHandler), Ended: func() {},
+		Kept: kept, Clock: func() time.Time { return *now }, Log: slog.New(slog.DiscardHandler), Ended: func() {}, Made: func() {},
 		MayEnter: func(user policy.UserID) error {
 			if barred[user] {
 				return &authority.Forbidden{Missing: policy.Say("an active account")}

@@ -111,6 +111,7 @@ func (r *Registry) newToken(ctx context.Context, t store.Token, secret string) (
 		r.Log.Warn("a session could not be written, and ends with the service", "user", t.UserID)
 	}
 	r.tokens.put(t)
+	r.Made()
 	return secret, t, nil
 }
 
@@ -179,6 +180,7 @@ func (r *Registry) Shorten(ctx context.Context, t store.Token, end time.Time) (s
 	}
 	t.ExpiresAt = &end
 	r.tokens.put(t)
+	r.Made()
 	return t, nil
 }
 

@@ -5,6 +5,7 @@ import (
 	"os"
 	"path/filepath"
 	"strconv"
+	"sync/atomic"
 	"time"
 
 	"github.com/labstack/echo/v5"
@@ -19,6 +20,7 @@ type metrics struct {
 	signIns   *prometheus.CounterVec
 	requests  *prometheus.HistogramVec
 	handler   http.Handler
+	asked     atomic.Uint64 // decisions in all
 }
 
 // Interfaces by which decisions are asked for.
@@ -80,6 +82,7 @@ func (m *metrics) decided(by string, allowed bool, reason string) {
 		decision = "allow"
 	}
 	m.decisions.WithLabelValues(decision, reason, by).Inc()
+	m.asked.Add(1)
 }
 
 // signedIn counts a sign-in, good or not.

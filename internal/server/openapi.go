@@ -36,6 +36,7 @@ var tagMeanings = [][2]string{
 	{"tokens", "Credentials of services."},
 	{"own", "What everybody may do with what is their own, and what they ask for."},
 	{"audit", "What was done, asked and refused."},
+	{"machines", "The machines on which the service runs."},
 	{"operation", "Whether the service and its files are well."},
 }
 

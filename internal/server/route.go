@@ -5,6 +5,7 @@ import (
 	"net/http"
 	"reflect"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -33,6 +34,7 @@ type route struct {
 	filters      []string       // parameters of the query beside those of in
 	heavy        bool           // few of its kind at a time
 	past         bool           // can be asked of the policy as it was
+	here         bool           // a machine that follows answers it by itself, as it does what can be asked of the past
 	scim         bool           // for the source that a token belongs to, and for nobody else
 	stream       bool           // lasts, and is counted by itself
 	hides        bool           // whoever may not see it is told that it is not there
@@ -153,6 +155,17 @@ func (s *Server) handler(r route) echo.HandlerFunc {
 		}
 		defer leave()
 		defer req.done()
+		if s.writer != nil {
+			if !r.answeredHere(req) {
+				return s.goOn(req)
+			}
+			s.standing(c.Response().Header())
+		}
+		if s.place != nil { // at the end of what is done
+			if response, err := echo.UnwrapResponse(c.Response()); err == nil {
+				response.Before(func() { response.Header().Set(placeHeader, strconv.FormatUint(s.place(), 10)) })
+			}
+		}
 		if err := checkParameters(req, known, several); err != nil {
 			return err
 		}
@@ -331,6 +344,11 @@ func statusOf(err error) int {
 		draft     *service.DraftError
 		later     *service.LaterError
 		kept      *service.SourceError
+		away      *awayError
+		follows   *service.ElsewhereError
+		unknown   *service.UnknownError
+		moved     *service.MovedError
+		line      *service.LineError
 		held      *service.HeldError
 		unread    *service.UnreadError
 		stale     *service.StaleError
@@ -356,7 +374,7 @@ func statusOf(err error) int {
 		return http.StatusTooManyRequests
 	case errors.Is(err, service.ErrNotFound):
 		return http.StatusNotFound
-	case errors.Is(err, service.ErrNoOwner), errors.As(err, &busy), errors.As(err, &unsafe):
+	case errors.Is(err, service.ErrNoOwner), errors.As(err, &busy), errors.As(err, &unsafe), errors.As(err, &away), errors.As(err, &follows), errors.As(err, &unknown), errors.As(err, &moved), errors.As(err, &line):
 		return http.StatusServiceUnavailable
 	case errors.As(err, &full):
 		return http.StatusInsufficientStorage

@@ -29,6 +29,8 @@ type Options struct {
 	Mail             mail.Sender    // sends links, and tells of requests; nil: nobody does
 	Trusted          []netip.Prefix // of the proxies whose word on where a request came from counts
 	Certificate, Key string         // PEM files of TLS, which are read again when they change; empty: none
+	Elsewhere        *Elsewhere     // the machine that writes; nil: this one does
+	Place            func() uint64  // how far the log of revisions goes; nil: there is none
 }
 
 // Server answers HTTP requests with a service.
@@ -46,6 +48,8 @@ type Server struct {
 	openAPI     func() ([]byte, error) // the description of the HTTP interface, JSON; made when it is first asked for
 	certificate *certificate           // nil: no TLS
 	closing     chan struct{}          // closed when the server ends
+	writer      *Elsewhere             // the machine that writes; nil: this one does
+	place       func() uint64          // nil: there is no log
 
 	signIns, streams room
 	requests         callerRoom
@@ -58,7 +62,7 @@ type Server struct {
 func New(svc *service.Service, o Options) (*Server, error) {
 	s := &Server{
 		service: svc, log: o.Log, crossOrigin: http.NewCrossOriginProtection(), closing: make(chan struct{}),
-		address: o.Address, public: o.PublicURL, trusted: o.Trusted, mail: o.Mail,
+		address: o.Address, public: o.PublicURL, trusted: o.Trusted, mail: o.Mail, writer: o.Elsewhere, place: o.Place,
 		signIns: make(room, mostSignIns), streams: make(room, mostStreams), requests: newCallerRoom(), heavy: newHeavyRoom(mostWaiting), large: newHeavyRoom(mostLarge),
 	}
 	s.bodies.free.Store(mostBytes)
@@ -86,7 +90,7 @@ func New(svc *service.Service, o Options) (*Server, error) {
 	router := echo.NewRouter(echo.RouterConfig{UnescapePathParamValues: true, AutoHandleHEAD: true, NotFoundHandler: s.elsewhere})
 	s.echo = echo.NewWithConfig(echo.Config{Logger: o.Log, HTTPErrorHandler: s.problem, Router: router})
 	s.echo.Use(s.observe, middleware.RecoverWithConfig(middleware.RecoverConfig{DisablePrintStack: true}), s.secure)
-	routes := slices.Concat(s.routes(), s.editRoutes(), s.auditRoutes(), s.ownRoutes(), s.draftRoutes(), s.upkeepRoutes(), s.reviewRoutes(), s.sourceRoutes(), s.hookRoutes(), s.feedRoutes())
+	routes := slices.Concat(s.routes(), s.editRoutes(), s.auditRoutes(), s.ownRoutes(), s.draftRoutes(), s.upkeepRoutes(), s.reviewRoutes(), s.sourceRoutes(), s.hookRoutes(), s.feedRoutes(), s.machineRoutes())
 	for _, r := range slices.Concat(routes, s.scimRoutes(), s.signOnRoutes()) {
 		s.echo.Add(r.method, r.echoPath(), s.handler(r))
 	}
@@ -101,6 +105,9 @@ func (s *Server) ReadCertificate() {
 		s.certificate.again()
 	}
 }
+
+// Asked is how many decisions were answered since the start.
+func (s *Server) Asked() uint64 { return s.metrics.asked.Load() }
 
 // ServeHTTP answers one request.
 func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {

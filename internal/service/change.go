@@ -138,6 +138,9 @@ func (s *Service) changeMany(ctx context.Context, c Caller, o *EditOptions, work
 func (s *Service) nextOnto(ctx context.Context, c Caller, o *EditOptions, from *State, ready step) (saved wire.Saved, replayed []byte, err error, ok bool) {
 	s.writing.Lock()
 	defer s.writing.Unlock()
+	if err := s.settle(ctx); err != nil {
+		return saved, nil, err, true
+	}
 	if now := s.State(); now != from {
 		if len(o.Match) > 0 { // the caller has named the state that they mean
 			return saved, nil, nil, false
@@ -189,6 +192,9 @@ func (s *Service) judge(now *State, c Caller, o *EditOptions, st step, err error
 
 // next makes the next revision of what work gives, for a caller who may. The caller holds s.writing.
 func (s *Service) next(ctx context.Context, c Caller, o *EditOptions, work func(now *State) (step, error)) (saved wire.Saved, replayed []byte, err error) {
+	if err := s.settle(ctx); err != nil {
+		return saved, nil, err
+	}
 	now := s.State()
 	if kept, repeated, err := s.asked(ctx, now, c, o); repeated || err != nil {
 		return saved, kept, err

@@ -89,9 +89,14 @@ func (s *Service) loadSettings(ctx context.Context) error {
 			return fmt.Errorf("read the settings of the service: %w", err)
 		}
 	}
-	s.settings.Store(&settings{out})
-	s.who.Lasts(time.Duration(out.IdleMinutes)*time.Minute, time.Duration(out.SessionHours)*time.Hour)
+	s.setSettings(out)
 	return nil
+}
+
+func (s *Service) setSettings(in wire.ServiceSettings) {
+	s.settings.Store(&settings{in})
+	s.who.Lasts(time.Duration(in.IdleMinutes)*time.Minute, time.Duration(in.SessionHours)*time.Hour)
+	s.telling.more()
 }
 
 // Settings are the settings of the service, for whoever sees the policy as a whole.

@@ -123,8 +123,10 @@ func (s *Service) beginRecord(ctx context.Context) error {
 		if err := rec.Add(e); err != nil {
 			return err
 		}
-	} else if err := s.catchUpRecord(ctx, now); err != nil {
-		return err
+	} else if _, follows := s.follows(); !follows { // whose record has what was changed
+		if err := s.catchUpRecord(ctx, now); err != nil {
+			return err
+		}
 	}
 	return rec.AnnounceKey(ctx)
 }

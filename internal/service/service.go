@@ -31,6 +31,8 @@ type Service struct {
 
 	progress progress
 	revised  notifier.Notifier
+	machined notifier.Notifier
+	telling  telling
 
 	checked chan struct{}          // closed once the files were looked at
 	unsafe  atomic.Pointer[string] // why nothing may be changed; nil: it may
@@ -79,7 +81,8 @@ func Open(ctx context.Context, borders Borders) (*Service, error) {
 	var err error
 	s.who, err = identity.Open(ctx, identity.Around{
 		Site: borders.Site, Kept: borders.Credentials, Clock: borders.Clock, Log: borders.Log,
-		MayEnter: s.mayEnter, Elsewhere: s.elsewhere, Failed: s.kept, Ended: s.revised.Notify,
+		MayEnter: s.mayEnter, Elsewhere: s.elsewhere, Failed: s.kept, Made: s.telling.more,
+		Ended: func() { s.revised.Notify(); s.telling.more() },
 	})
 	if err != nil {
 		return nil, err
@@ -119,8 +122,11 @@ func (s *Service) Watch(ctx context.Context) {
 	close(s.checked)
 	go s.borders.Files.Keep(ctx, s.borders.Clock, s.borders.Log)
 	var hours sync.WaitGroup
-	hours.Go(func() { s.keepHours(ctx) })
-	hours.Go(func() { s.keepHooks(ctx) })
+	_, follows := s.follows()
+	if !follows { // what is due is done once, by the machine that writes
+		hours.Go(func() { s.keepHours(ctx) })
+		hours.Go(func() { s.keepHooks(ctx) })
+	}
 	defer hours.Wait() // what is due is done in full, or not begun
 	recorded := make(chan struct{})
 	go func() {
@@ -130,12 +136,14 @@ func (s *Service) Watch(ctx context.Context) {
 	defer func() { <-recorded }()
 	kept := uint64(0) // the revision of the picture, as far as it was kept here
 	for n := 0; ; n++ {
-		if n%picturesAfter == 0 {
+		if n%picturesAfter == 0 && !follows {
 			kept = s.keepPicture(kept)
 		}
 		select {
 		case <-ctx.Done():
-			s.keepPicture(kept)
+			if !follows {
+				s.keepPicture(kept)
+			}
 			s.keepFolds(true)
 			s.keepUses(context.WithoutCancel(ctx))
 			return
@@ -186,6 +194,9 @@ func (s *Service) doubt(err error) {
 
 // mayChange refuses changes while the files are not known to be whole.
 func (s *Service) mayChange() error {
+	if writer, follows := s.follows(); follows {
+		return &ElsewhereError{writer}
+	}
 	<-s.checked
 	if why := s.unsafe.Load(); why != nil {
 		return &UnsafeError{*why}
@@ -238,6 +249,8 @@ func (s *Service) Ready() (status string, err error) {
 		return "", ErrNoOwner
 	case why != nil:
 		return "answers, but cannot save: " + *why, nil
+	case s.borders.Line != nil && s.borders.Line.Problem() != "":
+		return "answers, but cannot save: " + s.borders.Line.Problem(), nil
 	case s.full.Load():
 		return "answers, but cannot save: " + (&FullError{s.borders.Files.Dir()}).Error(), nil
 	}
@@ -277,7 +290,7 @@ func (s *Service) apply(ctx context.Context, now *State, caller Caller, o *EditO
 		o.plan = s.known.Load().Undone(st.done)
 	}
 	saving := store.Saving{Brought: broughtBy(o.plan), Wrote: func(n, of int) { s.progress.wrote(caller, o.Key, n, of) }, Staged: st.staged}
-	saving.Removed, saving.Suspended = endedAccounts(st.done)
+	saving.Removed, saving.Suspended = store.EndedAccounts(st.done)
 	// The policy is compiled, and held against what is expected of it, while the rows are written; they are kept only where an owner is left as well.
 	expected := make(chan error, 1)
 	go func() {
@@ -300,7 +313,7 @@ func (s *Service) apply(ctx context.Context, now *State, caller Caller, o *EditO
 		s.doubt(err) // the revision stands, and is told; none follows until the mark can be written
 		err = nil
 	}
-	if err := s.noRoom(err); err != nil {
+	if err := s.noRoom(ofLine(err)); err != nil {
 		return now, err
 	}
 	next.Revision.Answer = nil
@@ -328,24 +341,6 @@ func (s *Service) noRoom(err error) error {
 
 // maxNote bounds the reason that is given for a change, in characters.
 const maxNote = 4000
-
-// endedAccounts lists the users that a change removes, and those whom it keeps from signing in.
-func endedAccounts(done []policy.RecordChange) (removed, suspended []string) {
-	for _, c := range done {
-		before, ok := c.Before.(*policy.User)
-		if !ok {
-			continue
-		}
-		after, ok := c.After.(*policy.User)
-		switch {
-		case !ok:
-			removed = append(removed, before.Key())
-		case before.Status == policy.Active && after.Status != policy.Active:
-			suspended = append(suspended, before.Key())
-		}
-	}
-	return removed, suspended
-}
 
 // keepsOwner refuses a policy that would leave no lasting owner: "Who may administer".
 func (s *Service) keepsOwner(ctx context.Context, caller Caller, now, next *State) error {

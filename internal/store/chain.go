@@ -1,6 +1,7 @@
 package store
 
 import (
+	"bytes"
 	"crypto/sha256"
 	"encoding/json"
 	"hash"
@@ -27,6 +28,12 @@ func link(before []byte, r *Revision, changes []Change) ([]byte, error) {
 		l.add(&changes[i])
 	}
 	return l.sum()
+}
+
+// Follows tells whether a revision is what its chain says: its own fields and its changes, after the revision whose chain is given.
+func (r *Revision) Follows(before []byte, changes []Change) (bool, error) {
+	chain, err := link(before, r, changes)
+	return err == nil && bytes.Equal(chain, r.Chain), err
 }
 
 // linker makes the hash of a revision of form 2 from its changes, one after the other.

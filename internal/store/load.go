@@ -195,6 +195,27 @@ type lists struct {
 	devices map[string][]policy.DeviceID
 }
 
+func newLists() *lists { return &lists{map[string][]policy.Member{}, map[string][]policy.DeviceID{}} }
+
+// plainEntry is an entry that is an id and nothing else, as most are.
+func plainEntry(of string) string { return `"` + of + `"` }
+
+// add reads an entry; one that is an id and nothing else needs no decoding.
+func (l *lists) add(e *entry) error {
+	plain := e.Entry == plainEntry(e.Of)
+	switch {
+	case e.Type == policy.DeviceGroups.String() && plain:
+		l.devices[e.ID] = append(l.devices[e.ID], policy.DeviceID(e.Of))
+	case plain:
+		l.members[e.ID] = append(l.members[e.ID], policy.Member{User: policy.UserID(e.Of)})
+	case e.Type == policy.DeviceGroups.String():
+		return appendJSON(l.devices, e.ID, e.Entry)
+	default:
+		return appendJSON(l.members, e.ID, e.Entry)
+	}
+	return nil
+}
+
 func (l *lists) into(records []policy.Record) {
 	for _, r := range records {
 		switch r := r.(type) {
@@ -208,7 +229,7 @@ func (l *lists) into(records []policy.Record) {
 
 // readEntries reads the long lists by the ids of their records. Most entries are an id and nothing else, which needs no decoding.
 func readEntries(tx *gorm.DB) (*lists, database.Sum, error) {
-	out := &lists{map[string][]policy.Member{}, map[string][]policy.DeviceID{}}
+	out := newLists()
 	var total database.Sum
 	rows, err := tx.Raw(`SELECT type, id, of, CASE WHEN entry = '"' || of || '"' THEN NULL ELSE entry END FROM entries ORDER BY type, id, of, entry`).Rows()
 	if err != nil {
@@ -221,22 +242,12 @@ func readEntries(tx *gorm.DB) (*lists, database.Sum, error) {
 		if err := rows.Scan(&typ, &id, &of, &body); err != nil {
 			return nil, total, err
 		}
-		whole := entry{typ, id, of, `"` + of + `"`}
+		whole := entry{typ, id, of, plainEntry(of)}
 		if body != nil {
 			whole.Entry = *body
 		}
 		total.Add(whole.hash())
-		switch {
-		case typ == policy.DeviceGroups.String() && body == nil:
-			out.devices[id] = append(out.devices[id], policy.DeviceID(of))
-		case body == nil:
-			out.members[id] = append(out.members[id], policy.Member{User: policy.UserID(of)})
-		case typ == policy.DeviceGroups.String():
-			err = appendJSON(out.devices, id, *body)
-		default:
-			err = appendJSON(out.members, id, *body)
-		}
-		if err != nil {
+		if err := out.add(&whole); err != nil {
 			return nil, total, err
 		}
 	}

@@ -105,11 +105,12 @@ func (s *Store) Revisions(ctx context.Context, w Which, limit int) ([]Revision, 
 // Changes reads back what a revision did to each record.
 func (s *Store) Changes(ctx context.Context, revision uint64) ([]policy.RecordChange, error) {
 	rows, err := changesOf(s.reader.WithContext(ctx), revision)
-	out := make([]policy.RecordChange, len(rows))
-	for i := 0; i < len(rows) && err == nil; i++ {
-		if out[i], err = rows[i].read(); err != nil {
-			err = fmt.Errorf("read revision %d: %w (%w)", revision, ErrDamaged, err)
-		}
+	if err != nil {
+		return nil, err
+	}
+	out, err := ReadChanges(rows)
+	if err != nil {
+		err = fmt.Errorf("read revision %d: %w (%w)", revision, ErrDamaged, err)
 	}
 	return out, err
 }
@@ -173,6 +174,17 @@ func (s *Store) TouchedBy(ctx context.Context, revision uint64, limit int) (firs
 	}
 	err = rows.Select("type", "id", "coalesce(json_extract(coalesce(after, before), '$.name'), '') AS name", "before IS NULL AS made", "after IS NULL AS ended").Order("seq").Limit(limit).Find(&first).Error
 	return first, int(count), err
+}
+
+// ReadChanges reads back what a revision did to each record, as it is written.
+func ReadChanges(rows []Change) (_ []policy.RecordChange, err error) {
+	out := make([]policy.RecordChange, len(rows))
+	for i := range rows {
+		if out[i], err = rows[i].read(); err != nil {
+			return nil, fmt.Errorf("%s %s: %w", rows[i].Type, rows[i].ID, err)
+		}
+	}
+	return out, nil
 }
 
 // read reads back what was done to a record.

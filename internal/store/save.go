@@ -25,6 +25,11 @@ type Saving struct {
 	Agree              func() error // is asked when all is written and before it counts: where it gives an error, nothing was written
 	Staged             *Staged      // the rows, where they were laid ready; nil: they are written now
 	Brought            *Brought     // by a source; nil: it is of none
+	// Published is called at the last moment at which the revision can still be given up, with its changes as they are kept: where it gives an error, nothing
+	// was written. nil: nobody is told.
+	Published func(r *Revision, changes []Change) error
+
+	taken *writing // the rows as another machine has kept them; nil: they are made here
 }
 
 // Append writes a revision with all that it did, in one transaction. The revision's number must follow the
@@ -50,6 +55,9 @@ func (s *Store) save(ctx context.Context, r *Revision, done []policy.RecordChang
 		return fmt.Errorf("revision %d cannot follow %d", r.Number, s.last.Number)
 	}
 	w := how.Staged.rows()
+	if how.taken != nil {
+		w = how.taken
+	}
 	if w == nil {
 		var err error
 		if w, err = newWriting(done); err != nil {
@@ -84,11 +92,17 @@ func (s *Store) save(ctx context.Context, r *Revision, done []policy.RecordChang
 			return err
 		}
 		if how.Agree != nil {
-			return how.Agree()
+			if err := how.Agree(); err != nil {
+				return err
+			}
+		}
+		if how.Published != nil {
+			return how.Published(r, w.changes)
 		}
 		return nil
 	})
-	if s.last = nil; err != nil {
+	s.last, s.loaded = nil, nil
+	if err != nil {
 		return database.Full(err)
 	}
 	saved := *r
@@ -214,6 +228,12 @@ func (w *writing) change(seq int, c policy.RecordChange) error {
 		return err
 	}
 	row.Added, row.Dropped = jsonList(added), jsonList(dropped)
+	w.add(row, added, dropped)
+	return nil
+}
+
+// add adds the rows of a change.
+func (w *writing) add(row Change, added, dropped []entry) {
 	w.changes = append(w.changes, row)
 	w.added, w.dropped = append(w.added, added...), append(w.dropped, dropped...)
 	if row.Before != nil && (row.After == nil || *row.Before != *row.After) {
@@ -225,7 +245,6 @@ func (w *writing) change(seq int, c policy.RecordChange) error {
 	case row.Before == nil || *row.Before != *row.After:
 		w.records = append(w.records, record{row.Type, row.ID, *row.After})
 	}
-	return nil
 }
 
 func (w *writing) write(tx *gorm.DB, r *Revision, wrote func(n, of int)) error {

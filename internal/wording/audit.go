@@ -19,7 +19,7 @@ type audited struct {
 	Strong                        bool
 	Times, All, Minutes           int
 	Group, Right, Device, Reason  string
-	Kind                          string
+	Kind, Machine                 string
 	Entry                         uint64
 	Records                       []struct{ Type, ID, Did string }
 	Before, After                 map[string]json.RawMessage
@@ -31,6 +31,14 @@ func (c Catalogue) Audited(p *policy.Policy, e *wire.AuditEntry) string {
 	if len(e.More) > 0 && json.Unmarshal(e.More, &more) != nil {
 		return string(e.More) // as it stands
 	}
+	text := c.audited(p, e, &more)
+	if more.Machine != "" && e.Kind != "machine" {
+		text = c.Say("audit.on_machine", "text", text, "machine", more.Machine)
+	}
+	return text
+}
+
+func (c Catalogue) audited(p *policy.Policy, e *wire.AuditEntry, more *audited) string {
 	name := func(n *wire.Named) string {
 		if n == nil {
 			return ""
@@ -52,11 +60,11 @@ func (c Catalogue) Audited(p *policy.Policy, e *wire.AuditEntry) string {
 		}
 		return c.Say("audit."+e.Kind, "user", user, "right", p.Title(policy.Rights, e.Right), "device", device, "answer", answer)
 	case "change":
-		return c.change(p, e, &more)
+		return c.change(p, e, more)
 	case "look":
 		return c.Say("audit.look", "user", user)
 	case "request":
-		return c.request(p, e, &more, user)
+		return c.request(p, e, more, user)
 	}
 	key := "audit." + e.Kind + "." + e.Outcome
 	switch {
@@ -71,8 +79,8 @@ func (c Catalogue) Audited(p *policy.Policy, e *wire.AuditEntry) string {
 	case e.Kind == "sign_in" && more.Missing == "":
 		more.Missing = more.What
 	}
-	text := c.Say(key, "user", user, "name", more.Name, "by", c.orAsIs("audit.by.", more.By), "missing", c.orAsIs("audit.missing.", more.Missing),
-		"what", c.orAsIs("audit.sessions.", c.what(&more)), "entry", strconv.FormatUint(more.Entry, 10), "why", more.Why)
+	text := c.Say(key, "user", user, "name", more.Name, "machine", more.Machine, "by", c.orAsIs("audit.by.", more.By), "missing", c.orAsIs("audit.missing.", more.Missing),
+		"what", c.orAsIs("audit.sessions.", c.what(more)), "entry", strconv.FormatUint(more.Entry, 10), "why", more.Why)
 	if more.Times > 0 {
 		text = c.Say("audit.times", "text", text, "n", strconv.Itoa(more.Times))
 	}

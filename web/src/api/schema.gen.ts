@@ -1276,6 +1276,50 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/machines": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The machines on which the service runs: which revision each answers from, and when it was last heard of
+         * @description The machines on which the service runs: which revision each answers from, and when it was last heard of. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        get: operations["listMachines"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/machines/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Admit a machine that follows by its key: what it records comes into this record
+         * @description Admit a machine that follows by its key: what it records comes into this record. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        put: operations["admitMachine"];
+        post?: never;
+        /**
+         * Take a machine away: what it records from now on comes into no record
+         * @description Take a machine away: what it records from now on comes into no record. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        delete: operations["dropMachine"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/mandates": {
         parameters: {
             query?: never;
@@ -3455,6 +3499,10 @@ export interface components {
                 [key: string]: unknown;
             };
         };
+        AdmitMachine: {
+            /** @description its public key, 44 characters, as it prints it when it starts */
+            key: string;
+        };
         Advice: {
             /** @description the answer as it is */
             allowed: boolean;
@@ -5108,6 +5156,59 @@ export interface components {
             at: string;
             by: string;
             user: string;
+        };
+        Machine: {
+            /** @description what it has recorded comes into this record */
+            admitted: boolean;
+            /**
+             * Format: double
+             * @description questions a second, of late
+             */
+            asked: number;
+            /** @description how many revisions came since */
+            behind?: number;
+            /**
+             * Format: base64
+             * @description its public key (Ed25519)
+             */
+            key?: string;
+            name: string;
+            /** @description what it has refused last of what came for it */
+            problem?: string;
+            /** @description from which it answers */
+            revision?: number;
+            /** @enum {string} */
+            role?: "writer" | "follower";
+            /**
+             * Format: date-time
+             * @description when it said so
+             */
+            said?: null | string;
+            /**
+             * Format: date-time
+             * @description when it last knew that there was nothing newer
+             */
+            since?: null | string;
+            /** Format: date-time */
+            started?: null | string;
+            /**
+             * @description fine: it answers from the last revision; behind: from an older one; silent: nothing was heard of it for a while; unknown: nobody has admitted it; other_key: it has another key than the one that was admitted; unstarted: it was admitted, and has not said anything yet
+             * @enum {string}
+             */
+            state: "fine" | "behind" | "silent" | "unknown" | "other_key" | "unstarted";
+            /** @description where it answers */
+            url?: string;
+            /** @description of the program */
+            version?: string;
+            /** @description entries of its record that have not come into this one yet */
+            waiting?: number;
+        };
+        Machines: {
+            /** @description there is this machine and no other: it was started without the servers of a log */
+            alone: boolean;
+            list: components["schemas"]["Machine"][];
+            /** Format: date-time */
+            now: string;
         };
         /**
          * @description A mandate.
@@ -11557,6 +11658,111 @@ export interface operations {
             403: components["responses"]["ForbiddenProblem"];
             429: components["responses"]["TooManyProblem"];
             503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    listMachines: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Machines"];
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    admitMachine: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AdmitMachine"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    dropMachine: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
             default: components["responses"]["InternalProblem"];
         };
     };

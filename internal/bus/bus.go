@@ -1,0 +1,403 @@
+// Package bus carries the log of revisions between machines by NATS with JetStream: the log as a stream, what is too large for it in an object store, and who
+// is there in a bucket of keys. It takes nobody's word: what has to be true is signed, and others check that.
+package bus
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/nats-io/nats.go"
+	"github.com/nats-io/nats.go/jetstream"
+
+	"sentier/internal/replica"
+)
+
+// What is on the servers.
+const (
+	logStream     = "SENTIER_LOG"
+	logSubject    = "sentier.log"
+	beatSubject   = "sentier.beat"
+	objectsBucket = "SENTIER"
+	machineBucket = "SENTIER_MACHINES"
+
+	seqHeader = "Sentier-Seq" // place of an entry in the log, so that those that are there already need not be looked at
+)
+
+// Times.
+const (
+	askTime      = 5 * time.Second
+	connectTime  = 5 * time.Second
+	reconnect    = 500 * time.Millisecond
+	repeatWindow = 2 * time.Minute // in which the same entry, published twice, is added once
+)
+
+// The codes with which a server refuses an entry after another than was said.
+const (
+	wrongLastSequence      jetstream.ErrorCode = 10071
+	wrongLastSequenceAgain jetstream.ErrorCode = 10164
+)
+
+// Options say how the servers are reached.
+type Options struct {
+	URL         string // of one or several servers, with commas between
+	Credentials string // file of a user's credentials; empty: none
+	CA          string // file of the authorities that vouch for the servers, PEM; empty: those of the machine
+	Certificate string // file of the certificate by which this machine is known, PEM; empty: none
+	Key         string // file of its key
+	Name        string // of this machine
+	Replicas    int    // on how many servers the log is kept; 0: 1
+	Log         *slog.Logger
+}
+
+// Bus is a connection to the servers. It goes on by itself when it was lost.
+type Bus struct {
+	conn     *nats.Conn
+	js       jetstream.JetStream
+	options  Options
+	log      *slog.Logger
+	mu       sync.Mutex
+	stream   jetstream.Stream // nil: it was not looked for yet
+	objects  jetstream.ObjectStore
+	machines jetstream.KeyValue
+}
+
+// Connect connects to the servers, or goes on trying to beside what is done: a machine that has its own disk needs none to begin.
+func Connect(o Options) (*Bus, error) {
+	b := &Bus{options: o, log: o.Log}
+	list := []nats.Option{
+		nats.Name("sentier " + o.Name), nats.Timeout(connectTime), nats.MaxReconnects(-1), nats.ReconnectWait(reconnect), nats.RetryOnFailedConnect(true),
+		nats.DisconnectErrHandler(func(_ *nats.Conn, err error) {
+			if err != nil {
+				b.log.Warn("the line to the servers of the log is cut", "error", err)
+			}
+		}),
+		nats.ReconnectHandler(func(c *nats.Conn) {
+			b.log.Info("the line to the servers of the log is there again", "server", c.ConnectedUrlRedacted())
+		}),
+		nats.ErrorHandler(func(_ *nats.Conn, _ *nats.Subscription, err error) {
+			b.log.Warn("the servers of the log refuse something", "error", err)
+		}),
+	}
+	if o.Credentials != "" {
+		list = append(list, nats.UserCredentials(o.Credentials))
+	}
+	if o.CA != "" {
+		list = append(list, nats.RootCAs(o.CA))
+	}
+	if o.Certificate != "" {
+		list = append(list, nats.ClientCert(o.Certificate, o.Key))
+	}
+	var err error
+	if b.conn, err = nats.Connect(o.URL, list...); err != nil {
+		return nil, fmt.Errorf("reach the servers of the log at %s: %w", redacted(o.URL), err)
+	}
+	if b.js, err = jetstream.New(b.conn, jetstream.WithDefaultTimeout(askTime)); err != nil {
+		b.conn.Close()
+		return nil, fmt.Errorf("reach the servers of the log: %w", err)
+	}
+	return b, nil
+}
+
+// redacted is an address without what it says of who one is.
+func redacted(urls string) string {
+	parts := strings.Split(urls, ",")
+	for i, part := range parts {
+		if scheme, rest, ok := strings.Cut(part, "://"); ok {
+			parts[i] = scheme + "://" + rest[strings.LastIndexByte(rest, '@')+1:]
+		}
+	}
+	return strings.Join(parts, ",")
+}
+
+// Close ends the connection.
+func (b *Bus) Close() { b.conn.Close() }
+
+// Connected tells whether there is a line to a server now.
+func (b *Bus) Connected() bool { return b.conn.IsConnected() }
+
+// Prepare makes what the log needs on the servers, where it is missing. It is for the machine that writes.
+func (b *Bus) Prepare(ctx context.Context) error {
+	replicas := max(1, b.options.Replicas)
+	_, err := b.js.CreateOrUpdateStream(ctx, jetstream.StreamConfig{
+		Name: logStream, Subjects: []string{logSubject}, Storage: jetstream.FileStorage, Replicas: replicas, AllowDirect: true, Duplicates: repeatWindow,
+		Description: "the log of revisions", DenyDelete: true, MaxConsumers: -1,
+	})
+	if err == nil {
+		_, err = b.js.CreateOrUpdateObjectStore(ctx, jetstream.ObjectStoreConfig{Bucket: objectsBucket, Storage: jetstream.FileStorage, Replicas: replicas, Description: "snapshots, and large changes"})
+	}
+	if err == nil {
+		_, err = b.js.CreateOrUpdateKeyValue(ctx, jetstream.KeyValueConfig{Bucket: machineBucket, Storage: jetstream.FileStorage, Replicas: replicas, History: 1, Description: "which machines there are"})
+	}
+	if err == nil {
+		_, err = b.js.CreateOrUpdateStream(ctx, jetstream.StreamConfig{Name: recordStream, Subjects: []string{recordSubject + ".*"}, Storage: jetstream.FileStorage, Replicas: replicas, Retention: jetstream.WorkQueuePolicy, MaxAge: recordsKept, Duplicates: repeatWindow, Description: "what machines have recorded that follow"})
+	}
+	if err != nil {
+		return fmt.Errorf("make the log of revisions on the servers: %w", err)
+	}
+	return nil
+}
+
+// logOf finds the stream of the log.
+func (b *Bus) logOf(ctx context.Context) (jetstream.Stream, error) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if b.stream != nil {
+		return b.stream, nil
+	}
+	stream, err := b.js.Stream(ctx, logStream)
+	if err == nil {
+		b.stream = stream
+	}
+	return stream, err
+}
+
+func (b *Bus) objectsOf(ctx context.Context) (jetstream.ObjectStore, error) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if b.objects != nil {
+		return b.objects, nil
+	}
+	objects, err := b.js.ObjectStore(ctx, objectsBucket)
+	if err == nil {
+		b.objects = objects
+	}
+	return objects, err
+}
+
+// Tail is the last entry of the log; see [replica.Bus].
+func (b *Bus) Tail(ctx context.Context) ([]byte, uint64, error) {
+	stream, err := b.logOf(ctx)
+	if err != nil {
+		return nil, 0, err
+	}
+	info, err := stream.Info(ctx)
+	if err != nil {
+		return nil, 0, err
+	}
+	if info.State.Msgs == 0 {
+		return nil, info.State.LastSeq, nil
+	}
+	last, err := stream.GetLastMsgForSubject(ctx, logSubject)
+	if err != nil {
+		return nil, 0, err
+	}
+	return last.Data, last.Sequence, nil
+}
+
+// Publish adds an entry; see [replica.Bus].
+func (b *Bus) Publish(ctx context.Context, after uint64, id string, seq uint64, text []byte) (uint64, error) {
+	msg := &nats.Msg{Subject: logSubject, Data: text, Header: nats.Header{seqHeader: []string{strconv.FormatUint(seq, 10)}}}
+	ctx, cancel := context.WithTimeout(ctx, askTime)
+	defer cancel()
+	ack, err := b.js.PublishMsg(ctx, msg, jetstream.WithExpectStream(logStream), jetstream.WithExpectLastSequence(after), jetstream.WithMsgID(id), jetstream.WithRetryAttempts(0))
+	var refused *jetstream.APIError
+	switch {
+	case errors.As(err, &refused) && (refused.ErrorCode == wrongLastSequence || refused.ErrorCode == wrongLastSequenceAgain):
+		return 0, replica.ErrMoved
+	case err != nil:
+		return 0, fmt.Errorf("add to the log of revisions: %w", err)
+	}
+	return ack.Sequence, nil
+}
+
+// errEnd ends the reading of a stream that is read up to a place.
+var errEnd = errors.New("the end is reached")
+
+// Each gives the entries that are there now; see [replica.Bus].
+func (b *Bus) Each(ctx context.Context, after uint64, visit func(text []byte) error) error {
+	stream, err := b.logOf(ctx)
+	if err != nil {
+		return err
+	}
+	info, err := stream.Info(ctx)
+	if err != nil || info.State.Msgs == 0 {
+		return err
+	}
+	err = b.read(ctx, after, func(place uint64, text []byte) error {
+		if text != nil {
+			if err := visit(text); err != nil {
+				return err
+			}
+		}
+		if place >= info.State.LastSeq {
+			return errEnd
+		}
+		return nil
+	})
+	if errors.Is(err, errEnd) {
+		return nil
+	}
+	return err
+}
+
+// Follow gives entries as they come; see [replica.Bus].
+func (b *Bus) Follow(ctx context.Context, after uint64, visit func(text []byte) error) error {
+	return b.read(ctx, after, func(_ uint64, text []byte) error {
+		if text == nil {
+			return nil
+		}
+		return visit(text)
+	})
+}
+
+// read reads the stream in order, with its places; those of the log up to after come without their text.
+func (b *Bus) read(ctx context.Context, after uint64, visit func(place uint64, text []byte) error) error {
+	stream, err := b.logOf(ctx)
+	if err != nil {
+		return err
+	}
+	consumer, err := stream.OrderedConsumer(ctx, jetstream.OrderedConsumerConfig{DeliverPolicy: jetstream.DeliverAllPolicy})
+	if err != nil {
+		return err
+	}
+	messages, err := consumer.Messages()
+	if err != nil {
+		return err
+	}
+	stop := context.AfterFunc(ctx, messages.Stop)
+	defer stop()
+	defer messages.Stop()
+	for {
+		msg, err := messages.Next()
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		if err != nil {
+			return err
+		}
+		meta, err := msg.Metadata()
+		if err != nil {
+			return err
+		}
+		text := msg.Data()
+		if seq, err := strconv.ParseUint(msg.Headers().Get(seqHeader), 10, 64); err == nil && seq <= after {
+			text = nil
+		}
+		if err := visit(meta.Sequence.Stream, text); err != nil {
+			return err
+		}
+	}
+}
+
+// Put keeps an object; see [replica.Bus].
+func (b *Bus) Put(ctx context.Context, name string, from io.Reader) error {
+	objects, err := b.objectsOf(ctx)
+	if err == nil {
+		_, err = objects.Put(ctx, jetstream.ObjectMeta{Name: name}, from)
+	}
+	if err != nil {
+		return fmt.Errorf("keep %s on the servers: %w", name, err)
+	}
+	return nil
+}
+
+// getTries is how often an object is looked for that was told of: it may be on its way between servers.
+const getTries = 5
+
+// Get gives an object; see [replica.Bus].
+func (b *Bus) Get(ctx context.Context, name string) (io.ReadCloser, error) {
+	objects, err := b.objectsOf(ctx)
+	for try := 1; err == nil; try++ {
+		var object jetstream.ObjectResult
+		if object, err = objects.Get(ctx, name); err == nil {
+			return object, nil
+		}
+		if !errors.Is(err, jetstream.ErrObjectNotFound) {
+			break
+		}
+		if try == getTries {
+			return nil, fmt.Errorf("%s: %w", name, replica.ErrNone)
+		}
+		err = sleep(ctx, time.Duration(try)*50*time.Millisecond)
+	}
+	return nil, fmt.Errorf("read %s from the servers: %w", name, err)
+}
+
+func sleep(ctx context.Context, d time.Duration) error {
+	select {
+	case <-ctx.Done():
+		return ctx.Err()
+	case <-time.After(d):
+		return nil
+	}
+}
+
+// Objects lists objects; see [replica.Bus].
+func (b *Bus) Objects(ctx context.Context, prefix string) ([]string, error) {
+	objects, err := b.objectsOf(ctx)
+	if err != nil {
+		return nil, fmt.Errorf("list what is on the servers: %w", err)
+	}
+	list, err := objects.List(ctx)
+	if err != nil && !errors.Is(err, jetstream.ErrNoObjectsFound) {
+		return nil, fmt.Errorf("list what is on the servers: %w", err)
+	}
+	var out []string
+	for _, o := range list {
+		if strings.HasPrefix(o.Name, prefix) {
+			out = append(out, o.Name)
+		}
+	}
+	slices.Sort(out)
+	return out, nil
+}
+
+// Drop lets objects go; see [replica.Bus].
+func (b *Bus) Drop(ctx context.Context, names ...string) error {
+	objects, err := b.objectsOf(ctx)
+	for _, name := range names {
+		if err == nil {
+			err = objects.Delete(ctx, name)
+		}
+	}
+	return err
+}
+
+// Forget lets entries go; see [replica.Bus].
+func (b *Bus) Forget(ctx context.Context, before uint64) error {
+	stream, err := b.logOf(ctx)
+	if err != nil {
+		return err
+	}
+	upTo := uint64(0)
+	err = b.read(ctx, before-1, func(place uint64, text []byte) error {
+		if text != nil {
+			return errEnd
+		}
+		upTo = place
+		return nil
+	})
+	if !errors.Is(err, errEnd) || upTo == 0 {
+		return errIfNot(err, errEnd)
+	}
+	return stream.Purge(ctx, jetstream.WithPurgeSequence(upTo+1))
+}
+
+func errIfNot(err, expected error) error {
+	if errors.Is(err, expected) {
+		return nil
+	}
+	return err
+}
+
+// Beat tells everybody who listens; see [replica.Bus].
+func (b *Bus) Beat(text []byte) error { return b.conn.Publish(beatSubject, text) }
+
+// Beats gives the beats that come; see [replica.Bus].
+func (b *Bus) Beats(ctx context.Context, heard func(text []byte)) error {
+	sub, err := b.conn.Subscribe(beatSubject, func(m *nats.Msg) { heard(bytes.Clone(m.Data)) })
+	if err != nil {
+		return err
+	}
+	<-ctx.Done()
+	return sub.Unsubscribe()
+}

@@ -1,0 +1,537 @@
+package bus_test
+
+import (
+	"bytes"
+	"context"
+	"crypto/ed25519"
+	"errors"
+	"io"
+	"log/slog"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"strconv"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/nats-io/nats-server/v2/server"
+
+	"sentier/internal/bus"
+	"sentier/internal/decision"
+	"sentier/internal/policy"
+	"sentier/internal/replica"
+	"sentier/internal/specimen"
+	"sentier/internal/store"
+)
+
+var began = time.Date(2026, 11, 24, 10, 0, 0, 0, time.UTC)
+
+// servers is one server of the log, in this process.
+func servers(t *testing.T) string {
+	t.Helper()
+	s, err := server.NewServer(&server.Options{Host: "127.0.0.1", Port: -1, JetStream: true, StoreDir: t.TempDir(), NoSigs: true, NoLog: true})
+	if err != nil {
+		t.Fatal(err)
+	}
+	s.Start()
+	if !s.ReadyForConnections(10 * time.Second) {
+		t.Fatal("the server of the log does not answer")
+	}
+	t.Cleanup(func() { s.Shutdown(); s.WaitForShutdown() })
+	return s.ClientURL()
+}
+
+func connect(t *testing.T, url, name string) *bus.Bus {
+	t.Helper()
+	b, err := bus.Connect(bus.Options{URL: url, Name: name, Log: slog.New(slog.DiscardHandler)})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(b.Close)
+	return b
+}
+
+// writer is a machine that writes.
+type writer struct {
+	t         *testing.T
+	store     *store.Store
+	log       *replica.Log
+	revisions replica.Revisions
+	policy    *policy.Policy
+	number    uint64
+	all       map[uint64]*policy.Policy
+}
+
+func (w *writer) step(m specimen.Maker) {
+	w.t.Helper()
+	next, done, err := m.Step(w.policy)
+	if err != nil || len(done) == 0 {
+		return
+	}
+	w.save(next, done)
+}
+
+func (w *writer) save(next *policy.Policy, done []policy.RecordChange) {
+	w.t.Helper()
+	r := store.Revision{Number: w.number + 1, At: began.Add(time.Duration(w.number) * time.Second), By: "ines.carvalho", Via: "token", Note: "a “reason” <of> some length & more"}
+	if err := w.revisions.Append(w.t.Context(), &r, done, store.Saving{}); err != nil {
+		w.t.Fatal(err)
+	}
+	w.policy, w.number = next, r.Number
+	w.all[r.Number] = next
+}
+
+// writes opens a machine that writes, on a store of its own.
+func writes(t *testing.T, b *bus.Bus, dir string, signer *replica.Signer, keys replica.Keys) (*writer, error) {
+	t.Helper()
+	st, err := store.Open(dir, true)
+	if err != nil {
+		t.Fatal(err)
+	}
+	w := &writer{t: t, store: st, all: map[uint64]*policy.Policy{}}
+	t.Cleanup(w.close)
+	if err := b.Prepare(t.Context()); err != nil {
+		t.Fatal(err)
+	}
+	w.log, err = replica.OpenLog(t.Context(), replica.LogOptions{
+		Bus: b, Signer: signer, Keys: keys, Local: st, Me: replica.Writer{Machine: "control-room", URL: "http://127.0.0.1:7480"}, Clock: func() time.Time { return began }, Log: slog.New(slog.DiscardHandler),
+	})
+	if err != nil {
+		return nil, err
+	}
+	w.revisions = replica.Revisions{Kept: st, Log: w.log}
+	p, last, err := st.Load(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	w.policy, w.number = p, last.Number
+	return w, nil
+}
+
+// close gives the folder up, as the end of a process does.
+func (w *writer) close() {
+	if st := w.store; st != nil {
+		w.store = nil
+		if err := st.Close(); err != nil {
+			w.t.Error(err)
+		}
+	}
+}
+
+// begin makes the first revision in a folder.
+func begin(t *testing.T, dir string, p *policy.Policy) {
+	t.Helper()
+	st, err := store.Open(dir, true)
+	if err == nil {
+		err = st.Append(t.Context(), &store.Revision{Number: 1, At: began, By: "ines.carvalho", Via: "terminal"}, (&policy.Policy{}).Compare(p), store.Saving{})
+	}
+	if err := errors.Join(err, st.Close()); err != nil {
+		t.Fatal(err)
+	}
+}
+
+// follower is a machine that follows, and what it had at each revision.
+type follower struct {
+	*replica.Follower
+	mu  sync.Mutex
+	had map[uint64]*policy.Policy
+	end func()
+}
+
+func follows(t *testing.T, b *bus.Bus, dir string, keys replica.Keys) *follower {
+	t.Helper()
+	f := &follower{had: map[uint64]*policy.Policy{}}
+	var err error
+	if f.Follower, err = replica.OpenFollower(t.Context(), replica.FollowerOptions{Bus: b, Keys: keys, Dir: dir, Log: slog.New(slog.DiscardHandler)}); err != nil {
+		t.Fatal(err)
+	}
+	f.had[f.Copy().Revision.Number] = f.Copy().Policy
+	ctx, cancel := context.WithCancel(t.Context())
+	done := make(chan error, 1)
+	go func() {
+		done <- f.Run(ctx, func(s replica.Step) {
+			f.mu.Lock()
+			defer f.mu.Unlock()
+			f.had[s.Copy.Revision.Number] = s.Copy.Policy
+		})
+	}()
+	f.end = sync.OnceFunc(func() {
+		cancel()
+		if err := <-done; err != nil {
+			t.Error(err)
+		}
+	})
+	t.Cleanup(f.end)
+	return f
+}
+
+// until waits for a follower to have a place in the log.
+func (f *follower) until(t *testing.T, seq uint64) {
+	t.Helper()
+	for end := time.Now().Add(20 * time.Second); f.Copy().Seq < seq; {
+		moved := f.Moved()
+		if f.Copy().Seq >= seq {
+			return
+		}
+		select {
+		case <-moved:
+		case <-time.After(time.Until(end)):
+			t.Fatalf("the follower stands at place %d of the log, and %d is not reached; refused: %v", f.Copy().Seq, seq, f.Problem())
+		}
+	}
+}
+
+func signing(t *testing.T) (*replica.Signer, replica.Keys, ed25519.PublicKey) {
+	t.Helper()
+	public, key, err := ed25519.GenerateKey(nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	signer, err := replica.NewSigner(key)
+	if err != nil {
+		t.Fatal(err)
+	}
+	keys, err := replica.Trust(public)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return signer, keys, public
+}
+
+// TestFollowersHaveEachRevisionAsItWasWritten, whenever they come and with whatever they have on their disks.
+func TestFollowersHaveEachRevisionAsItWasWritten(t *testing.T) {
+	t.Parallel()
+	url := servers(t)
+	signer, keys, _ := signing(t)
+	m := specimen.Maker{Rand: rand.New(rand.NewPCG(11, 15))}
+	home := t.TempDir()
+	begin(t, home, m.Whole(t))
+	w, err := writes(t, connect(t, url, "control-room"), home, signer, keys)
+	if err != nil {
+		t.Fatal(err)
+	}
+	ctx, stop := context.WithCancel(t.Context())
+	kept := make(chan struct{})
+	go func() { defer close(kept); w.log.Keep(ctx) }()
+	defer func() { stop(); <-kept }()
+
+	early := follows(t, connect(t, url, "estuary"), t.TempDir(), keys)
+	cut := t.TempDir() // of one that comes and goes
+	for n := range 300 {
+		w.step(m)
+		if n == 60 {
+			if err := w.log.Know(t.Context(), map[string]string{"token/1": `{"user":"gate"}`, "token/2": `{"user":"panel"}`}); err != nil {
+				t.Fatal(err)
+			}
+		}
+		if n == 180 {
+			if err := w.log.Know(t.Context(), map[string]string{"token/2": `{"user":"panel"}`}); err != nil {
+				t.Fatal(err)
+			}
+		}
+		if n%90 == 20 {
+			f := follows(t, connect(t, url, "twin-bridges"), cut, keys)
+			f.until(t, w.log.Seq())
+			sees(t, f, w)
+			f.end()
+		}
+	}
+	late := follows(t, connect(t, url, "summit"), t.TempDir(), keys)
+	for _, f := range []*follower{early, late} {
+		f.until(t, w.log.Seq())
+		sees(t, f, w)
+		if _, ok := f.Copy().Facts.Get("token/1"); ok || f.Copy().Facts.Len() != 1 {
+			t.Errorf("%d facts are known, want the one of token 2", f.Copy().Facts.Len())
+		}
+		if p := f.Problem(); p != nil {
+			t.Errorf("it has refused %v", p.Err)
+		}
+	}
+	if len(early.had) != len(w.all) && len(early.had) != len(w.all)+1 {
+		t.Errorf("the early follower had %d revisions of %d", len(early.had), len(w.all))
+	}
+}
+
+// sees makes sure that a follower had the policy of each revision that it had, and answers from the last as the writer does.
+func sees(t *testing.T, f *follower, w *writer) {
+	t.Helper()
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	for number, p := range f.had {
+		if want := w.all[number]; want != nil && len(want.Compare(p)) > 0 {
+			t.Fatalf("revision %d is another here: %v", number, specimen.Keys(want.Compare(p)))
+		}
+	}
+	if f.Copy().Revision.Number != w.number {
+		t.Fatalf("the follower is at revision %d, the writer at %d", f.Copy().Revision.Number, w.number)
+	}
+	here, there := decision.Compile(f.Copy().Policy), decision.Compile(w.policy)
+	specimen.EveryQuestion(w.policy, func(q decision.Question) {
+		if got, want := here.Decide(&q), there.Decide(&q); got.Allowed != want.Allowed || got.Reason != want.Reason {
+			t.Fatalf("%+v is answered %v %s, by the writer %v %s", q, got.Allowed, got.Reason, want.Allowed, want.Reason)
+		}
+	})
+}
+
+// TestWhatWasNotSignedIsRefused: entries and snapshots that are forged, replayed, changed, cut off, or of another house. Each is told, and the last good
+// policy goes on, and follows on.
+func TestWhatWasNotSignedIsRefused(t *testing.T) {
+	t.Parallel()
+	url := servers(t)
+	signer, keys, _ := signing(t)
+	stranger, strange, _ := signing(t)
+	m := specimen.Maker{Rand: rand.New(rand.NewPCG(15, 15))}
+	home := t.TempDir()
+	begin(t, home, m.Whole(t))
+	line := connect(t, url, "control-room")
+	w, err := writes(t, line, home, signer, keys)
+	if err != nil {
+		t.Fatal(err)
+	}
+	ctx, stop := context.WithCancel(t.Context())
+	kept := make(chan struct{})
+	go func() { defer close(kept); w.log.Keep(ctx) }()
+	defer func() { stop(); <-kept }()
+	f := follows(t, connect(t, url, "estuary"), t.TempDir(), keys)
+	for range 5 {
+		w.step(m)
+	}
+	f.until(t, w.log.Seq())
+
+	tail, place, err := line.Tail(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	last, err := keys.Entry(tail)
+	if err != nil {
+		t.Fatal(err)
+	}
+	foreign := *last
+	foreign.Seq++
+	byStranger, err := stranger.Sign(&foreign)
+	if err != nil {
+		t.Fatal(err)
+	}
+	again := *last // by the right key, as a machine would that has gone mad: a revision that does not follow
+	again.Seq++
+	mad, err := signer.Sign(&again)
+	if err != nil {
+		t.Fatal(err)
+	}
+	beat, err := signer.SignBeat(replica.Beat{Epoch: last.Epoch, Seq: last.Seq + 1, At: began})
+	if err != nil {
+		t.Fatal(err)
+	}
+	flipped := bytes.Clone(tail)
+	flipped[len(flipped)/2] ^= 1
+	for name, text := range map[string][]byte{
+		"by a stranger": byStranger, "that does not follow": mad, "that is a beat": beat, "with a bit flipped": flipped, "cut off": tail[:len(tail)-20], "of nothing": {}, "of noise": bytes.Repeat([]byte("a."), 300_000),
+	} {
+		before := f.Problem()
+		if place, err = line.Publish(t.Context(), place, name, last.Seq+1, text); err != nil {
+			t.Fatal(name, err)
+		}
+		for end := time.Now().Add(10 * time.Second); f.Problem() == before; time.Sleep(5 * time.Millisecond) {
+			if time.Now().After(end) {
+				t.Fatalf("an entry %s is not refused", name)
+			}
+		}
+	}
+	if place, err = line.Publish(t.Context(), place, "replayed", last.Seq, tail); err != nil {
+		t.Fatal(err)
+	}
+	sees(t, f, w)
+	w.step(m) // the writer goes on behind all of it
+	w.step(m)
+	f.until(t, w.log.Seq())
+	sees(t, f, w)
+
+	if _, err := writes(t, line, t.TempDir(), stranger, strange); err == nil {
+		t.Error("a machine of another house begins to write the log")
+	}
+	var whole bytes.Buffer
+	names, err := line.Objects(t.Context(), "snapshot-")
+	if err != nil || len(names) == 0 {
+		t.Fatal(names, err)
+	}
+	from, err := line.Get(t.Context(), names[0])
+	if err == nil {
+		_, err = io.Copy(&whole, from)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	changed := bytes.Clone(whole.Bytes())
+	changed[len(changed)-30] ^= 4
+	longer := append(bytes.Clone(whole.Bytes()), "more"...)
+	for name, text := range map[string][]byte{"changed": changed, "cut off": whole.Bytes()[:whole.Len()-7], "headless": []byte("none\n"), "empty": nil} {
+		if _, _, err := keys.ReadSnapshot(bytes.NewReader(text)); !errors.As(err, new(*replica.ForgedError)) {
+			t.Errorf("a snapshot that is %s gives %v", name, err)
+		}
+	}
+	if _, _, err := strange.ReadSnapshot(bytes.NewReader(whole.Bytes())); !errors.As(err, new(*replica.ForgedError)) {
+		t.Errorf("a snapshot of another house gives %v", err)
+	}
+	if c, _, err := keys.ReadSnapshot(bytes.NewReader(longer)); err != nil || c.Policy == nil { // what comes after it was signed by nobody, and is not read
+		t.Errorf("a snapshot with something after it gives %v", err)
+	}
+}
+
+// TestDisksThatAreNotWhatTheyWere: a follower takes of its disk what was signed, and asks for the rest again.
+func TestDisksThatAreNotWhatTheyWere(t *testing.T) {
+	t.Parallel()
+	url := servers(t)
+	signer, keys, _ := signing(t)
+	m := specimen.Maker{Rand: rand.New(rand.NewPCG(4, 15))}
+	home, dir := t.TempDir(), t.TempDir()
+	begin(t, home, m.Whole(t))
+	w, err := writes(t, connect(t, url, "control-room"), home, signer, keys)
+	if err != nil {
+		t.Fatal(err)
+	}
+	ctx, stop := context.WithCancel(t.Context())
+	kept := make(chan struct{})
+	go func() { defer close(kept); w.log.Keep(ctx) }()
+	defer func() { stop(); <-kept }()
+	f := follows(t, connect(t, url, "estuary"), dir, keys)
+	many := make([]policy.Change, 0, 3000) // of which the entry is too large for the log
+	for n := range 3000 {
+		many = append(many, specimen.Put(&policy.User{ID: policy.UserID("keeper-" + strconv.Itoa(n)), Name: "Keeper " + strconv.Itoa(n), Kind: policy.Person, Status: policy.Active}))
+	}
+	next, done, err := w.policy.Apply(many)
+	if err != nil {
+		t.Fatal(err)
+	}
+	w.save(next, done)
+	for range 30 {
+		w.step(m)
+	}
+	f.until(t, w.log.Seq())
+	sees(t, f, w)
+	f.end()
+	objects, err := os.ReadDir(filepath.Join(dir, "follower.objects"))
+	if err != nil || len(objects) != 1 {
+		t.Fatalf("the changes that are kept apart are not on the disk: %v %v", objects, err)
+	}
+
+	nowhere := connect(t, "nats://127.0.0.1:1", "estuary") // without a line, what is on the disk is what there is
+	alone := follows(t, nowhere, dir, keys)
+	sees(t, alone, w)
+	alone.end()
+
+	entries := filepath.Join(dir, replica.EntriesName)
+	snapshot := filepath.Join(dir, replica.SnapshotName)
+	for name, spoil := range map[string]func() error{
+		"an entry with a bit flipped":   func() error { return flip(entries, 1500) },
+		"entries that were cut off":     func() error { return os.Truncate(entries, 4000) },
+		"a snapshot with a bit flipped": func() error { return flip(snapshot, 2000) },
+		"no entries":                    func() error { return os.Remove(entries) },
+		"no snapshot":                   func() error { return os.Remove(snapshot) },
+		"no objects":                    func() error { return os.RemoveAll(filepath.Join(dir, "follower.objects")) },
+	} {
+		if err := spoil(); err != nil {
+			t.Fatal(name, err)
+		}
+		w.step(m)
+		again := follows(t, connect(t, url, "estuary"), dir, keys)
+		again.until(t, w.log.Seq())
+		sees(t, again, w)
+		again.end()
+	}
+}
+
+func flip(path string, at int64) error {
+	data, err := os.ReadFile(path)
+	if err != nil {
+		return err
+	}
+	data[at] ^= 8
+	return os.WriteFile(path, data, 0o600)
+}
+
+// TestTwoFoldersAndOneLog: a folder that is behind the log takes over what it lacks, one that is before it tells it, one that has gone another way is
+// refused; and whoever began to write first writes no more.
+func TestTwoFoldersAndOneLog(t *testing.T) {
+	t.Parallel()
+	url := servers(t)
+	signer, keys, _ := signing(t)
+	m := specimen.Maker{Rand: rand.New(rand.NewPCG(7, 15))}
+	first, second, third := t.TempDir(), t.TempDir(), t.TempDir()
+	p := m.Whole(t)
+	for _, dir := range []string{first, second, third} {
+		begin(t, dir, p)
+	}
+	a, err := writes(t, connect(t, url, "control-room"), first, signer, keys)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for range 20 {
+		a.step(m)
+	}
+	b, err := writes(t, connect(t, url, "works-yard"), second, signer, keys)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if b.number != a.number || len(a.policy.Compare(b.policy)) > 0 {
+		t.Fatalf("the second folder is at revision %d, the first at %d", b.number, a.number)
+	}
+	if v, err := b.store.Verify(t.Context()); err != nil || v.Revisions != a.number {
+		t.Errorf("what was taken over is not whole: %+v %v", v, err)
+	}
+	b.step(m)
+	b.step(m)
+	_, done, err := a.policy.Apply([]policy.Change{specimen.Put(&policy.User{ID: "noor", Name: "Noor", Kind: policy.Person, Status: policy.Active})})
+	if err != nil {
+		t.Fatal(err)
+	}
+	late := store.Revision{Number: a.number + 1, At: began, By: "ines.carvalho"}
+	if err := a.revisions.Append(t.Context(), &late, done, store.Saving{}); !errors.Is(err, replica.ErrMoved) {
+		t.Errorf("whoever wrote before writes on: %v", err)
+	}
+	if _, last, err := a.store.Load(t.Context()); err != nil || last.Number != a.number {
+		t.Errorf("what the log refused was kept: revision %d, %v", last.Number, err)
+	}
+	// A folder that was written to on its own has gone another way.
+	alone, err := store.Open(third, true)
+	if err == nil {
+		err = errors.Join(alone.Append(t.Context(), &store.Revision{Number: 2, At: began, By: "ines.carvalho"}, p.Compare(mustApply(t, p)), store.Saving{}), alone.Close())
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	var diverged *replica.DivergedError
+	if _, err := writes(t, connect(t, url, "works-yard"), third, signer, keys); !errors.As(err, &diverged) || diverged.Number != 2 {
+		t.Errorf("a folder that has gone another way begins to write: %v", err)
+	}
+	// A folder that is before the log, as after “sentier recover-owner”, tells it.
+	b.close()
+	ahead, err := store.Open(second, true)
+	if err != nil {
+		t.Fatal(err)
+	}
+	r := store.Revision{Number: b.number + 1, At: began, By: "ines.carvalho", Via: "recovery"}
+	if err := errors.Join(ahead.Append(t.Context(), &r, b.policy.Compare(mustApply(t, b.policy)), store.Saving{}), ahead.Close()); err != nil {
+		t.Fatal(err)
+	}
+	c, err := writes(t, connect(t, url, "works-yard"), second, signer, keys)
+	if err != nil {
+		t.Fatal(err)
+	}
+	ctx, stop := context.WithCancel(t.Context())
+	kept := make(chan struct{})
+	go func() { defer close(kept); c.log.Keep(ctx) }()
+	defer func() { stop(); <-kept }()
+	f := follows(t, connect(t, url, "estuary"), t.TempDir(), keys)
+	f.until(t, c.log.Seq())
+	sees(t, f, c)
+}
+
+func mustApply(t *testing.T, p *policy.Policy) *policy.Policy {
+	t.Helper()
+	next, _, err := p.Apply([]policy.Change{specimen.Put(&policy.User{ID: "tomas", Name: "Tomas", Kind: policy.Person, Status: policy.Active})})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return next
+}

@@ -1,0 +1,221 @@
+package replica
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"errors"
+	"fmt"
+	"io"
+	"maps"
+	"os"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/klauspost/compress/zstd"
+
+	"sentier/internal/container"
+	"sentier/internal/database"
+	"sentier/internal/store"
+)
+
+// snapshotForm is the version of what follows the head of a snapshot: the facts, a line each, and the rows of [store.Store.Rows], compressed by Zstandard
+// (RFC 8878).
+const snapshotForm = 1
+
+// factLine begins the line of a fact: then come its key and its value, with tabs between, which neither holds.
+const factLine = "fact\t"
+
+// Head says what a snapshot is of. It is the first line, signed; the rest is the body.
+type Head struct {
+	Form   int       `json:"form"`
+	Epoch  uint64    `json:"epoch"`
+	Seq    uint64    `json:"seq"` // of the last entry of the log that is in it
+	Number uint64    `json:"revision"`
+	Chain  []byte    `json:"chain"`
+	State  []byte    `json:"state"` // hash over all rows
+	At     time.Time `json:"at"`    // of the revision
+	By     string    `json:"by,omitempty"`
+	Via    string    `json:"via,omitempty"`
+	Note   string    `json:"note,omitempty"`
+	Made   time.Time `json:"made"` // when it was taken
+	Size   int64     `json:"size"` // of the body, in bytes
+	SHA256 []byte    `json:"sha256"`
+	Writer
+}
+
+const (
+	mostHead   = 64 << 10  // of the first line of a snapshot, in bytes
+	mostWindow = 256 << 20 // of what is unpacked at a time
+)
+
+// Rows are where the rows of a policy come from. A [store.Store] is one.
+type Rows interface {
+	// Rows writes the rows as they are at the moment at which it calls begun.
+	Rows(ctx context.Context, to io.Writer, begun func()) (store.Revision, error)
+}
+
+// Standing is where in the log a snapshot stands.
+type Standing struct {
+	Epoch, Seq uint64
+	Writer     Writer
+	Facts      map[string]string
+	Made       time.Time
+}
+
+// WriteSnapshot writes a snapshot of the policy as it is when it calls begun into a file that is empty. Nothing but the head is kept in memory.
+func (s *Signer) WriteSnapshot(ctx context.Context, from Rows, at Standing, begun func(), into *os.File) (Head, error) {
+	body, err := os.CreateTemp("", "sentier-snapshot-*")
+	if err != nil {
+		return Head{}, fmt.Errorf("take a snapshot: %w", err)
+	}
+	defer os.Remove(body.Name()) // and if it cannot be, the machine clears its temporary files
+	defer body.Close()
+	head, err := s.writeSnapshot(ctx, from, at, begun, body, into)
+	if err != nil {
+		return head, fmt.Errorf("take a snapshot: %w", database.Full(err))
+	}
+	return head, nil
+}
+
+func (s *Signer) writeSnapshot(ctx context.Context, from Rows, at Standing, begun func(), body, into *os.File) (Head, error) {
+	hash := sha256.New()
+	packed, err := zstd.NewWriter(io.MultiWriter(body, hash), zstd.WithEncoderLevel(zstd.SpeedFastest))
+	if err != nil {
+		return Head{}, err
+	}
+	for _, key := range slices.Sorted(maps.Keys(at.Facts)) {
+		if _, err := fmt.Fprintf(packed, "%s%s\t%s\n", factLine, key, at.Facts[key]); err != nil {
+			return Head{}, err
+		}
+	}
+	last, err := from.Rows(ctx, packed, begun)
+	if err = errors.Join(err, packed.Close()); err != nil {
+		return Head{}, err
+	}
+	size, err := body.Seek(0, io.SeekCurrent)
+	if err != nil {
+		return Head{}, err
+	}
+	head := Head{
+		Form: snapshotForm, Epoch: at.Epoch, Seq: at.Seq, Number: last.Number, Chain: last.Chain, State: last.State, At: last.At, By: last.By, Via: last.Via, Note: last.Note,
+		Made: at.Made.UTC(), Size: size, SHA256: hash.Sum(nil), Writer: at.Writer,
+	}
+	line, err := s.sign(typeSnapshot, head)
+	if err != nil {
+		return head, err
+	}
+	if _, err := into.Write(append(line, '\n')); err != nil {
+		return head, err
+	}
+	if _, err := body.Seek(0, io.SeekStart); err != nil {
+		return head, err
+	}
+	_, err = io.Copy(into, body)
+	return head, err
+}
+
+// opened is a snapshot that is known to be what was signed.
+type opened struct {
+	head     Head
+	facts    container.Map[string, string]
+	rows     *bufio.Reader
+	unpacked *zstd.Decoder
+}
+
+// openSnapshot opens a snapshot. The error is a [*ForgedError] where no key that is trusted has signed it, or it is not whole: nothing of what it holds is
+// looked at before it is known to be what was signed.
+func (k Keys) openSnapshot(from io.ReadSeeker) (o opened, err error) {
+	if o.head, err = k.TakeSnapshot(from, io.Discard); err != nil {
+		return o, err
+	}
+	if _, err := from.Seek(0, io.SeekStart); err != nil {
+		return o, err
+	}
+	in := bufio.NewReaderSize(from, mostHead)
+	if _, err := in.ReadSlice('\n'); err != nil {
+		return o, err
+	}
+	if o.unpacked, err = zstd.NewReader(io.LimitReader(in, o.head.Size), zstd.WithDecoderMaxMemory(mostWindow)); err != nil {
+		return o, err
+	}
+	o.rows = bufio.NewReaderSize(o.unpacked, 1<<20)
+	if o.facts, err = readFacts(o.rows); err != nil {
+		o.unpacked.Close()
+		return o, forged(o.head.name(), "cannot be read by this program: %v", err)
+	}
+	return o, nil
+}
+
+// ReadSnapshot reads a snapshot. The error is a [*ForgedError] where no key that is trusted has signed it, or it is not whole.
+func (k Keys) ReadSnapshot(from io.ReadSeeker) (Copy, Head, error) {
+	o, err := k.openSnapshot(from)
+	if err != nil {
+		return Copy{}, o.head, err
+	}
+	defer o.unpacked.Close()
+	head := o.head
+	p, state, err := store.ReadRows(o.rows)
+	if err != nil {
+		return Copy{}, head, forged(head.name(), "cannot be read by this program: %v", err)
+	}
+	if !bytes.Equal(state, head.State) {
+		return Copy{}, head, forged(head.name(), "holds other records than its revision left")
+	}
+	return Copy{
+		Policy: p, Epoch: head.Epoch, Seq: head.Seq, Writer: head.Writer, Facts: o.facts,
+		Revision: store.Revision{Number: head.Number, At: head.At, By: head.By, Via: head.Via, Note: head.Note, Chain: head.Chain, State: head.State},
+	}, head, nil
+}
+
+func readFacts(from *bufio.Reader) (container.Map[string, string], error) {
+	var none container.Map[string, string]
+	facts := none.Fork()
+	for {
+		if next, err := from.Peek(len(factLine)); err != nil || string(next) != factLine {
+			return facts, nil // the rows begin, or say what is wrong
+		}
+		line, err := from.ReadString('\n')
+		if err != nil {
+			return facts, err
+		}
+		key, value, ok := strings.Cut(strings.TrimSuffix(strings.TrimPrefix(line, factLine), "\n"), "\t")
+		if !ok {
+			return facts, errors.New("a fact has no value")
+		}
+		facts.Set(key, value)
+	}
+}
+
+// TakeSnapshot copies a snapshot from where it comes from to where it is kept, as far as it says that it goes. The error is a [*ForgedError] where no key
+// that is trusted has signed it, or it is not whole.
+func (k Keys) TakeSnapshot(from io.Reader, to io.Writer) (Head, error) {
+	var head Head
+	in := bufio.NewReaderSize(from, mostHead)
+	line, err := in.ReadSlice('\n')
+	if err != nil {
+		return head, forged("the snapshot", "has no head: it is cut off, or something else")
+	}
+	if err := k.open(typeSnapshot, bytes.TrimSuffix(line, []byte("\n")), &head); err != nil {
+		return head, err
+	}
+	if head.Form != snapshotForm {
+		return head, forged(head.name(), "is of form %d, and this program knows form %d: bring it up to date", head.Form, snapshotForm)
+	}
+	hash := sha256.New()
+	if _, err := to.Write(line); err != nil {
+		return head, database.Full(err)
+	}
+	if _, err := io.CopyN(io.MultiWriter(to, hash), in, head.Size); err != nil && !errors.Is(err, io.EOF) {
+		return head, fmt.Errorf("take over %s: %w", head.name(), database.Full(err))
+	}
+	if !bytes.Equal(hash.Sum(nil), head.SHA256) {
+		return head, forged(head.name(), "is not what was signed: it is cut off, or was changed on its way")
+	}
+	return head, nil
+}
+
+// name is what is said of a snapshot.
+func (h *Head) name() string { return fmt.Sprintf("the snapshot of revision %d", h.Number) }

@@ -1,0 +1,44 @@
+package wire
+
+import "time"
+
+// Machines are the machines on which the service runs.
+type Machines struct {
+	Alone bool      `json:"alone" description:"there is this machine and no other: it was started without the servers of a log"`
+	Now   time.Time `json:"now"`
+	List  []Machine `json:"list"`
+}
+
+// States of a machine.
+const (
+	MachineFine      = "fine"      // it has what the writer has
+	MachineBehind    = "behind"    // it answers from an older revision
+	MachineSilent    = "silent"    // nothing was heard of it for a while
+	MachineUnknown   = "unknown"   // nobody has admitted it
+	MachineForged    = "other_key" // it has another key than the one that was admitted
+	MachineUnstarted = "unstarted" // it was admitted, and has never said anything
+)
+
+// Machine is one machine on which the service runs, by its own word.
+type Machine struct {
+	Name     string     `json:"name"`
+	State    string     `json:"state" enum:"fine,behind,silent,unknown,other_key,unstarted" description:"fine: it answers from the last revision; behind: from an older one; silent: nothing was heard of it for a while; unknown: nobody has admitted it; other_key: it has another key than the one that was admitted; unstarted: it was admitted, and has not said anything yet"`
+	Role     string     `json:"role,omitempty" enum:"writer,follower"`
+	Version  string     `json:"version,omitempty" description:"of the program"`
+	URL      string     `json:"url,omitempty" description:"where it answers"`
+	Revision uint64     `json:"revision,omitempty" description:"from which it answers"`
+	Behind   uint64     `json:"behind,omitempty" description:"how many revisions came since"`
+	Said     *time.Time `json:"said,omitempty" description:"when it said so"`
+	Since    *time.Time `json:"since,omitempty" description:"when it last knew that there was nothing newer"`
+	Started  *time.Time `json:"started,omitempty"`
+	Asked    float64    `json:"asked" description:"questions a second, of late"`
+	Waiting  uint64     `json:"waiting,omitempty" description:"entries of its record that have not come into this one yet"`
+	Problem  string     `json:"problem,omitempty" description:"what it has refused last of what came for it"`
+	Key      []byte     `json:"key,omitempty" description:"its public key (Ed25519)"`
+	Admitted bool       `json:"admitted" description:"what it has recorded comes into this record"`
+}
+
+// AdmitMachine admits a machine by its key.
+type AdmitMachine struct {
+	Key string `json:"key" sentier:"required" description:"its public key, 44 characters, as it prints it when it starts"`
+}
