@@ -132,8 +132,13 @@ func (l *Log) begin(ctx context.Context) error {
 	if err := l.publish(ctx, &Entry{Kind: Epoch, Epoch: l.at.epoch + 1, Writer: l.me}); err != nil {
 		return err
 	}
-	for number := l.at.number + 1; number <= mine.Number; number++ {
-		if err := l.publishKept(ctx, number); err != nil {
+	return l.publishUpTo(ctx, mine.Number)
+}
+
+// publishUpTo publishes the revisions up to one that this machine has and the log has not: another process has made them, as it makes the first.
+func (l *Log) publishUpTo(ctx context.Context, number uint64) error {
+	for next := l.at.number + 1; next <= number; next++ {
+		if err := l.publishKept(ctx, next); err != nil {
 			return err
 		}
 	}
@@ -237,6 +242,9 @@ func (l *Log) Append(ctx context.Context, keep func(published func(r *store.Revi
 	}
 	has, before := false, l.at
 	err := keep(func(r *store.Revision, changes []store.Change) error {
+		if err := l.publishUpTo(ctx, r.Number-1); err != nil {
+			return err
+		}
 		kept := *r
 		l.unsure.revision = &kept
 		err := l.publishRevision(ctx, r, changes)
@@ -543,6 +551,9 @@ func (l *Log) Keep(ctx context.Context) {
 				time.AfterFunc(snapshotAgain, l.wake)
 			}
 		case <-beats.C:
+			if l.taken == 0 {
+				l.wake()
+			}
 		}
 		if err := l.beat(); err != nil && ctx.Err() == nil {
 			l.log.Debug("other machines could not be told how far the log goes", "error", err)
@@ -572,6 +583,13 @@ func (l *Log) takeSnapshot(ctx context.Context) error {
 	l.mu.Lock() // until the rows are those of a moment
 	free := sync.OnceFunc(l.mu.Unlock)
 	defer free()
+	last, err := l.local.Revisions(ctx, store.Which{}, 1)
+	if err != nil || len(last) == 0 { // there is nothing yet to take one of
+		return err
+	}
+	if err := l.publishUpTo(ctx, last[0].Number); err != nil {
+		return err
+	}
 	at := Standing{Epoch: l.at.epoch, Seq: l.at.seq, Writer: l.me, Facts: l.facts, Made: l.clock()}
 	head, err := l.signer.WriteSnapshot(ctx, l.local, at, free, file)
 	if err != nil {

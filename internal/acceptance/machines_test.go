@@ -1,0 +1,312 @@
+package acceptance
+
+import (
+	"bufio"
+	"context"
+	"crypto/ed25519"
+	"encoding/base64"
+	"encoding/json"
+	"fmt"
+	"log/slog"
+	"net/http"
+	"strconv"
+	"strings"
+	"testing"
+	"time"
+
+	natsserver "github.com/nats-io/nats-server/v2/server"
+
+	"sentier/internal/daemon"
+	"sentier/internal/wire"
+	"sentier/web"
+)
+
+// logServers are the servers of a log of revisions, in this process: they can be stopped and started again.
+type logServers struct {
+	t    *testing.T
+	dir  string
+	port int
+	now  *natsserver.Server
+}
+
+func startLogServers(t *testing.T) *logServers {
+	t.Helper()
+	l := &logServers{t: t, dir: t.TempDir(), port: -1}
+	l.start()
+	t.Cleanup(l.stop)
+	return l
+}
+
+func (l *logServers) start() {
+	l.t.Helper()
+	s, err := natsserver.NewServer(&natsserver.Options{Host: "127.0.0.1", Port: l.port, JetStream: true, StoreDir: l.dir, NoSigs: true, NoLog: true})
+	if err != nil {
+		l.t.Fatal(err)
+	}
+	s.Start()
+	if !s.ReadyForConnections(20 * time.Second) {
+		l.t.Fatal("the server of the log does not answer")
+	}
+	l.now = s
+	if l.port == -1 {
+		port := s.ClientURL()[strings.LastIndexByte(s.ClientURL(), ':')+1:]
+		if l.port, err = strconv.Atoi(port); err != nil {
+			l.t.Fatal(err)
+		}
+	}
+}
+
+func (l *logServers) url() string { return fmt.Sprintf("nats://127.0.0.1:%d", l.port) }
+
+func (l *logServers) stop() {
+	if l.now != nil {
+		l.now.Shutdown()
+		l.now.WaitForShutdown()
+		l.now = nil
+	}
+}
+
+// machines is a service on several machines.
+func startMachines(t *testing.T, servers *logServers) *world {
+	t.Helper()
+	return startWith(t, alive(t), func(o *daemon.Options) { o.Line = daemon.Line{URL: servers.url(), Machine: "control-room"} })
+}
+
+// writerKey is the key by which the machine that writes is known.
+func (w *world) writerKey() ed25519.PublicKey {
+	w.t.Helper()
+	_, _, text := w.ask("GET", "/api/v1/audit/key", w.token, "")
+	var out struct{ Key []byte }
+	if err := json.Unmarshal([]byte(text), &out); err != nil || len(out.Key) != ed25519.PublicKeySize {
+		w.t.Fatalf("the key of the machine that writes: %s", text)
+	}
+	return out.Key
+}
+
+// follower starts a machine that follows. It is the same world from another desk.
+func (w *world) follower(servers *logServers, name, dir string, change func(*daemon.Options)) (at *world, key string, stop func()) {
+	w.t.Helper()
+	ctx, cancel := context.WithCancel(context.Background())
+	o := daemon.Options{
+		Dir: dir, Listen: "127.0.0.1:0", Clock: daemon.ClockFrom(testNow(w.t)), Console: web.Console(), Log: slog.New(slog.DiscardHandler), Version: "test",
+		Line: daemon.Line{URL: servers.url(), Machine: name}, Following: &daemon.Following{Keys: []ed25519.PublicKey{w.writerKey()}, Most: 100_000},
+	}
+	if change != nil {
+		change(&o)
+	}
+	_, key, err := daemon.Machine(o)
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	d, err := daemon.Open(ctx, o)
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	ended := make(chan error, 1)
+	go func() { ended <- d.Run(ctx) }()
+	over := false
+	stop = func() {
+		if over {
+			return
+		}
+		over = true
+		cancel()
+		if err := <-ended; err != nil {
+			w.t.Errorf("the machine %s ended with %v", name, err)
+		}
+	}
+	w.t.Cleanup(stop)
+	return &world{t: w.t, url: d.Address(), token: w.token, owner: d}, key, stop
+}
+
+const askTomas = `{"subject":{"type":"user","id":"tomas.field"},"action":{"name":"view"},"resource":{"type":"device","id":"mill-bridge"}}`
+
+// TestMachinesThatFollow answer as the one that writes does: what is done at one of them is there with its answer, whoever may come in there may here, what they
+// record is in the one record once they are admitted, and each is seen to stand as it does.
+func TestMachinesThatFollow(t *testing.T) {
+	t.Parallel()
+	servers := startLogServers(t)
+	w := startMachines(t, servers)
+	estuary, key, _ := w.follower(servers, "estuary", t.TempDir(), nil)
+	bridges, _, _ := w.follower(servers, "twin-bridges", t.TempDir(), nil)
+
+	// An edit at a machine that follows is there when it is answered, and at once at every other.
+	for n := range 20 {
+		at := []*world{estuary, bridges}[n%2]
+		method := []string{"PUT", "DELETE"}[n%2]
+		saved, status := edit(at, method, "/api/v1/user_groups/bridge-crew/members/noor.haddad", "")
+		if status >= 300 {
+			t.Fatalf("%s at %s: %d", method, at.url, status)
+		}
+		status, header, text := at.ask("POST", "/access/v1/evaluation", w.token, `{"subject":{"type":"user","id":"noor.haddad"},"action":{"name":"view"},"resource":{"type":"device","id":"twin-bridge-north"}}`)
+		if got := header.Get("Sentier-Revision"); status != 200 || got != fmt.Sprint(saved.Revision) {
+			t.Fatalf("after revision %d it is answered from revision %s: %d %s", saved.Revision, got, status, text)
+		}
+	}
+	// A session and a token hold at the other machine with the answer in which they are told.
+	_, _, session := estuary.ask("POST", "/api/v1/session", "", `{"user":"ines.carvalho","password":"`+password+`","terminal":true}`)
+	var s wire.Session
+	if err := json.Unmarshal([]byte(session), &s); err != nil || s.Token == "" {
+		t.Fatalf("signed in by way of a machine that follows: %s", session)
+	}
+	if status, _, text := estuary.ask("GET", "/api/v1/session", s.Token, ""); status != 200 {
+		t.Errorf("a session is not known where it was begun: %d %s", status, text)
+	}
+	if status, _, _ := estuary.ask("DELETE", "/api/v1/session", s.Token, ""); status != 204 {
+		t.Errorf("signed out: %d", status)
+	}
+	for _, at := range []*world{estuary, w} {
+		if status, _, _ := at.ask("GET", "/api/v1/session", s.Token, ""); status != 401 {
+			t.Errorf("a session that has ended holds at %s: %d", at.url, status)
+		}
+	}
+	if status, _, _ := estuary.ask("POST", "/access/v1/evaluation", "sentier_made-up", askTomas); status != 401 {
+		t.Errorf("a made-up token is answered at a machine that follows: %d", status)
+	}
+	gate := estuary.tokenFor("gateway-bridges")
+	if status, _, text := estuary.ask("POST", "/access/v1/evaluation", gate, askTomas); status != 200 {
+		t.Errorf("a new token is not known where it was made: %d %s", status, text)
+	}
+	if status, _, text := estuary.ask("GET", "/api/v1/machines", gate, ""); status != 403 {
+		t.Errorf("an enforcement point reads the machines: %d %s", status, text)
+	}
+
+	// What is recorded there comes into the one record, once the machine is admitted; and says where.
+	if status, _, text := w.ask("PUT", "/api/v1/machines/estuary", w.token, `{"key":"`+key+`"}`); status != 204 {
+		t.Fatalf("the machine is not admitted: %d %s", status, text)
+	}
+	w.soon("a decision of the machine is in the one record", func() bool {
+		return strings.Contains(third(w.ask("GET", "/api/v1/audit?kind=decision&user=tomas.field", w.token, "")), `"machine":"estuary"`)
+	})
+	if text := third(w.ask("GET", "/api/v1/audit?kind=decision&user=noor.haddad", w.token, "")); strings.Contains(text, `"machine":"twin-bridges"`) {
+		t.Error("what a machine has recorded that nobody has admitted is in the record")
+	}
+	states := map[string]string{"control-room": "fine", "estuary": "fine", "twin-bridges": "unknown"}
+	w.soon("every machine is seen as it stands", func() bool { return sameStates(w.machines(), states) })
+	code, out, errOut := w.run("machine", "list")
+	if code != 0 || !strings.Contains(out, "not admitted") || !strings.Contains(out, "control-room") {
+		t.Errorf("machine list: %d %s%s", code, out, errOut)
+	}
+	if status, _, text := w.ask("PUT", "/api/v1/machines/twin-bridges", w.token, `{"key":"`+key+`"}`); status != 400 || !strings.Contains(text, "estuary") {
+		t.Errorf("one key for two machines: %d %s", status, text)
+	}
+	wrong := base64.StdEncoding.EncodeToString(make([]byte, ed25519.PublicKeySize))
+	if status, _, text := w.ask("PUT", "/api/v1/machines/twin-bridges", w.token, `{"key":"`+wrong+`"}`); status != 204 {
+		t.Fatalf("another key: %d %s", status, text)
+	}
+	states["twin-bridges"] = "other_key"
+	w.soon("a machine with another key is told", func() bool { return sameStates(w.machines(), states) })
+	if status, _, _ := w.ask("DELETE", "/api/v1/machines/twin-bridges", w.token, ""); status != 204 {
+		t.Errorf("taken away: %d", status)
+	}
+
+	// Whoever follows events does so there as well, from now on or from long ago.
+	for _, since := range []string{"", "1"} {
+		req, err := http.NewRequestWithContext(t.Context(), "GET", bridges.url+"/api/v1/events", nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		req.Header.Set("Authorization", "Bearer "+w.token)
+		if since != "" {
+			req.Header.Set("Last-Event-ID", since)
+		}
+		resp, err := http.DefaultClient.Do(req)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if since == "" {
+			edit(w, "PUT", "/api/v1/user_groups/bridge-crew/members/noor.haddad", "")
+		}
+		lines := bufio.NewScanner(resp.Body)
+		for lines.Scan() && lines.Text() != "event: revision" {
+		}
+		if lines.Text() != "event: revision" {
+			t.Errorf("no event comes after %q: %v", since, lines.Err())
+		}
+		resp.Body.Close()
+	}
+}
+
+func (w *world) machines() wire.Machines {
+	w.t.Helper()
+	var out wire.Machines
+	status, _, text := w.ask("GET", "/api/v1/machines", w.token, "")
+	if err := json.Unmarshal([]byte(text), &out); err != nil || status != 200 {
+		w.t.Fatalf("the machines: %d %s", status, text)
+	}
+	return out
+}
+
+func sameStates(m wire.Machines, want map[string]string) bool {
+	if len(m.List) != len(want) {
+		return false
+	}
+	for _, x := range m.List {
+		if want[x.Name] != x.State {
+			return false
+		}
+	}
+	return true
+}
+
+// soon waits for something that comes by itself.
+func (w *world) soon(what string, so func() bool) {
+	w.t.Helper()
+	for end := time.Now().Add(30 * time.Second); !so(); time.Sleep(50 * time.Millisecond) {
+		if time.Now().After(end) {
+			w.t.Fatalf("it never came to be: %s", what)
+		}
+	}
+}
+
+// TestALineThatIsCut: machines answer on, and say how old that may be; nothing is saved that the log has not got, and whoever asked for it is told; and when
+// the line is there again, all of it is where it belongs.
+func TestALineThatIsCut(t *testing.T) {
+	t.Parallel()
+	servers := startLogServers(t)
+	w := startMachines(t, servers)
+	dir := t.TempDir()
+	estuary, key, stop := w.follower(servers, "estuary", dir, nil)
+	if status, _, text := w.ask("PUT", "/api/v1/machines/estuary", w.token, `{"key":"`+key+`"}`); status != 204 {
+		t.Fatalf("the machine is not admitted: %d %s", status, text)
+	}
+	current := func() bool {
+		_, header, _ := estuary.ask("GET", "/api/v1/session", w.token, "")
+		return header.Get("Age") == "0"
+	}
+	w.soon("the machine says that nothing newer is there", current)
+	before := w.revision(w.token)
+	servers.stop()
+	if status, header, text := estuary.ask("POST", "/access/v1/evaluation", w.token, askTomas); status != 200 || header.Get("Sentier-Revision") != fmt.Sprint(before) {
+		t.Errorf("with the line cut it is answered %d from revision %s: %s", status, header.Get("Sentier-Revision"), text)
+	}
+	_, status := edit(w, "PUT", "/api/v1/user_groups/bridge-crew/members/noor.haddad", "")
+	if status != 503 {
+		t.Errorf("an edit that the log has not got is answered %d", status)
+	}
+	if _, _, text := w.ask("GET", "/readyz", "", ""); !strings.Contains(text, "cannot save") {
+		t.Errorf("ready: %s", text)
+	}
+	if now := w.revision(w.token); now != before {
+		t.Errorf("revision %d counts that the log has not got", now)
+	}
+	// A machine that starts without a line answers from its disk.
+	stop()
+	estuary, _, stop = w.follower(servers, "estuary", dir, nil)
+	if status, header, text := estuary.ask("POST", "/access/v1/evaluation", w.token, askTomas); status != 200 || header.Get("Sentier-Revision") != fmt.Sprint(before) || header.Get("Age") != "" {
+		t.Errorf("started without a line it answers %d from revision %s: %s", status, header.Get("Sentier-Revision"), text)
+	}
+	servers.start()
+	w.soon("changes can be saved again", func() bool {
+		_, status := edit(estuary, "PUT", "/api/v1/user_groups/bridge-crew/members/noor.haddad", "")
+		return status < 300
+	})
+	w.soon("what was asked there while the line was cut is in the one record", func() bool {
+		text := third(w.ask("GET", "/api/v1/audit?kind=decision&user=tomas.field", w.token, ""))
+		return strings.Count(text, `"machine":"estuary"`) == 2
+	})
+	w.soon("the machine says again that nothing newer is there", current)
+	if status, _, text := w.ask("GET", "/api/v1/verify", w.token, ""); status != 200 || !strings.Contains(text, `"whole":true`) {
+		t.Errorf("after all of it: %d %s", status, text)
+	}
+}
