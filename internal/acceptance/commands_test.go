@@ -63,7 +63,7 @@ func TestEveryCommandByRole(t *testing.T) {
 	t.Parallel()
 	all := examples(t)
 	// What works on files, on one's own session, or without an end.
-	for _, name := range []string{"config", "demo", "init", "man", "policy-check", "recover-owner", "restore", "serve", "version", "audit-follow", "set-up", "sign-in", "sign-out", "welcome",
+	for _, name := range []string{"config", "demo", "init", "man", "policy-check", "recover-owner", "restore", "serve", "follow", "gate", "version", "audit-follow", "set-up", "sign-in", "sign-out", "welcome",
 		"password", "session-end", "session-list", "second-factor-add", "second-factor-list", "second-factor-remove", "sentier"} {
 		delete(all, name)
 	}
@@ -116,7 +116,7 @@ func TestEveryCommandByRole(t *testing.T) {
 						switch {
 						case arg == "ID":
 							args[i] = ids[noun]
-						case strings.HasSuffix(arg, ".yaml"), strings.HasSuffix(arg, ".csv"), strings.HasSuffix(arg, ".db"), strings.HasSuffix(arg, ".jsonl"):
+						case strings.HasSuffix(arg, ".yaml"), strings.HasSuffix(arg, ".csv"), strings.HasSuffix(arg, ".db"), strings.HasSuffix(arg, ".jsonl"), strings.HasSuffix(arg, ".snapshot"):
 							args[i] = dir + "/" + arg
 						}
 					}

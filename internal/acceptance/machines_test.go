@@ -7,16 +7,24 @@ import (
 	"encoding/base64"
 	"encoding/json"
 	"fmt"
+	"io"
 	"log/slog"
 	"net/http"
+	"os"
+	"os/exec"
+	"regexp"
+	"slices"
 	"strconv"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
 	natsserver "github.com/nats-io/nats-server/v2/server"
 
+	"sentier/enforce"
 	"sentier/internal/daemon"
+	"sentier/internal/replica"
 	"sentier/internal/wire"
 	"sentier/web"
 )
@@ -200,6 +208,19 @@ func TestMachinesThatFollow(t *testing.T) {
 		t.Errorf("taken away: %d", status)
 	}
 
+	// A point in a program follows over HTTP what is too large for an entry as well.
+	point, err := enforce.Open(t.Context(), enforce.Options{Service: w.url, Token: gate, Keys: []string{base64.StdEncoding.EncodeToString(w.writerKey())}, Dir: t.TempDir(), Clock: daemon.ClockFrom(testNow(t))})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer point.Close()
+	var imported wire.Saved
+	status, _, text := estuary.ask("PUT", "/api/v1/sheets/users", w.token, newcomers(3000, "Keeper"))
+	if err := json.Unmarshal([]byte(text), &imported); err != nil || status != 200 {
+		t.Fatalf("a large sheet at a machine that follows: %d %.300s", status, text)
+	}
+	w.soon("the point has the large change", func() bool { return point.Standing().Revision >= imported.Revision })
+
 	// Whoever follows events does so there as well, from now on or from long ago.
 	for _, since := range []string{"", "1"} {
 		req, err := http.NewRequestWithContext(t.Context(), "GET", bridges.url+"/api/v1/events", nil)
@@ -293,7 +314,7 @@ func TestALineThatIsCut(t *testing.T) {
 	// A machine that starts without a line answers from its disk.
 	stop()
 	estuary, _, stop = w.follower(servers, "estuary", dir, nil)
-	if status, header, text := estuary.ask("POST", "/access/v1/evaluation", w.token, askTomas); status != 200 || header.Get("Sentier-Revision") != fmt.Sprint(before) || header.Get("Age") != "" {
+	if status, header, text := estuary.ask("POST", "/access/v1/evaluation", w.token, askTomas); status != 200 || header.Get("Sentier-Revision") != fmt.Sprint(before) || header.Get("Age") == "" {
 		t.Errorf("started without a line it answers %d from revision %s: %s", status, header.Get("Sentier-Revision"), text)
 	}
 	servers.start()
@@ -308,5 +329,204 @@ func TestALineThatIsCut(t *testing.T) {
 	w.soon("the machine says again that nothing newer is there", current)
 	if status, _, text := w.ask("GET", "/api/v1/verify", w.token, ""); status != 200 || !strings.Contains(text, `"whole":true`) {
 		t.Errorf("after all of it: %d %s", status, text)
+	}
+}
+
+// TestAGateAtADevice is a process of its own that follows over HTTP: the estuary gate is locked out while divers are below, with the line there and with it cut;
+// what it decides is in the one record; and nobody asks it without its secret.
+func TestAGateAtADevice(t *testing.T) {
+	t.Parallel()
+	w := startWith(t, nil, func(o *daemon.Options) { o.Clock = time.Now })
+	if status, _, text := w.ask("PATCH", "/api/v1/devices/estuary-gate-1", w.token, `{"lockout":null}`); status != 200 {
+		t.Fatalf("no lockout to begin with: %d %s", status, text)
+	}
+	give(t, w)
+	dir := t.TempDir()
+	cmd := exec.Command(binary(t), "gate", "--service", w.url, "--writer-key", base64.StdEncoding.EncodeToString(w.writerKey()), "--data", dir, "--machine", "estuary", "--listen", "127.0.0.1:0")
+	cmd.Env = append(os.Environ(), "SENTIER_TOKEN="+w.tokenFor("gateway-bridges"))
+	p := launchedLate(t, cmd, regexp.MustCompile(`answers at (http://[0-9.:]+)`))
+	secret := regexp.MustCompile(`sentier_gate_[A-Za-z0-9_-]+`).FindString(p.log.String())
+	key := regexp.MustCompile(`--key (\S{44})`).FindStringSubmatch(p.log.String())
+	if secret == "" || key == nil {
+		t.Fatalf("a gate that starts first says: %s", p.log)
+	}
+	if status, _, text := w.ask("PUT", "/api/v1/machines/estuary", w.token, `{"key":"`+key[1]+`"}`); status != 204 {
+		t.Fatalf("the gate is not admitted: %d %s", status, text)
+	}
+	asks := func(secret, body string) (int, wire.Decision) {
+		t.Helper()
+		req, err := http.NewRequest("POST", p.url+"/access/v1/evaluation", strings.NewReader(body))
+		if err != nil {
+			t.Fatal(err)
+		}
+		req.Header.Set("Authorization", "Bearer "+secret)
+		resp, err := http.DefaultClient.Do(req)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer resp.Body.Close()
+		var d wire.Decision
+		if err := json.NewDecoder(resp.Body).Decode(&d); err != nil {
+			t.Fatal(err)
+		}
+		return resp.StatusCode, d
+	}
+	control := `{"subject":{"type":"user","id":"keeper.at.hand"},"action":{"name":"control"},"resource":{"type":"device","id":"estuary-gate-1"}}`
+	if status, d := asks(secret, control); status != 200 || !d.Decision || d.Context.Until == nil {
+		t.Fatalf("before the divers: %d %+v", status, d)
+	}
+	for name, sent := range map[string]string{"nothing": "", "a made-up secret": "sentier_gate_x", "the token of the service": w.token} {
+		if status, _ := asks(sent, control); status != 401 {
+			t.Errorf("with %s the gate answers %d", name, status)
+		}
+	}
+	for name, body := range map[string]string{"nothing": "", "noise": "{{{", "half": control[:40], "another type": strings.Replace(control, "user", "robot", 1), "depth": strings.Repeat("[", 100_000)} {
+		if status, _ := asks(secret, body); status != 400 {
+			t.Errorf("asked %s the gate answers %d", name, status)
+		}
+	}
+	if status, _ := asks(secret, strings.Repeat(" ", 1<<20)+control); status != 413 {
+		t.Errorf("asked with a megabyte of nothing the gate answers %d", status)
+	}
+	if status, _, text := w.ask("PATCH", "/api/v1/devices/estuary-gate-1", w.token, `{"lockout":{"by":"ines.carvalho","reason":"divers below"}}`); status != 200 {
+		t.Fatalf("locked out: %d %s", status, text)
+	}
+	w.soon("the gate knows of the divers", func() bool { _, d := asks(secret, control); return d.Context.Reason == "device_locked_out" })
+	w.soon("what it has decided is in the one record", func() bool {
+		text := third(w.ask("GET", "/api/v1/audit?kind=decision&user=keeper.at.hand", w.token, ""))
+		return strings.Contains(text, `"machine":"estuary"`) && strings.Contains(text, "device_locked_out")
+	})
+	w.soon("it is seen to stand well", func() bool {
+		return slices.ContainsFunc(w.machines().List, func(m wire.Machine) bool { return m.Name == "estuary" && m.Role == "gate" && m.State == "fine" })
+	})
+	// Killed, and started again without a line: it decides by its disk, and asks for no new secret.
+	if err := p.end(syscall.SIGKILL); err == nil {
+		t.Fatal("the gate was not killed")
+	}
+	cut := exec.Command(binary(t), "gate", "--service", "http://127.0.0.1:1", "--writer-key", base64.StdEncoding.EncodeToString(w.writerKey()), "--data", dir, "--machine", "estuary", "--listen", "127.0.0.1:0")
+	cut.Env = cmd.Env
+	p = launchedLate(t, cut, regexp.MustCompile(`answers at (http://[0-9.:]+)`))
+	if strings.Contains(p.log.String(), "sentier_gate_") {
+		t.Error("a gate that has a secret makes another")
+	}
+	if status, d := asks(secret, control); status != 200 || d.Decision || d.Context.Reason != "device_locked_out" {
+		t.Errorf("with the line cut the gate answers %d %+v", status, d)
+	}
+	if status, d := asks(secret, strings.Replace(control, "control", "view", 1)); status != 200 || !d.Decision {
+		t.Errorf("with the line cut it does not give what holds: %d %+v", status, d)
+	}
+}
+
+// give gives somebody the estuary gate at every hour.
+func give(t *testing.T, w *world) {
+	t.Helper()
+	for _, put := range [][2]string{
+		{"/api/v1/users/keeper.at.hand", `{"id":"keeper.at.hand","name":"Keeper at hand"}`},
+		{"/api/v1/grants/estuary-at-any-hour", `{"id":"estuary-at-any-hour","name":"Estuary at any hour","to":{"users":["keeper.at.hand"]},"lines":[{"rights":["control"],"on":{"devices":["estuary-gate-1"]}}]}`},
+	} {
+		if status, _, text := w.ask("PUT", put[0], w.token, put[1]); status >= 300 {
+			t.Fatalf("%s: %d %s", put[0], status, text)
+		}
+	}
+}
+
+// launchedLate starts a program, and waits until it says by a pattern where it answers.
+func launchedLate(t *testing.T, cmd *exec.Cmd, says *regexp.Regexp) *process {
+	t.Helper()
+	p := &process{cmd: cmd, log: &strings.Builder{}}
+	pipe, err := cmd.StderrPipe()
+	if err == nil {
+		err = cmd.Start()
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { p.end(syscall.SIGKILL) })
+	for lines := bufio.NewScanner(pipe); p.url == "" && lines.Scan(); {
+		fmt.Fprintln(p.log, lines.Text())
+		if m := says.FindStringSubmatch(lines.Text()); m != nil {
+			p.url = m[1]
+		}
+	}
+	if p.url == "" {
+		t.Fatalf("%s did not start: %v\n%s", cmd, cmd.Wait(), p.log)
+	}
+	go io.Copy(io.Discard, pipe)
+	return p
+}
+
+// TestTheLogOverHTTP is for enforcement points, and tells them nothing that they need not know to decide.
+func TestTheLogOverHTTP(t *testing.T) {
+	t.Parallel()
+	w := start(t, nil)
+	gate := w.tokenFor("gateway-bridges")
+	for _, path := range []string{"/api/v1/log", "/api/v1/snapshot", "/api/v1/log/changes-1"} {
+		if status, _, text := w.ask("GET", path, w.tokenFor("tomas.field"), ""); status != 403 {
+			t.Errorf("%s for somebody without a mandate: %d %s", path, status, text)
+		}
+	}
+	status, _, snapshot := w.ask("GET", "/api/v1/snapshot", gate, "")
+	if status != 200 {
+		t.Fatalf("a snapshot: %d", status)
+	}
+	keys, err := replica.Trust(w.writerKey())
+	if err != nil {
+		t.Fatal(err)
+	}
+	c, head, err := keys.ReadSnapshot(strings.NewReader(snapshot))
+	if err != nil || c.Facts.Len() > 0 || int(c.Revision.Number) != w.revision(w.token) {
+		t.Errorf("a snapshot over HTTP: revision %d, %d facts, %v", head.Number, c.Facts.Len(), err)
+	}
+	if status, _, text := w.ask("GET", "/api/v1/log?after=x", gate, ""); status != 400 {
+		t.Errorf("a place that is none: %d %s", status, text)
+	}
+	if status, _, _ := w.ask("GET", "/api/v1/log/snapshot-1", gate, ""); status != 404 {
+		t.Errorf("an object that is no change: %d", status)
+	}
+	for path, body := range map[string]string{"status": "{}", "record": `{"signed":"a.b.c"}`} {
+		if status, _, text := w.ask("POST", "/api/v1/machines/estuary/"+path, gate, body); status != 400 && status != 403 {
+			t.Errorf("a made-up %s: %d %s", path, status, text)
+		}
+	}
+	_, key, err := ed25519.GenerateKey(nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	signer, err := replica.NewSigner(key)
+	if err != nil {
+		t.Fatal(err)
+	}
+	public := key.Public().(ed25519.PublicKey)
+	text, err := signer.SignStatus(&replica.Status{Machine: "estuary", Role: replica.Gates, Key: public, At: testNow(t)})
+	if err != nil {
+		t.Fatal(err)
+	}
+	say := func(path string, text []byte) int {
+		status, _, _ := w.ask("POST", "/api/v1/machines/estuary/"+path, gate, `{"signed":"`+string(text)+`"}`)
+		return status
+	}
+	report, err := signer.SignReport(&replica.Report{Machine: "estuary", Entries: json.RawMessage(`[{"entry":7,"at":"2026-11-24T10:00:00Z","kind":"decision","outcome":"granted","user":"tomas.field"}]`)})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if status := say("status", text); status != 204 {
+		t.Errorf("how a machine stands that nobody has admitted: %d", status)
+	}
+	if status := say("record", report); status != 403 {
+		t.Errorf("the record of a machine that nobody has admitted: %d", status)
+	}
+	if status, _, _ := w.ask("PUT", "/api/v1/machines/estuary", w.token, `{"key":"`+base64.StdEncoding.EncodeToString(public)+`"}`); status != 204 {
+		t.Errorf("admitted: %d", status)
+	}
+	for range 2 { // it counts once
+		if status := say("record", report); status != 204 {
+			t.Errorf("the record of a machine that was admitted: %d", status)
+		}
+	}
+	if n := strings.Count(third(w.ask("GET", "/api/v1/audit?kind=decision", w.token, "")), `"machine_entry":7`); n != 1 {
+		t.Errorf("the same part of a record counts %d times", n)
+	}
+	if status := say("record", text); status != 400 {
+		t.Errorf("a status as a record: %d", status)
 	}
 }

@@ -122,11 +122,11 @@ func (d *Daemon) prepare(ctx context.Context) (err error) {
 
 // join makes this machine one of several, where it is.
 func (d *Daemon) join(ctx context.Context, borders *service.Borders, o *server.Options) (err error) {
-	if d.options.Line.URL == "" {
-		return nil
-	}
 	if d.line, err = d.options.Line.open(&d.options); err != nil {
 		return err
+	}
+	if d.line.said = borders.Machines; d.line.bus != nil {
+		d.line.said = d.line
 	}
 	borders.Name = d.line.name
 	if d.options.Following != nil {
@@ -135,8 +135,11 @@ func (d *Daemon) join(ctx context.Context, borders *service.Borders, o *server.O
 	if err := d.line.write(ctx, d); err != nil {
 		return err
 	}
-	borders.Machines, borders.Line, borders.Revisions = d.line, d.line.log, replica.Revisions{Kept: d.store, Log: d.line.log}
-	o.Place = func() uint64 { return d.line.place(d.Service) }
+	o.Revisions = &server.Log{Bus: d.line.carrier, Snapshot: func(ctx context.Context) (io.ReadSeekCloser, error) { return d.line.snapshot(ctx, d) }}
+	borders.Machines, borders.Line, borders.Revisions = d.line.said, d.line.log, replica.Revisions{Kept: d.store, Log: d.line.log}
+	if d.line.bus != nil {
+		o.Place = func() uint64 { return d.line.place(d.Service) }
+	}
 	return nil
 }
 
@@ -167,7 +170,7 @@ func (d *Daemon) closeFiles() error {
 		err = d.record.Close()
 	}
 	if d.line != nil {
-		d.line.bus.Close()
+		err = errors.Join(err, d.line.close())
 	}
 	return errors.Join(err, d.store.Close())
 }

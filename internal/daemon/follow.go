@@ -43,7 +43,7 @@ func (d *Daemon) follow(ctx context.Context, borders *service.Borders, o *server
 		return err
 	}
 	l := d.line
-	if l.follower, err = replica.OpenFollower(ctx, replica.FollowerOptions{Bus: l.bus, Keys: keys, Dir: d.options.Dir, Log: d.options.Log}); err != nil {
+	if l.follower, err = replica.OpenFollower(ctx, replica.FollowerOptions{Bus: l.bus, Keys: keys, Dir: d.options.Dir, Log: d.options.Log, Clock: d.options.Clock}); err != nil {
 		return err
 	}
 	l.copied = &copied{Follower: l.follower, recent: map[uint64]replica.Step{}}

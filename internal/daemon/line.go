@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"strings"
@@ -75,12 +76,15 @@ func ParseKey(text string) (ed25519.PublicKey, error) { return audit.ParseKey(te
 
 // line is a machine's connection to the others.
 type line struct {
-	bus    *bus.Bus
+	bus    *bus.Bus // nil: this machine is alone
+	said   service.Machines
 	name   string
 	key    ed25519.PrivateKey
 	signer *replica.Signer
 	begun  time.Time
 
+	carrier  replica.Bus
+	shot     snapshots
 	log      *replica.Log      // of the machine that writes; nil: it follows
 	follower *replica.Follower // nil: it writes
 	sink     *reports          // of one that follows
@@ -91,9 +95,15 @@ type line struct {
 	askedRate float64
 }
 
-// open connects to the servers of the log.
+// alone is how a machine is named that nobody has named, and whose host has no name that goes.
+const alone = "sentier"
+
+// open connects to the servers of the log, where there are any.
 func (l *Line) open(o *Options) (*line, error) {
 	name, err := l.name()
+	if err != nil && l.URL == "" && l.Machine == "" {
+		name, err = alone, nil
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -105,21 +115,53 @@ func (l *Line) open(o *Options) (*line, error) {
 	if err != nil {
 		return nil, err
 	}
-	b, err := bus.Connect(bus.Options{URL: l.URL, Credentials: l.Credentials, CA: l.CA, Certificate: l.Certificate, Key: l.Key, Name: name, Replicas: l.Replicas, Log: o.Log})
-	if err != nil {
-		return nil, err
+	out := &line{name: name, key: key, signer: signer, begun: o.Clock()}
+	if l.URL == "" {
+		return out, nil
 	}
-	return &line{bus: b, name: name, key: key, signer: signer, begun: o.Clock()}, nil
+	out.bus, err = bus.Connect(bus.Options{URL: l.URL, Credentials: l.Credentials, CA: l.CA, Certificate: l.Certificate, Key: l.Key, Name: name, Replicas: l.Replicas, Log: o.Log})
+	return out, err
 }
 
 // write begins to write the log, once its servers answer.
 func (l *line) write(ctx context.Context, d *Daemon) error {
+	carrier := replica.Bus(replica.NewRing())
+	if l.bus != nil {
+		carrier = l.bus
+		if err := l.prepare(ctx, d); err != nil {
+			return err
+		}
+	}
+	keys, err := replica.Trust(l.key.Public().(ed25519.PublicKey))
+	if err != nil {
+		return err
+	}
+	l.carrier = carrier
+	at := d.Address()
+	if d.options.PublicURL != nil {
+		at = d.options.PublicURL.String()
+	}
+	l.log, err = replica.OpenLog(ctx, replica.LogOptions{
+		Bus: carrier, Signer: l.signer, Keys: keys, Local: d.store, Me: replica.Writer{Machine: l.name, URL: at}, Clock: d.options.Clock, Log: d.options.Log,
+	})
+	return err
+}
+
+func (l *line) close() error {
+	if l.bus != nil {
+		l.bus.Close()
+	}
+	return l.shot.close()
+}
+
+// prepare waits for the servers of the log.
+func (l *line) prepare(ctx context.Context, d *Daemon) error {
 	ctx, cancel := context.WithTimeout(ctx, lineTime)
 	defer cancel()
-	var err error
 	for {
-		if err = l.bus.Prepare(ctx); err == nil {
-			break
+		err := l.bus.Prepare(ctx)
+		if err == nil {
+			return nil
 		}
 		d.options.Log.Warn("the servers of the log of revisions do not answer yet", "error", err)
 		select {
@@ -128,22 +170,15 @@ func (l *line) write(ctx context.Context, d *Daemon) error {
 		case <-time.After(againAfter):
 		}
 	}
-	keys, err := replica.Trust(l.key.Public().(ed25519.PublicKey))
-	if err != nil {
-		return err
-	}
-	at := d.Address()
-	if d.options.PublicURL != nil {
-		at = d.options.PublicURL.String()
-	}
-	l.log, err = replica.OpenLog(ctx, replica.LogOptions{
-		Bus: l.bus, Signer: l.signer, Keys: keys, Local: d.store, Me: replica.Writer{Machine: l.name, URL: at}, Clock: d.options.Clock, Log: d.options.Log,
-	})
-	return err
 }
 
 // Statuses and Forget are what the service asks of the other machines; see [service.Machines].
 func (l *line) Statuses(ctx context.Context) (map[string][]byte, error) { return l.bus.Machines(ctx) }
+
+// Put keeps how a machine says that it stands.
+func (l *line) Put(ctx context.Context, name string, text []byte) error {
+	return l.bus.PutMachine(ctx, name, text)
+}
 
 // Forget lets go what a machine has said.
 func (l *line) Forget(ctx context.Context, name string) error { return l.bus.DropMachine(ctx, name) }
@@ -170,6 +205,9 @@ func (l *line) run(ctx context.Context, d *Daemon) {
 		return
 	}
 	all.Go(func() { l.log.Keep(ctx) })
+	if l.bus == nil { // nobody has to know who may come in here
+		return
+	}
 	all.Go(func() { d.Service.KeepSettled(ctx) })
 	all.Go(func() { d.Service.Tell(ctx, l.log.Know) })
 	all.Go(func() { l.takeRecords(ctx, d) })
@@ -177,12 +215,11 @@ func (l *line) run(ctx context.Context, d *Daemon) {
 
 // tellStatus tells how this machine stands.
 func (l *line) tellStatus(ctx context.Context, d *Daemon) {
-	l.askedAt = time.Now()
 	for {
 		text, err := l.signer.SignStatus(l.status(d))
 		if err == nil {
 			limited, cancel := context.WithTimeout(ctx, statusEvery)
-			err = l.bus.PutMachine(limited, l.name, text)
+			err = l.said.Put(limited, l.name, text)
 			cancel()
 		}
 		if err != nil && ctx.Err() == nil {
@@ -196,15 +233,21 @@ func (l *line) tellStatus(ctx context.Context, d *Daemon) {
 	}
 }
 
+// rate is how many questions a second were asked since the last status, of which there were so many in all.
+func (l *line) rate(asked uint64) float64 {
+	at := time.Now()
+	if !l.askedAt.IsZero() && at.After(l.askedAt) {
+		l.askedRate = float64(asked-l.asked) / at.Sub(l.askedAt).Seconds()
+	}
+	l.asked, l.askedAt = asked, at
+	return l.askedRate
+}
+
 func (l *line) status(d *Daemon) *replica.Status {
 	now := d.options.Clock().UTC()
-	if asked, at := d.server.Asked(), time.Now(); at.After(l.askedAt) {
-		l.askedRate = float64(asked-l.asked) / at.Sub(l.askedAt).Seconds()
-		l.asked, l.askedAt = asked, at
-	}
 	out := &replica.Status{
 		Machine: l.name, Role: replica.Writes, Key: l.key.Public().(ed25519.PublicKey), Version: d.options.Version, URL: d.Address(), At: now, Started: l.begun.UTC(),
-		Number: d.Service.State().Revision.Number, Asked: l.askedRate, Heard: now,
+		Number: d.Service.State().Revision.Number, Asked: l.rate(d.server.Asked()), Heard: now,
 	}
 	if d.options.PublicURL != nil {
 		out.URL = d.options.PublicURL.String()
@@ -253,7 +296,7 @@ func (l *line) takeRecords(ctx context.Context, d *Daemon) {
 func (l *line) takeRecord(ctx context.Context, d *Daemon, name string, key []byte) {
 	for ctx.Err() == nil {
 		err := l.bus.Reports(ctx, name, func(text []byte) error {
-			entries, err := readReport(text, name, key)
+			entries, err := service.ReportOf(text, name, key)
 			if err != nil {
 				d.options.Log.Error("a part of the record of another machine is refused", "machine", name, "error", err)
 				return nil // it would come again for ever
@@ -267,18 +310,6 @@ func (l *line) takeRecord(ctx context.Context, d *Daemon, name string, key []byt
 	}
 }
 
-func readReport(text []byte, name string, key []byte) ([]audit.Entry, error) {
-	report, err := replica.ReadReport(text, key)
-	if err != nil {
-		return nil, err
-	}
-	if report.Machine != name {
-		return nil, fmt.Errorf("it is of the machine %q", report.Machine)
-	}
-	var entries []audit.Entry
-	return entries, json.Unmarshal(report.Entries, &entries)
-}
-
 func sleep(ctx context.Context, d time.Duration) {
 	select {
 	case <-ctx.Done():
@@ -290,7 +321,8 @@ func sleep(ctx context.Context, d time.Duration) {
 type reports struct {
 	line   *line
 	record *audit.Record
-	sent   atomic.Uint64 // the last entry that the servers of the log have
+	sent   atomic.Uint64                                           // the last entry that the servers of the log have
+	send   func(ctx context.Context, id string, text []byte) error // nil: to the servers of the log
 }
 
 // waiting is how many entries of the record the servers of the log have not got.
@@ -316,7 +348,13 @@ func (r *reports) Send(ctx context.Context, entries []audit.Entry) error {
 			return err
 		}
 		first, last := some[0].Seq, some[len(some)-1].Seq
-		if err := r.line.bus.Report(ctx, r.line.name, fmt.Sprintf("%s-%d-%d", r.line.name, first, last), text); err != nil {
+		id, err := fmt.Sprintf("%s-%d-%d", r.line.name, first, last), error(nil)
+		if r.send != nil {
+			err = r.send(ctx, id, text)
+		} else {
+			err = r.line.bus.Report(ctx, r.line.name, id, text)
+		}
+		if err != nil {
 			return err
 		}
 		r.sent.Store(last)
@@ -364,4 +402,48 @@ func (r *boundedRecord) Add(entries ...audit.Entry) error {
 		r.Log.Error("decisions are answered and not recorded from now on", "why", errWaits)
 	}
 	return nil
+}
+
+// snapshots keeps the last snapshot that was asked for over HTTP, as long as no revision comes.
+type snapshots struct {
+	mu     sync.Mutex
+	path   string
+	number uint64
+}
+
+// snapshot is one of the policy as it is, without what else is known.
+func (l *line) snapshot(ctx context.Context, d *Daemon) (io.ReadSeekCloser, error) {
+	s := &l.shot
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.path != "" && s.number == d.Service.State().Revision.Number {
+		return os.Open(s.path)
+	}
+	file, err := os.CreateTemp("", "sentier-snapshot-*")
+	if err != nil {
+		return nil, err
+	}
+	head, err := l.log.Snapshot(ctx, false, file)
+	if err == nil {
+		_, err = file.Seek(0, io.SeekStart)
+	}
+	if err != nil {
+		return nil, errors.Join(err, file.Close(), os.Remove(file.Name()))
+	}
+	before := s.path
+	s.path, s.number = file.Name(), head.Number
+	if before != "" {
+		err = os.Remove(before)
+	}
+	return file, err
+}
+
+// close lets the kept one go.
+func (s *snapshots) close() error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.path == "" {
+		return nil
+	}
+	return os.Remove(s.path)
 }

@@ -9,6 +9,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"time"
 
 	"sentier/internal/database"
 )
@@ -30,6 +31,7 @@ type disk struct {
 	entries *os.File
 	count   int // of entries in the file
 	since   uint64
+	made    time.Time // when the snapshot was taken
 }
 
 // read reads what is kept, as far as it is what was signed. problem is what was not; nil: all of it was.
@@ -45,7 +47,7 @@ func (d *disk) read(fetch func(e *Entry) error) (c Copy, problem, err error) {
 	default:
 		var head Head
 		c, head, problem = d.keys.ReadSnapshot(file)
-		d.since = head.Seq
+		d.since, d.made = head.Seq, head.Made
 		if err := file.Close(); err != nil {
 			return c, nil, err
 		}
@@ -136,7 +138,7 @@ func (d *disk) begin(take func(into *os.File) (Head, error)) (Head, error) {
 	if err != nil {
 		return head, fmt.Errorf("keep the snapshot: %w", database.Full(errors.Join(err, remove(path+".part"))))
 	}
-	d.since = head.Seq
+	d.since, d.made = head.Seq, head.Made
 	return head, d.prune(head.Seq)
 }
 
@@ -181,6 +183,26 @@ func (d *disk) prune(upTo uint64) error {
 	old := d.entries
 	d.entries, d.count = out, count
 	return errors.Join(old.Close(), d.dropObjects(needed))
+}
+
+// beatName is the file of the writer's last word.
+const beatName = "follower.beat"
+
+func (d *disk) keepBeat(text []byte) error {
+	path := filepath.Join(d.dir, beatName)
+	if err := os.WriteFile(path+".part", text, 0o600); err != nil {
+		return database.Full(err)
+	}
+	return os.Rename(path+".part", path)
+}
+
+// beat is the writer's last word that was kept; nothing: none was.
+func (d *disk) beat() ([]byte, error) {
+	text, err := os.ReadFile(filepath.Join(d.dir, beatName))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	return text, err
 }
 
 // object opens an object that is kept. Its name comes from a signed entry, and is no path.

@@ -2,6 +2,7 @@ package replica
 
 import (
 	"bytes"
+	"crypto/sha256"
 	"encoding/json"
 	"fmt"
 	"time"
@@ -42,8 +43,10 @@ type Entry struct {
 	Hash    int            `json:"hash,omitempty"`  // form of the chain
 	Changes []store.Change `json:"changes,omitempty"`
 
-	Facts  []Fact  `json:"facts,omitempty"`
-	Object *Object `json:"object,omitempty"` // the changes of a large revision, kept apart; or the snapshot
+	Attached []byte  `json:"attached,omitempty"` // SHA-256 of the facts, which travel beside: not everybody has to know them
+	Object   *Object `json:"object,omitempty"`   // the changes of a large revision, kept apart; or the snapshot
+
+	Facts []Fact `json:"-"` // nothing where they have not travelled with it
 
 	Writer
 }
@@ -61,23 +64,51 @@ type Fact struct {
 	Value json.RawMessage `json:"value,omitempty"` // nothing: it is known no more
 }
 
-// Sign is the entry as it travels.
+// Sign is the entry as it travels: what is signed, and after a space the facts.
 func (s *Signer) Sign(e *Entry) ([]byte, error) {
+	var facts []byte
+	var err error
+	if len(e.Facts) > 0 {
+		if facts, err = json.Marshal(e.Facts); err != nil {
+			return nil, fmt.Errorf("write the facts of the log: %w", err)
+		}
+		sum := sha256.Sum256(facts)
+		e.Attached = sum[:]
+	}
 	out, err := s.sign(typeEntry, e)
 	if err != nil {
 		return nil, fmt.Errorf("sign the log's entry of revision %d: %w", e.Number, err)
 	}
+	if facts != nil {
+		out = append(append(out, ' '), facts...)
+	}
 	return out, nil
+}
+
+// Bare is an entry as it travels to whoever has not to know its facts.
+func Bare(text []byte) []byte {
+	bare, _, _ := bytes.Cut(text, []byte(" "))
+	return bare
 }
 
 // Entry reads an entry as it has travelled. The error is a [*ForgedError] where no key that is trusted has signed it.
 func (k Keys) Entry(text []byte) (*Entry, error) {
+	signed, facts, attached := bytes.Cut(text, []byte(" "))
 	e := &Entry{}
-	if err := k.open(typeEntry, text, e); err != nil {
+	if err := k.open(typeEntry, signed, e); err != nil {
 		return nil, err
 	}
 	if e.Form != logForm {
 		return nil, forged(e.name(), "is of form %d, and this program knows form %d: bring it up to date", e.Form, logForm)
+	}
+	if !attached {
+		return e, nil
+	}
+	if sum := sha256.Sum256(facts); !bytes.Equal(sum[:], e.Attached) {
+		return nil, forged(e.name(), "has facts that are not those that were signed")
+	}
+	if err := json.Unmarshal(facts, &e.Facts); err != nil {
+		return nil, forged(e.name(), "has facts that this program cannot read: bring it up to date")
 	}
 	return e, nil
 }

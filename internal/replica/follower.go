@@ -1,7 +1,6 @@
 package replica
 
 import (
-	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -19,15 +18,17 @@ import (
 
 // Follower follows the log of revisions, and has at any time the last copy that was good.
 type Follower struct {
-	bus  Bus
-	keys Keys
-	disk disk
-	log  *slog.Logger
+	bus   Feed
+	keys  Keys
+	disk  disk
+	log   *slog.Logger
+	clock func() time.Time
 
 	current atomic.Pointer[Copy]
 	moved   notifier.Notifier
 	heard   atomic.Pointer[heard]
 	problem atomic.Pointer[Problem] // nil: there is none
+	kept    time.Time               // when the writer's word was last kept
 }
 
 // heard is the writer's last word.
@@ -44,15 +45,20 @@ type Problem struct {
 
 // FollowerOptions say what is followed, and where it is kept.
 type FollowerOptions struct {
-	Bus  Bus
-	Keys Keys
-	Dir  string
-	Log  *slog.Logger
+	Bus    Feed
+	Keys   Keys
+	Dir    string
+	Log    *slog.Logger
+	Clock  func() time.Time // nil: the machine's
+	Newest bool             // the newest snapshot is looked for although the folder has something: nothing else comes
 }
 
 // OpenFollower reads what the folder has of the log, and where it has nothing waits for the newest snapshot.
 func OpenFollower(ctx context.Context, o FollowerOptions) (*Follower, error) {
-	f := &Follower{bus: o.Bus, keys: o.Keys, disk: disk{dir: o.Dir, keys: o.Keys}, log: o.Log}
+	f := &Follower{bus: o.Bus, keys: o.Keys, disk: disk{dir: o.Dir, keys: o.Keys}, log: o.Log, clock: o.Clock}
+	if f.clock == nil {
+		f.clock = time.Now
+	}
 	c, problem, err := f.disk.read(func(e *Entry) error { return fetch(ctx, f.object, e) })
 	if err != nil {
 		return nil, fmt.Errorf("read what is kept of the log of revisions: %w", err)
@@ -61,6 +67,14 @@ func OpenFollower(ctx context.Context, o FollowerOptions) (*Follower, error) {
 		f.refuse(problem)
 	}
 	f.current.Store(&c)
+	if err := f.readBeat(); err != nil {
+		return nil, err
+	}
+	if o.Newest && c.Policy != nil {
+		if err := f.beginAnew(ctx); err != nil && !errors.Is(err, errOlder) {
+			return nil, errors.Join(err, f.disk.close())
+		}
+	}
 	for told := false; f.Copy().Policy == nil; {
 		err := f.beginAnew(ctx)
 		if err == nil {
@@ -112,16 +126,18 @@ func (f *Follower) refuse(err error) {
 // beginAnew takes the newest snapshot.
 func (f *Follower) beginAnew(ctx context.Context) error {
 	var taken Copy
+	var made time.Time
 	_, err := f.disk.begin(func(into *os.File) (Head, error) {
 		head, err := takeNewest(ctx, f.bus, f.keys, into)
 		if err == nil {
 			err = sought(into)
 		}
 		if err == nil && head.Seq <= f.Copy().Seq && f.Copy().Policy != nil {
-			err = fmt.Errorf("%s is not newer than what is here", head.name())
+			err = fmt.Errorf("%s: %w", head.name(), errOlder)
 		}
 		if err == nil {
 			taken, _, err = f.keys.ReadSnapshot(into)
+			made = head.Made
 		}
 		return head, err
 	})
@@ -132,7 +148,25 @@ func (f *Follower) beginAnew(ctx context.Context) error {
 		return err
 	}
 	f.current.Store(&taken)
+	if before := f.heard.Load(); before == nil || made.After(before.beat.At) { // nothing newer was there when it was made
+		f.heard.Store(&heard{Beat{Epoch: taken.Epoch, Seq: taken.Seq, At: made}, f.ago(made)})
+	}
 	return nil
+}
+
+// errOlder is that a snapshot is not newer than what is here.
+var errOlder = errors.New("it is not newer than what is here")
+
+// ago is an instant of the service by the clock of this machine that only goes forward.
+func (f *Follower) ago(at time.Time) time.Time { return time.Now().Add(-f.clock().Sub(at)) }
+
+// Since is when it was last known that nothing newer than the copy is there, by the clock of the service. It is false where that never was.
+func (f *Follower) Since() (time.Time, bool) {
+	h := f.heard.Load()
+	if h == nil {
+		return time.Time{}, false
+	}
+	return h.beat.At, true
 }
 
 // Run follows until ctx ends. took is called with each step in order, before it is there for others to see.
@@ -152,7 +186,10 @@ func (f *Follower) Run(ctx context.Context, took func(Step)) error {
 		if ctx.Err() != nil {
 			break
 		}
-		if errors.Is(err, errGap) { // the log does not go back so far: a newer snapshot has it
+		if err == nil { // the other end has ended it, as it does now and then
+			continue
+		}
+		if errors.Is(err, errGap) || errors.Is(err, ErrGone) { // the log does not go back so far: a newer snapshot has it
 			before := f.Copy()
 			if err = f.beginAnew(ctx); err == nil {
 				after := f.Copy()
@@ -221,8 +258,8 @@ func (f *Follower) take(ctx context.Context, text []byte, took func(Step)) error
 		f.log.Warn("what has come cannot be kept here, and is asked for again at the next start", "error", err)
 	}
 	f.show(step, took)
-	if e.Kind == Snapshot && f.disk.count >= entriesAtRun {
-		f.renew(ctx, e)
+	if f.disk.count >= entriesAtRun && f.disk.count%(entriesAtRun/4) == 0 {
+		f.renew(ctx)
 	}
 	return nil
 }
@@ -249,21 +286,17 @@ func (f *Follower) show(step Step, took func(Step)) {
 	f.moved.Notify()
 }
 
-// renew takes a snapshot that the log tells of in the place of the one that is kept, and of the entries up to it.
-func (f *Follower) renew(ctx context.Context, e *Entry) {
+// renew takes the newest snapshot in the place of the one that is kept, and of the entries up to it.
+func (f *Follower) renew(ctx context.Context) {
 	_, err := f.disk.begin(func(into *os.File) (Head, error) {
-		from, err := f.bus.Get(ctx, e.Object.Name)
-		if err != nil {
-			return Head{}, err
-		}
-		head, err := f.keys.TakeSnapshot(from, into)
-		if err = errors.Join(err, from.Close()); err == nil && !bytes.Equal(head.SHA256, e.Object.SHA256) {
-			err = forged(head.name(), "is another than the log tells of")
+		head, err := takeNewest(ctx, f.bus, f.keys, into)
+		if err == nil && head.Seq <= f.disk.since {
+			err = fmt.Errorf("%s is not newer than the one that is kept", head.name())
 		}
 		return head, err
 	})
 	if err != nil && ctx.Err() == nil {
-		f.log.Warn("a newer snapshot could not be kept here", "error", err)
+		f.log.Debug("a newer snapshot is not kept here", "why", err)
 	}
 }
 
@@ -284,4 +317,33 @@ func (f *Follower) hear(text []byte) {
 		return
 	}
 	f.heard.Store(&heard{b, now})
+	if now.Sub(f.kept) >= keepBeats {
+		f.kept = now
+		if err := f.disk.keepBeat(text); err != nil {
+			f.log.Warn("when the writer was last heard cannot be kept", "error", err)
+		}
+	}
+}
+
+// keepBeats is how often the writer's word is kept on the disk: a machine that starts without a line knows by it how old what it has is.
+const keepBeats = 5 * time.Second
+
+// readBeat reads the writer's last word that is kept.
+func (f *Follower) readBeat() error {
+	if c := f.Copy(); c.Policy != nil { // nothing newer was there when the snapshot was taken
+		f.heard.Store(&heard{Beat{Epoch: c.Epoch, At: f.disk.made}, f.ago(f.disk.made)})
+	}
+	text, err := f.disk.beat()
+	if text == nil || err != nil {
+		return err
+	}
+	b, err := f.keys.Beat(text)
+	if err != nil {
+		f.refuse(err)
+		return nil
+	}
+	if b.Seq <= f.Copy().Seq && b.At.After(f.disk.made) {
+		f.heard.Store(&heard{b, f.ago(b.At)})
+	}
+	return nil
 }

@@ -32,10 +32,12 @@ const (
 	snapshotsKept  = 2
 	snapshotsAfter = 1000 // revisions
 	snapshotPrefix = "snapshot-"
-	changesPrefix  = "changes-"
 	publishTime    = 10 * time.Second // in which it must be known whether the log has an entry
 	publishAgain   = 300 * time.Millisecond
 )
+
+// ChangesPrefix begins the names of objects that are changes of a revision, and nothing else.
+const ChangesPrefix = "changes-"
 
 // Local is the store of the machine that writes, as far as the log asks of it.
 type Local interface {
@@ -124,8 +126,10 @@ func (l *Log) begin(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if !found { // there is no log yet: it begins with what is here
+	if !found { // there is no log yet: it begins with what is here, after whatever another log said that somebody may have followed
 		l.at.number, l.at.chain = mine.Number, mine.Chain
+		l.at.seq = uint64(l.clock().UnixMilli())
+		l.at.epoch = l.at.seq
 	} else if err := l.holdsEnd(ctx); err != nil {
 		return err
 	}
@@ -335,7 +339,14 @@ func (l *Log) Problem() string {
 
 func (l *Log) publishRevision(ctx context.Context, r *store.Revision, changes []store.Change) error {
 	e := &Entry{Kind: Revision, Epoch: l.at.epoch, At: r.At, Number: r.Number, Chain: r.Chain, By: r.By, Via: r.Via, Note: r.Note, State: r.State, Hash: r.Form, Changes: changes}
-	if err := l.setApart(ctx, e); err != nil {
+	err := l.setApart(ctx, e)
+	if errors.Is(err, errSkip) {
+		l.at.seq++
+		l.at.number, l.at.chain = e.Number, e.Chain
+		l.bus.(*Ring).Skip(l.at.seq + 1)
+		return nil
+	}
+	if err != nil {
 		return err
 	}
 	if err := l.publish(ctx, e); err != nil {
@@ -345,6 +356,9 @@ func (l *Log) publishRevision(ctx context.Context, r *store.Revision, changes []
 	delete(l.seqs, e.Number-64)
 	return nil
 }
+
+// errSkip is that a revision is too large for a ring: who follows it begins with a snapshot.
+var errSkip = errors.New("the revision is skipped")
 
 // setApart keeps the changes of a large revision as an object.
 func (l *Log) setApart(ctx context.Context, e *Entry) error {
@@ -361,6 +375,9 @@ func (l *Log) setApart(ctx context.Context, e *Entry) error {
 	if size < mostInLog/4 { // what is quoted in what is quoted grows
 		return nil
 	}
+	if _, ok := l.bus.(*Ring); ok {
+		return errSkip
+	}
 	text, err := json.Marshal(e.Changes)
 	if err != nil {
 		return err
@@ -371,7 +388,7 @@ func (l *Log) setApart(ctx context.Context, e *Entry) error {
 	}
 	packed := packer.EncodeAll(text, nil)
 	sum := sha256.Sum256(packed)
-	e.Changes, e.Object = nil, &Object{Name: changesPrefix + fmt.Sprintf("%020d-", e.Number) + hex.EncodeToString(sum[:8]), Size: int64(len(packed)), SHA256: sum[:]}
+	e.Changes, e.Object = nil, &Object{Name: ChangesPrefix + fmt.Sprintf("%020d-", e.Number) + hex.EncodeToString(sum[:8]), Size: int64(len(packed)), SHA256: sum[:]}
 	return l.bus.Put(ctx, e.Object.Name, bytes.NewReader(packed))
 }
 
@@ -574,28 +591,23 @@ func (l *Log) beat() error {
 
 // takeSnapshot takes a snapshot of the policy as it is, tells of it in the log, and lets older ones go, and the entries before them.
 func (l *Log) takeSnapshot(ctx context.Context) error {
+	if _, ok := l.bus.(*Ring); ok { // whoever follows over HTTP asks for one
+		return nil
+	}
 	file, err := os.CreateTemp("", "sentier-snapshot-*")
 	if err != nil {
 		return err
 	}
 	defer os.Remove(file.Name()) // and if it cannot be, the machine clears its temporary files
 	defer file.Close()
-	l.mu.Lock() // until the rows are those of a moment
-	free := sync.OnceFunc(l.mu.Unlock)
-	defer free()
-	last, err := l.local.Revisions(ctx, store.Which{}, 1)
-	if err != nil || len(last) == 0 { // there is nothing yet to take one of
-		return err
+	head, err := l.Snapshot(ctx, true, file)
+	if errors.Is(err, ErrNone) { // there is no policy yet
+		return nil
 	}
-	if err := l.publishUpTo(ctx, last[0].Number); err != nil {
-		return err
+	if err == nil {
+		err = sought(file)
 	}
-	at := Standing{Epoch: l.at.epoch, Seq: l.at.seq, Writer: l.me, Facts: l.facts, Made: l.clock()}
-	head, err := l.signer.WriteSnapshot(ctx, l.local, at, free, file)
 	if err != nil {
-		return err
-	}
-	if _, err := file.Seek(0, io.SeekStart); err != nil {
 		return err
 	}
 	name := snapshotName(&head)
@@ -613,6 +625,29 @@ func (l *Log) takeSnapshot(ctx context.Context) error {
 	return l.forget(ctx)
 }
 
+// Snapshot writes a snapshot of the policy as it is into a file that is empty, with what else is known or without it. The error is [ErrNone] where there is no
+// policy yet.
+func (l *Log) Snapshot(ctx context.Context, withFacts bool, into *os.File) (Head, error) {
+	l.mu.Lock() // until the rows are those of a moment
+	free := sync.OnceFunc(l.mu.Unlock)
+	defer free()
+	last, err := l.local.Revisions(ctx, store.Which{}, 1)
+	if err == nil && len(last) == 0 {
+		err = ErrNone
+	}
+	if err == nil {
+		err = l.publishUpTo(ctx, last[0].Number)
+	}
+	if err != nil {
+		return Head{}, err
+	}
+	at := Standing{Epoch: l.at.epoch, Seq: l.at.seq, Writer: l.me, Made: l.clock()}
+	if withFacts {
+		at.Facts = l.facts
+	}
+	return l.signer.WriteSnapshot(ctx, l.local, at, free, into)
+}
+
 // forget lets go what nobody begins with any more.
 func (l *Log) forget(ctx context.Context) error {
 	names, err := l.bus.Objects(ctx, snapshotPrefix)
@@ -627,13 +662,13 @@ func (l *Log) forget(ctx context.Context) error {
 		return err
 	}
 	gone := names[:len(names)-snapshotsKept]
-	changes, err := l.bus.Objects(ctx, changesPrefix)
+	changes, err := l.bus.Objects(ctx, ChangesPrefix)
 	if err != nil {
 		return err
 	}
 	for _, name := range changes {
 		var of uint64
-		if _, err := fmt.Sscanf(name, changesPrefix+"%d-", &of); err == nil && of <= number {
+		if _, err := fmt.Sscanf(name, ChangesPrefix+"%d-", &of); err == nil && of <= number {
 			gone = append(gone, name)
 		}
 	}
@@ -676,7 +711,7 @@ func (l *Log) newestFacts(ctx context.Context) (since uint64, facts container.Ma
 }
 
 // takeNewest copies the newest snapshot that is good into a file. The error is [ErrNone] where there is none.
-func takeNewest(ctx context.Context, bus Bus, keys Keys, into *os.File) (Head, error) {
+func takeNewest(ctx context.Context, bus Feed, keys Keys, into *os.File) (Head, error) {
 	names, err := bus.Objects(ctx, snapshotPrefix)
 	if err != nil {
 		return Head{}, err

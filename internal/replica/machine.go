@@ -24,6 +24,7 @@ type Role string
 const (
 	Writes  Role = "writer"
 	Follows Role = "follower"
+	Gates   Role = "gate" // it decides for a site, and shows nothing
 )
 
 // Status is how a machine stands, by its own word.

@@ -31,6 +31,7 @@ type Options struct {
 	Certificate, Key string         // PEM files of TLS, which are read again when they change; empty: none
 	Elsewhere        *Elsewhere     // the machine that writes; nil: this one does
 	Place            func() uint64  // how far the log of revisions goes; nil: there is none
+	Revisions        *Log           // for whoever follows it over HTTP; nil: this machine follows itself
 }
 
 // Server answers HTTP requests with a service.
@@ -50,6 +51,7 @@ type Server struct {
 	closing     chan struct{}          // closed when the server ends
 	writer      *Elsewhere             // the machine that writes; nil: this one does
 	place       func() uint64          // nil: there is no log
+	logged      *Log                   // nil: this machine follows
 
 	signIns, streams room
 	requests         callerRoom
@@ -62,7 +64,7 @@ type Server struct {
 func New(svc *service.Service, o Options) (*Server, error) {
 	s := &Server{
 		service: svc, log: o.Log, crossOrigin: http.NewCrossOriginProtection(), closing: make(chan struct{}),
-		address: o.Address, public: o.PublicURL, trusted: o.Trusted, mail: o.Mail, writer: o.Elsewhere, place: o.Place,
+		address: o.Address, public: o.PublicURL, trusted: o.Trusted, mail: o.Mail, writer: o.Elsewhere, place: o.Place, logged: o.Revisions,
 		signIns: make(room, mostSignIns), streams: make(room, mostStreams), requests: newCallerRoom(), heavy: newHeavyRoom(mostWaiting), large: newHeavyRoom(mostLarge),
 	}
 	s.bodies.free.Store(mostBytes)
@@ -90,7 +92,7 @@ func New(svc *service.Service, o Options) (*Server, error) {
 	router := echo.NewRouter(echo.RouterConfig{UnescapePathParamValues: true, AutoHandleHEAD: true, NotFoundHandler: s.elsewhere})
 	s.echo = echo.NewWithConfig(echo.Config{Logger: o.Log, HTTPErrorHandler: s.problem, Router: router})
 	s.echo.Use(s.observe, middleware.RecoverWithConfig(middleware.RecoverConfig{DisablePrintStack: true}), s.secure)
-	routes := slices.Concat(s.routes(), s.editRoutes(), s.auditRoutes(), s.ownRoutes(), s.draftRoutes(), s.upkeepRoutes(), s.reviewRoutes(), s.sourceRoutes(), s.hookRoutes(), s.feedRoutes(), s.machineRoutes())
+	routes := slices.Concat(s.routes(), s.editRoutes(), s.auditRoutes(), s.ownRoutes(), s.draftRoutes(), s.upkeepRoutes(), s.reviewRoutes(), s.sourceRoutes(), s.hookRoutes(), s.feedRoutes(), s.machineRoutes(), s.logRoutes())
 	for _, r := range slices.Concat(routes, s.scimRoutes(), s.signOnRoutes()) {
 		s.echo.Add(r.method, r.echoPath(), s.handler(r))
 	}

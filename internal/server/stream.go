@@ -36,6 +36,11 @@ func (r *request) stream(last uint64, follow func(ctx context.Context, after uin
 		}
 		after = min(n, after)
 	}
+	return r.streaming(after, follow)
+}
+
+// streaming answers with server-sent events after one.
+func (r *request) streaming(after uint64, follow func(ctx context.Context, after uint64, to *stream) error) error {
 	leave, err := r.server.streams.enter()
 	if err != nil {
 		return err

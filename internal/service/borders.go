@@ -168,7 +168,7 @@ type Borders struct {
 	Record      Record
 	Clock       func() time.Time // what the time is
 	Log         *slog.Logger
-	Machines    Machines      // the others on which the service runs; nil: there are none
+	Machines    Machines      // the others on which the service runs
 	Name        string        // of this one among them
 	Line        Line          // to where revisions go before they count; nil: there is none
 	Follows     func() string // the name of the machine that writes; nil: this one does
@@ -178,5 +178,5 @@ type Borders struct {
 // On are the borders of a service on a store and a record.
 func On(st *store.Store, record Record, log *slog.Logger, clock func() time.Time) Borders {
 	secrets := outbound.Secrets{Folder: filepath.Join(st.Dir(), "secrets")}
-	return Borders{Record: record, Outside: outside{directory.Reader{Secrets: secrets}}, Secret: secrets.Secret, SignOns: &signon.Providers{Secret: secrets.Secret}, Revisions: st, History: st, Stage: st, Credentials: st, Looks: st, Requests: st, Drafts: st, Reviews: st, Sources: st, Hooks: st, Feeds: st, Upkeep: st, Preferences: st, Blank: st, Files: st, Clock: clock, Log: log}
+	return Borders{Record: record, Outside: outside{directory.Reader{Secrets: secrets}}, Secret: secrets.Secret, SignOns: &signon.Providers{Secret: secrets.Secret}, Revisions: st, History: st, Stage: st, Credentials: st, Looks: st, Requests: st, Drafts: st, Reviews: st, Sources: st, Hooks: st, Feeds: st, Upkeep: st, Preferences: st, Blank: st, Files: st, Clock: clock, Log: log, Machines: &Here{}}
 }

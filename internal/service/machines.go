@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"sync"
 	"time"
 
 	"sentier/internal/audit"
@@ -17,10 +18,44 @@ import (
 	"sentier/internal/wire"
 )
 
+// Here are the machines that tell this one over HTTP how they stand, in memory.
+type Here struct {
+	mu   sync.Mutex
+	said map[string][]byte
+}
+
+// Statuses are how machines say that they stand.
+func (h *Here) Statuses(context.Context) (map[string][]byte, error) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	return maps.Clone(h.said), nil
+}
+
+// Put keeps how a machine says that it stands.
+func (h *Here) Put(_ context.Context, name string, text []byte) error {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if h.said == nil {
+		h.said = map[string][]byte{}
+	}
+	h.said[name] = text
+	return nil
+}
+
+// Forget lets go what a machine has said.
+func (h *Here) Forget(_ context.Context, name string) error {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	delete(h.said, name)
+	return nil
+}
+
 // Machines are the others on which the service runs.
 type Machines interface {
 	// Statuses are how machines say that they stand, by their names.
 	Statuses(ctx context.Context) (map[string][]byte, error)
+	// Put keeps how a machine says that it stands.
+	Put(ctx context.Context, name string, text []byte) error
 	// Forget lets go what a machine has said.
 	Forget(ctx context.Context, name string) error
 }
@@ -49,8 +84,8 @@ func (s *Service) AdmittedMachines(ctx context.Context) (map[string][]byte, erro
 
 // Machines lists the machines on which the service runs, and how each stands: this one first, then those that need a look.
 func (s *Service) Machines(ctx context.Context, c Caller) (wire.Machines, error) {
-	out := wire.Machines{Alone: s.borders.Machines == nil, Now: s.borders.Clock().UTC(), List: []wire.Machine{}}
-	if err := s.Permit(s.State(), c, Whole, ""); err != nil || out.Alone {
+	out := wire.Machines{Now: s.borders.Clock().UTC(), List: []wire.Machine{}}
+	if err := s.Permit(s.State(), c, Whole, ""); err != nil {
 		return out, err
 	}
 	admitted, err := s.AdmittedMachines(ctx)
@@ -74,6 +109,7 @@ func (s *Service) Machines(ctx context.Context, c Caller) (wire.Machines, error)
 			out.List = append(out.List, wire.Machine{Name: name, State: wire.MachineUnstarted, Key: key, Admitted: true})
 		}
 	}
+	out.Alone = len(out.List) == 0 || len(out.List) == 1 && out.List[0].Name == s.borders.Name
 	slices.SortFunc(out.List, func(a, b wire.Machine) int {
 		return cmp.Or(-cmp.Compare(a.Role, b.Role), cmp.Compare(a.Name, b.Name)) // the writer first
 	})
@@ -135,7 +171,7 @@ func (s *Service) DropMachine(ctx context.Context, c Caller, name string) error 
 		delete(all, name)
 		return nil
 	})
-	if err != nil || s.borders.Machines == nil {
+	if err != nil {
 		return err
 	}
 	return s.borders.Machines.Forget(ctx, name)
@@ -165,6 +201,62 @@ func (s *Service) changeMachines(ctx context.Context, c Caller, name, outcome st
 	s.note(c, audit.Machine, outcome, "", details{"machine": name, "key": all[name]})
 	s.machined.Notify()
 	return nil
+}
+
+// TakeStatus takes how a machine says that it stands, which it has signed.
+func (s *Service) TakeStatus(ctx context.Context, name string, text []byte) error {
+	st, err := replica.ReadStatus(text)
+	if err != nil || st.Machine != name {
+		return Wrong("signed", "is not what this machine has signed of how it stands")
+	}
+	admitted, err := s.AdmittedMachines(ctx)
+	if err != nil {
+		return err
+	}
+	if key, ok := admitted[name]; ok && !bytes.Equal(key, st.Key) {
+		return &ForbiddenError{Missing: policy.Say("the key with which the machine was admitted")}
+	}
+	said, err := s.borders.Machines.Statuses(ctx)
+	if err != nil {
+		return err
+	}
+	if _, known := said[name]; !known && len(said) >= mostMachines {
+		return &ForbiddenError{Missing: policy.Say("room for another machine: take away those that are gone")}
+	}
+	return s.borders.Machines.Put(ctx, name, text)
+}
+
+// mostMachines bounds how many machines say how they stand.
+const mostMachines = 2000
+
+// TakeRecord takes a part of the record of a machine that was admitted, which it has signed.
+func (s *Service) TakeRecord(ctx context.Context, name string, text []byte) error {
+	admitted, err := s.AdmittedMachines(ctx)
+	if err != nil {
+		return err
+	}
+	key, ok := admitted[name]
+	if !ok {
+		return &ForbiddenError{Missing: policy.Say("a machine that was admitted")}
+	}
+	entries, err := ReportOf(text, name, key)
+	if err != nil {
+		return Wrong("signed", "is not what this machine has signed of its record")
+	}
+	return s.kept(s.borders.Record.AddFrom(name, entries))
+}
+
+// ReportOf reads a part of the record of a machine, which its key has signed.
+func ReportOf(text []byte, name string, key []byte) ([]audit.Entry, error) {
+	report, err := replica.ReadReport(text, key)
+	if err != nil {
+		return nil, err
+	}
+	if report.Machine != name {
+		return nil, fmt.Errorf("it is of the machine %q", report.Machine)
+	}
+	var entries []audit.Entry
+	return entries, json.Unmarshal(report.Entries, &entries)
 }
 
 // MachinesChanged wakes when machines were admitted or taken away.

@@ -23,7 +23,7 @@ const (
 type Machine struct {
 	Name     string     `json:"name"`
 	State    string     `json:"state" enum:"fine,behind,silent,unknown,other_key,unstarted" description:"fine: it answers from the last revision; behind: from an older one; silent: nothing was heard of it for a while; unknown: nobody has admitted it; other_key: it has another key than the one that was admitted; unstarted: it was admitted, and has not said anything yet"`
-	Role     string     `json:"role,omitempty" enum:"writer,follower"`
+	Role     string     `json:"role,omitempty" enum:"writer,follower,gate"`
 	Version  string     `json:"version,omitempty" description:"of the program"`
 	URL      string     `json:"url,omitempty" description:"where it answers"`
 	Revision uint64     `json:"revision,omitempty" description:"from which it answers"`
@@ -41,4 +41,9 @@ type Machine struct {
 // AdmitMachine admits a machine by its key.
 type AdmitMachine struct {
 	Key string `json:"key" sentier:"required" description:"its public key, 44 characters, as it prints it when it starts"`
+}
+
+// Signed is something that a machine says, signed by it.
+type Signed struct {
+	Signed string `json:"signed" sentier:"required" description:"a JSON Web Signature (RFC 7515) in the compact form, with Ed25519"`
 }

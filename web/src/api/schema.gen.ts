@@ -1256,6 +1256,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/log": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The log of revisions as server-sent events: entries and beats, each a JSON Web Signature of the machine that writes; gone: begin with a snapshot
+         * @description The log of revisions as server-sent events: entries and beats, each a JSON Web Signature of the machine that writes; gone: begin with a snapshot. It takes a mandate of the role auditor, enforcement or owner.
+         */
+        get: operations["followLog"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/log/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The changes of a revision that is too large for its entry
+         * @description The changes of a revision that is too large for its entry. It takes a mandate of the role auditor, enforcement or owner.
+         */
+        get: operations["getLogObject"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/looks": {
         parameters: {
             query?: never;
@@ -1315,6 +1355,46 @@ export interface paths {
          * @description Take a machine away: what it records from now on comes into no record. It takes a mandate of the role owner; a dry run one of the role auditor.
          */
         delete: operations["dropMachine"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/machines/{id}/record": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Entries of the record of a machine that was admitted, signed by it; each counts once, however often it comes
+         * @description Entries of the record of a machine that was admitted, signed by it; each counts once, however often it comes. It takes a mandate of the role auditor, enforcement or owner.
+         */
+        post: operations["handOverRecord"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/machines/{id}/status": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * How a machine stands, by its own signed word
+         * @description How a machine stands, by its own signed word. It takes a mandate of the role auditor, enforcement or owner.
+         */
+        post: operations["tellStatus"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -2664,6 +2744,26 @@ export interface paths {
          * @description What refers to a site. About oneself it takes no mandate.
          */
         get: operations["listMentionsOfSite"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/snapshot": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The policy as it is, signed by the machine that writes, for whoever follows the log from there
+         * @description The policy as it is, signed by the machine that writes, for whoever follows the log from there. It takes a mandate of the role auditor, enforcement or owner.
+         */
+        get: operations["getSnapshot"];
         put?: never;
         post?: never;
         delete?: never;
@@ -5178,7 +5278,7 @@ export interface components {
             /** @description from which it answers */
             revision?: number;
             /** @enum {string} */
-            role?: "writer" | "follower";
+            role?: "writer" | "follower" | "gate";
             /**
              * Format: date-time
              * @description when it said so
@@ -6445,6 +6545,10 @@ export interface components {
         SignOnProvider: {
             id: string;
             name: string;
+        };
+        Signed: {
+            /** @description a JSON Web Signature (RFC 7515) in the compact form, with Ed25519 */
+            signed: string;
         };
         /**
          * @description A site.
@@ -11626,6 +11730,74 @@ export interface operations {
             default: components["responses"]["InternalProblem"];
         };
     };
+    followLog: {
+        parameters: {
+            query?: {
+                /** @description place in the log after which entries are sent; left out: from its beginning */
+                after?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/event-stream": string;
+                };
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    getLogObject: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": string;
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
     listLooks: {
         parameters: {
             query?: never;
@@ -11763,6 +11935,74 @@ export interface operations {
             429: components["responses"]["TooManyProblem"];
             503: components["responses"]["BusyProblem"];
             507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    handOverRecord: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Signed"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    tellStatus: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Signed"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            413: components["responses"]["TooLargeProblem"];
+            415: components["responses"]["MediaTypeProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
             default: components["responses"]["InternalProblem"];
         };
     };
@@ -15962,6 +16202,41 @@ export interface operations {
             401: components["responses"]["SignInProblem"];
             403: components["responses"]["ForbiddenProblem"];
             404: components["responses"]["NotFoundProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    getSnapshot: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The answer. */
+            200: {
+                headers: {
+                    /** @description The entity tag of the answer, RFC 9110. */
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": string;
+                };
+            };
+            /** @description As the caller has it already. */
+            304: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
             429: components["responses"]["TooManyProblem"];
             503: components["responses"]["BusyProblem"];
             default: components["responses"]["InternalProblem"];

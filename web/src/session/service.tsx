@@ -4,6 +4,7 @@ import { useState, type ReactNode } from "react";
 import { serviceSettings, setServiceSettings, type ServiceSettings } from "../api/audit";
 import { reasonOf } from "../api/client";
 import { Hooks } from "../hooks/section";
+import { Machines } from "../machines/section";
 import { useOwner } from "./mandates";
 import { CheckBox, TextField } from "../ui/fields";
 import { Choose } from "../ui/choose";
@@ -32,6 +33,7 @@ export function ServicePage() {
   return (
     <>
       <Settings key={JSON.stringify(found.data)} now={found.data} save={save} />
+      <Machines />
       <Hooks />
     </>
   );

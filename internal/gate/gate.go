@@ -1,0 +1,280 @@
+// Package gate is a small enforcement point for a site: it answers by the AuthZEN interface on an address of its own, from the policy that it follows, and says
+// how it stands.
+package gate
+
+import (
+	"context"
+	"crypto/sha256"
+	"crypto/subtle"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"net"
+	"net/http"
+	"strings"
+	"sync/atomic"
+	"time"
+
+	"github.com/labstack/echo/v5"
+
+	"sentier/enforce"
+	"sentier/internal/policy"
+	"sentier/internal/translate"
+	"sentier/internal/wire"
+)
+
+// Bounds.
+const (
+	mostBody    = 256 << 10 // bytes
+	mostAtOnce  = 64        // requests
+	mostInBatch = 200       // evaluations
+	headerTime  = 5 * time.Second
+	requestTime = 10 * time.Second
+)
+
+// Options are what a gate is made of.
+type Options struct {
+	Point *enforce.Point
+	Hash  [sha256.Size]byte // of the secret that whoever asks sends as a bearer token
+	// Record keeps a decision before it is answered; where it fails, nothing is answered. nil: none is kept.
+	Record func(q *enforce.Question, a *enforce.Answer, from string) error
+	Clock  func() time.Time
+	Log    *slog.Logger
+}
+
+// Gate answers.
+type Gate struct {
+	Options
+	echo  *echo.Echo
+	room  chan struct{}
+	asked atomic.Uint64
+}
+
+// Asked is how many decisions were answered since the start.
+func (g *Gate) Asked() uint64 { return g.asked.Load() }
+
+// New prepares a gate.
+func New(o Options) *Gate {
+	g := &Gate{Options: o, room: make(chan struct{}, mostAtOnce)}
+	g.echo = echo.NewWithConfig(echo.Config{Logger: o.Log, HTTPErrorHandler: g.problem})
+	g.echo.GET("/healthz", func(c *echo.Context) error { return c.JSON(http.StatusOK, map[string]string{"status": "alive"}) })
+	g.echo.GET("/readyz", g.ready)
+	g.echo.GET("/.well-known/authzen-configuration", g.metadata)
+	g.echo.POST("/access/v1/evaluation", g.known(g.evaluation))
+	g.echo.POST("/access/v1/evaluations", g.known(g.evaluations))
+	return g
+}
+
+// ServeHTTP answers one request.
+func (g *Gate) ServeHTTP(w http.ResponseWriter, r *http.Request) { g.echo.ServeHTTP(w, r) }
+
+// Serve answers on a listener until ctx ends.
+func (g *Gate) Serve(ctx context.Context, l net.Listener) error {
+	server := &http.Server{Handler: g, ReadHeaderTimeout: headerTime, ReadTimeout: requestTime, WriteTimeout: requestTime, IdleTimeout: time.Minute, MaxHeaderBytes: 16 << 10, ErrorLog: slog.NewLogLogger(g.Log.Handler(), slog.LevelDebug)}
+	ended := make(chan error, 1)
+	go func() {
+		<-ctx.Done()
+		grace, cancel := context.WithTimeout(context.Background(), requestTime)
+		defer cancel()
+		ended <- server.Shutdown(grace)
+	}()
+	if err := server.Serve(l); !errors.Is(err, http.ErrServerClosed) {
+		return err
+	}
+	return <-ended
+}
+
+// fault is why a request is not answered.
+type fault struct {
+	status int
+	detail string
+}
+
+func (f *fault) Error() string { return f.detail }
+
+// problem answers with a problem (RFC 9457).
+func (g *Gate) problem(c *echo.Context, err error) {
+	status, detail := http.StatusInternalServerError, "the gate could not do this, and its log says why"
+	var known *fault
+	var coder echo.HTTPStatusCoder
+	var input *translate.InputError
+	switch {
+	case errors.As(err, &known):
+		status, detail = known.status, known.detail
+	case errors.As(err, &input):
+		status, detail = http.StatusBadRequest, input.Error()
+	case errors.As(err, &coder) && coder.StatusCode() < 500:
+		status, detail = coder.StatusCode(), http.StatusText(coder.StatusCode())
+	default:
+		g.Log.Error("a request failed", "path", policy.Clip(c.Request().URL.Path), "error", err)
+	}
+	if status == http.StatusServiceUnavailable {
+		c.Response().Header().Set("Retry-After", "1")
+	}
+	c.Response().Header().Set("Content-Type", "application/problem+json")
+	c.Response().WriteHeader(status)
+	body := map[string]any{"title": http.StatusText(status), "status": status, "detail": detail}
+	if err := json.NewEncoder(c.Response()).Encode(body); err != nil {
+		g.Log.Debug("an answer was not taken", "error", err)
+	}
+}
+
+// known lets those ask who have the secret, few at once.
+func (g *Gate) known(next echo.HandlerFunc) echo.HandlerFunc {
+	return func(c *echo.Context) error {
+		if id := c.Request().Header.Get("X-Request-ID"); id != "" && len(id) <= 128 {
+			c.Response().Header().Set("X-Request-ID", id)
+		}
+		scheme, secret, _ := strings.Cut(c.Request().Header.Get("Authorization"), " ")
+		sum := sha256.Sum256([]byte(strings.TrimSpace(secret)))
+		if !strings.EqualFold(scheme, "Bearer") || subtle.ConstantTimeCompare(sum[:], g.Hash[:]) != 1 {
+			return &fault{http.StatusUnauthorized, "send the secret of this gate, as “Authorization: Bearer …”"}
+		}
+		select {
+		case g.room <- struct{}{}:
+			defer func() { <-g.room }()
+		default:
+			return &fault{http.StatusServiceUnavailable, "too many ask at once"}
+		}
+		c.Response().Header().Set("Cache-Control", "no-store")
+		return next(c)
+	}
+}
+
+func (g *Gate) ready(c *echo.Context) error {
+	s := g.Point.Standing()
+	out := map[string]any{"status": "ready", "revision": s.Revision}
+	if !s.Since.IsZero() {
+		out["since"] = s.Since.UTC()
+	}
+	if s.Closed != "" {
+		out["status"] = "opens nothing: " + string(s.Closed)
+	}
+	return c.JSON(http.StatusOK, out)
+}
+
+func (g *Gate) metadata(c *echo.Context) error {
+	base := "http://" + c.Request().Host
+	if c.Request().TLS != nil {
+		base = "https://" + c.Request().Host
+	}
+	return c.JSON(http.StatusOK, map[string]string{
+		"policy_decision_point": base, "access_evaluation_endpoint": base + "/access/v1/evaluation", "access_evaluations_endpoint": base + "/access/v1/evaluations",
+	})
+}
+
+func (g *Gate) read(c *echo.Context, into any) error {
+	body, err := io.ReadAll(http.MaxBytesReader(c.Response(), c.Request().Body, mostBody))
+	if errors.As(err, new(*http.MaxBytesError)) {
+		return &fault{http.StatusRequestEntityTooLarge, fmt.Sprintf("the body is longer than %d bytes", mostBody)}
+	}
+	if err != nil {
+		return &fault{http.StatusBadRequest, "the body did not come whole"}
+	}
+	if err := json.Unmarshal(body, into); err != nil {
+		return &fault{http.StatusBadRequest, "the body cannot be read: " + err.Error()}
+	}
+	return nil
+}
+
+func (g *Gate) evaluation(c *echo.Context) error {
+	var in wire.Evaluation
+	if err := g.read(c, &in); err != nil {
+		return err
+	}
+	out, err := g.decide(c, &in)
+	if err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, out)
+}
+
+// decide answers one evaluation.
+func (g *Gate) decide(c *echo.Context, in *wire.Evaluation) (*wire.Decision, error) {
+	asked, err := translate.Evaluation(in, g.Clock())
+	if err != nil {
+		return nil, err
+	}
+	q := enforce.Question{
+		User: string(asked.User), Right: string(asked.Right), Device: string(asked.Device), Point: string(asked.Point), IP: asked.Context.IP, Place: string(asked.Context.Place),
+		StrongSignIn: enforce.Known(asked.Context.StrongSignIn), Attended: enforce.Known(asked.Context.Attended),
+	}
+	a := g.Point.Ask(&q)
+	g.asked.Add(1)
+	if g.Record != nil {
+		from, _, _ := net.SplitHostPort(c.Request().RemoteAddr)
+		if err := g.Record(&q, &a, from); err != nil {
+			g.Log.Error("a decision could not be recorded, and is not answered", "error", err)
+			return nil, &fault{http.StatusServiceUnavailable, "the decision cannot be recorded now"}
+		}
+	}
+	out := &wire.Decision{Decision: a.Allowed, Context: wire.DecisionContext{Reason: string(a.Reason), Revision: a.Revision}}
+	if !a.Until.IsZero() {
+		until := a.Until.UTC()
+		out.Context.Until = &until
+	}
+	for name, l := range a.Limits {
+		if out.Context.Limits == nil {
+			out.Context.Limits = map[string]policy.Limit{}
+		}
+		out.Context.Limits[name] = policy.Limit{Number: l.Number, Texts: l.Texts}
+	}
+	return out, nil
+}
+
+// evaluations answers several; what one leaves out is that of all. One that cannot be read is a denial by itself.
+func (g *Gate) evaluations(c *echo.Context) error {
+	var in struct {
+		wire.Evaluation
+		Evaluations []json.RawMessage `json:"evaluations"`
+		Options     struct {
+			Semantic string `json:"evaluations_semantic"`
+		} `json:"options"`
+	}
+	if err := g.read(c, &in); err != nil {
+		return err
+	}
+	if len(in.Evaluations) == 0 {
+		out, err := g.decide(c, &in.Evaluation)
+		if err != nil {
+			return err
+		}
+		return c.JSON(http.StatusOK, out)
+	}
+	if len(in.Evaluations) > mostInBatch {
+		return &fault{http.StatusBadRequest, fmt.Sprintf("there are %d evaluations: a gate answers up to %d at once", len(in.Evaluations), mostInBatch)}
+	}
+	stopAt, stops := false, false
+	switch in.Options.Semantic {
+	case "", "execute_all":
+	case "deny_on_first_deny":
+		stops = true
+	case "permit_on_first_permit":
+		stopAt, stops = true, true
+	default:
+		return &fault{http.StatusBadRequest, "options.evaluations_semantic is none that is known: execute_all, deny_on_first_deny or permit_on_first_permit"}
+	}
+	out := struct {
+		Evaluations []*wire.Decision `json:"evaluations"`
+	}{[]*wire.Decision{}}
+	for _, text := range in.Evaluations {
+		one := in.Evaluation
+		d, err := (*wire.Decision)(nil), json.Unmarshal(text, &one)
+		if err == nil {
+			d, err = g.decide(c, &one)
+		}
+		if unanswered := new(fault); errors.As(err, &unanswered) {
+			return err
+		}
+		if err != nil {
+			d = &wire.Decision{Context: wire.DecisionContext{Reason: "not_read", Error: &wire.EvaluationError{Status: http.StatusBadRequest, Message: err.Error()}}}
+		}
+		out.Evaluations = append(out.Evaluations, d)
+		if stops && d.Decision == stopAt {
+			break
+		}
+	}
+	return c.JSON(http.StatusOK, out)
+}

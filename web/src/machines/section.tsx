@@ -1,0 +1,141 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { Check, Clock, HelpCircle, TriangleAlert } from "lucide-react";
+import { reasonOf } from "../api/client";
+import { admitMachine, dropMachine, machines, type Machine } from "../api/machines";
+import { useOwner } from "../session/mandates";
+import { Footer, Modal } from "../ui/modal";
+import { Fault } from "../ui/notice";
+import { Instant } from "../ui/time";
+import { useZone } from "../ui/time-field";
+import { number, t } from "../words";
+
+/** How often machines are looked at anew, in milliseconds. */
+const again = 3_000;
+
+/** Machines are those on which the service runs: from which revision each answers, and when it was last heard of. There is nothing to see of one alone. */
+export function Machines() {
+  const found = useQuery({ queryKey: ["machines"], queryFn: machines, refetchInterval: again });
+  if (found.data?.alone) return null;
+  const list = found.data?.list ?? [];
+  return (
+    <section className="sheet mx-auto mt-5 max-w-4xl" aria-labelledby="machines">
+      <h2 id="machines" className="border-b border-line px-4 py-2.5">
+        {t("console.machine.title")}
+      </h2>
+      <Fault text={found.error ? reasonOf(found.error, t("console.unreachable")) : undefined} className="m-4" />
+      {list.length > 0 && <p className="px-4 pt-3">{summary(list)}</p>}
+      <ul className="py-1">
+        {list.map((m) => (
+          <One key={m.name} machine={m} now={new Date(found.data?.now ?? 0)} />
+        ))}
+      </ul>
+      <p className="px-4 pb-3 text-[0.86rem] text-soft">{t("console.machine.help")}</p>
+    </section>
+  );
+}
+
+/** summary says how far the last revision has come. */
+function summary(list: Machine[]) {
+  const last = Math.max(...list.map((m) => m.revision ?? 0));
+  const have = list.filter((m) => m.state !== "silent" && m.revision === last).length;
+  const values = { n: number(have), all: number(list.length), revision: number(last), count: list.length };
+  return have === list.length ? t("console.machine.all_have", values) : t("console.machine.some_have", values);
+}
+
+const marks = { fine: Check, behind: Clock, unstarted: HelpCircle, unknown: HelpCircle, silent: TriangleAlert, other_key: TriangleAlert };
+
+function One({ machine: m, now }: { machine: Machine; now: Date }) {
+  const owner = useOwner();
+  const zone = useZone({});
+  const Mark = marks[m.state];
+  const fine = m.state === "fine";
+  const writes = m.role === "writer";
+  return (
+    <li className="border-t border-line/60 px-4 py-2.5 first:border-t-0">
+      <div className="flex flex-wrap items-baseline gap-x-4 gap-y-1">
+        <span className="font-semibold">{m.name}</span>
+        <span className={`inline-flex items-center gap-1 self-center ${fine ? "text-holds" : "text-breaks"}`}>
+          <Mark size={14} aria-hidden /> {t(`console.machine.state_${m.state}`, { count: m.behind ?? 0, n: number(m.behind ?? 0) })}
+        </span>
+        {writes && <span className="text-soft">{t("console.machine.writes")}</span>}
+        {owner && !writes && (
+          <span className="ml-auto flex flex-wrap gap-2 print:hidden">
+            {(m.state === "unknown" || m.state === "other_key") && <Admit machine={m} />}
+            <Drop machine={m} />
+          </span>
+        )}
+      </div>
+      {m.revision !== undefined && (
+        <p className="tabular-nums">
+          {t("console.machine.revision", { revision: number(m.revision) })} · {t("console.machine.asked", { n: number(Math.round(m.asked)) })}
+          {m.waiting !== undefined && m.waiting > 0 && <> · {t("console.machine.waiting", { count: m.waiting, n: number(m.waiting) })}</>}
+        </p>
+      )}
+      {m.said && !fine && (
+        <p className="text-soft">
+          {t("console.machine.said")} <Instant at={m.said} zone={zone} from={now} />
+        </p>
+      )}
+      {m.problem && <p className="text-breaks">{t("console.machine.problem", { problem: m.problem })}</p>}
+      <p className="text-[0.86rem] break-all text-soft">{[m.url, m.version].filter(Boolean).join(" · ")}</p>
+    </li>
+  );
+}
+
+const keyText = (m: Machine) => m.key ?? "";
+
+function Admit({ machine }: { machine: Machine }) {
+  const queries = useQueryClient();
+  const admit = useMutation({
+    mutationFn: () => admitMachine(machine.name, keyText(machine)),
+    onSettled: () => queries.invalidateQueries({ queryKey: ["machines"] }),
+  });
+  return (
+    <Modal
+      title={t("console.machine.admit_title", { name: machine.name })}
+      button={t("console.machine.admit")}
+      label={t("console.machine.admit_of", { name: machine.name })}
+    >
+      {(close) => (
+        <>
+          <p>{t(machine.state === "other_key" ? "console.machine.admit_other" : "console.machine.admit_help")}</p>
+          <p className="my-2 font-mono text-[0.86rem] break-all" aria-label={t("console.machine.key")}>
+            {keyText(machine)}
+          </p>
+          <Footer
+            close={close}
+            go={() => admit.mutate(undefined, { onSuccess: close })}
+            label={t("console.machine.admit")}
+            disabled={admit.isPending}
+            fault={admit.error ? reasonOf(admit.error, t("console.edit.not_saved")) : undefined}
+          />
+        </>
+      )}
+    </Modal>
+  );
+}
+
+function Drop({ machine }: { machine: Machine }) {
+  const queries = useQueryClient();
+  const drop = useMutation({ mutationFn: () => dropMachine(machine.name), onSettled: () => queries.invalidateQueries({ queryKey: ["machines"] }) });
+  return (
+    <Modal
+      title={t("console.machine.remove_title", { name: machine.name })}
+      button={t("console.source.remove")}
+      label={t("console.machine.remove_of", { name: machine.name })}
+    >
+      {(close) => (
+        <>
+          <p>{t("console.machine.remove_help")}</p>
+          <Footer
+            close={close}
+            go={() => drop.mutate(undefined, { onSuccess: close })}
+            label={t("console.source.remove")}
+            disabled={drop.isPending}
+            fault={drop.error ? reasonOf(drop.error, t("console.edit.not_saved")) : undefined}
+          />
+        </>
+      )}
+    </Modal>
+  );
+}
