@@ -313,7 +313,7 @@ func TestALineThatIsCut(t *testing.T) {
 	}
 	// A machine that starts without a line answers from its disk.
 	stop()
-	estuary, _, stop = w.follower(servers, "estuary", dir, nil)
+	estuary, _, _ = w.follower(servers, "estuary", dir, nil)
 	if status, header, text := estuary.ask("POST", "/access/v1/evaluation", w.token, askTomas); status != 200 || header.Get("Sentier-Revision") != fmt.Sprint(before) || header.Get("Age") == "" {
 		t.Errorf("started without a line it answers %d from revision %s: %s", status, header.Get("Sentier-Revision"), text)
 	}

@@ -338,7 +338,7 @@ func TestWhatWasNotSignedIsRefused(t *testing.T) {
 			}
 		}
 	}
-	if place, err = line.Publish(t.Context(), place, "replayed", last.Seq, tail); err != nil {
+	if _, err = line.Publish(t.Context(), place, "replayed", last.Seq, tail); err != nil {
 		t.Fatal(err)
 	}
 	sees(t, f, w)

@@ -20,9 +20,6 @@ const (
 	EntriesName  = "follower.log"
 )
 
-// mostLine bounds an entry, in bytes.
-const mostLine = 64 << 20
-
 // disk is what a machine that follows keeps, so that it goes on from there when it starts without a line. All of it is signed: what was changed there is not
 // taken.
 type disk struct {

@@ -78,6 +78,36 @@ type scimWork struct {
 	changes []policy.Change
 	plan    source.Plan
 	bulk    map[string]string // ids by bulkId
+
+	// Users of many operations are put into the policy at once: one by one each would take as long as reading it. Where one of them cannot be, all
+	// operations are worked out again, each by itself, so that each counts or fails.
+	gathers  bool
+	gathered []policy.Change
+	users    map[string]*policy.User // by id, among what is gathered
+}
+
+// errGathered is that not all that was gathered can be put into the policy.
+var errGathered = errors.New("one of many operations fails")
+
+// settle puts what is gathered into the policy.
+func (w *scimWork) settle() error {
+	if len(w.gathered) == 0 {
+		return nil
+	}
+	next, _, err := w.policy.Apply(w.gathered)
+	if err != nil {
+		return errGathered
+	}
+	w.policy, w.gathered, w.users = next, nil, nil
+	return nil
+}
+
+// found finds a user, as they are after what is gathered.
+func (w *scimWork) found(id string) (*policy.User, bool) {
+	if u, ok := w.users[id]; ok {
+		return u, true
+	}
+	return policy.Find[*policy.User](w.policy, id)
 }
 
 // ChangeSCIM makes changes by SCIM: each by itself counts or fails, and all that count are one revision. After some failures no more are tried; 0: all are.
@@ -90,8 +120,8 @@ func (s *Service) ChangeSCIM(ctx context.Context, c Caller, ops []SCIMOperation,
 	var results []SCIMResult
 	o := EditOptions{Note: "from the source “" + k.Name + "”", sourced: true, rows: len(ops)}
 	saved, err := answerOf(s.change(ctx, c, &o, func(now *State) (step, error) {
-		w := &scimWork{source: k, policy: now.Policy, known: s.known.Load().Fork(), now: s.borders.Clock().UTC().Truncate(time.Millisecond), bulk: map[string]string{}}
-		results = w.all(ops, most)
+		w := &scimWork{source: k, now: s.borders.Clock().UTC().Truncate(time.Millisecond)}
+		results = w.all(s.known.Load(), now.Policy, ops, most)
 		o.plan = &w.plan
 		next, done, err := now.Policy.Apply(w.changes)
 		return step{policy: next, done: done}, err
@@ -102,8 +132,20 @@ func (s *Service) ChangeSCIM(ctx context.Context, c Caller, ops []SCIMOperation,
 	return results, s.learn(ctx, saved, o.plan)
 }
 
-func (w *scimWork) all(ops []SCIMOperation, most int) []SCIMResult {
-	var out []SCIMResult
+// all makes all operations on a policy.
+func (w *scimWork) all(known *source.Known, p *policy.Policy, ops []SCIMOperation, most int) []SCIMResult {
+	for _, w.gathers = range []bool{len(ops) > 1, false} {
+		w.policy, w.known, w.bulk = p, known.Fork(), map[string]string{}
+		w.changes, w.plan, w.gathered, w.users = nil, source.Plan{}, nil, nil
+		if out, ok := w.try(slices.Clone(ops), most); ok {
+			return out
+		}
+	}
+	return nil // one by one, each has a result
+}
+
+// try makes the operations; ok is false where one fails that is not known.
+func (w *scimWork) try(ops []SCIMOperation, most int) (out []SCIMResult, ok bool) {
 	failed := 0
 	for i := range ops {
 		if most > 0 && failed >= most {
@@ -112,6 +154,9 @@ func (w *scimWork) all(ops []SCIMOperation, most int) []SCIMResult {
 		op := &ops[i]
 		var r SCIMResult
 		r.ID, r.Err = w.one(op)
+		if errors.Is(r.Err, errGathered) {
+			return nil, false
+		}
 		if r.Err != nil {
 			failed++
 		}
@@ -120,7 +165,7 @@ func (w *scimWork) all(ops []SCIMOperation, most int) []SCIMResult {
 		}
 		out = append(out, r)
 	}
-	return out
+	return out, w.settle() == nil
 }
 
 // one makes one operation, or none of it.
@@ -128,6 +173,11 @@ func (w *scimWork) one(op *SCIMOperation) (id string, err error) {
 	of, ok := scimTypes[op.Path]
 	if !ok {
 		return "", ErrNotFound
+	}
+	if of.Type != policy.Users || op.Method != "POST" {
+		if err := w.settle(); err != nil {
+			return "", err
+		}
 	}
 	if id = w.meant(op.ID); op.Method != "POST" {
 		now, err := w.resource(op.Path, id)
@@ -166,7 +216,15 @@ func (w *scimWork) meant(id string) string {
 
 // do carries an operation out, as far as the policy takes it.
 func (w *scimWork) do(plan source.Plan) error {
-	if len(plan.Changes) > 0 {
+	if u, ok := onlyUser(plan.Changes); ok && w.gathers {
+		if w.users == nil {
+			w.users = map[string]*policy.User{}
+		}
+		w.users[u.Key()], w.gathered = u, append(w.gathered, plan.Changes...)
+	} else if len(plan.Changes) > 0 {
+		if err := w.settle(); err != nil {
+			return err
+		}
 		next, _, err := w.policy.Apply(plan.Changes)
 		var faults policy.Faults
 		if errors.As(err, &faults) {
@@ -189,6 +247,15 @@ func (w *scimWork) do(plan source.Plan) error {
 	w.plan.Joined = append(w.plan.Joined, plan.Joined...)
 	w.plan.Left = append(w.plan.Left, plan.Left...)
 	return nil
+}
+
+// onlyUser is the user whom some changes put, where that is all that they do.
+func onlyUser(changes []policy.Change) (*policy.User, bool) {
+	if len(changes) != 1 || changes[0].Op != policy.Put {
+		return nil, false
+	}
+	u, ok := changes[0].Record.(*policy.User)
+	return u, ok
 }
 
 // origin is what is known of a resource of the source; false where it has none of that id.
@@ -235,7 +302,7 @@ func (w *scimWork) user(id string, a scim.Resource) (string, error) {
 			return "", ErrNotFound
 		}
 		created = told.Created
-		before, _ = policy.Find[*policy.User](w.policy, id)
+		before, _ = w.found(id)
 	}
 	if before != nil {
 		copied := *before
@@ -260,7 +327,7 @@ func (w *scimWork) user(id string, a scim.Resource) (string, error) {
 // newcomer is the id of somebody who is new to the source, and who that is here already.
 func (w *scimWork) newcomer(name string) (id string, before *policy.User, err error) {
 	if linked := w.source.set.Bring.Links[name]; linked != "" {
-		u, ok := policy.Find[*policy.User](w.policy, linked)
+		u, ok := w.found(linked)
 		if _, other := w.known.Origin(policy.Users, linked); !ok || other {
 			return "", nil, &scim.Error{Status: 409, Type: scim.Uniqueness, Why: policy.Say("%q is linked to the user %q, who is not there, or comes from elsewhere", policy.Clip(name), linked)}
 		}
@@ -269,7 +336,7 @@ func (w *scimWork) newcomer(name string) (id string, before *policy.User, err er
 	if id = source.UserID(name); id == "" {
 		return "", nil, scim.Wrong(scim.InvalidValue, "%q cannot be an id here: small letters, digits and . _ @ + -, up to %d", policy.Clip(name), policy.MaxID)
 	}
-	u, there := policy.Find[*policy.User](w.policy, id)
+	u, there := w.found(id)
 	if !there {
 		return id, nil, nil
 	}

@@ -84,16 +84,27 @@ func (b *Brought) Empty() bool {
 	return b == nil || len(b.Origins)+len(b.Lost)+len(b.Joined)+len(b.Left) == 0
 }
 
+// writeOrigins writes origins, in the place of those of the same things.
+func writeOrigins(tx *gorm.DB, list []Origin) error {
+	return insert(tx, "INSERT INTO origins (source, type, outside, record, place, gone, suspended, made, told) VALUES ",
+		" ON CONFLICT (source, type, outside) DO UPDATE SET record = excluded.record, place = excluded.place, gone = excluded.gone, suspended = excluded.suspended, made = excluded.made, told = excluded.told",
+		list, func(int) {}, func(o *Origin) []any {
+			told := o.Told
+			if told == nil {
+				told = []byte{} // the column is never null
+			}
+			return []any{o.Source, o.Type, o.Outside, o.Record, o.Place, o.Gone, o.Suspended, o.Made, told}
+		})
+}
+
 // write notes what was brought.
 func (b *Brought) write(tx *gorm.DB) error {
 	if b.Empty() {
 		return nil
 	}
 	again := tx.Clauses(clause.OnConflict{UpdateAll: true})
-	if len(b.Origins) > 0 {
-		if err := again.CreateInBatches(b.Origins, rowsAtOnce).Error; err != nil {
-			return err
-		}
+	if err := writeOrigins(tx, b.Origins); err != nil {
+		return err
 	}
 	if len(b.Joined) > 0 {
 		if err := again.CreateInBatches(b.Joined, rowsAtOnce).Error; err != nil {
