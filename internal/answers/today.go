@@ -147,7 +147,7 @@ func (s Service) toLook(ctx context.Context, c service.Caller, st *service.State
 	if err != nil {
 		return out, err
 	}
-	waiting, unanswered, stuck, vanished, untold := 0, 0, 0, 0, 0
+	waiting, unanswered, stuck, vanished, untold, amiss := 0, 0, 0, 0, 0, 0
 	for _, r := range reviews {
 		waiting += btoi(r.Mine > 0)
 		unanswered += btoi(v.Whole() && r.State == store.ReviewOver && r.Counts.Waiting > 0)
@@ -170,8 +170,11 @@ func (s Service) toLook(ctx context.Context, c service.Caller, st *service.State
 		for i := range hooks {
 			untold += btoi(hooks[i].Tries > 0)
 		}
+		if amiss, err = s.MachinesAmiss(ctx, c); err != nil {
+			return out, err
+		}
 	}
-	for _, of := range []wire.ToLook{{Kind: "sources", Count: stuck}, {Kind: "vanished", Count: vanished}, {Kind: "hooks", Count: untold}, {Kind: "drafts_failed", Count: failed}, {Kind: "drafts", Count: len(drafts) - failed}, {Kind: "reviews", Count: waiting}, {Kind: "reviews_over", Count: unanswered}} {
+	for _, of := range []wire.ToLook{{Kind: "sources", Count: stuck}, {Kind: "vanished", Count: vanished}, {Kind: "hooks", Count: untold}, {Kind: "machines", Count: amiss}, {Kind: "drafts_failed", Count: failed}, {Kind: "drafts", Count: len(drafts) - failed}, {Kind: "reviews", Count: waiting}, {Kind: "reviews_over", Count: unanswered}} {
 		if of.Count > 0 {
 			out = append(out, of)
 		}

@@ -331,7 +331,7 @@ for how long sessions hold. Only what is given is changed; it stays in the recor
 				s.rows = append(s.rows, []string{"decisions of", ruleText(r)})
 			}
 			s.rows = append(s.rows, []string{"keep days", orEver(now.KeepDays)}, []string{"reason required", fmt.Sprint(now.ReasonRequired)}, []string{"approval", approvalText(now.Approval)},
-				[]string{"idle minutes", orEver(now.IdleMinutes)}, []string{"session hours", strconv.Itoa(now.SessionHours)})
+				[]string{"behind minutes", strconv.Itoa(now.BehindMinutes)}, []string{"idle minutes", orEver(now.IdleMinutes)}, []string{"session hours", strconv.Itoa(now.SessionHours)})
 			return a.print(now, s)
 		},
 	}
@@ -340,6 +340,7 @@ for how long sessions hold. Only what is given is changed; it stays in the recor
 	cmd.Flags().IntVar(&in.KeepDays, "keep-days", 0, "after how many days entries of the record are let go; 0: never")
 	cmd.Flags().BoolVar(&in.ReasonRequired, "reason-required", false, "every change needs a reason")
 	cmd.Flags().StringSliceVar(&in.Approval, "approval", nil, "which changes need a second person: control, everyone, everything, mandates, or a number of people who gain; all of them, or none for none")
+	cmd.Flags().IntVar(&in.BehindMinutes, "behind-minutes", 0, "after how many minutes a machine that is behind, or not heard of, is told on Today")
 	cmd.Flags().IntVar(&in.IdleMinutes, "idle-minutes", 0, "after how many minutes without a request a session ends; 0: none")
 	cmd.Flags().IntVar(&in.SessionHours, "session-hours", 0, "after how many hours a session in the console ends")
 	return cmd
@@ -347,10 +348,10 @@ for how long sessions hold. Only what is given is changed; it stays in the recor
 
 // flagged are settings of the service as flags hold them.
 type flagged struct {
-	Decisions                           string
-	KeepDays, IdleMinutes, SessionHours int
-	ReasonRequired                      bool
-	Approval                            []string
+	Decisions                                          string
+	KeepDays, IdleMinutes, SessionHours, BehindMinutes int
+	ReasonRequired                                     bool
+	Approval                                           []string
 }
 
 // change is what was given on the command line.
@@ -374,6 +375,9 @@ func (f *flagged) change(cmd *cobra.Command, rules []string) (out wire.ServiceCh
 			return out, any, err
 		}
 		out.Approval = &rules
+	}
+	if given("behind-minutes") {
+		out.BehindMinutes = &f.BehindMinutes
 	}
 	if given("idle-minutes") {
 		out.IdleMinutes = &f.IdleMinutes

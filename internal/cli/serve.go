@@ -89,7 +89,7 @@ func (a *app) demo() *cobra.Command {
 	o := daemon.Options{Console: a.Console, Version: a.Version}
 	var people, devices int
 	var at string
-	var letters, feeds bool
+	var letters, feeds, gate bool
 	cmd := &cobra.Command{
 		Use: "demo", Short: "Run the service with the demo data", Args: cobra.NoArgs,
 		Long: `Run the service with the Larkmere Navigation, a made-up waterway of some sixty
@@ -134,7 +134,7 @@ regatta is the weekend after next. With --at its clock starts at another time.`,
 			if err != nil {
 				return err
 			}
-			return a.runDemo(cmd.Context(), o, p, now)
+			return a.runDemo(cmd.Context(), o, p, now, gate)
 		},
 	}
 	cmd.Flags().StringVar(&o.Dir, "data", "", "folder of the database (default: a temporary one)")
@@ -142,6 +142,7 @@ regatta is the weekend after next. With --at its clock starts at another time.`,
 	cmd.Flags().StringVar(&at, "at", "", "start the clock at this time: RFC 3339, or local time of the navigation such as “2026-11-24 10:00” (default: now)")
 	cmd.Flags().BoolVar(&letters, "mail", false, "send links and requests by mail, to a stand-in that prints every letter here")
 	cmd.Flags().BoolVar(&feeds, "feeds", false, "stand in for the office and the plant: a calendar and a list of devices, to be read as sources")
+	cmd.Flags().BoolVar(&gate, "gate", false, "run a gate as well, and stand in for a lock, a bridge and a pump that ask it, on a page of their own")
 	cmd.Flags().IntVar(&people, "people", 0, "how many more people")
 	cmd.Flags().IntVar(&devices, "devices", 0, "how many more devices")
 	return cmd
@@ -199,7 +200,7 @@ func (a *app) demoPolicy(people, devices int, now time.Time) (*policy.Policy, er
 	return demo.GrownAt(people, devices, now)
 }
 
-func (a *app) runDemo(ctx context.Context, o daemon.Options, p *policy.Policy, now time.Time) error {
+func (a *app) runDemo(ctx context.Context, o daemon.Options, p *policy.Policy, now time.Time, gate bool) error {
 	d, err := daemon.Open(ctx, o)
 	if err != nil {
 		return err
@@ -235,7 +236,22 @@ Three commands to try:
 
 Ctrl-C ends the demo.
 `, a.Version, d.Address(), demo.Owner, password, token, programName(), clock, demo.Week("2026-11-24", now))
-	return d.Run(ctx)
+	if !gate {
+		return d.Run(ctx)
+	}
+	ctx, cancel := context.WithCancel(ctx)
+	ended := make(chan error, 1)
+	go func() {
+		defer cancel() // neither goes on alone
+		err := a.standInGate(ctx, d, o, token)
+		if ctx.Err() != nil {
+			err = nil // the demonstration has ended
+		}
+		ended <- err
+	}()
+	err = d.Run(ctx)
+	cancel()
+	return errors.Join(err, <-ended)
 }
 
 // programName is how a shell finds this program: by its name where it is on the path, else by its place.

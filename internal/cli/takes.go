@@ -34,7 +34,7 @@ var flagsTake = map[string]string{
 	"issuer": "URL", "client-id": "ID", "scope": "SCOPE,...", "groups-claim": "CLAIM", "id-claim": "CLAIM", "strong": "ACR,...", "audience": "AUDIENCE",
 	"gone": "suspended|removed|kept", "share": "NUMBER", "undo": "refused|until_next", "every": "NUMBER", "digest": "DIGEST",
 
-	"after": "ENTRY", "checkpoints": "FILE", "config": "FILE", "smtp": "URL", "mail-from": "ADDRESS", "against": "FILE", "audit-syslog": "HOST:PORT", "audit-syslog-ca": "FILE", "decisions": "all|control_and_denials|none", "decisions-of": "RULE", "idle-minutes": "NUMBER", "keep-days": "NUMBER",
+	"after": "ENTRY", "checkpoints": "FILE", "config": "FILE", "smtp": "URL", "mail-from": "ADDRESS", "against": "FILE", "audit-syslog": "HOST:PORT", "audit-syslog-ca": "FILE", "decisions": "all|control_and_denials|none", "decisions-of": "RULE", "idle-minutes": "NUMBER", "behind-minutes": "NUMBER", "keep-days": "NUMBER",
 	"key": "KEY", "kind": "KIND,...", "of": "USER", "outcome": "OUTCOME,...", "session-hours": "NUMBER", "since": "TIME", "token": "TOKEN",
 	"sentier audit list --from": "ADDRESS", "sentier audit export --from": "ADDRESS", "sentier audit follow --from": "ADDRESS",
 	"sentier audit list --device": "DEVICE/POINT", "sentier audit export --device": "DEVICE/POINT", "sentier audit follow --device": "DEVICE/POINT",

@@ -218,6 +218,9 @@ func (d *Daemon) Run(ctx context.Context) error {
 		return errors.Join(err, d.closeFiles())
 	}
 	if d.options.Following != nil {
+		if err := d.line.sink.begins(); err != nil { // again, after what was recorded at the start
+			return errors.Join(err, d.closeFiles())
+		}
 		sinks[reportsName] = d.line.sink
 	}
 	var forwarding sync.WaitGroup

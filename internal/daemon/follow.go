@@ -48,14 +48,9 @@ func (d *Daemon) follow(ctx context.Context, borders *service.Borders, o *server
 	}
 	l.copied = &copied{Follower: l.follower, recent: map[uint64]replica.Step{}}
 	l.sink = &reports{line: l, record: d.record}
-	sent, err := d.record.Sent(reportsName)
-	if err != nil {
+	if err := l.sink.begins(); err != nil {
 		return err
 	}
-	if sent == 0 { // what was there before is about this machine alone
-		sent = d.record.Last()
-	}
-	l.sink.sent.Store(sent)
 	reach, err := reaching(f.WriterCA)
 	if err != nil {
 		return err

@@ -11,6 +11,7 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"os"
 	"path/filepath"
 	"strings"
 	"sync"
@@ -64,6 +65,9 @@ func OpenGate(ctx context.Context, o GateOptions) (g *Gate, err error) {
 	if o.Enforce.Clock == nil {
 		o.Enforce.Clock = time.Now
 	}
+	if err := os.MkdirAll(o.Enforce.Dir, 0o700); err != nil {
+		return g, err
+	}
 	config := Options{Dir: o.Enforce.Dir, Clock: o.Enforce.Clock, Log: o.Log, Version: o.Version}
 	if g.line, err = (&Line{Machine: o.Machine, URL: o.Enforce.NATS, Credentials: o.Enforce.Credentials}).open(&config); err != nil {
 		return g, err
@@ -91,15 +95,10 @@ func OpenGate(ctx context.Context, o GateOptions) (g *Gate, err error) {
 
 // reporting lays ready how what is recorded goes into the one record.
 func (g *Gate) reporting(o *GateOptions) error {
-	sent, err := g.record.Sent(reportsName)
-	if err != nil {
+	g.sink = &reports{line: g.line, record: g.record}
+	if err := g.sink.begins(); err != nil {
 		return err
 	}
-	if sent == 0 {
-		sent = g.record.Last()
-	}
-	g.sink = &reports{line: g.line, record: g.record}
-	g.sink.sent.Store(sent)
 	g.bounded = &boundedRecord{Record: g.record, waits: g.sink.waiting, most: o.Most, goOn: o.GoOn}
 	switch {
 	case o.Enforce.Service != "":

@@ -36,6 +36,7 @@ type Line struct {
 const (
 	lineTime    = 30 * time.Second // in which the servers of the log must answer at a start of the machine that writes
 	statusEvery = 2 * time.Second
+	statusSoon  = 200 * time.Millisecond
 	writerTime  = 2 * time.Second // that a change waits at most for what it did to be told to others
 	againAfter  = time.Second
 )
@@ -225,9 +226,15 @@ func (l *line) tellStatus(ctx context.Context, d *Daemon) {
 		if err != nil && ctx.Err() == nil {
 			d.options.Log.Debug("others could not be told how this machine stands", "error", err)
 		}
+		var moved <-chan struct{} // whoever looks sees at once how far a revision has come
+		if l.follower != nil {
+			moved = l.follower.Moved()
+		}
 		select {
 		case <-ctx.Done():
 			return
+		case <-moved:
+			sleep(ctx, statusSoon)
 		case <-time.After(statusEvery):
 		}
 	}
@@ -315,6 +322,16 @@ func sleep(ctx context.Context, d time.Duration) {
 	case <-ctx.Done():
 	case <-time.After(d):
 	}
+}
+
+// begins notes that all that was recorded before is about this machine alone, where nothing was handed over yet.
+func (r *reports) begins() error {
+	sent, err := r.record.Sent(reportsName)
+	if err == nil && sent == 0 {
+		sent = r.record.Last()
+	}
+	r.sent.Store(sent)
+	return err
 }
 
 // reports are where the record of a machine that follows goes. It is a sink of the record.

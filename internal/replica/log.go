@@ -244,6 +244,9 @@ func (l *Log) Append(ctx context.Context, keep func(published func(r *store.Revi
 	if l.doubt.Load() {
 		return ErrUnknown
 	}
+	if _, ok := l.bus.(*Ring); ok {
+		return l.keepFirst(ctx, keep)
+	}
 	has, before := false, l.at
 	err := keep(func(r *store.Revision, changes []store.Change) error {
 		if err := l.publishUpTo(ctx, r.Number-1); err != nil {
@@ -262,6 +265,24 @@ func (l *Log) Append(ctx context.Context, keep func(published func(r *store.Revi
 	}
 	if has && l.at.number >= l.taken+snapshotsAfter {
 		l.wake()
+	}
+	return err
+}
+
+// keepFirst adds a revision to a ring, once the machine has kept it: nobody else can write, and what was kept counts.
+func (l *Log) keepFirst(ctx context.Context, keep func(published func(r *store.Revision, changes []store.Change) error) error) error {
+	var made store.Revision
+	var of []store.Change
+	err := keep(func(r *store.Revision, changes []store.Change) error {
+		made, of = *r, changes
+		return nil
+	})
+	if err != nil && !errors.Is(err, store.ErrUnmarked) || made.Number == 0 {
+		return err
+	}
+	if failed := errors.Join(l.publishUpTo(ctx, made.Number-1), l.publishRevision(ctx, &made, of)); failed != nil {
+		l.log.Warn("a revision is not told to those who follow over HTTP, who begin anew", "error", failed)
+		l.skip(&Entry{Number: made.Number, Chain: made.Chain})
 	}
 	return err
 }
@@ -341,9 +362,7 @@ func (l *Log) publishRevision(ctx context.Context, r *store.Revision, changes []
 	e := &Entry{Kind: Revision, Epoch: l.at.epoch, At: r.At, Number: r.Number, Chain: r.Chain, By: r.By, Via: r.Via, Note: r.Note, State: r.State, Hash: r.Form, Changes: changes}
 	err := l.setApart(ctx, e)
 	if errors.Is(err, errSkip) {
-		l.at.seq++
-		l.at.number, l.at.chain = e.Number, e.Chain
-		l.bus.(*Ring).Skip(l.at.seq + 1)
+		l.skip(e)
 		return nil
 	}
 	if err != nil {
@@ -355,6 +374,15 @@ func (l *Log) publishRevision(ctx context.Context, r *store.Revision, changes []
 	l.seqs[e.Number] = e.Seq
 	delete(l.seqs, e.Number-64)
 	return nil
+}
+
+// skip has the ring go on after a revision that is not in it.
+func (l *Log) skip(e *Entry) {
+	l.at.seq++
+	l.at.number, l.at.chain = e.Number, e.Chain
+	if ring, ok := l.bus.(*Ring); ok {
+		ring.Skip(l.at.seq + 1)
+	}
 }
 
 // errSkip is that a revision is too large for a ring: who follows it begins with a snapshot.

@@ -30,6 +30,9 @@ type UnknownError struct{ Err error }
 func (e *UnknownError) Error() string { return policy.SaidBy(e.said()).Error() }
 
 func (e *UnknownError) said() error {
+	if errors.Is(e.Err, store.ErrFull) {
+		return policy.Say("the log of revisions has this, and the disk of this machine has no room for it: it counts once there is some")
+	}
 	return policy.Say("it is not known whether this was saved, as the servers of the log of revisions do not answer: look at the history before you make it again")
 }
 

@@ -116,6 +116,35 @@ func (s *Service) Machines(ctx context.Context, c Caller) (wire.Machines, error)
 	return out, nil
 }
 
+// MachinesAmiss counts the machines that need a look: those that have been behind, or not heard of, for longer than is set, that have another key than
+// was admitted, or that have refused something. Where it cannot be known, as the servers of the log do not answer, it is told elsewhere, and none is counted.
+func (s *Service) MachinesAmiss(ctx context.Context, c Caller) (int, error) {
+	list, err := s.Machines(ctx, c)
+	if err != nil && s.borders.Line != nil && s.borders.Line.Problem() != "" {
+		return 0, nil
+	}
+	if err != nil {
+		return 0, err
+	}
+	amiss, longest := 0, time.Duration(s.settings.Load().BehindMinutes)*time.Minute
+	for i := range list.List {
+		m := &list.List[i]
+		since := m.Said
+		if m.State == wire.MachineBehind && m.Since != nil {
+			since = m.Since
+		}
+		switch m.State {
+		case wire.MachineForged:
+			amiss++
+		case wire.MachineBehind, wire.MachineSilent:
+			if since != nil && list.Now.Sub(*since) >= longest {
+				amiss++
+			}
+		}
+	}
+	return amiss, nil
+}
+
 // machine is how a machine stands; key is that by which it was admitted, nil: none.
 func (s *Service) machine(st *replica.Status, key []byte) wire.Machine {
 	now, current := s.borders.Clock(), s.State().Revision

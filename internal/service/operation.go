@@ -26,6 +26,7 @@ const (
 const (
 	mostRules      = 100
 	mostKeepDays   = 36_500
+	defaultBehind  = 5           // minutes
 	mostIdle       = 7 * 24 * 60 // minutes
 	mostSession    = 31 * 24     // hours
 	mostPeople     = 1_000_000
@@ -33,7 +34,7 @@ const (
 )
 
 // defaultSettings are those of a service for which nobody has made others: everything is kept, for good.
-var defaultSettings = wire.ServiceSettings{Decisions: KeepAll, DecisionsOf: []wire.DecisionRule{}, SessionHours: defaultSession}
+var defaultSettings = wire.ServiceSettings{Decisions: KeepAll, DecisionsOf: []wire.DecisionRule{}, SessionHours: defaultSession, BehindMinutes: defaultBehind}
 
 // settings are the settings of the service, ready to be asked. They never change.
 type settings struct{ wire.ServiceSettings }
@@ -143,6 +144,7 @@ func changed(out wire.ServiceSettings, change wire.ServiceChange) wire.ServiceSe
 	put(&out.ReasonRequired, change.ReasonRequired)
 	put(&out.Approval, change.Approval)
 	put(&out.IdleMinutes, change.IdleMinutes)
+	put(&out.BehindMinutes, change.BehindMinutes)
 	put(&out.SessionHours, change.SessionHours)
 	return out
 }
@@ -183,7 +185,7 @@ func (s *Service) checkSettings(in *wire.ServiceSettings) error {
 	for _, b := range []struct {
 		field              string
 		value, least, most int
-	}{{"keep_days", in.KeepDays, 0, mostKeepDays}, {"idle_minutes", in.IdleMinutes, 0, mostIdle}, {"session_hours", in.SessionHours, 1, mostSession}, {"approval.more_than", in.Approval.MoreThan, 0, mostPeople}} {
+	}{{"keep_days", in.KeepDays, 0, mostKeepDays}, {"idle_minutes", in.IdleMinutes, 0, mostIdle}, {"behind_minutes", in.BehindMinutes, 0, mostIdle}, {"session_hours", in.SessionHours, 1, mostSession}, {"approval.more_than", in.Approval.MoreThan, 0, mostPeople}} {
 		if b.value < b.least || b.value > b.most {
 			return Wrong(b.field, "%d is out of range: %d to %d", b.value, b.least, b.most)
 		}

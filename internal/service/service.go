@@ -16,6 +16,7 @@ import (
 	"sentier/internal/identity"
 	"sentier/internal/notifier"
 	"sentier/internal/policy"
+	"sentier/internal/replica"
 	"sentier/internal/source"
 	"sentier/internal/store"
 )
@@ -313,7 +314,10 @@ func (s *Service) apply(ctx context.Context, now *State, caller Caller, o *EditO
 		s.doubt(err) // the revision stands, and is told; none follows until the mark can be written
 		err = nil
 	}
-	if err := s.noRoom(ofLine(err)); err != nil {
+	if errors.Is(err, replica.ErrUnknown) || errors.Is(err, replica.ErrMoved) {
+		return now, ofLine(err)
+	}
+	if err := s.noRoom(err); err != nil {
 		return now, err
 	}
 	next.Revision.Answer = nil

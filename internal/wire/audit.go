@@ -11,6 +11,7 @@ type ServiceSettings struct {
 	DecisionsOf    []DecisionRule `json:"decisions_of" description:"for rights or sites of their own: the first that fits counts"`
 	KeepDays       int            `json:"keep_days" minimum:"0" maximum:"36500" description:"after how many days entries of the record are let go; 0: never"`
 	ReasonRequired bool           `json:"reason_required" description:"every change needs a reason"`
+	BehindMinutes  int            `json:"behind_minutes" minimum:"0" maximum:"10080" description:"after how many minutes a machine that is behind, or not heard of, is told on Today"`
 	IdleMinutes    int            `json:"idle_minutes" minimum:"0" maximum:"10080" description:"after how many minutes without a request a session ends; 0: with its last hour alone"`
 	Approval       ApprovalRules  `json:"approval" description:"which changes need a second person, who approves them as a draft"`
 	SessionHours   int            `json:"session_hours" minimum:"1" maximum:"744" description:"after how many hours a session in the console ends, used or not"`
@@ -22,6 +23,7 @@ type ServiceChange struct {
 	DecisionsOf    []DecisionRule `json:"decisions_of,omitempty" description:"all of them; empty: none any more"`
 	KeepDays       *int           `json:"keep_days,omitempty" minimum:"0" maximum:"36500"`
 	ReasonRequired *bool          `json:"reason_required,omitempty"`
+	BehindMinutes  *int           `json:"behind_minutes,omitempty" minimum:"0" maximum:"10080"`
 	IdleMinutes    *int           `json:"idle_minutes,omitempty" minimum:"0" maximum:"10080"`
 	Approval       *ApprovalRules `json:"approval,omitempty" description:"all of them"`
 	SessionHours   *int           `json:"session_hours,omitempty" minimum:"1" maximum:"744"`

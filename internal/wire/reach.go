@@ -451,6 +451,6 @@ type Touched struct {
 
 // ToLook is something that may not be meant so, and how many there are of it.
 type ToLook struct {
-	Kind  string `json:"kind" description:"sources, vanished, hooks, drafts, drafts_failed, reviews, reviews_over, unmet, or a kind of finding"`
+	Kind  string `json:"kind" description:"sources, vanished, hooks, machines, drafts, drafts_failed, reviews, reviews_over, unmet, or a kind of finding"`
 	Count int    `json:"count"`
 }

@@ -6352,6 +6352,7 @@ export interface components {
         ServiceChange: {
             /** @description all of them */
             approval?: components["schemas"]["ApprovalRules"];
+            behind_minutes?: null | number;
             /** @enum {null|string} */
             decisions?: "all" | "control_and_denials" | "none" | null;
             /** @description all of them; empty: none any more */
@@ -6364,6 +6365,8 @@ export interface components {
         ServiceSettings: {
             /** @description which changes need a second person, who approves them as a draft */
             approval: components["schemas"]["ApprovalRules"];
+            /** @description after how many minutes a machine that is behind, or not heard of, is told on Today */
+            behind_minutes: number;
             /**
              * @description which decisions are kept in the record: all; those of rights that control, and denials; none. What somebody who looks after others asks about one of them is always kept
              * @enum {string}
@@ -6943,7 +6946,7 @@ export interface components {
         };
         ToLook: {
             count: number;
-            /** @description sources, vanished, hooks, drafts, drafts_failed, reviews, reviews_over, unmet, or a kind of finding */
+            /** @description sources, vanished, hooks, machines, drafts, drafts_failed, reviews, reviews_over, unmet, or a kind of finding */
             kind: string;
         };
         ToPatch: {

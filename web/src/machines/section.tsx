@@ -44,6 +44,10 @@ function summary(list: Machine[]) {
 
 const marks = { fine: Check, behind: Clock, unstarted: HelpCircle, unknown: HelpCircle, silent: TriangleAlert, other_key: TriangleAlert };
 
+/** standing is how a machine stands, in words. */
+const standing = ({ state, behind = 0 }: Machine) =>
+  state === "behind" ? t("console.machine.state_behind", { count: behind, n: number(behind) }) : t(`console.machine.state_${state}`);
+
 function One({ machine: m, now }: { machine: Machine; now: Date }) {
   const owner = useOwner();
   const zone = useZone({});
@@ -55,7 +59,7 @@ function One({ machine: m, now }: { machine: Machine; now: Date }) {
       <div className="flex flex-wrap items-baseline gap-x-4 gap-y-1">
         <span className="font-semibold">{m.name}</span>
         <span className={`inline-flex items-center gap-1 self-center ${fine ? "text-holds" : "text-breaks"}`}>
-          <Mark size={14} aria-hidden /> {t(`console.machine.state_${m.state}`, { count: m.behind ?? 0, n: number(m.behind ?? 0) })}
+          <Mark size={14} aria-hidden /> {standing(m)}
         </span>
         {writes && <span className="text-soft">{t("console.machine.writes")}</span>}
         {owner && !writes && (

@@ -51,7 +51,12 @@ function Settings({ now, save }: { now: ServiceSettings; save: Saving }) {
   const [required, setRequired] = useState(now.reason_required);
   const [approval, setApproval] = useState(now.approval);
   const [people, setPeople] = useState(typed(now.approval.more_than));
-  const [numbers, setNumbers] = useState({ keep_days: typed(now.keep_days), idle_minutes: typed(now.idle_minutes), session_hours: typed(now.session_hours) });
+  const [numbers, setNumbers] = useState({
+    keep_days: typed(now.keep_days),
+    idle_minutes: typed(now.idle_minutes),
+    behind_minutes: typed(now.behind_minutes),
+    session_hours: typed(now.session_hours),
+  });
   const [faults, setFaults] = useState<Partial<Record<keyof typeof numbers | "people", string>>>({});
   const go = () => {
     const wrong: typeof faults = Object.fromEntries(
@@ -70,6 +75,7 @@ function Settings({ now, save }: { now: ServiceSettings; save: Saving }) {
       approval: { ...approval, more_than: read(people) },
       keep_days: read(numbers.keep_days),
       idle_minutes: read(numbers.idle_minutes),
+      behind_minutes: read(numbers.behind_minutes),
       session_hours: read(numbers.session_hours),
     });
   };
@@ -145,6 +151,7 @@ function Settings({ now, save }: { now: ServiceSettings; save: Saving }) {
         <Part title={t("console.service.sessions")}>
           <div className="grid max-w-3xl gap-3 md:grid-cols-2">
             {numberField("idle_minutes")}
+            {numberField("behind_minutes")}
             {numberField("session_hours")}
           </div>
         </Part>

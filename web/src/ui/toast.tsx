@@ -2,6 +2,7 @@ import { useQueryClient } from "@tanstack/react-query";
 import { Undo2, X } from "lucide-react";
 import { createContext, useCallback, useContext, useState, type ReactNode } from "react";
 import { undo, type Saved } from "../api/edits";
+import { Reached } from "../machines/reached";
 import { t } from "../words";
 
 const Context = createContext<(saved: Saved) => void>(() => undefined);
@@ -42,6 +43,7 @@ export function ToastArea({ children }: { children: ReactNode }) {
         {shown && (
           <div className="sheet flex items-center gap-2 px-3 py-2 text-[0.86rem] md:flex-col md:items-start">
             <span className="min-w-0">{shown.text}</span>
+            {!shown.saved.draft && <Reached revision={shown.saved.revision} />}
             {!shown.undone && (
               <button type="button" className="button" onClick={() => void back(shown.saved)}>
                 <Undo2 size={15} aria-hidden /> {t("console.toast.undo")}
