@@ -86,7 +86,7 @@ package: build ## a Debian package in bin/, with a unit for systemd and the noti
 
 screenshots: build test-tools ## the pictures in docs/screenshots
 	@command -v Xvfb >/dev/null && command -v xterm >/dev/null && command -v import >/dev/null || { echo "apt: installing a terminal to take pictures of"; $(SUDO) $(APT) install -y --no-install-recommends xvfb xterm imagemagick x11-utils fonts-dejavu-core fonts-jetbrains-mono >/dev/null; }
-	SENTIER_SCREENSHOTS=$(CURDIR)/docs/screenshots go test -count=1 -run 'TestScreenshots|TestASourceInTheConsole|TestACalendarAndAListInTheConsole' ./internal/acceptance
+	SENTIER_SCREENSHOTS=$(CURDIR)/docs/screenshots go test -count=1 -run 'TestScreenshots|TestASourceInTheConsole|TestACalendarAndAListInTheConsole|TestMachinesInTheConsole|TestThePanelOfTheDemonstration' ./internal/acceptance
 	internal/acceptance/testdata/terminal.sh
 
 clean:

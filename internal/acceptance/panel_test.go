@@ -6,11 +6,15 @@ import (
 	"io"
 	"net/http"
 	"net/url"
+	"os"
 	"os/exec"
 	"regexp"
 	"strings"
 	"syscall"
 	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
 )
 
 // TestThePanelOfTheDemonstration is dark while divers are below, lit when they are up, does what whoever stands there may, stops by itself when they no longer
@@ -19,7 +23,7 @@ func TestThePanelOfTheDemonstration(t *testing.T) {
 	t.Parallel()
 	ctx, cancel := context.WithCancel(context.Background())
 	defer cancel()
-	cmd := exec.CommandContext(ctx, binary(t), "demo", "--gate", "--listen", "127.0.0.1:0")
+	cmd := exec.CommandContext(ctx, binary(t), "demo", "--gate", "--listen", "127.0.0.1:0", "--at", testNow(t).Format(time.RFC3339))
 	cmd.Cancel = func() error { return cmd.Process.Signal(syscall.SIGTERM) }
 	out, err := cmd.StdoutPipe()
 	if err == nil {
@@ -89,6 +93,12 @@ func TestThePanelOfTheDemonstration(t *testing.T) {
 		t.Fatal(errOut)
 	}
 	w.soon("the gate is lit", func() bool { return strings.Contains(look(), ">Open</button>") })
+	if os.Getenv("SENTIER_SCREENSHOTS") != "" {
+		b := w.browse()
+		b.do("the panel", chromedp.Navigate(at+"/?person=clara.fontes"))
+		b.see("At the panel:")
+		b.screenshot("panel")
+	}
 	if text := press("estuary-gate-1"); !strings.Contains(text, "opening") {
 		t.Errorf("pressed when it is lit: %s", text)
 	}

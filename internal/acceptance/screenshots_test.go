@@ -33,7 +33,6 @@ func TestScreenshots(t *testing.T) {
 		{"check-denied", question("user", "agnes.lindqvist", "right", "control", "device", "alder-gate-1", "at", "2026-11-24 20:00"), "What would have made it a yes"},
 		{"devices", "/devices", "Alder gate 1"},
 		{"today", "/", "Last changes"}, {"person", "/records/users/tomas.field", "Grants by name"},
-		{"device", "/records/devices/twin-bridge-north", "Barriers"},
 		{"upkeep", "/upkeep?kind=leftover", "Tomas Field is the only one"},
 		{"matrix", "/matrix?at=2026-11-24+10:00", "Winter contractors"},
 	} {
@@ -42,12 +41,6 @@ func TestScreenshots(t *testing.T) {
 		time.Sleep(400 * time.Millisecond) // fonts and the last rows
 		b.shot(filepath.Join(dir, page.name+".png"))
 	}
-	b.open("/matrix?at=2026-11-24+10:00")
-	b.see("Winter contractors")
-	b.do("as on paper", chromedp.EmulateViewport(1040, 735), emulated("print"), chromedp.Evaluate[chromedp.Void](`window.dispatchEvent(new Event("beforeprint"))`))
-	time.Sleep(400 * time.Millisecond)
-	b.shot(filepath.Join(dir, "matrix-paper.png"))
-	b.do("as on a screen", chromedp.EmulateViewport(1280, 800), emulated(""))
 	b.open("/records/grants/bridge-watch/edit")
 	b.press("line 1", `(//button[contains(., "Line 1")])[1]`)
 	b.click("Add a condition")

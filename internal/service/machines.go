@@ -165,7 +165,7 @@ func (s *Service) machine(st *replica.Status, key []byte) wire.Machine {
 		m.State = wire.MachineUnknown
 	case now.Sub(st.At) > silentAfter:
 		m.State = wire.MachineSilent
-	case m.Behind > 0 && st.At.Sub(current.At) > behindAfter:
+	case m.Behind > 0 && now.Sub(current.At) > behindAfter:
 		m.State = wire.MachineBehind
 	}
 	return m

@@ -16,6 +16,7 @@ import { GrantListPage } from "./grants/list";
 import { GroupListPage } from "./groups/list";
 import { HistoryPage } from "./history/page";
 import { KindListPage } from "./kinds/list";
+import { MachinesPage } from "./machines/page";
 import { MandateListPage } from "./mandates/list";
 import { MatrixPage } from "./matrix/page";
 import { PeopleListPage } from "./people/list";
@@ -105,6 +106,7 @@ export function App() {
           <Route path="/record" element={all(<AuditPage />)} />
           <Route path="/history" element={all(<HistoryPage />)} />
           <Route path="/service" element={all(<ServicePage />)} />
+          <Route path="/service/machines" element={all(<MachinesPage />)} />
           <Route path="/policy" element={all(<PolicyPage />)} />
           <Route path="/sheets" element={all(<SheetsPage />)} />
           <Route path="/records/:type/new" element={read(<EditPage />)} />

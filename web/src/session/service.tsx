@@ -4,12 +4,13 @@ import { useState, type ReactNode } from "react";
 import { serviceSettings, setServiceSettings, type ServiceSettings } from "../api/audit";
 import { reasonOf } from "../api/client";
 import { Hooks } from "../hooks/section";
-import { Machines } from "../machines/section";
 import { useOwner } from "./mandates";
+import { serviceTabs } from "./service-tabs";
 import { CheckBox, TextField } from "../ui/fields";
 import { Choose } from "../ui/choose";
 import { Combobox } from "../ui/combobox";
 import { Busy, Fault, Trouble } from "../ui/notice";
+import { PlaceTabs } from "../ui/tabs";
 import { t } from "../words";
 
 type Rule = ServiceSettings["decisions_of"][number];
@@ -33,7 +34,6 @@ export function ServicePage() {
   return (
     <>
       <Settings key={JSON.stringify(found.data)} now={found.data} save={save} />
-      <Machines />
       <Hooks />
     </>
   );
@@ -85,7 +85,10 @@ function Settings({ now, save }: { now: ServiceSettings; save: Saving }) {
   return (
     <form onSubmit={(e) => e.preventDefault()} className="mx-auto max-w-4xl">
       <div className="mb-4 flex items-center gap-3">
-        <h1 className="mr-auto">{t("console.service.title")}</h1>
+        <h1>{t("console.service.title")}</h1>
+        <span className="mr-auto">
+          <PlaceTabs place="service" tabs={serviceTabs} />
+        </span>
         {save.isSuccess && <p role="status">{t("console.service.saved")}</p>}
         {owner && (
           <button type="button" className="button primary" disabled={save.isPending} onClick={go}>

@@ -158,7 +158,7 @@ const looks: Record<string, string> = {
   sources: "/people/sources",
   vanished: "/people/sources",
   hooks: "/service",
-  machines: "/service",
+  machines: "/service/machines",
   drafts: "/upkeep/drafts",
   drafts_failed: "/upkeep/drafts",
   reviews: "/upkeep/reviews",

@@ -3,8 +3,10 @@ import { Check, Clock, HelpCircle, TriangleAlert } from "lucide-react";
 import { reasonOf } from "../api/client";
 import { admitMachine, dropMachine, machines, type Machine } from "../api/machines";
 import { useOwner } from "../session/mandates";
+import { serviceTabs } from "../session/service-tabs";
 import { Footer, Modal } from "../ui/modal";
-import { Fault } from "../ui/notice";
+import { Busy, Trouble } from "../ui/notice";
+import { PlaceTabs } from "../ui/tabs";
 import { Instant } from "../ui/time";
 import { useZone } from "../ui/time-field";
 import { number, t } from "../words";
@@ -12,25 +14,30 @@ import { number, t } from "../words";
 /** How often machines are looked at anew, in milliseconds. */
 const again = 3_000;
 
-/** Machines are those on which the service runs: from which revision each answers, and when it was last heard of. There is nothing to see of one alone. */
-export function Machines() {
+/** MachinesPage shows the machines on which the service runs: from which revision each answers, and when it was last heard of. */
+export function MachinesPage() {
   const found = useQuery({ queryKey: ["machines"], queryFn: machines, refetchInterval: again });
-  if (found.data?.alone) return null;
-  const list = found.data?.list ?? [];
+  if (found.error) return <Trouble error={found.error} />;
+  if (!found.data) return <Busy />;
+  const { list, alone, now } = found.data;
   return (
-    <section className="sheet mx-auto mt-5 max-w-4xl" aria-labelledby="machines">
-      <h2 id="machines" className="border-b border-line px-4 py-2.5">
-        {t("console.machine.title")}
-      </h2>
-      <Fault text={found.error ? reasonOf(found.error, t("console.unreachable")) : undefined} className="m-4" />
-      {list.length > 0 && <p className="px-4 pt-3">{summary(list)}</p>}
-      <ul className="py-1">
-        {list.map((m) => (
-          <One key={m.name} machine={m} now={new Date(found.data?.now ?? 0)} />
-        ))}
-      </ul>
-      <p className="px-4 pb-3 text-[0.86rem] text-soft">{t("console.machine.help")}</p>
-    </section>
+    <div className="mx-auto max-w-4xl">
+      <div className="mb-4 flex flex-wrap items-center gap-x-6 gap-y-2">
+        <h1>{t("console.machine.title")}</h1>
+        <PlaceTabs place="service" tabs={serviceTabs} />
+      </div>
+      <p className="mb-3 max-w-[80ch] text-soft">{t(alone ? "console.machine.alone" : "console.machine.help")}</p>
+      {!alone && (
+        <section className="sheet">
+          <h2 className="border-b border-line px-4 py-2.5">{summary(list)}</h2>
+          <ul className="py-1">
+            {list.map((m) => (
+              <One key={m.name} machine={m} now={new Date(now)} />
+            ))}
+          </ul>
+        </section>
+      )}
+    </div>
   );
 }
 
