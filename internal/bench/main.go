@@ -78,6 +78,10 @@ func main() {
 	write := flag.String("write", "", "file to write the report to")
 	profile := flag.String("profile", "", "file to write a CPU profile to")
 	flag.Parse()
+	if *loaded != "" {
+		askFollower(*loaded)
+		return
+	}
 	r := &run{wanted: regexp.MustCompile(*only), entries: *entries}
 	for _, s := range strings.Split(*sizes, ",") {
 		n, err := strconv.Atoi(s)

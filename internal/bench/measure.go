@@ -45,7 +45,7 @@ func (r *run) measure(n int) {
 	if r.wants("read") && n < 100_000 {
 		r.readers(w, n)
 	}
-	if r.wants("service") || r.wants("edit|page|import|SCIM|http|sql|start|record|past") {
+	if r.wants("service") || r.wants("edit|page|import|SCIM|http|sql|start|record|past|machines") {
 		r.service(w, n)
 	}
 }
@@ -93,6 +93,12 @@ func (r *run) service(w *world, n int) {
 		*w = world{} // as a start finds the memory: without a second policy to look through for garbage
 		r.starts(s, n)
 	}
+	if r.wants("machines") {
+		if n >= large {
+			*w = world{}
+		}
+		r.machines(s, n)
+	}
 }
 
 func (r *run) memory(w *world, n int, compiled uint64) {
@@ -139,6 +145,9 @@ What the figures are:
 - **the impact of a group on many devices**: a grant on 10,000 devices is given to a group of 10,000 people, who have much else: told before it is saved, in
   three degrees, against compiling the whole policy.
 - **all findings**, and **after one edit**: of upkeep; somebody joins a crew. **100 expectations beside an edit**: what each such edit is held against.
+- **a new machine that follows**: reading a snapshot and verifying, checking and compiling all of it, against the start of the service on its own folder.
+- **a change known at a follower**: from its answer until the other machine decides by it, against adding such an entry to the log and nothing else.
+- **two followers**: each with who asks it on a core of its own, against one.
 - **start**: reading and decoding all records, checking every reference and name again, and compiling.
 
 What made the figures what they are, as the profiles showed, and where they are tight:

@@ -11,6 +11,7 @@ import (
 	"os"
 	"path/filepath"
 	"strconv"
+	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -30,7 +31,15 @@ var began = time.Date(2026, 11, 24, 10, 0, 0, 0, time.UTC)
 // servers is one server of the log, in this process.
 func servers(t *testing.T) string {
 	t.Helper()
-	s, err := server.NewServer(&server.Options{Host: "127.0.0.1", Port: -1, JetStream: true, StoreDir: t.TempDir(), NoSigs: true, NoLog: true})
+	s := serve(t, t.TempDir(), -1)
+	t.Cleanup(func() { s.Shutdown(); s.WaitForShutdown() })
+	return s.ClientURL()
+}
+
+// serve starts a server of the log on a folder.
+func serve(t *testing.T, dir string, port int) *server.Server {
+	t.Helper()
+	s, err := server.NewServer(&server.Options{Host: "127.0.0.1", Port: port, JetStream: true, StoreDir: dir, NoSigs: true, NoLog: true})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -38,8 +47,7 @@ func servers(t *testing.T) string {
 	if !s.ReadyForConnections(10 * time.Second) {
 		t.Fatal("the server of the log does not answer")
 	}
-	t.Cleanup(func() { s.Shutdown(); s.WaitForShutdown() })
-	return s.ClientURL()
+	return s
 }
 
 func connect(t *testing.T, url, name string) *bus.Bus {
@@ -134,6 +142,7 @@ func begin(t *testing.T, dir string, p *policy.Policy) {
 // follower is a machine that follows, and what it had at each revision.
 type follower struct {
 	*replica.Follower
+	dir string
 	mu  sync.Mutex
 	had map[uint64]*policy.Policy
 	end func()
@@ -141,7 +150,7 @@ type follower struct {
 
 func follows(t *testing.T, b *bus.Bus, dir string, keys replica.Keys) *follower {
 	t.Helper()
-	f := &follower{had: map[uint64]*policy.Policy{}}
+	f := &follower{dir: dir, had: map[uint64]*policy.Policy{}}
 	var err error
 	if f.Follower, err = replica.OpenFollower(t.Context(), replica.FollowerOptions{Bus: b, Keys: keys, Dir: dir, Log: slog.New(slog.DiscardHandler)}); err != nil {
 		t.Fatal(err)
@@ -199,10 +208,18 @@ func signing(t *testing.T) (*replica.Signer, replica.Keys, ed25519.PublicKey) {
 	return signer, keys, public
 }
 
-// TestFollowersHaveEachRevisionAsItWasWritten, whenever they come and with whatever they have on their disks.
+// TestFollowersHaveEachRevisionAsItWasWritten, whenever they come, with whatever they have on their disks, and however often the line is cut: over a thousand
+// random edits.
 func TestFollowersHaveEachRevisionAsItWasWritten(t *testing.T) {
 	t.Parallel()
-	url := servers(t)
+	store := t.TempDir()
+	s := serve(t, store, -1)
+	t.Cleanup(func() { s.Shutdown(); s.WaitForShutdown() })
+	url := s.ClientURL()
+	port, err := strconv.Atoi(url[strings.LastIndexByte(url, ':')+1:])
+	if err != nil {
+		t.Fatal(err)
+	}
 	signer, keys, _ := signing(t)
 	m := specimen.Maker{Rand: rand.New(rand.NewPCG(11, 15))}
 	home := t.TempDir()
@@ -217,28 +234,35 @@ func TestFollowersHaveEachRevisionAsItWasWritten(t *testing.T) {
 	defer func() { stop(); <-kept }()
 
 	early := follows(t, connect(t, url, "estuary"), t.TempDir(), keys)
-	cut := t.TempDir() // of one that comes and goes
-	for n := range 300 {
+	comes, old := t.TempDir(), t.TempDir() // of one that comes and goes, and what another had long ago
+	for n := range 1000 {
 		w.step(m)
-		if n == 60 {
-			if err := w.log.Know(t.Context(), map[string]string{"token/1": `{"user":"gate"}`, "token/2": `{"user":"panel"}`}); err != nil {
+		switch n {
+		case 60:
+			w.know(map[string]string{"token/1": `{"user":"gate"}`, "token/2": `{"user":"panel"}`})
+		case 180:
+			w.know(map[string]string{"token/2": `{"user":"panel"}`})
+		case 100:
+			early.until(t, w.log.Seq())
+			if err := os.CopyFS(old, os.DirFS(early.dir)); err != nil {
 				t.Fatal(err)
 			}
 		}
-		if n == 180 {
-			if err := w.log.Know(t.Context(), map[string]string{"token/2": `{"user":"panel"}`}); err != nil {
-				t.Fatal(err)
-			}
+		if n%230 == 120 { // the servers are gone for a moment
+			s.Shutdown()
+			s.WaitForShutdown()
+			s = serve(t, store, port)
 		}
-		if n%90 == 20 {
-			f := follows(t, connect(t, url, "twin-bridges"), cut, keys)
+		if n%170 == 20 {
+			f := follows(t, connect(t, url, "twin-bridges"), comes, keys)
 			f.until(t, w.log.Seq())
 			sees(t, f, w)
 			f.end()
 		}
 	}
 	late := follows(t, connect(t, url, "summit"), t.TempDir(), keys)
-	for _, f := range []*follower{early, late} {
+	again := follows(t, connect(t, url, "mill-basin"), old, keys)
+	for _, f := range []*follower{early, late, again} {
 		f.until(t, w.log.Seq())
 		sees(t, f, w)
 		if _, ok := f.Copy().Facts.Get("token/1"); ok || f.Copy().Facts.Len() != 1 {
@@ -250,6 +274,13 @@ func TestFollowersHaveEachRevisionAsItWasWritten(t *testing.T) {
 	}
 	if len(early.had) != len(w.all) && len(early.had) != len(w.all)+1 {
 		t.Errorf("the early follower had %d revisions of %d", len(early.had), len(w.all))
+	}
+}
+
+func (w *writer) know(facts map[string]string) {
+	w.t.Helper()
+	if err := w.log.Know(w.t.Context(), facts); err != nil {
+		w.t.Fatal(err)
 	}
 }
 

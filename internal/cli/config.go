@@ -139,10 +139,14 @@ func (v *serving) inEnvironment() (map[string]any, error) {
 
 func (v *serving) given() (map[string]any, error) {
 	return v.each(func(f *pflag.Flag) (any, bool) {
-		if list, ok := f.Value.(pflag.SliceValue); ok {
+		value := f.Value
+		if named, ok := value.(taking); ok {
+			value = named.Value
+		}
+		if list, ok := value.(pflag.SliceValue); ok {
 			return list.GetSlice(), f.Changed
 		}
-		return f.Value.String(), f.Changed
+		return value.String(), f.Changed
 	})
 }
 

@@ -43,6 +43,9 @@ func TestWhereASettingComesFrom(t *testing.T) {
 			t.Errorf("%s is %q, want %q", name, got[name], want)
 		}
 	}
+	if _, out, _ := run("--trusted-proxy", "10.20.0.0/16,127.0.0.0/8"); !strings.Contains(out, `"10.20.0.0/16,127.0.0.0/8"`) {
+		t.Errorf("a list by its flag: %s", out)
+	}
 	for text, want := range map[string]string{"lisen: x\n": "did you mean listen?", "listen: [\n": "sentier.yaml", "colour: red\n": "it has audit-stdout, "} {
 		write(text)
 		if code, _, errOut := run(); code != 2 || !strings.Contains(errOut, want) || strings.Count(strings.TrimSpace(errOut), "\n") > 0 {

@@ -280,8 +280,14 @@ func (l *Log) keepFirst(ctx context.Context, keep func(published func(r *store.R
 	if err != nil && !errors.Is(err, store.ErrUnmarked) || made.Number == 0 {
 		return err
 	}
-	if failed := errors.Join(l.publishUpTo(ctx, made.Number-1), l.publishRevision(ctx, &made, of)); failed != nil {
-		l.log.Warn("a revision is not told to those who follow over HTTP, who begin anew", "error", failed)
+	failed := errSkip // another process has made one in between, as it makes the first
+	if made.Number == l.at.number+1 {
+		failed = l.publishRevision(ctx, &made, of)
+	}
+	if failed != nil {
+		if !errors.Is(failed, errSkip) {
+			l.log.Warn("a revision is not told to those who follow over HTTP, who begin anew", "error", failed)
+		}
 		l.skip(&Entry{Number: made.Number, Chain: made.Chain})
 	}
 	return err
@@ -663,7 +669,9 @@ func (l *Log) Snapshot(ctx context.Context, withFacts bool, into *os.File) (Head
 	if err == nil && len(last) == 0 {
 		err = ErrNone
 	}
-	if err == nil {
+	if _, ok := l.bus.(*Ring); ok && err == nil && last[0].Number != l.at.number {
+		l.skip(&Entry{Number: last[0].Number, Chain: last[0].Chain})
+	} else if err == nil {
 		err = l.publishUpTo(ctx, last[0].Number)
 	}
 	if err != nil {
