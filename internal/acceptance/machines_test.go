@@ -477,6 +477,10 @@ func TestTheLogOverHTTP(t *testing.T) {
 	if err != nil || c.Facts.Len() > 0 || int(c.Revision.Number) != w.revision(w.token) {
 		t.Errorf("a snapshot over HTTP: revision %d, %d facts, %v", head.Number, c.Facts.Len(), err)
 	}
+	_, _, picture := w.ask("GET", fmt.Sprintf("/api/v1/snapshot?picture=%d", replica.PictureForm), gate, "")
+	if same, head, err := keys.ReadSnapshot(strings.NewReader(picture)); err != nil || head.Picture == 0 || len(c.Policy.Compare(same.Policy)) > 0 || same.Revision.Number != c.Revision.Number {
+		t.Errorf("a snapshot as a picture: %+v, %v", head, err)
+	}
 	if status, _, text := w.ask("GET", "/api/v1/log?after=x", gate, ""); status != 400 {
 		t.Errorf("a place that is none: %d %s", status, text)
 	}

@@ -29,6 +29,7 @@ import (
 	"sentier/internal/decision"
 	"sentier/internal/demo"
 	"sentier/internal/policy"
+	"sentier/internal/replica"
 )
 
 // machines measures what machines that follow take.
@@ -42,7 +43,7 @@ func (r *run) machines(s *running, n int) {
 // carried measures a point that begins with a snapshot against the start of the service, and its decisions against those of the core.
 func (r *run) carried(s *running, n int) {
 	file := filepath.Join(s.dir, "bench.snapshot")
-	check(os.WriteFile(file, s.call("GET", "/api/v1/snapshot", ""), 0o600))
+	check(os.WriteFile(file, s.call("GET", "/api/v1/snapshot?picture="+strconv.FormatUint(replica.PictureForm, 10), ""), 0o600))
 	key := s.key()
 	s.stop()
 	runtime.GC()
@@ -69,7 +70,13 @@ func (r *run) carried(s *running, n int) {
 	if n >= large {
 		r.report(figure{"memory of a machine that follows", n, float64(follows) / float64(writes), 1.1, false, fmt.Sprintf("%d MB, the service %d MB", follows>>20, writes>>20)})
 	}
-	compiled := decision.Compile(s.service.State().Policy)
+	keys, err := replica.Trust(parsed(key))
+	check(err)
+	snapshot, err := os.Open(file)
+	check(err)
+	c, _, err := keys.ReadSnapshot(snapshot)
+	check(errors.Join(err, snapshot.Close()))
+	compiled := decision.Compile(c.Policy) // of records that lie in memory as those of the point do
 	users, devices := some[*policy.User](compiled.Policy()), some[*policy.Device](compiled.Policy())
 	core := oneOf(func(i int) {
 		q := decision.Question{User: policy.UserID(users[i%len(users)]), Device: policy.DeviceID(devices[i%len(devices)]), Right: policy.View, At: time.Now()}
@@ -238,6 +245,7 @@ func (r *run) beside(s *running, n int, url, key, dir string) {
 		}
 		go io.Copy(io.Discard, out)
 	}
+	s.call("PATCH", "/api/v1/service", `{"decisions":"none"}`) // what is recorded is measured by itself
 	ask := func(core int) *exec.Cmd {
 		c := exec.Command("taskset", "-c", strconv.Itoa(core), self, "-load", at[core])
 		c.Env = append(os.Environ(), "GOMAXPROCS=1", "BENCH_TOKEN="+s.token)

@@ -13,15 +13,15 @@ type File struct{ Path string }
 
 // Objects lists the snapshot; see [replica.Feed].
 func (f File) Objects(_ context.Context, prefix string) ([]string, error) {
-	if prefix == snapshotOverHTTP {
-		return []string{snapshotOverHTTP}, nil
+	if prefix == pictureOverHTTP {
+		return []string{prefix}, nil
 	}
 	return nil, nil
 }
 
 // Get gives the snapshot; see [replica.Feed].
 func (f File) Get(_ context.Context, name string) (io.ReadCloser, error) {
-	if name != snapshotOverHTTP {
+	if name != pictureOverHTTP {
 		return nil, replica.ErrNone
 	}
 	return os.Open(f.Path)

@@ -136,24 +136,31 @@ func (h *HTTP) Beats(ctx context.Context, heard func(text []byte)) error {
 	return nil
 }
 
-// snapshotOverHTTP is the name of the snapshot that can be had: that of now.
-const snapshotOverHTTP = "snapshot-"
+// The snapshots that can be had: those of now.
+const (
+	pictureOverHTTP = "snapshot-"
+	rowsOverHTTP    = "rows-"
+)
 
 // Objects lists the snapshot that can be had; see [replica.Feed].
 func (h *HTTP) Objects(_ context.Context, prefix string) ([]string, error) {
-	if prefix == snapshotOverHTTP {
-		return []string{snapshotOverHTTP}, nil
+	if prefix == pictureOverHTTP || prefix == rowsOverHTTP {
+		return []string{prefix}, nil
 	}
 	return nil, nil
 }
 
 // Get gives an object; see [replica.Feed].
 func (h *HTTP) Get(ctx context.Context, name string) (io.ReadCloser, error) {
-	path := "/api/v1/snapshot"
-	if name != snapshotOverHTTP {
+	path, query := "/api/v1/snapshot", url.Values{}
+	switch name {
+	case pictureOverHTTP:
+		query.Set("picture", strconv.FormatUint(replica.PictureForm, 10))
+	case rowsOverHTTP:
+	default:
 		path = "/api/v1/log/" + url.PathEscape(name)
 	}
-	resp, err := h.get(ctx, path, nil)
+	resp, err := h.get(ctx, path, query)
 	if err != nil {
 		return nil, err
 	}

@@ -135,7 +135,9 @@ func (d *Daemon) join(ctx context.Context, borders *service.Borders, o *server.O
 	if err := d.line.write(ctx, d); err != nil {
 		return err
 	}
-	o.Revisions = &server.Log{Bus: d.line.carrier, Snapshot: func(ctx context.Context) (io.ReadSeekCloser, error) { return d.line.snapshot(ctx, d) }}
+	o.Revisions = &server.Log{Bus: d.line.carrier, Snapshot: func(ctx context.Context, picture bool) (io.ReadSeekCloser, error) {
+		return d.line.snapshot(ctx, d, picture)
+	}}
 	borders.Machines, borders.Line, borders.Revisions = d.line.said, d.line.log, replica.Revisions{Kept: d.store, Log: d.line.log}
 	if d.line.bus != nil {
 		o.Place = func() uint64 { return d.line.place(d.Service) }

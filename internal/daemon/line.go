@@ -17,8 +17,10 @@ import (
 
 	"sentier/internal/audit"
 	"sentier/internal/bus"
+	"sentier/internal/policy"
 	"sentier/internal/replica"
 	"sentier/internal/service"
+	"sentier/internal/store"
 )
 
 // Line says how the servers of the log of revisions are reached, by which several machines are one service.
@@ -144,6 +146,13 @@ func (l *line) write(ctx context.Context, d *Daemon) error {
 	}
 	l.log, err = replica.OpenLog(ctx, replica.LogOptions{
 		Bus: carrier, Signer: l.signer, Keys: keys, Local: d.store, Me: replica.Writer{Machine: l.name, URL: at}, Clock: d.options.Clock, Log: d.options.Log,
+		Policy: func() (*policy.Policy, store.Revision) {
+			if d.Service == nil { // it is not open yet
+				return nil, store.Revision{}
+			}
+			st := d.Service.State()
+			return st.Policy, st.Revision
+		},
 	})
 	return err
 }
@@ -421,46 +430,54 @@ func (r *boundedRecord) Add(entries ...audit.Entry) error {
 	return nil
 }
 
-// snapshots keeps the last snapshot that was asked for over HTTP, as long as no revision comes.
+// snapshots keeps the last snapshots that were asked for over HTTP, as long as no revision comes: as rows, and as a picture.
 type snapshots struct {
-	mu     sync.Mutex
+	mu   sync.Mutex
+	kept map[bool]keptSnapshot
+}
+
+type keptSnapshot struct {
 	path   string
 	number uint64
 }
 
 // snapshot is one of the policy as it is, without what else is known.
-func (l *line) snapshot(ctx context.Context, d *Daemon) (io.ReadSeekCloser, error) {
+func (l *line) snapshot(ctx context.Context, d *Daemon, picture bool) (io.ReadSeekCloser, error) {
 	s := &l.shot
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if s.path != "" && s.number == d.Service.State().Revision.Number {
-		return os.Open(s.path)
+	before := s.kept[picture]
+	if before.path != "" && before.number == d.Service.State().Revision.Number {
+		return os.Open(before.path)
 	}
 	file, err := os.CreateTemp("", "sentier-snapshot-*")
 	if err != nil {
 		return nil, err
 	}
-	head, err := l.log.Snapshot(ctx, false, file)
+	head, err := l.log.Snapshot(ctx, picture, false, file)
 	if err == nil {
 		_, err = file.Seek(0, io.SeekStart)
 	}
 	if err != nil {
 		return nil, errors.Join(err, file.Close(), os.Remove(file.Name()))
 	}
-	before := s.path
-	s.path, s.number = file.Name(), head.Number
-	if before != "" {
-		err = os.Remove(before)
+	if s.kept == nil {
+		s.kept = map[bool]keptSnapshot{}
+	}
+	s.kept[picture] = keptSnapshot{file.Name(), head.Number}
+	if before.path != "" {
+		err = os.Remove(before.path)
 	}
 	return file, err
 }
 
-// close lets the kept one go.
+// close lets the kept ones go.
 func (s *snapshots) close() error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if s.path == "" {
-		return nil
+	var err error
+	for _, kept := range s.kept {
+		err = errors.Join(err, os.Remove(kept.path))
 	}
-	return os.Remove(s.path)
+	return err
 }

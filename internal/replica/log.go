@@ -30,8 +30,9 @@ import (
 const (
 	mostInLog      = 512 << 10 // bytes of an entry; the changes of a larger one are kept apart
 	snapshotsKept  = 2
-	snapshotsAfter = 1000 // revisions
-	snapshotPrefix = "snapshot-"
+	snapshotsAfter = 1000             // revisions
+	snapshotPrefix = "snapshot-"      // pictures
+	rowsPrefix     = "rows-"          // the same, as rows
 	publishTime    = 10 * time.Second // in which it must be known whether the log has an entry
 	publishAgain   = 300 * time.Millisecond
 )
@@ -41,7 +42,8 @@ const ChangesPrefix = "changes-"
 
 // Local is the store of the machine that writes, as far as the log asks of it.
 type Local interface {
-	Rows
+	// Rows writes the rows of the policy as they are at the moment at which it calls begun.
+	Rows(ctx context.Context, to io.Writer, begun func()) (store.Revision, error)
 	Revisions(ctx context.Context, w store.Which, limit int) ([]store.Revision, error)
 	RawChanges(ctx context.Context, revision uint64) ([]store.Change, error)
 	Take(ctx context.Context, r *store.Revision, changes []store.Change) error
@@ -56,6 +58,7 @@ type Log struct {
 	me     Writer
 	clock  func() time.Time
 	log    *slog.Logger
+	policy func() (*policy.Policy, store.Revision) // nil: it is not known
 
 	mu     sync.Mutex // held from the publishing of an entry until the machine has it too
 	at     end
@@ -92,6 +95,8 @@ type LogOptions struct {
 	Me     Writer
 	Clock  func() time.Time
 	Log    *slog.Logger
+	// Policy is the policy that the machine answers from, and its revision; nil: snapshots are of rows alone.
+	Policy func() (*policy.Policy, store.Revision)
 }
 
 // DivergedError is that the log and the machine have gone different ways.
@@ -103,7 +108,7 @@ func (e *DivergedError) Error() string {
 
 // OpenLog begins to write the log: the machine takes over what the log has and it has not, and the log what it lacks.
 func OpenLog(ctx context.Context, o LogOptions) (*Log, error) {
-	l := &Log{bus: o.Bus, signer: o.Signer, keys: o.Keys, local: o.Local, me: o.Me, clock: o.Clock, log: o.Log, facts: map[string]string{}, seqs: map[uint64]uint64{}, moment: make(chan struct{}, 1)}
+	l := &Log{bus: o.Bus, signer: o.Signer, keys: o.Keys, local: o.Local, me: o.Me, clock: o.Clock, log: o.Log, policy: o.Policy, facts: map[string]string{}, seqs: map[uint64]uint64{}, moment: make(chan struct{}, 1)}
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	if err := l.begin(ctx); err != nil {
@@ -628,28 +633,18 @@ func (l *Log) takeSnapshot(ctx context.Context) error {
 	if _, ok := l.bus.(*Ring); ok { // whoever follows over HTTP asks for one
 		return nil
 	}
-	file, err := os.CreateTemp("", "sentier-snapshot-*")
-	if err != nil {
-		return err
-	}
-	defer os.Remove(file.Name()) // and if it cannot be, the machine clears its temporary files
-	defer file.Close()
-	head, err := l.Snapshot(ctx, true, file)
-	if errors.Is(err, ErrNone) { // there is no policy yet
-		return nil
-	}
-	if err == nil {
-		err = sought(file)
-	}
-	if err != nil {
-		return err
-	}
-	name := snapshotName(&head)
-	if err := l.bus.Put(ctx, name, file); err != nil {
-		return err
+	var head Head
+	var name string
+	for _, picture := range []bool{false, true} {
+		var err error
+		if head, name, err = l.putSnapshot(ctx, picture); errors.Is(err, ErrNone) { // there is no policy yet
+			return nil
+		} else if err != nil {
+			return err
+		}
 	}
 	l.mu.Lock()
-	err = l.publish(ctx, &Entry{Kind: Snapshot, Epoch: l.at.epoch, Object: &Object{Name: name, Size: head.Size, SHA256: head.SHA256}})
+	err := l.publish(ctx, &Entry{Kind: Snapshot, Epoch: l.at.epoch, Object: &Object{Name: name, Size: head.Size, SHA256: head.SHA256}})
 	l.mu.Unlock()
 	if err != nil {
 		return err
@@ -659,10 +654,31 @@ func (l *Log) takeSnapshot(ctx context.Context) error {
 	return l.forget(ctx)
 }
 
-// Snapshot writes a snapshot of the policy as it is into a file that is empty, with what else is known or without it. The error is [ErrNone] where there is no
-// policy yet.
-func (l *Log) Snapshot(ctx context.Context, withFacts bool, into *os.File) (Head, error) {
-	l.mu.Lock() // until the rows are those of a moment
+// putSnapshot takes a snapshot, and keeps it as an object.
+func (l *Log) putSnapshot(ctx context.Context, picture bool) (head Head, name string, err error) {
+	file, err := os.CreateTemp("", "sentier-snapshot-*")
+	if err != nil {
+		return head, "", err
+	}
+	defer os.Remove(file.Name()) // and if it cannot be, the machine clears its temporary files
+	defer file.Close()
+	if head, err = l.Snapshot(ctx, picture, true, file); err == nil {
+		err = sought(file)
+	}
+	if err != nil {
+		return head, "", err
+	}
+	name = snapshotName(rowsPrefix, &head)
+	if picture {
+		name = snapshotName(snapshotPrefix, &head)
+	}
+	return head, name, l.bus.Put(ctx, name, file)
+}
+
+// Snapshot writes a snapshot of the policy as it is into a file that is empty: as a picture for a program of the same version, or as rows for any; with what
+// else is known or without it. The error is [ErrNone] where there is no policy yet.
+func (l *Log) Snapshot(ctx context.Context, picture, withFacts bool, into *os.File) (Head, error) {
+	l.mu.Lock() // until what is written is that of a moment
 	free := sync.OnceFunc(l.mu.Unlock)
 	defer free()
 	last, err := l.local.Revisions(ctx, store.Which{}, 1)
@@ -677,11 +693,17 @@ func (l *Log) Snapshot(ctx context.Context, withFacts bool, into *os.File) (Head
 	if err != nil {
 		return Head{}, err
 	}
-	at := Standing{Epoch: l.at.epoch, Seq: l.at.seq, Writer: l.me, Made: l.clock()}
+	at := Standing{Epoch: l.at.epoch, Seq: l.at.seq, Writer: l.me, Made: l.clock(), form: formRows}
 	if withFacts {
 		at.Facts = l.facts
 	}
-	return l.signer.WriteSnapshot(ctx, l.local, at, free, into)
+	from := body(l.local.Rows)
+	if picture && l.policy != nil {
+		if p, r := l.policy(); p != nil && r.Number == l.at.number { // it is so but for moments after a change
+			from, at.form, at.picture = pictured(p, r), formPicture, policy.PictureForm
+		}
+	}
+	return l.signer.writeSnapshot(ctx, from, at, free, into)
 }
 
 // forget lets go what nobody begins with any more.
@@ -697,7 +719,12 @@ func (l *Log) forget(ctx context.Context) error {
 	if err := l.bus.Forget(ctx, seq); err != nil {
 		return err
 	}
-	gone := names[:len(names)-snapshotsKept]
+	gone := slices.Clone(names[:len(names)-snapshotsKept])
+	rows, err := l.bus.Objects(ctx, rowsPrefix)
+	if err != nil {
+		return err
+	}
+	gone = append(gone, rows[:max(0, len(rows)-snapshotsKept)]...)
 	changes, err := l.bus.Objects(ctx, ChangesPrefix)
 	if err != nil {
 		return err
@@ -712,8 +739,8 @@ func (l *Log) forget(ctx context.Context) error {
 }
 
 // snapshotName is the name of a snapshot as an object: a later one comes after it.
-func snapshotName(h *Head) string {
-	return fmt.Sprintf("%s%020d-%020d-%x", snapshotPrefix, h.Seq, h.Number, h.SHA256[:8])
+func snapshotName(prefix string, h *Head) string {
+	return fmt.Sprintf("%s%020d-%020d-%x", prefix, h.Seq, h.Number, h.SHA256[:8])
 }
 
 // ofSnapshot reads of what a snapshot is from its name.
@@ -746,9 +773,18 @@ func (l *Log) newestFacts(ctx context.Context) (since uint64, facts container.Ma
 	return o.head.Seq, o.facts, nil
 }
 
-// takeNewest copies the newest snapshot that is good into a file. The error is [ErrNone] where there is none.
+// takeNewest copies the newest snapshot that is good into a file: a picture, or rows where that is of another version. The error is [ErrNone] where there is
+// none.
 func takeNewest(ctx context.Context, bus Feed, keys Keys, into *os.File) (Head, error) {
-	names, err := bus.Objects(ctx, snapshotPrefix)
+	head, err := takeOf(ctx, bus, keys, snapshotPrefix, into)
+	if errors.Is(err, ErrNone) || errors.As(err, new(*OtherError)) {
+		head, err = takeOf(ctx, bus, keys, rowsPrefix, into)
+	}
+	return head, err
+}
+
+func takeOf(ctx context.Context, bus Feed, keys Keys, prefix string, into *os.File) (Head, error) {
+	names, err := bus.Objects(ctx, prefix)
 	if err != nil {
 		return Head{}, err
 	}

@@ -5,6 +5,7 @@ import (
 	"bytes"
 	"context"
 	"crypto/sha256"
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"io"
@@ -18,31 +19,45 @@ import (
 
 	"sentier/internal/container"
 	"sentier/internal/database"
+	"sentier/internal/policy"
 	"sentier/internal/store"
 )
 
-// snapshotForm is the version of what follows the head of a snapshot: the facts, a line each, and the rows of [store.Store.Rows], compressed by Zstandard
-// (RFC 8878).
-const snapshotForm = 1
+// What follows the head of a snapshot, compressed by Zstandard (RFC 8878): the facts, a line each, and then the policy.
+const (
+	formRows    = 1 // as the rows of [store.Store.Rows], which every version reads
+	formPicture = 2 // as a picture ([policy.Policy.Picture]), which a program of the same records has at once
+)
+
+// PictureForm is the form of pictures that this program has.
+var PictureForm = policy.PictureForm
+
+// OtherError is that a snapshot is a picture of a program with other records. One of rows can be read.
+type OtherError struct{ What string }
+
+func (e *OtherError) Error() string {
+	return e.What + " is a picture that this version of the program does not know"
+}
 
 // factLine begins the line of a fact: then come its key and its value, with tabs between, which neither holds.
 const factLine = "fact\t"
 
 // Head says what a snapshot is of. It is the first line, signed; the rest is the body.
 type Head struct {
-	Form   int       `json:"form"`
-	Epoch  uint64    `json:"epoch"`
-	Seq    uint64    `json:"seq"` // of the last entry of the log that is in it
-	Number uint64    `json:"revision"`
-	Chain  []byte    `json:"chain"`
-	State  []byte    `json:"state"` // hash over all rows
-	At     time.Time `json:"at"`    // of the revision
-	By     string    `json:"by,omitempty"`
-	Via    string    `json:"via,omitempty"`
-	Note   string    `json:"note,omitempty"`
-	Made   time.Time `json:"made"` // when it was taken
-	Size   int64     `json:"size"` // of the body, in bytes
-	SHA256 []byte    `json:"sha256"`
+	Form    int       `json:"form"`
+	Picture uint64    `json:"picture,omitempty"` // form of the picture
+	Epoch   uint64    `json:"epoch"`
+	Seq     uint64    `json:"seq"` // of the last entry of the log that is in it
+	Number  uint64    `json:"revision"`
+	Chain   []byte    `json:"chain"`
+	State   []byte    `json:"state"` // hash over all rows
+	At      time.Time `json:"at"`    // of the revision
+	By      string    `json:"by,omitempty"`
+	Via     string    `json:"via,omitempty"`
+	Note    string    `json:"note,omitempty"`
+	Made    time.Time `json:"made"` // when it was taken
+	Size    int64     `json:"size"` // of the body, in bytes
+	SHA256  []byte    `json:"sha256"`
 	Writer
 }
 
@@ -51,10 +66,52 @@ const (
 	mostWindow = 256 << 20 // of what is unpacked at a time
 )
 
-// Rows are where the rows of a policy come from. A [store.Store] is one.
-type Rows interface {
-	// Rows writes the rows as they are at the moment at which it calls begun.
-	Rows(ctx context.Context, to io.Writer, begun func()) (store.Revision, error)
+// body writes the policy of a snapshot, as it is at the moment at which it calls begun, and gives its revision.
+type body func(ctx context.Context, to io.Writer, begun func()) (store.Revision, error)
+
+// pictured writes a policy as a picture.
+func pictured(p *policy.Policy, r store.Revision) body {
+	return func(_ context.Context, to io.Writer, begun func()) (store.Revision, error) {
+		begun()
+		return r, p.Picture(func(part policy.Part) error {
+			head := append(make([]byte, 0, partHead), byte(part.Type))
+			head = binary.BigEndian.AppendUint32(head, uint32(part.Count))
+			head = binary.BigEndian.AppendUint32(head, uint32(len(part.Body)))
+			if _, err := to.Write(head); err != nil {
+				return err
+			}
+			_, err := to.Write(part.Body)
+			return err
+		})
+	}
+}
+
+// partHead is how long what stands before a part of a picture is: its type, how many records it has, and how many bytes.
+const partHead = 1 + 4 + 4
+
+// mostPart bounds a part of a picture, in bytes.
+const mostPart = 1 << 30
+
+// readPicture reads a policy that [pictured] has written.
+func readPicture(from io.Reader) (*policy.Policy, error) {
+	var parts []policy.Part
+	head := make([]byte, partHead)
+	for {
+		if _, err := io.ReadFull(from, head); err == io.EOF {
+			return policy.FromPicture(parts)
+		} else if err != nil {
+			return nil, err
+		}
+		size := binary.BigEndian.Uint32(head[5:])
+		if size > mostPart {
+			return nil, policy.ErrPicture
+		}
+		part := policy.Part{Type: policy.Type(head[0]), Count: int(binary.BigEndian.Uint32(head[1:])), Body: make([]byte, size)}
+		if _, err := io.ReadFull(from, part.Body); err != nil {
+			return nil, err
+		}
+		parts = append(parts, part)
+	}
 }
 
 // Standing is where in the log a snapshot stands.
@@ -63,24 +120,27 @@ type Standing struct {
 	Writer     Writer
 	Facts      map[string]string
 	Made       time.Time
+
+	form    int
+	picture uint64
 }
 
-// WriteSnapshot writes a snapshot of the policy as it is when it calls begun into a file that is empty. Nothing but the head is kept in memory.
-func (s *Signer) WriteSnapshot(ctx context.Context, from Rows, at Standing, begun func(), into *os.File) (Head, error) {
-	body, err := os.CreateTemp("", "sentier-snapshot-*")
+// writeSnapshot writes a snapshot of the policy as it is when it calls begun into a file that is empty. Nothing but the head is kept in memory.
+func (s *Signer) writeSnapshot(ctx context.Context, from body, at Standing, begun func(), into *os.File) (Head, error) {
+	packed, err := os.CreateTemp("", "sentier-snapshot-*")
 	if err != nil {
 		return Head{}, fmt.Errorf("take a snapshot: %w", err)
 	}
-	defer os.Remove(body.Name()) // and if it cannot be, the machine clears its temporary files
-	defer body.Close()
-	head, err := s.writeSnapshot(ctx, from, at, begun, body, into)
+	defer os.Remove(packed.Name()) // and if it cannot be, the machine clears its temporary files
+	defer packed.Close()
+	head, err := s.pack(ctx, from, at, begun, packed, into)
 	if err != nil {
 		return head, fmt.Errorf("take a snapshot: %w", database.Full(err))
 	}
 	return head, nil
 }
 
-func (s *Signer) writeSnapshot(ctx context.Context, from Rows, at Standing, begun func(), body, into *os.File) (Head, error) {
+func (s *Signer) pack(ctx context.Context, from body, at Standing, begun func(), body, into *os.File) (Head, error) {
 	hash := sha256.New()
 	packed, err := zstd.NewWriter(io.MultiWriter(body, hash), zstd.WithEncoderLevel(zstd.SpeedFastest))
 	if err != nil {
@@ -91,7 +151,7 @@ func (s *Signer) writeSnapshot(ctx context.Context, from Rows, at Standing, begu
 			return Head{}, err
 		}
 	}
-	last, err := from.Rows(ctx, packed, begun)
+	last, err := from(ctx, packed, begun)
 	if err = errors.Join(err, packed.Close()); err != nil {
 		return Head{}, err
 	}
@@ -100,7 +160,7 @@ func (s *Signer) writeSnapshot(ctx context.Context, from Rows, at Standing, begu
 		return Head{}, err
 	}
 	head := Head{
-		Form: snapshotForm, Epoch: at.Epoch, Seq: at.Seq, Number: last.Number, Chain: last.Chain, State: last.State, At: last.At, By: last.By, Via: last.Via, Note: last.Note,
+		Form: at.form, Picture: at.picture, Epoch: at.Epoch, Seq: at.Seq, Number: last.Number, Chain: last.Chain, State: last.State, At: last.At, By: last.By, Via: last.Via, Note: last.Note,
 		Made: at.Made.UTC(), Size: size, SHA256: hash.Sum(nil), Writer: at.Writer,
 	}
 	line, err := s.sign(typeSnapshot, head)
@@ -157,7 +217,13 @@ func (k Keys) ReadSnapshot(from io.ReadSeeker) (Copy, Head, error) {
 	}
 	defer o.unpacked.Close()
 	head := o.head
-	p, state, err := store.ReadRows(o.rows)
+	var p *policy.Policy
+	state := head.State
+	if head.Form == formPicture {
+		p, err = readPicture(o.rows)
+	} else {
+		p, state, err = store.ReadRows(o.rows)
+	}
 	if err != nil {
 		return Copy{}, head, forged(head.name(), "cannot be read by this program: %v", err)
 	}
@@ -201,8 +267,11 @@ func (k Keys) TakeSnapshot(from io.Reader, to io.Writer) (Head, error) {
 	if err := k.open(typeSnapshot, bytes.TrimSuffix(line, []byte("\n")), &head); err != nil {
 		return head, err
 	}
-	if head.Form != snapshotForm {
-		return head, forged(head.name(), "is of form %d, and this program knows form %d: bring it up to date", head.Form, snapshotForm)
+	if head.Form != formRows && head.Form != formPicture {
+		return head, forged(head.name(), "is of form %d, which this program does not know: bring it up to date", head.Form)
+	}
+	if head.Form == formPicture && head.Picture != policy.PictureForm {
+		return head, &OtherError{head.name()}
 	}
 	hash := sha256.New()
 	if _, err := to.Write(line); err != nil {

@@ -18,7 +18,7 @@ import (
 // Log is the log of revisions, for whoever follows it over HTTP.
 type Log struct {
 	Bus      replica.Bus
-	Snapshot func(ctx context.Context) (io.ReadSeekCloser, error) // of the policy as it is; the error is [replica.ErrNone] where there is none yet
+	Snapshot func(ctx context.Context, picture bool) (io.ReadSeekCloser, error) // of the policy as it is; the error is [replica.ErrNone] where there is none yet
 }
 
 // logQuery is from where on the log is followed.
@@ -26,12 +26,17 @@ type logQuery struct {
 	After uint64 `query:"after" description:"place in the log after which entries are sent; left out: from its beginning"`
 }
 
+// snapshotQuery says which snapshot is wanted.
+type snapshotQuery struct {
+	Picture string `query:"picture" description:"form of pictures that the asking program knows: where it is that of the service, a picture comes, else rows, which anybody can read"`
+}
+
 func (s *Server) logRoutes() []route {
 	one := idPath{}
 	return []route{
 		{id: "followLog", method: "GET", path: "/api/v1/log", tag: "machines", summary: "The log of revisions as server-sent events: entries and beats, each a JSON Web Signature of the machine that writes; gone: begin with a snapshot", in: logQuery{}, needs: service.Follow, stream: true, produces: []string{"text/event-stream"}, handle: s.followLog},
 		{id: "getLogObject", method: "GET", path: "/api/v1/log/{id}", tag: "machines", summary: "The changes of a revision that is too large for its entry", in: one, needs: service.Follow, produces: []string{"application/octet-stream"}, handle: s.logObject},
-		{id: "getSnapshot", method: "GET", path: "/api/v1/snapshot", tag: "machines", summary: "The policy as it is, signed by the machine that writes, for whoever follows the log from there", needs: service.Follow, heavy: true, produces: []string{"application/octet-stream"}, handle: s.snapshot},
+		{id: "getSnapshot", method: "GET", path: "/api/v1/snapshot", tag: "machines", summary: "The policy as it is, signed by the machine that writes, for whoever follows the log from there", in: snapshotQuery{}, needs: service.Follow, heavy: true, produces: []string{"application/octet-stream"}, handle: s.snapshot},
 		{id: "tellStatus", method: "POST", path: "/api/v1/machines/{id}/status", tag: "machines", summary: "How a machine stands, by its own signed word", in: []any{one, wire.Signed{}}, needs: service.Follow, takes: plainJSON, status: 204, handle: s.tellStatus},
 		{id: "handOverRecord", method: "POST", path: "/api/v1/machines/{id}/record", tag: "machines", summary: "Entries of the record of a machine that was admitted, signed by it; each counts once, however often it comes", in: []any{one, wire.Signed{}}, needs: service.Follow, takes: plainJSON, status: 204, handle: s.handOverRecord},
 	}
@@ -100,7 +105,8 @@ func (s *Server) logObject(r *request) error {
 }
 
 func (s *Server) snapshot(r *request) error {
-	from, err := s.logged.Snapshot(r.Request().Context())
+	picture := r.QueryParam("picture") == strconv.FormatUint(replica.PictureForm, 10)
+	from, err := s.logged.Snapshot(r.Request().Context(), picture)
 	if errors.Is(err, replica.ErrNone) {
 		return service.ErrNoOwner
 	}

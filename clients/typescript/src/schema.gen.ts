@@ -16212,7 +16212,10 @@ export interface operations {
     };
     getSnapshot: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description form of pictures that the asking program knows: where it is that of the service, a picture comes, else rows, which anybody can read */
+                picture?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
