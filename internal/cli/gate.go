@@ -21,7 +21,7 @@ const defaultGate = "127.0.0.1:7485"
 
 func (a *app) gate() *cobra.Command {
 	o := daemon.GateOptions{Version: a.Version}
-	var full string
+	var full, broker, topic, brokerCA string
 	cmd := &cobra.Command{
 		Use: "gate --writer-key KEY --data DIR", Short: "Run a gate: a small enforcement point that decides for a site, also with the line cut", Args: cobra.NoArgs,
 		Long: `Run a gate. It follows the policy of a service over HTTP (--service, with SENTIER_TOKEN of
@@ -41,6 +41,12 @@ nothing while its clock is not to be trusted, and takes nothing that was not sig
 			}
 			if o.GoOn = full == "go-on"; !o.GoOn && full != "wait" {
 				return fmt.Errorf("--record-full: %q is not known: write wait or go-on", full)
+			}
+			if broker != "" {
+				var err error
+				if o.MQTT, err = daemon.ParseMQTT(broker, topic, a.env("SENTIER_MQTT_PASSWORD"), brokerCA); err != nil {
+					return err
+				}
 			}
 			secret, err := gateSecret(o.Enforce.Dir, &o)
 			if err != nil {
@@ -70,6 +76,9 @@ nothing while its clock is not to be trusted, and takes nothing that was not sig
 	f.StringVar(&o.Machine, "machine", "", "name of this gate among the machines (default: that of the host)")
 	f.DurationVar(&o.Enforce.Lasts, "lasts", enforce.DefaultLasts, "for how long what is granted holds after it was last known that nothing newer is there")
 	f.Uint64Var(&o.Most, "record-most", 1_000_000, "decisions that wait at most to be handed over")
+	f.StringVar(&broker, "mqtt", "", "broker of MQTT 5 by which the gate is asked as well: mqtts://user@broker.example:8883; the password stands in SENTIER_MQTT_PASSWORD")
+	f.StringVar(&topic, "mqtt-topic", "sentier", "topic below which it is asked: at TOPIC/evaluation, with a response topic below TOPIC/response/")
+	f.StringVar(&brokerCA, "mqtt-ca", "", "file of the authorities that vouch for the broker, PEM (default: those of the machine)")
 	f.StringVar(&full, "record-full", "wait", "with that many: wait (questions are not answered) or go-on (they are, without a record)")
 	return cmd
 }

@@ -4,6 +4,8 @@ import (
 	"context"
 	"crypto/ed25519"
 	"crypto/sha256"
+	"crypto/tls"
+	"crypto/x509"
 	"encoding/base64"
 	"encoding/json"
 	"errors"
@@ -11,6 +13,7 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
@@ -26,6 +29,34 @@ import (
 	"sentier/internal/wire"
 )
 
+// ParseMQTT reads how a gate is asked by MQTT: the address of the broker, and the topic.
+func ParseMQTT(broker, topic, password, ca string) (*gate.MQTT, error) {
+	at, err := url.Parse(broker)
+	if err != nil || at.Host == "" || at.Scheme != "mqtt" && at.Scheme != "mqtts" {
+		return nil, fmt.Errorf("%q is no address of a broker: write mqtts://user@broker.example:8883, or mqtt://127.0.0.1:1883 on the same machine", broker)
+	}
+	if host := net.ParseIP(at.Hostname()); at.Scheme == "mqtt" && (host == nil || !host.IsLoopback()) && at.Hostname() != "localhost" {
+		return nil, fmt.Errorf("%s is on another machine: write mqtts, so that nobody on the way reads the secret of the gate", at.Host)
+	}
+	if err := gate.CheckTopic(topic); err != nil {
+		return nil, err
+	}
+	out := &gate.MQTT{User: at.User.Username(), Password: password, Topic: topic, TLS: &tls.Config{MinVersion: tls.VersionTLS12}}
+	if ca != "" {
+		pem, err := os.ReadFile(ca)
+		if err != nil {
+			return nil, fmt.Errorf("read the authority of the broker: %w", err)
+		}
+		out.TLS.RootCAs = x509.NewCertPool()
+		if !out.TLS.RootCAs.AppendCertsFromPEM(pem) {
+			return nil, fmt.Errorf("%s holds no certificate in PEM", ca)
+		}
+	}
+	at.User = nil
+	out.Broker = at
+	return out, nil
+}
+
 // NewSecret makes a secret of 256 random bits after a prefix, and its SHA-256.
 func NewSecret(prefix string) (secret string, hash []byte) { return identity.NewSecret(prefix) }
 
@@ -36,8 +67,9 @@ type GateOptions struct {
 	Hash    [sha256.Size]byte // of the secret that whoever asks sends
 	Machine string            // name of the gate among the machines; empty: that of the host
 	Version string
-	Most    uint64 // decisions that wait at most to be handed over to the one record
-	GoOn    bool   // with that many, answers go on without a record, and do not wait
+	Most    uint64     // decisions that wait at most to be handed over to the one record
+	GoOn    bool       // with that many, answers go on without a record, and do not wait
+	MQTT    *gate.MQTT // how it is asked by MQTT 5 as well; nil: it is not
 	Log     *slog.Logger
 }
 
@@ -154,6 +186,14 @@ func (g *Gate) Run(ctx context.Context) error {
 		})
 	}
 	all.Go(func() { g.record.Keep(ctx, func() time.Duration { return gateKeeps }) })
+	if m := g.options.MQTT; m != nil {
+		m.Name = g.line.name
+		all.Go(func() {
+			if err := g.gate.ServeMQTT(ctx, *m); err != nil && ctx.Err() == nil {
+				g.options.Log.Error("the gate is not asked by MQTT any more", "error", err)
+			}
+		})
+	}
 	err := g.gate.Serve(ctx, g.listener)
 	cancel()
 	all.Wait()

@@ -184,15 +184,24 @@ func (g *Gate) evaluation(c *echo.Context) error {
 	if err := g.read(c, &in); err != nil {
 		return err
 	}
-	out, err := g.decide(c, &in)
+	out, err := g.decide(from(c), &in)
 	if err != nil {
 		return err
 	}
 	return c.JSON(http.StatusOK, out)
 }
 
+// from is the address that a request came from.
+func from(c *echo.Context) string {
+	host, _, err := net.SplitHostPort(c.Request().RemoteAddr)
+	if err != nil {
+		return c.Request().RemoteAddr
+	}
+	return host
+}
+
 // decide answers one evaluation.
-func (g *Gate) decide(c *echo.Context, in *wire.Evaluation) (*wire.Decision, error) {
+func (g *Gate) decide(from string, in *wire.Evaluation) (*wire.Decision, error) {
 	asked, err := translate.Evaluation(in, g.Clock())
 	if err != nil {
 		return nil, err
@@ -204,7 +213,6 @@ func (g *Gate) decide(c *echo.Context, in *wire.Evaluation) (*wire.Decision, err
 	a := g.Point.Ask(&q)
 	g.asked.Add(1)
 	if g.Record != nil {
-		from, _, _ := net.SplitHostPort(c.Request().RemoteAddr)
 		if err := g.Record(&q, &a, from); err != nil {
 			g.Log.Error("a decision could not be recorded, and is not answered", "error", err)
 			return nil, &fault{http.StatusServiceUnavailable, "the decision cannot be recorded now"}
@@ -237,7 +245,7 @@ func (g *Gate) evaluations(c *echo.Context) error {
 		return err
 	}
 	if len(in.Evaluations) == 0 {
-		out, err := g.decide(c, &in.Evaluation)
+		out, err := g.decide(from(c), &in.Evaluation)
 		if err != nil {
 			return err
 		}
@@ -263,7 +271,7 @@ func (g *Gate) evaluations(c *echo.Context) error {
 		one := in.Evaluation
 		d, err := (*wire.Decision)(nil), json.Unmarshal(text, &one)
 		if err == nil {
-			d, err = g.decide(c, &one)
+			d, err = g.decide(from(c), &one)
 		}
 		if unanswered := new(fault); errors.As(err, &unanswered) {
 			return err

@@ -115,8 +115,12 @@ func (f *Follower) Age(now time.Time) (time.Duration, bool) {
 	if h == nil {
 		return 0, false
 	}
-	return max(0, now.Sub(h.at)), true
+	// By both clocks: a word that somebody has kept and sends again is as old as it says.
+	return max(0, now.Sub(h.at), f.clock().Sub(h.beat.At)-mostSkew), true
 }
+
+// mostSkew is how far the clocks of two machines differ that are well looked after.
+const mostSkew = 2 * time.Second
 
 func (f *Follower) refuse(err error) {
 	f.problem.Store(&Problem{err, time.Now()})

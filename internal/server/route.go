@@ -349,6 +349,7 @@ func statusOf(err error) int {
 		unknown   *service.UnknownError
 		moved     *service.MovedError
 		line      *service.LineError
+		unheard   *service.UnheardError
 		held      *service.HeldError
 		unread    *service.UnreadError
 		stale     *service.StaleError
@@ -374,7 +375,7 @@ func statusOf(err error) int {
 		return http.StatusTooManyRequests
 	case errors.Is(err, service.ErrNotFound):
 		return http.StatusNotFound
-	case errors.Is(err, service.ErrNoOwner), errors.As(err, &busy), errors.As(err, &unsafe), errors.As(err, &away), errors.As(err, &follows), errors.As(err, &unknown), errors.As(err, &moved), errors.As(err, &line):
+	case errors.Is(err, service.ErrNoOwner), errors.As(err, &busy), errors.As(err, &unsafe), errors.As(err, &away), errors.As(err, &follows), errors.As(err, &unknown), errors.As(err, &moved), errors.As(err, &line), errors.As(err, &unheard):
 		return http.StatusServiceUnavailable
 	case errors.As(err, &full):
 		return http.StatusInsufficientStorage

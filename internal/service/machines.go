@@ -6,6 +6,7 @@ import (
 	"context"
 	"encoding/base64"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -17,6 +18,18 @@ import (
 	"sentier/internal/replica"
 	"sentier/internal/wire"
 )
+
+// UnheardError is that it is not known how the machines stand.
+type UnheardError struct{ Err error }
+
+func (e *UnheardError) Error() string { return policy.SaidBy(e.said()).Error() }
+
+func (e *UnheardError) said() error {
+	return policy.Say("how the machines stand is not known: the servers of the log of revisions do not answer")
+}
+
+// Unwrap is the sentence that it is told as, and what has led to it.
+func (e *UnheardError) Unwrap() []error { return []error{e.said(), e.Err} }
 
 // Here are the machines that tell this one over HTTP how they stand, in memory.
 type Here struct {
@@ -94,7 +107,7 @@ func (s *Service) Machines(ctx context.Context, c Caller) (wire.Machines, error)
 	}
 	said, err := s.borders.Machines.Statuses(ctx)
 	if err != nil {
-		return out, err
+		return out, &UnheardError{err}
 	}
 	for name, text := range said {
 		st, err := replica.ReadStatus(text)
@@ -120,7 +133,7 @@ func (s *Service) Machines(ctx context.Context, c Caller) (wire.Machines, error)
 // was admitted, or that have refused something. Where it cannot be known, as the servers of the log do not answer, it is told elsewhere, and none is counted.
 func (s *Service) MachinesAmiss(ctx context.Context, c Caller) (int, error) {
 	list, err := s.Machines(ctx, c)
-	if err != nil && s.borders.Line != nil && s.borders.Line.Problem() != "" {
+	if errors.As(err, new(*UnheardError)) {
 		return 0, nil
 	}
 	if err != nil {
