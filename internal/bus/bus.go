@@ -121,9 +121,6 @@ func redacted(urls string) string {
 // Close ends the connection.
 func (b *Bus) Close() { b.conn.Close() }
 
-// Connected tells whether there is a line to a server now.
-func (b *Bus) Connected() bool { return b.conn.IsConnected() }
-
 // Prepare makes what the log needs on the servers, where it is missing. It is for the machine that writes.
 func (b *Bus) Prepare(ctx context.Context) error {
 	replicas := max(1, b.options.Replicas)
@@ -148,29 +145,26 @@ func (b *Bus) Prepare(ctx context.Context) error {
 
 // logOf finds the stream of the log.
 func (b *Bus) logOf(ctx context.Context) (jetstream.Stream, error) {
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	if b.stream != nil {
-		return b.stream, nil
-	}
-	stream, err := b.js.Stream(ctx, logStream)
-	if err == nil {
-		b.stream = stream
-	}
-	return stream, err
+	return foundOnce(b, &b.stream, func() (jetstream.Stream, error) { return b.js.Stream(ctx, logStream) })
 }
 
 func (b *Bus) objectsOf(ctx context.Context) (jetstream.ObjectStore, error) {
+	return foundOnce(b, &b.objects, func() (jetstream.ObjectStore, error) { return b.js.ObjectStore(ctx, objectsBucket) })
+}
+
+// foundOnce finds something on the servers, and remembers it.
+func foundOnce[T comparable](b *Bus, kept *T, find func() (T, error)) (T, error) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	if b.objects != nil {
-		return b.objects, nil
+	var none T
+	if *kept != none {
+		return *kept, nil
 	}
-	objects, err := b.js.ObjectStore(ctx, objectsBucket)
+	found, err := find()
 	if err == nil {
-		b.objects = objects
+		*kept = found
 	}
-	return objects, err
+	return found, err
 }
 
 // Tail is the last entry of the log; see [replica.Bus].
@@ -233,10 +227,7 @@ func (b *Bus) Each(ctx context.Context, after uint64, visit func(text []byte) er
 		}
 		return nil
 	})
-	if errors.Is(err, errEnd) {
-		return nil
-	}
-	return err
+	return errIfNot(err, errEnd)
 }
 
 // Follow gives entries as they come; see [replica.Bus].

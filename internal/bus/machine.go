@@ -17,16 +17,7 @@ const (
 )
 
 func (b *Bus) machinesOf(ctx context.Context) (jetstream.KeyValue, error) {
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	if b.machines != nil {
-		return b.machines, nil
-	}
-	machines, err := b.js.KeyValue(ctx, machineBucket)
-	if err == nil {
-		b.machines = machines
-	}
-	return machines, err
+	return foundOnce(b, &b.machines, func() (jetstream.KeyValue, error) { return b.js.KeyValue(ctx, machineBucket) })
 }
 
 // PutMachine keeps how a machine says that it stands.

@@ -111,7 +111,7 @@ func (d *Daemon) prepare(ctx context.Context) (err error) {
 	if d.Service, err = service.Open(ctx, borders); err != nil {
 		return err
 	}
-	if f := d.options.Following; f != nil {
+	if d.options.Following != nil {
 		if err := d.learnAll(); err != nil {
 			return err
 		}
@@ -259,16 +259,26 @@ func (o *Options) sinks() (map[string]audit.Sink, error) {
 	}
 	config := &tls.Config{MinVersion: tls.VersionTLS12}
 	if o.SyslogCA != "" {
-		pem, err := os.ReadFile(o.SyslogCA)
-		if err != nil {
-			return nil, fmt.Errorf("read the authority of the syslog server: %w", err)
-		}
-		if config.RootCAs = x509.NewCertPool(); !config.RootCAs.AppendCertsFromPEM(pem) {
-			return nil, fmt.Errorf("%s holds no certificate in PEM", o.SyslogCA)
+		var err error
+		if config.RootCAs, err = authorities(o.SyslogCA, "the syslog server"); err != nil {
+			return nil, err
 		}
 	}
 	out["syslog "+o.Syslog] = &audit.Syslog{Address: o.Syslog, TLS: config}
 	return out, nil
+}
+
+// authorities reads the file of those that vouch for a server, PEM.
+func authorities(file, of string) (*x509.CertPool, error) {
+	pem, err := os.ReadFile(file)
+	if err != nil {
+		return nil, fmt.Errorf("read the authority of %s: %w", of, err)
+	}
+	pool := x509.NewCertPool()
+	if !pool.AppendCertsFromPEM(pem) {
+		return nil, fmt.Errorf("%s holds no certificate in PEM", file)
+	}
+	return pool, nil
 }
 
 // HasOwner tells whether anybody can sign in.

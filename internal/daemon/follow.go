@@ -4,12 +4,10 @@ import (
 	"context"
 	"crypto/ed25519"
 	"crypto/tls"
-	"crypto/x509"
 	"errors"
-	"fmt"
+	"maps"
 	"net/http"
 	"net/url"
-	"os"
 	"sync"
 	"time"
 
@@ -83,15 +81,9 @@ func reaching(ca string) (http.RoundTripper, error) {
 	if ca == "" {
 		return t, nil
 	}
-	pem, err := os.ReadFile(ca)
-	if err != nil {
-		return nil, fmt.Errorf("read the authority of the machine that writes: %w", err)
-	}
-	t.TLSClientConfig = &tls.Config{MinVersion: tls.VersionTLS12, RootCAs: x509.NewCertPool()}
-	if !t.TLSClientConfig.RootCAs.AppendCertsFromPEM(pem) {
-		return nil, fmt.Errorf("%s holds no certificate in PEM", ca)
-	}
-	return t, nil
+	pool, err := authorities(ca, "the machine that writes")
+	t.TLSClientConfig = &tls.Config{MinVersion: tls.VersionTLS12, RootCAs: pool}
+	return t, err
 }
 
 // until waits until this machine answers from a place in the log, for a while.
@@ -113,11 +105,7 @@ func (d *Daemon) until(ctx context.Context, seq uint64) {
 
 // learnAll takes all that is known beside the policy.
 func (d *Daemon) learnAll() error {
-	all := map[string]string{}
-	for key, value := range d.line.follower.Copy().Facts.All {
-		all[key] = value
-	}
-	return d.Service.Learn(all)
+	return d.Service.Learn(maps.Collect(d.line.follower.Copy().Facts.All))
 }
 
 // took makes a step that has come the one that is answered from.

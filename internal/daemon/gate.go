@@ -5,7 +5,6 @@ import (
 	"crypto/ed25519"
 	"crypto/sha256"
 	"crypto/tls"
-	"crypto/x509"
 	"encoding/base64"
 	"encoding/json"
 	"errors"
@@ -15,7 +14,6 @@ import (
 	"net/http"
 	"net/url"
 	"os"
-	"path/filepath"
 	"strings"
 	"sync"
 	"time"
@@ -43,13 +41,8 @@ func ParseMQTT(broker, topic, password, ca string) (*gate.MQTT, error) {
 	}
 	out := &gate.MQTT{User: at.User.Username(), Password: password, Topic: topic, TLS: &tls.Config{MinVersion: tls.VersionTLS12}}
 	if ca != "" {
-		pem, err := os.ReadFile(ca)
-		if err != nil {
-			return nil, fmt.Errorf("read the authority of the broker: %w", err)
-		}
-		out.TLS.RootCAs = x509.NewCertPool()
-		if !out.TLS.RootCAs.AppendCertsFromPEM(pem) {
-			return nil, fmt.Errorf("%s holds no certificate in PEM", ca)
+		if out.TLS.RootCAs, err = authorities(ca, "the broker"); err != nil {
+			return nil, err
 		}
 	}
 	at.User = nil
@@ -108,11 +101,7 @@ func OpenGate(ctx context.Context, o GateOptions) (g *Gate, err error) {
 	if g.listener, err = net.Listen("tcp", o.Listen); err != nil {
 		return g, fmt.Errorf("listen on %s: %w: stop what uses the address, or give another with --listen", o.Listen, err)
 	}
-	key, err := audit.LoadKey(filepath.Join(o.Enforce.Dir, audit.KeyName))
-	if err != nil {
-		return g, err
-	}
-	if g.record, err = audit.Open(ctx, audit.Options{Dir: o.Enforce.Dir, Clock: o.Enforce.Clock, Log: o.Log, Key: key, Room: func() error { return nil }}); err != nil {
+	if g.record, err = audit.Open(ctx, audit.Options{Dir: o.Enforce.Dir, Clock: o.Enforce.Clock, Log: o.Log, Key: g.line.key, Room: func() error { return nil }}); err != nil {
 		return g, err
 	}
 	if err := g.reporting(&o); err != nil {

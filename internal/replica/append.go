@@ -60,7 +60,7 @@ func (l *Log) Append(ctx context.Context, keep func(published func(r *store.Revi
 		l.doubt.Store(true)
 		return fmt.Errorf("%w: %w", ErrUnknown, err)
 	}
-	if has && l.at.number >= l.taken+snapshotsAfter {
+	if has && l.at.number >= l.taken.Load()+snapshotsAfter {
 		l.wake()
 	}
 	return err

@@ -47,7 +47,7 @@ func (l *Log) Keep(ctx context.Context) {
 				time.AfterFunc(snapshotAgain, l.wake)
 			}
 		case <-beats.C:
-			if l.taken == 0 {
+			if l.taken.Load() == 0 {
 				l.wake()
 			}
 		}
@@ -85,11 +85,13 @@ func (l *Log) takeSnapshot(ctx context.Context) error {
 	}
 	l.mu.Lock()
 	err := l.publish(ctx, &Entry{Kind: Snapshot, Epoch: l.at.epoch, Object: &Object{Name: name, Size: head.Size, SHA256: head.SHA256}})
+	if err == nil {
+		l.taken.Store(head.Number)
+	}
 	l.mu.Unlock()
 	if err != nil {
 		return err
 	}
-	l.taken = head.Number
 	l.log.Info("snapshot for other machines", "revision", head.Number, "bytes", head.Size)
 	return l.forget(ctx)
 }

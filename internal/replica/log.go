@@ -57,7 +57,7 @@ type Log struct {
 	over   atomic.Bool // another machine writes by now
 	unsure pending     // the entry
 	seqs   map[uint64]uint64
-	taken  uint64 // revision of the last snapshot
+	taken  atomic.Uint64 // revision of the last snapshot
 	moment chan struct{}
 }
 
