@@ -117,6 +117,14 @@ func writes(t *testing.T, b *bus.Bus, dir string, signer *replica.Signer, keys r
 	return w, nil
 }
 
+// keeps has the machine tell how far it goes, and take snapshots, until it is called back.
+func (w *writer) keeps() (end func()) {
+	ctx, stop := context.WithCancel(w.t.Context())
+	kept := make(chan struct{})
+	go func() { defer close(kept); w.log.Keep(ctx) }()
+	return func() { stop(); <-kept }
+}
+
 // close gives the folder up, as the end of a process does.
 func (w *writer) close() {
 	if st := w.store; st != nil {
@@ -228,10 +236,7 @@ func TestFollowersHaveEachRevisionAsItWasWritten(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	ctx, stop := context.WithCancel(t.Context())
-	kept := make(chan struct{})
-	go func() { defer close(kept); w.log.Keep(ctx) }()
-	defer func() { stop(); <-kept }()
+	defer w.keeps()()
 
 	early := follows(t, connect(t, url, "estuary"), t.TempDir(), keys)
 	comes, old := t.TempDir(), t.TempDir() // of one that comes and goes, and what another had long ago
@@ -320,10 +325,7 @@ func TestWhatWasNotSignedIsRefused(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	ctx, stop := context.WithCancel(t.Context())
-	kept := make(chan struct{})
-	go func() { defer close(kept); w.log.Keep(ctx) }()
-	defer func() { stop(); <-kept }()
+	defer w.keeps()()
 	f := follows(t, connect(t, url, "estuary"), t.TempDir(), keys)
 	for range 5 {
 		w.step(m)
@@ -421,10 +423,7 @@ func TestDisksThatAreNotWhatTheyWere(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	ctx, stop := context.WithCancel(t.Context())
-	kept := make(chan struct{})
-	go func() { defer close(kept); w.log.Keep(ctx) }()
-	defer func() { stop(); <-kept }()
+	defer w.keeps()()
 	f := follows(t, connect(t, url, "estuary"), dir, keys)
 	many := make([]policy.Change, 0, 3000) // of which the entry is too large for the log
 	for n := range 3000 {
@@ -549,10 +548,7 @@ func TestTwoFoldersAndOneLog(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	ctx, stop := context.WithCancel(t.Context())
-	kept := make(chan struct{})
-	go func() { defer close(kept); c.log.Keep(ctx) }()
-	defer func() { stop(); <-kept }()
+	defer c.keeps()()
 	f := follows(t, connect(t, url, "estuary"), t.TempDir(), keys)
 	f.until(t, c.log.Seq())
 	sees(t, f, c)

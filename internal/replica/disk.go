@@ -120,20 +120,15 @@ func (d *disk) keep(text []byte) error {
 
 // begin makes a snapshot the one that the machine begins with. The entries that are in it go.
 func (d *disk) begin(take func(into *os.File) (Head, error)) (Head, error) {
-	path := filepath.Join(d.dir, SnapshotName)
-	file, err := os.OpenFile(path+".part", os.O_CREATE|os.O_TRUNC|os.O_RDWR, 0o600)
+	var head Head
+	err := replace(filepath.Join(d.dir, SnapshotName), func(file *os.File) (err error) {
+		if head, err = take(file); err == nil {
+			err = file.Sync()
+		}
+		return err
+	})
 	if err != nil {
-		return Head{}, err
-	}
-	head, err := take(file)
-	if err == nil {
-		err = file.Sync()
-	}
-	if err = errors.Join(err, file.Close()); err == nil {
-		err = os.Rename(path+".part", path)
-	}
-	if err != nil {
-		return head, fmt.Errorf("keep the snapshot: %w", database.Full(errors.Join(err, remove(path+".part"))))
+		return head, fmt.Errorf("keep the snapshot: %w", err)
 	}
 	d.since, d.made = head.Seq, head.Made
 	return head, d.prune(head.Seq)
@@ -186,11 +181,10 @@ func (d *disk) prune(upTo uint64) error {
 const beatName = "follower.beat"
 
 func (d *disk) keepBeat(text []byte) error {
-	path := filepath.Join(d.dir, beatName)
-	if err := os.WriteFile(path+".part", text, 0o600); err != nil {
-		return database.Full(err)
-	}
-	return os.Rename(path+".part", path)
+	return replace(filepath.Join(d.dir, beatName), func(file *os.File) error {
+		_, err := file.Write(text)
+		return err
+	})
 }
 
 // beat is the writer's last word that was kept; nothing: none was.
@@ -221,16 +215,12 @@ func (d *disk) putObject(name string, from io.Reader) error {
 	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
 		return err
 	}
-	file, err := os.OpenFile(path+".part", os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
-	if err != nil {
+	err := replace(path, func(file *os.File) error {
+		_, err := io.Copy(file, from)
 		return err
-	}
-	_, err = io.Copy(file, from)
-	if err = errors.Join(err, file.Close()); err == nil {
-		err = os.Rename(path+".part", path)
-	}
+	})
 	if err != nil {
-		return fmt.Errorf("keep what has come: %w", database.Full(errors.Join(err, remove(path+".part"))))
+		return fmt.Errorf("keep what has come: %w", err)
 	}
 	return nil
 }
@@ -254,6 +244,21 @@ func (d *disk) close() error {
 		return nil
 	}
 	return d.entries.Close()
+}
+
+// replace writes a file in the place of one, which stays until it is written.
+func replace(path string, write func(file *os.File) error) error {
+	file, err := os.OpenFile(path+".part", os.O_CREATE|os.O_TRUNC|os.O_RDWR, 0o600)
+	if err != nil {
+		return err
+	}
+	if err = errors.Join(write(file), file.Close()); err == nil {
+		err = os.Rename(path+".part", path)
+	}
+	if err != nil {
+		err = database.Full(errors.Join(err, remove(path+".part")))
+	}
+	return err
 }
 
 func remove(path string) error {
