@@ -94,22 +94,33 @@ type fault struct {
 
 func (f *fault) Error() string { return f.detail }
 
-// problem answers with a problem (RFC 9457).
-func (g *Gate) problem(c *echo.Context, err error) {
-	status, detail := http.StatusInternalServerError, "the gate could not do this, and its log says why"
+// told is what is told of an error: its status, as over HTTP, and why. What is nobody's fault but the gate's is in its log.
+func (g *Gate) told(by string, err error) (status int, detail string) {
 	var known *fault
 	var coder echo.HTTPStatusCoder
 	var input *translate.InputError
 	switch {
 	case errors.As(err, &known):
-		status, detail = known.status, known.detail
+		return known.status, known.detail
 	case errors.As(err, &input):
-		status, detail = http.StatusBadRequest, input.Error()
+		return http.StatusBadRequest, input.Error()
 	case errors.As(err, &coder) && coder.StatusCode() < 500:
-		status, detail = coder.StatusCode(), http.StatusText(coder.StatusCode())
-	default:
-		g.Log.Error("a request failed", "path", policy.Clip(c.Request().URL.Path), "error", err)
+		return coder.StatusCode(), http.StatusText(coder.StatusCode())
 	}
+	g.Log.Error("a request failed", "by", policy.Clip(by), "error", err)
+	return http.StatusInternalServerError, "the gate could not do this, and its log says why"
+}
+
+// knows tells whether an authorization carries the secret of the gate.
+func (g *Gate) knows(authorization string) bool {
+	scheme, secret, _ := strings.Cut(authorization, " ")
+	sum := sha256.Sum256([]byte(strings.TrimSpace(secret)))
+	return strings.EqualFold(scheme, "Bearer") && subtle.ConstantTimeCompare(sum[:], g.Hash[:]) == 1
+}
+
+// problem answers with a problem (RFC 9457).
+func (g *Gate) problem(c *echo.Context, err error) {
+	status, detail := g.told(c.Request().URL.Path, err)
 	if status == http.StatusServiceUnavailable {
 		c.Response().Header().Set("Retry-After", "1")
 	}
@@ -127,9 +138,7 @@ func (g *Gate) known(next echo.HandlerFunc) echo.HandlerFunc {
 		if id := c.Request().Header.Get("X-Request-ID"); id != "" && len(id) <= 128 {
 			c.Response().Header().Set("X-Request-ID", id)
 		}
-		scheme, secret, _ := strings.Cut(c.Request().Header.Get("Authorization"), " ")
-		sum := sha256.Sum256([]byte(strings.TrimSpace(secret)))
-		if !strings.EqualFold(scheme, "Bearer") || subtle.ConstantTimeCompare(sum[:], g.Hash[:]) != 1 {
+		if !g.knows(c.Request().Header.Get("Authorization")) {
 			return &fault{http.StatusUnauthorized, "send the secret of this gate, as “Authorization: Bearer …”"}
 		}
 		select {

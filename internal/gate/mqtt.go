@@ -2,11 +2,8 @@ package gate
 
 import (
 	"context"
-	"crypto/sha256"
-	"crypto/subtle"
 	"crypto/tls"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"net/url"
 	"strings"
@@ -16,7 +13,6 @@ import (
 	"github.com/eclipse/paho.golang/paho"
 
 	"sentier/internal/policy"
-	"sentier/internal/translate"
 	"sentier/internal/wire"
 )
 
@@ -111,17 +107,7 @@ func (g *Gate) evaluateMQTT(in *paho.Publish) (status int, body []byte) {
 			return 200, body
 		}
 	}
-	status, detail := 500, "the gate could not do this, and its log says why"
-	var known *fault
-	var input *translate.InputError
-	switch {
-	case errors.As(err, &known):
-		status, detail = known.status, known.detail
-	case errors.As(err, &input):
-		status, detail = 400, input.Error()
-	default:
-		g.Log.Error("a request by MQTT failed", "error", err)
-	}
+	status, detail := g.told("MQTT", err)
 	body, err = json.Marshal(map[string]any{"status": status, "detail": policy.Clip(detail)})
 	if err != nil {
 		return 500, nil // texts can be written
@@ -130,9 +116,7 @@ func (g *Gate) evaluateMQTT(in *paho.Publish) (status int, body []byte) {
 }
 
 func (g *Gate) evaluated(in *paho.Publish) (*wire.Decision, error) {
-	_, secret, _ := strings.Cut(in.Properties.User.Get("authorization"), " ")
-	sum := sha256.Sum256([]byte(strings.TrimSpace(secret)))
-	if subtle.ConstantTimeCompare(sum[:], g.Hash[:]) != 1 {
+	if !g.knows(in.Properties.User.Get("authorization")) {
 		return nil, &fault{401, "send the secret of this gate, as the user property “authorization: Bearer …”"}
 	}
 	if len(in.Payload) > mostBody {
