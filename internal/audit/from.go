@@ -12,12 +12,51 @@ import (
 // factTaken and the name of a machine: the last entry of its own record that was taken over.
 const factTaken = "taken from "
 
-// Elsewhere are the kinds of entries that are taken over from the record of another machine; the others are about that record itself.
-var Elsewhere = []Kind{Decision, Question, Look, Refusal, Export, Service}
+// What is taken over from the record of another machine: the rest is about that record itself.
+var (
+	// FromFollower are the kinds of entries of a machine that follows.
+	FromFollower = []Kind{Decision, Question, Look, Refusal, Export, Service}
+	// FromWriter are those of one that may write.
+	FromWriter = []Kind{Decision, Question, Look, Change, SignIn, SignOut, Password, SecondFactor, Link, Token, Request, Draft, Review, Source, Ending, Finding, Machine, Refusal, Backup, Export, Setting, Service}
+)
 
-// AddFrom takes over entries of the record of another machine, in their order: each once, however often it comes. They say from which machine they are, and
-// where they stand there; their time is that at which it happened.
-func (r *Record) AddFrom(machine string, entries []Entry) error {
+// Taken tells whether an entry was taken over from the record of another machine.
+func (e *Entry) Taken() bool {
+	var in struct {
+		Entry uint64 `json:"machine_entry"`
+	}
+	return len(e.More) > 0 && json.Unmarshal(e.More, &in) == nil && in.Entry > 0
+}
+
+// factMachine is the machine whose own entries are those of the record.
+const factMachine = "machine"
+
+// Belongs notes that the record is that of a machine. Where it was another's until now, as it came with a backup of that one, all of it is here; that it is not
+// taken over once more is noted as well.
+func (r *Record) Belongs(machine string, sinks ...string) error {
+	before, err := fact(r.reader, factMachine)
+	if err != nil || before == machine {
+		return err
+	}
+	last := strconv.FormatUint(r.Last(), 10)
+	return r.with(nil, func(tx *sql.Tx) error {
+		if before != "" {
+			if err := setFact(tx, factTaken+before, last); err != nil {
+				return err
+			}
+			for _, sink := range sinks {
+				if err := setFact(tx, factSent+sink, last); err != nil {
+					return err
+				}
+			}
+		}
+		return setFact(tx, factMachine, machine)
+	})
+}
+
+// AddFrom takes over entries of some kinds of the record of another machine, in their order: each once, however often it comes. They say from which machine
+// they are, and where they stand there; their time is that at which it happened.
+func (r *Record) AddFrom(machine string, kinds []Kind, entries []Entry) error {
 	r.taking.Lock()
 	defer r.taking.Unlock()
 	name := factTaken + machine
@@ -37,7 +76,7 @@ func (r *Record) AddFrom(machine string, entries []Entry) error {
 			continue
 		}
 		last = e.Seq
-		if !slices.Contains(Elsewhere, e.Kind) {
+		if !slices.Contains(kinds, e.Kind) {
 			continue
 		}
 		if e.More, err = elsewhere(e.More, machine, e.Seq); err != nil {

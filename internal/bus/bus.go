@@ -68,6 +68,7 @@ type Bus struct {
 	stream   jetstream.Stream // nil: it was not looked for yet
 	objects  jetstream.ObjectStore
 	machines jetstream.KeyValue
+	lease    jetstream.KeyValue
 }
 
 // Connect connects to the servers, or goes on trying to beside what is done: a machine that has its own disk needs none to begin.
@@ -135,7 +136,7 @@ func (b *Bus) Prepare(ctx context.Context) error {
 		_, err = b.js.CreateOrUpdateKeyValue(ctx, jetstream.KeyValueConfig{Bucket: machineBucket, Storage: jetstream.FileStorage, Replicas: replicas, History: 1, Description: "which machines there are"})
 	}
 	if err == nil {
-		_, err = b.js.CreateOrUpdateStream(ctx, jetstream.StreamConfig{Name: recordStream, Subjects: []string{recordSubject + ".*"}, Storage: jetstream.FileStorage, Replicas: replicas, Retention: jetstream.WorkQueuePolicy, MaxAge: recordsKept, Duplicates: repeatWindow, Description: "what machines have recorded that follow"})
+		_, err = b.js.CreateOrUpdateStream(ctx, jetstream.StreamConfig{Name: recordStream, Subjects: []string{recordSubject + ".*"}, Storage: jetstream.FileStorage, Replicas: replicas, MaxAge: recordsKept, Duplicates: repeatWindow, Description: "what machines have recorded, for those that may write"})
 	}
 	if err != nil {
 		return fmt.Errorf("make the log of revisions on the servers: %w", err)
@@ -193,9 +194,8 @@ func (b *Bus) Publish(ctx context.Context, after uint64, id string, seq uint64, 
 	ctx, cancel := context.WithTimeout(ctx, askTime)
 	defer cancel()
 	ack, err := b.js.PublishMsg(ctx, msg, jetstream.WithExpectStream(logStream), jetstream.WithExpectLastSequence(after), jetstream.WithMsgID(id), jetstream.WithRetryAttempts(0))
-	var refused *jetstream.APIError
 	switch {
-	case errors.As(err, &refused) && (refused.ErrorCode == wrongLastSequence || refused.ErrorCode == wrongLastSequenceAgain):
+	case wrongSequence(err):
 		return 0, replica.ErrMoved
 	case err != nil:
 		return 0, fmt.Errorf("add to the log of revisions: %w", err)

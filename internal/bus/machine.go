@@ -12,7 +12,8 @@ import (
 const (
 	recordStream  = "SENTIER_RECORD"
 	recordSubject = "sentier.record"
-	recordsKept   = 90 * 24 * time.Hour // of machines that follow, while no machine writes
+	recordsKept   = 90 * 24 * time.Hour // while not every machine that takes them has them
+	readerKept    = 30 * 24 * time.Hour // of what a machine has taken, that is not heard of any more
 	reportWait    = time.Minute         // in which a report must be taken, or it comes again
 )
 
@@ -75,10 +76,12 @@ func (b *Bus) Report(ctx context.Context, machine, id string, text []byte) error
 	return nil
 }
 
-// Reports gives the parts of a machine's record that nobody has taken, and those that come, until ctx ends. What visit fails for comes again.
-func (b *Bus) Reports(ctx context.Context, machine string, visit func(text []byte) error) error {
+// Reports gives the parts of a machine's record that the reader, a machine as well, has not taken, and those that come, until ctx ends. What visit fails for
+// comes again.
+func (b *Bus) Reports(ctx context.Context, machine, reader string, visit func(text []byte) error) error {
 	consumer, err := b.js.CreateOrUpdateConsumer(ctx, recordStream, jetstream.ConsumerConfig{
-		Durable: machine, FilterSubject: recordSubject + "." + machine, AckPolicy: jetstream.AckExplicitPolicy, AckWait: reportWait, MaxAckPending: 1,
+		Durable: machine + "_for_" + reader, FilterSubject: recordSubject + "." + machine, AckPolicy: jetstream.AckExplicitPolicy, AckWait: reportWait, MaxAckPending: 1,
+		InactiveThreshold: readerKept,
 	})
 	if err != nil {
 		return fmt.Errorf("take the record of %s: %w", machine, err)
@@ -111,3 +114,29 @@ func (b *Bus) Reports(ctx context.Context, machine string, visit func(text []byt
 
 // reportAgain is after how long a part of a record comes again that could not be taken.
 const reportAgain = 5 * time.Second
+
+// TrimReports lets the parts of the records go that every machine has taken that takes them.
+func (b *Bus) TrimReports(ctx context.Context) error {
+	stream, err := b.js.Stream(ctx, recordStream)
+	if err != nil {
+		return fmt.Errorf("let go of what was taken of the records: %w", err)
+	}
+	taken := map[string]uint64{} // the last part that all have, by subject
+	readers := stream.ListConsumers(ctx)
+	for info := range readers.Info() {
+		of := info.Config.FilterSubject
+		if before, ok := taken[of]; !ok || info.AckFloor.Stream < before {
+			taken[of] = info.AckFloor.Stream
+		}
+	}
+	err = readers.Err()
+	for subject, last := range taken {
+		if err == nil && last > 0 {
+			err = stream.Purge(ctx, jetstream.WithPurgeSubject(subject), jetstream.WithPurgeSequence(last+1))
+		}
+	}
+	if err != nil {
+		return fmt.Errorf("let go of what was taken of the records: %w", err)
+	}
+	return nil
+}

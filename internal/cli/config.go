@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"crypto/ed25519"
 	"errors"
 	"fmt"
 	"net/netip"
@@ -41,9 +42,9 @@ func (v *serving) register(cmd *cobra.Command) {
 	f.String("public-url", "", "address by which clients reach the service, with the path below which it lies, such as https://sentier.example/larkmere (default: where it listens)")
 	f.StringSlice("trusted-proxy", nil, "networks of proxies whose word on where a request came from counts")
 	v.line(f)
+	f.StringSlice("writer-key", nil, v.writerKeys())
+	f.String("writer-ca", "", "file of the authorities that vouch for the machine that writes, PEM (default: those of the machine)")
 	if v.follows {
-		f.StringSlice("writer-key", nil, "public key of the machine that writes, as “sentier audit key” shows it there; several where several may write (required)")
-		f.String("writer-ca", "", "file of the authorities that vouch for the machine that writes, PEM (default: those of the machine)")
 		f.Uint64("record-most", 1_000_000, "entries of the record that wait at most to be handed over")
 		f.String("record-full", "wait", "with that many: wait (questions are not answered) or go-on (they are, without a record)")
 	} else {
@@ -57,6 +58,14 @@ func (v *serving) register(cmd *cobra.Command) {
 	})
 }
 
+// writerKeys says of which machines the keys are.
+func (v *serving) writerKeys() string {
+	if v.follows {
+		return "public key of the machine that writes, as “sentier audit key” shows it there; several where several may write (required)"
+	}
+	return "public key of another machine that may write in the place of this one, as it prints it when it starts; several where there are several"
+}
+
 // keeping gives the flags of a machine that keeps everything.
 func (v *serving) keeping(f *pflag.FlagSet) {
 	f.String("audit-syslog", "", "host:port of a syslog server that the record is sent to, by RFC 5424 over TLS (RFC 5425)")
@@ -65,6 +74,7 @@ func (v *serving) keeping(f *pflag.FlagSet) {
 	f.String("checkpoints", "", "file, best on another disk, that the hourly checkpoints of the record are appended to as well")
 	f.String("smtp", "", "server of mail that sends links and tells of requests: smtp://user@mail.example:587, smtps://…, or smtp+plain://… on the same machine; the password stands in SENTIER_SMTP_PASSWORD")
 	f.String("mail-from", "", "address that letters come from")
+	f.String("sealing-key", "", "file of a key that the machines share that may write, made where it is missing: with it this machine stands by while another writes, and writes when none does")
 	f.Int("nats-replicas", 1, "on how many of those servers the log is kept")
 }
 
@@ -247,6 +257,17 @@ func (v *serving) options(a *app) (daemon.Options, error) {
 	} else if o.Line.Replicas, err = strconv.Atoi(text("nats-replicas")); err != nil || o.Line.Replicas < 1 || o.Line.Replicas > 5 {
 		return o, fmt.Errorf("--nats-replicas: %q is out of range: 1 to 5", text("nats-replicas"))
 	}
+	if sealing := text("sealing-key"); sealing != "" {
+		if o.Line.URL == "" {
+			return o, fmt.Errorf("--sealing-key is for one of several machines: give the servers of their log as well, with --nats URL or %s", environment("nats"))
+		}
+		o.Peers = &daemon.Peers{SealingKey: sealing, WriterCA: text("writer-ca")}
+		if o.Peers.Keys, err = keysOf(listed(k.Get("writer-key"))); err != nil {
+			return o, err
+		}
+	} else if !v.follows && text("writer-key")+text("writer-ca") != "" {
+		return o, errors.New("--writer-key and --writer-ca are for one of several machines that may write: give --sealing-key as well")
+	}
 	for _, text := range listed(k.Get("trusted-proxy")) {
 		p, err := netip.ParsePrefix(text)
 		if err != nil {
@@ -271,15 +292,21 @@ func (v *serving) following(k *koanf.Koanf) (*daemon.Following, error) {
 	if out.Most, err = strconv.ParseUint(text("record-most"), 10, 64); err != nil || out.Most == 0 {
 		return nil, fmt.Errorf("--record-most: %q is no number of entries from 1 on", text("record-most"))
 	}
-	for _, text := range listed(k.Get("writer-key")) {
+	if out.Keys, err = keysOf(listed(k.Get("writer-key"))); err == nil && len(out.Keys) == 0 {
+		err = errors.New("no key is trusted: give the one that “sentier audit key” shows at the machine that writes, with --writer-key")
+	}
+	return out, err
+}
+
+// keysOf reads the keys of machines that may write.
+func keysOf(texts []string) ([]ed25519.PublicKey, error) {
+	var out []ed25519.PublicKey
+	for _, text := range texts {
 		key, err := daemon.ParseKey(text)
 		if err != nil {
 			return nil, fmt.Errorf("--writer-key: %w", err)
 		}
-		out.Keys = append(out.Keys, key)
-	}
-	if len(out.Keys) == 0 {
-		return nil, errors.New("no key is trusted: give the one that “sentier audit key” shows at the machine that writes, with --writer-key")
+		out = append(out, key)
 	}
 	return out, nil
 }

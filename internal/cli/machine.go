@@ -1,9 +1,12 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
 	"log/slog"
 	"net/url"
+	"slices"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -86,6 +89,44 @@ func (a *app) machineList() *cobra.Command {
 				s.rows = append(s.rows, []string{m.Name, m.Role, machineStates[m.State], fmt.Sprint(m.Revision), fmt.Sprint(m.Behind), used(m.Since), used(m.Said), fmt.Sprintf("%.0f", m.Asked), fmt.Sprint(m.Waiting), m.Version, m.URL})
 			}
 			return a.print(out, s)
+		},
+	}
+}
+
+// Times of a machine that is to write.
+const (
+	promoteTime = 30 * time.Second // in which it must
+	promoteLook = 300 * time.Millisecond
+)
+
+func (a *app) promote() *cobra.Command {
+	return &cobra.Command{
+		Use: "promote MACHINE", Short: "Have a machine that stands by write, in the place of the one that does", Args: exactly("MACHINE"),
+		Long: `Have a machine that stands by write, in the place of the one that does, which then stands
+by itself: before that one is stopped for a while, or to bring the writing back. Nothing
+that was saved is lost, and what is asked is answered all the time. A machine that fails
+needs no such word: one that stands by takes over by itself.`,
+		Example: "  sentier promote estuary",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			if err := c.Do(cmd.Context(), "POST", machinePath(args[0])+"/promote", nil, nil, nil); err != nil {
+				return err
+			}
+			var last error
+			for end := time.Now().Add(promoteTime); time.Now().Before(end); time.Sleep(promoteLook) {
+				var out wire.Machines
+				if last = c.Do(cmd.Context(), "GET", "/api/v1/machines", nil, nil, &out); last != nil {
+					continue // whom this goes to is just finding out who writes
+				}
+				if slices.ContainsFunc(out.List, func(m wire.Machine) bool { return m.Name == args[0] && m.Role == "writer" }) {
+					fmt.Fprintf(a.Err, "%s writes.\n", args[0])
+					return nil
+				}
+			}
+			return errors.Join(fmt.Errorf("%s was told to write, and does not after %s: see “sentier machine list”", args[0], promoteTime), last)
 		},
 	}
 }

@@ -56,20 +56,48 @@ ended, and connections wait until then.`,
 			if o.Socket, err = daemon.Passed(); err != nil {
 				return err
 			}
+			if o.Peers != nil {
+				return a.serveAsOne(cmd.Context(), o)
+			}
 			d, err := daemon.Open(cmd.Context(), o)
 			if err != nil {
 				return err
 			}
-			fmt.Fprintf(a.Err, "Sentier %s answers at %s\n", a.Version, d.Address())
-			if !d.HasOwner() {
-				code, _ := d.Service.MakeSetUpCode()
-				fmt.Fprintf(a.Err, "There is no owner yet. Whoever has this code becomes the first one; it is good once, and for an hour:\n\n  %s\n\nGive it at %s, or in another terminal:\n\n  sentier set-up --server %s --name \"Your Name\"\n\n", code, d.Address(), d.Address())
-			}
+			a.answers(d)
 			return d.Run(cmd.Context())
 		},
 	}
 	v.register(cmd)
 	return cmd
+}
+
+// answers says where a service answers, and how somebody becomes its owner where it has none.
+func (a *app) answers(d *daemon.Daemon) {
+	fmt.Fprintf(a.Err, "Sentier %s answers at %s\n", a.Version, d.Address())
+	if d.HasOwner() {
+		return
+	}
+	code, _ := d.Service.MakeSetUpCode()
+	fmt.Fprintf(a.Err, "There is no owner yet. Whoever has this code becomes the first one; it is good once, and for an hour:\n\n  %s\n\nGive it at %s, or in another terminal:\n\n  sentier set-up --server %s --name \"Your Name\"\n\n", code, d.Address(), d.Address())
+}
+
+// serveAsOne runs a machine that is one of several that may write.
+func (a *app) serveAsOne(ctx context.Context, o daemon.Options) error {
+	name, key, err := daemon.Machine(o)
+	if err != nil {
+		return err
+	}
+	fmt.Fprintf(a.Err, "This machine is %s. The others that may write, and those that follow, trust it with\n\n  --writer-key %s\n\n", name, key)
+	m, err := daemon.OpenMember(ctx, o)
+	if err != nil {
+		return err
+	}
+	if m.Writes() {
+		a.answers(m.Now())
+	} else {
+		fmt.Fprintf(a.Err, "Sentier %s answers at %s, and stands by: from revision %d\n", a.Version, m.Address(), m.Now().Service.State().Revision.Number)
+	}
+	return m.Run(ctx)
 }
 
 // required is a flag without which a command says nothing.

@@ -39,7 +39,7 @@ var flagsTake = map[string]string{
 	"sentier audit list --from": "ADDRESS", "sentier audit export --from": "ADDRESS", "sentier audit follow --from": "ADDRESS",
 	"sentier audit list --device": "DEVICE/POINT", "sentier audit export --device": "DEVICE/POINT", "sentier audit follow --device": "DEVICE/POINT",
 
-	"nats": "URL,...", "nats-ca": "FILE", "nats-cert": "FILE", "nats-key": "FILE", "nats-credentials": "FILE", "nats-replicas": "NUMBER", "machine": "NAME", "writer-key": "KEY,...", "writer-ca": "FILE",
+	"nats": "URL,...", "nats-ca": "FILE", "nats-cert": "FILE", "nats-key": "FILE", "nats-credentials": "FILE", "nats-replicas": "NUMBER", "machine": "NAME", "writer-key": "KEY,...", "writer-ca": "FILE", "sealing-key": "FILE",
 	"record-full": "wait|go-on", "service": "URL", "snapshot": "FILE", "lasts": "DURATION", "mqtt": "URL", "mqtt-topic": "TOPIC", "mqtt-ca": "FILE",
 
 	"for":                        "TIME",

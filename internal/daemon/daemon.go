@@ -49,6 +49,7 @@ type Options struct {
 	AuditLines       io.Writer   // that the record is written to as lines of JSON; nil: none
 	Line             Line        // to the other machines
 	Following        *Following  // nil: this machine writes
+	Peers            *Peers      // others that may write as well; nil: this machine alone
 }
 
 // ParsePublicURL reads the address by which clients reach a service; see [server.ParsePublicURL].
@@ -63,6 +64,7 @@ type Daemon struct {
 	listener net.Listener
 	options  Options
 	line     *line // to the other machines; nil: there are none
+	post     *post // of one of several that may write; nil: it is no such
 }
 
 // Open opens the store and takes the address, and answers nothing yet. Nothing is left open where it fails. Where a socket was passed, it
@@ -82,16 +84,31 @@ func Open(ctx context.Context, o Options) (*Daemon, error) {
 	return d, nil
 }
 
-func (d *Daemon) prepare(ctx context.Context) (err error) {
+func (d *Daemon) prepare(ctx context.Context) error {
+	if err := d.openFiles(ctx); err != nil {
+		return err
+	}
+	var err error
+	if d.line, err = d.options.Line.open(&d.options); err != nil {
+		return err
+	}
+	return d.answer(ctx)
+}
+
+// openFiles opens what lies beside the store, and takes the address.
+func (d *Daemon) openFiles(ctx context.Context) (err error) {
 	if d.listener = d.options.Socket; d.listener == nil {
 		d.listener, err = net.Listen("tcp", d.options.Listen)
 	}
 	if err != nil {
 		return fmt.Errorf("listen on %s: %w: stop what uses the address, or give another with --listen", d.options.Listen, err)
 	}
-	if d.record, err = openRecord(ctx, d.store, d.options); err != nil {
-		return err
-	}
+	d.record, err = openRecord(ctx, d.store, d.options)
+	return err
+}
+
+// answer makes the service, and what answers with it.
+func (d *Daemon) answer(ctx context.Context) (err error) {
 	defer startLightly(d.options.Dir)()
 	borders := service.On(d.store, d.record, d.options.Log, d.options.Clock)
 	if borders.Site = d.options.PublicURL; borders.Site == nil {
@@ -121,10 +138,7 @@ func (d *Daemon) prepare(ctx context.Context) (err error) {
 }
 
 // join makes this machine one of several, where it is.
-func (d *Daemon) join(ctx context.Context, borders *service.Borders, o *server.Options) (err error) {
-	if d.line, err = d.options.Line.open(&d.options); err != nil {
-		return err
-	}
+func (d *Daemon) join(ctx context.Context, borders *service.Borders, o *server.Options) error {
 	if d.line.said = borders.Machines; d.line.bus != nil {
 		d.line.said = d.line
 	}
@@ -132,7 +146,7 @@ func (d *Daemon) join(ctx context.Context, borders *service.Borders, o *server.O
 	if d.options.Following != nil {
 		return d.follow(ctx, borders, o)
 	}
-	if err := d.line.write(ctx, d); err != nil {
+	if err := d.line.write(ctx, d, d.post); err != nil {
 		return err
 	}
 	o.Revisions = &server.Log{Bus: d.line.carrier, Snapshot: func(ctx context.Context, picture bool) (io.ReadSeekCloser, error) {
@@ -141,6 +155,10 @@ func (d *Daemon) join(ctx context.Context, borders *service.Borders, o *server.O
 	borders.Machines, borders.Line, borders.Revisions = d.line.said, d.line.log, replica.Revisions{Kept: d.store, Log: d.line.log}
 	if d.line.bus != nil {
 		o.Place = func() uint64 { return d.line.place(d.Service) }
+	}
+	if d.post != nil {
+		borders.Revisions, borders.HandOver = replica.Revisions{Kept: d.post.loaded(d.store), Log: d.line.log}, d.post.handOver
+		d.store.Logged(d.line.log.AppendBeside)
 	}
 	return nil
 }
@@ -191,11 +209,15 @@ const waitForOwner = 500 * time.Millisecond
 
 // Run answers until ctx ends.
 func (d *Daemon) Run(ctx context.Context) error {
+	front := &server.Front{}
+	front.Put(d.server)
+	return d.run(ctx, front, d.server.ReadCertificate, d.work)
+}
+
+// run answers with a front until ctx ends, and does beside what work does.
+func (d *Daemon) run(ctx context.Context, front *server.Front, readCertificate func(), work func(ctx context.Context)) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	if !d.HasOwner() {
-		go d.awaitOwner(ctx)
-	}
 	go paceMemory(ctx)
 	hung := make(chan os.Signal, 1)
 	signal.Notify(hung, syscall.SIGHUP)
@@ -206,31 +228,22 @@ func (d *Daemon) Run(ctx context.Context) error {
 			case <-ctx.Done():
 				return
 			case <-hung:
-				d.server.ReadCertificate()
+				readCertificate()
 			}
 		}
 	}()
-	watched := make(chan struct{})
-	go func() {
-		defer close(watched)
-		d.Service.Watch(ctx)
-	}()
 	sinks, err := d.options.sinks()
+	if err == nil && d.line.sink != nil {
+		err = d.line.sink.begins() // again, after what was recorded at the start
+		sinks[reportsName] = d.line.sink
+	}
 	if err != nil {
 		return errors.Join(err, d.closeFiles())
 	}
-	if d.options.Following != nil {
-		if err := d.line.sink.begins(); err != nil { // again, after what was recorded at the start
-			return errors.Join(err, d.closeFiles())
-		}
-		sinks[reportsName] = d.line.sink
-	}
-	var forwarding sync.WaitGroup
-	if d.line != nil {
-		forwarding.Go(func() { d.line.run(ctx, d) })
-	}
+	var beside sync.WaitGroup
+	beside.Go(func() { work(ctx) })
 	for name, sink := range sinks {
-		forwarding.Go(func() {
+		beside.Go(func() {
 			if err := d.record.Forward(ctx, name, sink); err != nil && ctx.Err() == nil {
 				d.options.Log.Error("the record is not sent on any more", "to", name, "error", err)
 			}
@@ -241,11 +254,21 @@ func (d *Daemon) Run(ctx context.Context) error {
 		<-ctx.Done()
 		d.options.tell(stopping)
 	}()
-	err = d.server.Serve(ctx, d.listener)
+	err = front.Serve(ctx, d.listener)
 	cancel()
-	<-watched
-	forwarding.Wait()
+	beside.Wait()
 	return errors.Join(err, d.closeFiles())
+}
+
+// work does what a service does beside answering, until ctx ends.
+func (d *Daemon) work(ctx context.Context) {
+	if !d.HasOwner() {
+		go d.awaitOwner(ctx)
+	}
+	var all sync.WaitGroup
+	defer all.Wait()
+	all.Go(func() { d.Service.Watch(ctx) })
+	all.Go(func() { d.line.run(ctx, d) })
 }
 
 // sinks are where the record is sent to, by the names under which it is known how far each has it.

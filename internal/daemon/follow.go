@@ -41,11 +41,16 @@ func (d *Daemon) follow(ctx context.Context, borders *service.Borders, o *server
 		return err
 	}
 	l := d.line
+	if d.post != nil {
+		l.standsBy = d.post.stood
+	}
 	if l.follower, err = replica.OpenFollower(ctx, replica.FollowerOptions{Bus: l.bus, Keys: keys, Dir: d.options.Dir, Log: d.options.Log, Clock: d.options.Clock}); err != nil {
 		return err
 	}
 	l.copied = &copied{Follower: l.follower, recent: map[uint64]replica.Step{}}
-	l.sink = &reports{line: l, record: d.record}
+	if l.sink == nil {
+		l.sink = &reports{line: l, record: d.record}
+	}
 	if err := l.sink.begins(); err != nil {
 		return err
 	}
@@ -57,6 +62,7 @@ func (d *Daemon) follow(ctx context.Context, borders *service.Borders, o *server
 	borders.Follows = func() string { return l.follower.Copy().Writer.Machine }
 	borders.Record = &boundedRecord{Record: d.record, waits: l.sink.waiting, most: f.Most, goOn: f.GoOn}
 	o.Elsewhere = &server.Elsewhere{
+		Me:    l.name,
 		Reach: reach,
 		Writer: func() (string, *url.URL) {
 			w := l.follower.Copy().Writer

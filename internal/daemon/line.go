@@ -1,12 +1,15 @@
 package daemon
 
 import (
+	"bytes"
 	"context"
 	"crypto/ed25519"
 	"encoding/base64"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -86,7 +89,9 @@ type line struct {
 	shot     snapshots
 	log      *replica.Log      // of the machine that writes; nil: it follows
 	follower *replica.Follower // nil: it writes
-	sink     *reports          // of one that follows
+	sink     *reports          // of one that follows, or may write beside others; nil: the record is here
+	standsBy *replica.Standby  // of one that stands by; nil: it does not
+	shared   bool              // other machines may write as well
 	copied   *copied
 
 	asked     uint64 // at the last status
@@ -122,8 +127,19 @@ func (l *Line) open(o *Options) (*line, error) {
 	return out, err
 }
 
-// write begins to write the log, once its servers answer.
-func (l *line) write(ctx context.Context, d *Daemon) error {
+// again is the same connection, for another role of the machine.
+func (l *line) again() *line {
+	return &line{bus: l.bus, name: l.name, key: l.key, signer: l.signer, begun: l.begun}
+}
+
+// trusted are the keys of the machines that may write: this one, and others.
+func (l *line) trusted(others ...ed25519.PublicKey) (replica.Keys, error) {
+	return replica.Trust(append([]ed25519.PublicKey{l.key.Public().(ed25519.PublicKey)}, others...)...)
+}
+
+// write begins to write the log, once its servers answer. post is what this machine was until now, where it is one of several that may write; nil: it is the
+// only one.
+func (l *line) write(ctx context.Context, d *Daemon, post *post) error {
 	carrier := replica.Bus(replica.NewRing())
 	if l.bus != nil {
 		carrier = l.bus
@@ -131,7 +147,10 @@ func (l *line) write(ctx context.Context, d *Daemon) error {
 			return err
 		}
 	}
-	keys, err := replica.Trust(l.key.Public().(ed25519.PublicKey))
+	keys, err := l.trusted()
+	if post != nil {
+		keys = post.stood.Keys
+	}
 	if err != nil {
 		return err
 	}
@@ -140,7 +159,7 @@ func (l *line) write(ctx context.Context, d *Daemon) error {
 	if d.options.PublicURL != nil {
 		at = d.options.PublicURL.String()
 	}
-	l.log, err = replica.OpenLog(ctx, replica.LogOptions{
+	o := replica.LogOptions{
 		Bus: carrier, Signer: l.signer, Keys: keys, Local: d.store, Me: replica.Writer{Machine: l.name, URL: at}, Clock: d.options.Clock, Log: d.options.Log,
 		Policy: func() (*policy.Policy, store.Revision) {
 			if d.Service == nil { // it is not open yet
@@ -149,10 +168,15 @@ func (l *line) write(ctx context.Context, d *Daemon) error {
 			st := d.Service.State()
 			return st.Policy, st.Revision
 		},
-	})
+	}
+	if post != nil {
+		o.Stood, o.Until = post.stood, post.lease.Until
+	}
+	l.log, err = replica.OpenLog(ctx, o)
 	return err
 }
 
+// close ends the connection, and lets what was kept for it go.
 func (l *line) close() error {
 	if l.bus != nil {
 		l.bus.Close()
@@ -202,6 +226,9 @@ func (l *line) run(ctx context.Context, d *Daemon) {
 	var all sync.WaitGroup
 	defer all.Wait()
 	all.Go(func() { l.tellStatus(ctx, d) })
+	if l.standsBy != nil || l.bus != nil && l.log != nil {
+		all.Go(func() { l.takeRecords(ctx, d) })
+	}
 	if l.log == nil {
 		all.Go(func() {
 			if err := l.follower.Run(ctx, d.took); err != nil {
@@ -214,9 +241,24 @@ func (l *line) run(ctx context.Context, d *Daemon) {
 	if l.bus == nil { // nobody has to know who may come in here
 		return
 	}
-	all.Go(func() { d.Service.KeepSettled(ctx) })
+	if !l.shared {
+		all.Go(func() { d.Service.KeepSettled(ctx) })
+	}
 	all.Go(func() { d.Service.Tell(ctx, l.log.Know) })
-	all.Go(func() { l.takeRecords(ctx, d) })
+	all.Go(func() { l.trimRecords(ctx, d) })
+}
+
+// trimEvery is how often what every machine has taken of the records of others is let go.
+const trimEvery = time.Minute
+
+// trimRecords lets what was taken of the records of others go.
+func (l *line) trimRecords(ctx context.Context, d *Daemon) {
+	for ctx.Err() == nil {
+		sleep(ctx, trimEvery)
+		if err := l.bus.TrimReports(ctx); err != nil && ctx.Err() == nil {
+			d.options.Log.Debug("what was taken of the records of other machines could not be let go", "error", err)
+		}
+	}
 }
 
 // tellStatus tells how this machine stands.
@@ -273,7 +315,14 @@ func (l *line) status(d *Daemon) *replica.Status {
 	if age, known := l.follower.Age(time.Now()); known {
 		out.Heard = now.Add(-age)
 	}
-	if p := l.follower.Problem(); p != nil {
+	p := l.follower.Problem()
+	if l.standsBy != nil {
+		out.Role = replica.StandsBy
+		if own := l.standsBy.Problem(); own != nil {
+			p = own
+		}
+	}
+	if p != nil {
 		out.Problem, out.Problems = p.Err.Error(), p.At.UTC()
 	}
 	return out
@@ -282,7 +331,6 @@ func (l *line) status(d *Daemon) *replica.Status {
 // takeRecords takes the records of the machines that were admitted.
 func (l *line) takeRecords(ctx context.Context, d *Daemon) {
 	for ctx.Err() == nil {
-		changed := d.Service.MachinesChanged()
 		admitted, err := d.Service.AdmittedMachines(ctx)
 		if err != nil {
 			if ctx.Err() == nil {
@@ -294,26 +342,41 @@ func (l *line) takeRecords(ctx context.Context, d *Daemon) {
 		until, stop := context.WithCancel(ctx)
 		var all sync.WaitGroup
 		for name, key := range admitted {
-			all.Go(func() { l.takeRecord(until, d, name, key) })
+			if name != l.name {
+				all.Go(func() { l.takeRecord(until, d, name, key) })
+			}
 		}
-		select {
-		case <-ctx.Done():
-		case <-changed:
+		for same := true; same && ctx.Err() == nil; {
+			changed := d.Service.MachinesChanged()
+			select {
+			case <-ctx.Done():
+			case <-changed:
+			case <-time.After(admittedAgain): // by the machine that writes, where this one stands by
+			}
+			now, err := d.Service.AdmittedMachines(ctx)
+			same = err != nil || maps.EqualFunc(now, admitted, bytes.Equal)
 		}
 		stop()
 		all.Wait()
 	}
 }
 
+// admittedAgain is how often it is looked whether other machines were admitted.
+const admittedAgain = 5 * time.Second
+
 func (l *line) takeRecord(ctx context.Context, d *Daemon, name string, key []byte) {
+	kinds := audit.FromFollower
+	if slices.ContainsFunc(d.options.Peers.keys(), func(k ed25519.PublicKey) bool { return bytes.Equal(k, key) }) {
+		kinds = audit.FromWriter
+	}
 	for ctx.Err() == nil {
-		err := l.bus.Reports(ctx, name, func(text []byte) error {
+		err := l.bus.Reports(ctx, name, l.name, func(text []byte) error {
 			entries, err := service.ReportOf(text, name, key)
 			if err != nil {
 				d.options.Log.Error("a part of the record of another machine is refused", "machine", name, "error", err)
 				return nil // it would come again for ever
 			}
-			return d.record.AddFrom(name, entries)
+			return d.record.AddFrom(name, kinds, entries)
 		})
 		if err != nil && ctx.Err() == nil {
 			d.options.Log.Warn("the record of another machine cannot be taken, which is tried again", "machine", name, "error", err)

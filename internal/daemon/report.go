@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"sync/atomic"
 	"time"
 
@@ -41,6 +42,8 @@ const mostReport = 200
 
 // Send hands entries over, signed.
 func (r *reports) Send(ctx context.Context, entries []audit.Entry) error {
+	last := entries[len(entries)-1].Seq
+	entries = slices.DeleteFunc(slices.Clone(entries), func(e audit.Entry) bool { return e.Taken() }) // which others have from where they were made
 	for len(entries) > 0 {
 		some := entries[:min(len(entries), mostReport)]
 		entries = entries[len(some):]
@@ -52,8 +55,7 @@ func (r *reports) Send(ctx context.Context, entries []audit.Entry) error {
 		if err != nil {
 			return err
 		}
-		first, last := some[0].Seq, some[len(some)-1].Seq
-		id, err := fmt.Sprintf("%s-%d-%d", r.line.name, first, last), error(nil)
+		id := fmt.Sprintf("%s-%d-%d", r.line.name, some[0].Seq, some[len(some)-1].Seq)
 		if r.send != nil {
 			err = r.send(ctx, id, text)
 		} else {
@@ -62,8 +64,8 @@ func (r *reports) Send(ctx context.Context, entries []audit.Entry) error {
 		if err != nil {
 			return err
 		}
-		r.sent.Store(last)
 	}
+	r.sent.Store(last)
 	return nil
 }
 

@@ -21,6 +21,7 @@ const (
 	Epoch    Kind = "epoch"    // a machine writes from here on, and no other
 	Facting  Kind = "facts"    // what else is known by now: who may come in, how the service is set
 	Snapshot Kind = "snapshot" // the policy as it was can be had whole
+	Beside   Kind = "beside"   // something was done that is not of the policy, and for the machines that may write alone
 )
 
 // logForm is the version of what is in the log. A machine that meets a later one stops there, and says so.
@@ -43,10 +44,14 @@ type Entry struct {
 	Hash    int            `json:"hash,omitempty"`  // form of the chain
 	Changes []store.Change `json:"changes,omitempty"`
 
-	Attached []byte  `json:"attached,omitempty"` // SHA-256 of the facts, which travel beside: not everybody has to know them
+	Attached []byte  `json:"attached,omitempty"` // SHA-256 of what travels beside, the facts or what is sealed: not everybody has to know it
 	Object   *Object `json:"object,omitempty"`   // the changes of a large revision, kept apart; or the snapshot
 
-	Facts []Fact `json:"-"` // nothing where they have not travelled with it
+	Trail       []byte  `json:"trail,omitempty"`        // of what was done beside the policy, after it; nothing: the machine that writes tells nobody of that
+	SealedApart *Object `json:"sealed_apart,omitempty"` // what is sealed, where it is too large to travel beside
+
+	Facts  []Fact `json:"-"` // nothing where they have not travelled with it
+	Sealed []byte `json:"-"` // likewise
 
 	Writer
 }
@@ -64,28 +69,30 @@ type Fact struct {
 	Value json.RawMessage `json:"value,omitempty"` // nothing: it is known no more
 }
 
-// Sign is the entry as it travels: what is signed, and after a space the facts.
+// Sign is the entry as it travels: what is signed, and after a space the facts, or what is sealed.
 func (s *Signer) Sign(e *Entry) ([]byte, error) {
-	var facts []byte
+	attached := e.Sealed
 	var err error
 	if len(e.Facts) > 0 {
-		if facts, err = json.Marshal(e.Facts); err != nil {
+		if attached, err = json.Marshal(e.Facts); err != nil {
 			return nil, fmt.Errorf("write the facts of the log: %w", err)
 		}
-		sum := sha256.Sum256(facts)
+	}
+	if attached != nil {
+		sum := sha256.Sum256(attached)
 		e.Attached = sum[:]
 	}
 	out, err := s.sign(typeEntry, e)
 	if err != nil {
 		return nil, fmt.Errorf("sign the log's entry of revision %d: %w", e.Number, err)
 	}
-	if facts != nil {
-		out = append(append(out, ' '), facts...)
+	if attached != nil {
+		out = append(append(out, ' '), attached...)
 	}
 	return out, nil
 }
 
-// Bare is an entry as it travels to whoever has not to know its facts.
+// Bare is an entry as it travels to whoever has not to know what goes beside.
 func Bare(text []byte) []byte {
 	bare, _, _ := bytes.Cut(text, []byte(" "))
 	return bare
@@ -93,7 +100,7 @@ func Bare(text []byte) []byte {
 
 // Entry reads an entry as it has travelled. The error is a [*ForgedError] where no key that is trusted has signed it.
 func (k Keys) Entry(text []byte) (*Entry, error) {
-	signed, facts, attached := bytes.Cut(text, []byte(" "))
+	signed, beside, attached := bytes.Cut(text, []byte(" "))
 	e := &Entry{}
 	if err := k.open(typeEntry, signed, e); err != nil {
 		return nil, err
@@ -104,10 +111,14 @@ func (k Keys) Entry(text []byte) (*Entry, error) {
 	if !attached {
 		return e, nil
 	}
-	if sum := sha256.Sum256(facts); !bytes.Equal(sum[:], e.Attached) {
+	if sum := sha256.Sum256(beside); !bytes.Equal(sum[:], e.Attached) {
 		return nil, forged(e.name(), "has facts that are not those that were signed")
 	}
-	if err := json.Unmarshal(facts, &e.Facts); err != nil {
+	if e.Kind != Facting {
+		e.Sealed = beside
+		return e, nil
+	}
+	if err := json.Unmarshal(beside, &e.Facts); err != nil {
 		return nil, forged(e.name(), "has facts that this program cannot read: bring it up to date")
 	}
 	return e, nil
@@ -147,20 +158,29 @@ type Step struct {
 	Seen  bool // the copy has it already
 }
 
-// Next is the copy after an entry. The error is a [*ForgedError] where the entry does not follow what the copy has: the copy stands.
-func (c Copy) Next(e *Entry) (Step, error) {
-	last, stands := c.Revision, Step{Copy: c, Seen: true}
+// follows tells whether an entry is the next of a copy. seen is that the copy has it already; the error is a [*ForgedError].
+func (c *Copy) follows(e *Entry) (seen bool, err error) {
+	last := c.Revision
 	switch {
 	case e.Seq <= c.Seq:
-		return stands, nil
+		return true, nil
 	case e.Seq > c.Seq+1:
-		return stands, forged(e.name(), "does not follow place %d of the log: what is between them is missing", c.Seq)
+		return false, forged(e.name(), "does not follow place %d of the log: what is between them is missing", c.Seq)
 	case e.Epoch < c.Epoch:
-		return stands, forged(e.name(), "is of epoch %d, whose time to write is over: epoch %d has begun", e.Epoch, c.Epoch)
+		return false, forged(e.name(), "is of epoch %d, whose time to write is over: epoch %d has begun", e.Epoch, c.Epoch)
 	case e.Epoch > c.Epoch && e.Kind != Epoch:
-		return stands, forged(e.name(), "is of epoch %d, which has not begun: epoch %d has", e.Epoch, c.Epoch)
+		return false, forged(e.name(), "is of epoch %d, which has not begun: epoch %d has", e.Epoch, c.Epoch)
 	case e.Kind != Revision && (e.Number != last.Number || !bytes.Equal(e.Chain, last.Chain)):
-		return stands, forged(e.name(), "does not follow the revision %d that is here: their chains differ", last.Number)
+		return false, forged(e.name(), "does not follow the revision %d that is here: their chains differ", last.Number)
+	}
+	return false, nil
+}
+
+// Next is the copy after an entry. The error is a [*ForgedError] where the entry does not follow what the copy has: the copy stands.
+func (c Copy) Next(e *Entry) (Step, error) {
+	stands := Step{Copy: c, Seen: true}
+	if seen, err := c.follows(e); seen || err != nil {
+		return stands, err
 	}
 	c.Seq = e.Seq
 	switch e.Kind {

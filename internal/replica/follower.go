@@ -258,6 +258,9 @@ func (f *Follower) take(ctx context.Context, text []byte, took func(Step)) error
 	if step.Seen {
 		return nil
 	}
+	if e.Kind != Facting { // what is sealed is for others
+		text = Bare(text)
+	}
 	if err := f.disk.keep(text); err != nil {
 		f.log.Warn("what has come cannot be kept here, and is asked for again at the next start", "error", err)
 	}

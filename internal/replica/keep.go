@@ -135,17 +135,38 @@ func (l *Log) Snapshot(ctx context.Context, picture, withFacts bool, into *os.Fi
 	if err != nil {
 		return Head{}, err
 	}
+	from, at := l.stands(picture, withFacts)
+	return l.signer.writeSnapshot(ctx, from, at, free, into)
+}
+
+// stands is what is written of the policy as it is. The caller holds l.mu.
+func (l *Log) stands(picture, withFacts bool) (body, Standing) {
 	at := Standing{Epoch: l.at.epoch, Seq: l.at.seq, Writer: l.me, Made: l.clock(), form: formRows}
 	if withFacts {
 		at.Facts = l.facts
 	}
-	from := body(l.local.Rows)
 	if picture && l.policy != nil {
 		if p, r := l.policy(); p != nil && r.Number == l.at.number { // it is so but for moments after a change
-			from, at.form, at.picture = pictured(p, r), formPicture, policy.PictureForm
+			at.form, at.picture = formPicture, policy.PictureForm
+			return pictured(p, r), at
 		}
 	}
-	return l.signer.writeSnapshot(ctx, from, at, free, into)
+	return l.local.Rows, at
+}
+
+// Leave has this machine follow from where it wrote last: it begins a folder with the policy as it is here. made is when it was last known that nobody else had
+// written.
+func (l *Log) Leave(ctx context.Context, dir string, made time.Time) error {
+	d := disk{dir: dir, keys: l.keys}
+	_, err := d.begin(func(into *os.File) (Head, error) {
+		l.mu.Lock() // until what is written is that of a moment
+		free := sync.OnceFunc(l.mu.Unlock)
+		defer free()
+		from, at := l.stands(true, true)
+		at.Made = made
+		return l.signer.writeSnapshot(ctx, from, at, free, into)
+	})
+	return err
 }
 
 // forget lets go what nobody begins with any more.

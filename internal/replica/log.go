@@ -23,6 +23,7 @@ const (
 	snapshotsAfter = 1000             // revisions
 	snapshotPrefix = "snapshot-"      // pictures
 	rowsPrefix     = "rows-"          // the same, as rows
+	sealedPrefix   = "sealed-"        // what was done beside the policy, where it is too large for its entry
 	publishTime    = 10 * time.Second // in which it must be known whether the log has an entry
 	publishAgain   = 300 * time.Millisecond
 )
@@ -36,7 +37,7 @@ type Local interface {
 	Rows(ctx context.Context, to io.Writer, begun func()) (store.Revision, error)
 	Revisions(ctx context.Context, w store.Which, limit int) ([]store.Revision, error)
 	RawChanges(ctx context.Context, revision uint64) ([]store.Change, error)
-	Take(ctx context.Context, r *store.Revision, changes []store.Change) error
+	Take(ctx context.Context, r *store.Revision, changes []store.Change, beside *store.Taken) error
 }
 
 // Log is the log of revisions, at the machine that writes it. It may be used from many goroutines at once.
@@ -49,6 +50,9 @@ type Log struct {
 	clock  func() time.Time
 	log    *slog.Logger
 	policy func() (*policy.Policy, store.Revision) // nil: it is not known
+	box    *Box                                    // nil: nothing is sealed, as no other machine may write
+	until  func() time.Time                        // nil: this machine may write for good
+	stood  *Standby                                // that this machine was before; nil: none
 
 	mu     sync.Mutex // held from the publishing of an entry until the machine has it too
 	at     end
@@ -74,6 +78,12 @@ type end struct {
 	epoch  uint64
 	number uint64
 	chain  []byte
+	trail  []byte
+}
+
+// end is how far the log goes with an entry.
+func (e *Entry) end(place uint64) end {
+	return end{place, e.Seq, e.Epoch, e.Number, e.Chain, e.Trail}
 }
 
 // LogOptions say who writes a log, and where.
@@ -87,6 +97,10 @@ type LogOptions struct {
 	Log    *slog.Logger
 	// Policy is the policy that the machine answers from, and its revision; nil: snapshots are of rows alone.
 	Policy func() (*policy.Policy, store.Revision)
+	// Stood is what this machine has been until now, where it is one of several that may write: what the log has is taken by it. nil: it is the only one.
+	Stood *Standby
+	// Until is until when this machine may write, by the clock that only goes forward; nil: for good.
+	Until func() time.Time
 }
 
 // DivergedError is that the log and the machine have gone different ways.
@@ -98,7 +112,10 @@ func (e *DivergedError) Error() string {
 
 // OpenLog begins to write the log: the machine takes over what the log has and it has not, and the log what it lacks.
 func OpenLog(ctx context.Context, o LogOptions) (*Log, error) {
-	l := &Log{bus: o.Bus, signer: o.Signer, keys: o.Keys, local: o.Local, me: o.Me, clock: o.Clock, log: o.Log, policy: o.Policy, facts: map[string]string{}, seqs: map[uint64]uint64{}, moment: make(chan struct{}, 1)}
+	l := &Log{bus: o.Bus, signer: o.Signer, keys: o.Keys, local: o.Local, me: o.Me, clock: o.Clock, log: o.Log, policy: o.Policy, until: o.Until, stood: o.Stood, facts: map[string]string{}, seqs: map[uint64]uint64{}, moment: make(chan struct{}, 1)}
+	if l.stood != nil {
+		l.box = l.stood.Box
+	}
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	if err := l.begin(ctx); err != nil {
@@ -125,6 +142,9 @@ func (l *Log) begin(ctx context.Context) error {
 		l.at.number, l.at.chain = mine.Number, mine.Chain
 		l.at.seq = uint64(l.clock().UnixMilli())
 		l.at.epoch = l.at.seq
+		if l.stood != nil {
+			l.at.trail = l.stood.trail()
+		}
 	} else if err := l.holdsEnd(ctx); err != nil {
 		return err
 	}
@@ -149,6 +169,7 @@ func (l *Log) readLog(ctx context.Context, mine *store.Revision) (found bool, er
 	if _, l.at.place, err = l.bus.Tail(ctx); err != nil || l.at.place == 0 {
 		return false, err
 	}
+	var wrote string // the machine whose epoch is the last
 	since, facts, err := l.newestFacts(ctx)
 	if err != nil && !errors.Is(err, ErrNone) {
 		return false, err
@@ -163,13 +184,22 @@ func (l *Log) readLog(ctx context.Context, mine *store.Revision) (found bool, er
 			return err
 		}
 		found = true
-		l.at = end{l.at.place, e.Seq, e.Epoch, e.Number, e.Chain}
+		l.at = e.end(l.at.place)
+		if e.Kind == Epoch {
+			wrote = e.Machine
+		}
 		if e.Seq > since {
 			facts = withFacts(facts, e.Facts)
+		}
+		if l.stood != nil {
+			return l.stood.take(ctx, e)
 		}
 		return l.takeOver(ctx, e, mine)
 	})
 	l.facts = maps.Collect(facts.All)
+	if l.stood != nil && found && err == nil {
+		*mine, err = l.stood.reached(ctx, &l.at, wrote == l.me.Machine)
+	}
 	return found, err
 }
 
@@ -190,7 +220,7 @@ func (l *Log) takeOver(ctx context.Context, e *Entry, mine *store.Revision) erro
 	if ok, err := r.Follows(mine.Chain, e.Changes); err != nil || !ok {
 		return errors.Join(&DivergedError{mine.Number}, err)
 	}
-	if err := l.local.Take(ctx, &r, e.Changes); err != nil {
+	if err := l.local.Take(ctx, &r, e.Changes, nil); err != nil {
 		return err
 	}
 	*mine = r
@@ -225,5 +255,5 @@ func (l *Log) publishKept(ctx context.Context, number uint64) error {
 	if err != nil {
 		return err
 	}
-	return l.publishRevision(ctx, &list[0], changes)
+	return l.publishRevision(ctx, &list[0], changes, store.Done{Trail: l.at.trail})
 }

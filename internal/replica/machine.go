@@ -22,9 +22,10 @@ type Role string
 
 // The roles.
 const (
-	Writes  Role = "writer"
-	Follows Role = "follower"
-	Gates   Role = "gate" // it decides for a site, and shows nothing
+	Writes   Role = "writer"
+	StandsBy Role = "standby" // it follows, and writes where the one that does writes no more
+	Follows  Role = "follower"
+	Gates    Role = "gate" // it decides for a site, and shows nothing
 )
 
 // Status is how a machine stands, by its own word.

@@ -19,7 +19,8 @@ import (
 	"sentier/internal/store"
 )
 
-func (l *Log) publishRevision(ctx context.Context, r *store.Revision, changes []store.Change) error {
+// publishRevision publishes a revision, and what was done beside it; with nothing of that it is one that others may have.
+func (l *Log) publishRevision(ctx context.Context, r *store.Revision, changes []store.Change, done store.Done) error {
 	e := &Entry{Kind: Revision, Epoch: l.at.epoch, At: r.At, Number: r.Number, Chain: r.Chain, By: r.By, Via: r.Via, Note: r.Note, State: r.State, Hash: r.Form, Changes: changes}
 	err := l.setApart(ctx, e)
 	if errors.Is(err, errSkip) {
@@ -29,12 +30,33 @@ func (l *Log) publishRevision(ctx context.Context, r *store.Revision, changes []
 	if err != nil {
 		return err
 	}
+	if err := l.seal(ctx, e, &beside{done.Rows, r.RequestKey, r.RequestHash, r.Answer}, done.Trail); err != nil {
+		return err
+	}
 	if err := l.publish(ctx, e); err != nil {
 		return err
 	}
 	l.seqs[e.Number] = e.Seq
 	delete(l.seqs, e.Number-64)
 	return nil
+}
+
+// seal seals what goes with an entry, for the machines that may write.
+func (l *Log) seal(ctx context.Context, e *Entry, in *beside, trail []byte) (err error) {
+	if l.box == nil {
+		return nil
+	}
+	if e.Sealed, err = l.box.seal(in); err != nil {
+		return err
+	}
+	e.Trail = trail
+	if len(e.Sealed) < mostInLog/4 {
+		return nil
+	}
+	e.SealedApart = objectOf(sealedPrefix, e.Number, e.Sealed)
+	data := e.Sealed
+	e.Sealed = nil
+	return l.bus.Put(ctx, e.SealedApart.Name, bytes.NewReader(data))
 }
 
 // skip has the ring go on after a revision that is not in it.
@@ -71,39 +93,32 @@ func (l *Log) setApart(ctx context.Context, e *Entry) error {
 	if err != nil {
 		return err
 	}
-	packer, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest))
+	packed, err := pack(text)
 	if err != nil {
 		return err
 	}
-	packed := packer.EncodeAll(text, nil)
-	sum := sha256.Sum256(packed)
-	e.Changes, e.Object = nil, &Object{Name: ChangesPrefix + fmt.Sprintf("%020d-", e.Number) + hex.EncodeToString(sum[:8]), Size: int64(len(packed)), SHA256: sum[:]}
+	e.Changes, e.Object = nil, objectOf(ChangesPrefix, e.Number, packed)
 	return l.bus.Put(ctx, e.Object.Name, bytes.NewReader(packed))
 }
 
+// objectOf describes what is kept apart of an entry, for as long as its revision may be wanted.
+func objectOf(prefix string, number uint64, data []byte) *Object {
+	sum := sha256.Sum256(data)
+	return &Object{Name: fmt.Sprintf("%s%020d-%x", prefix, number, sum[:8]), Size: int64(len(data)), SHA256: sum[:]}
+}
+
+type getting func(ctx context.Context, name string) (io.ReadCloser, error)
+
 // fetch reads the changes of an entry that are kept apart.
-func fetch(ctx context.Context, get func(ctx context.Context, name string) (io.ReadCloser, error), e *Entry) error {
+func fetch(ctx context.Context, get getting, e *Entry) error {
 	if e.Kind != Revision || e.Object == nil {
 		return nil
 	}
-	in, err := get(ctx, e.Object.Name)
-	if err != nil {
-		return fmt.Errorf("read the changes of revision %d: %w", e.Number, err)
-	}
-	defer in.Close()
-	packed, err := io.ReadAll(io.LimitReader(in, e.Object.Size))
-	if err != nil {
-		return fmt.Errorf("read the changes of revision %d: %w", e.Number, err)
-	}
-	if sum := sha256.Sum256(packed); !bytes.Equal(sum[:], e.Object.SHA256) {
-		return forged(e.name(), "has changes that are not those that were signed")
-	}
-	reader, err := zstd.NewReader(nil, zstd.WithDecoderMaxMemory(4<<30))
+	packed, err := e.apart(ctx, get, e.Object)
 	if err != nil {
 		return err
 	}
-	defer reader.Close()
-	text, err := reader.DecodeAll(packed, nil)
+	text, err := unpack(packed)
 	if err == nil {
 		err = json.Unmarshal(text, &e.Changes)
 	}
@@ -113,11 +128,56 @@ func fetch(ctx context.Context, get func(ctx context.Context, name string) (io.R
 	return nil
 }
 
+// fetchSealed reads what is sealed with an entry, where it is kept apart.
+func fetchSealed(ctx context.Context, get getting, e *Entry) (err error) {
+	if e.SealedApart != nil {
+		e.Sealed, err = e.apart(ctx, get, e.SealedApart)
+	}
+	return err
+}
+
+// apart reads what is kept apart of an entry.
+func (e *Entry) apart(ctx context.Context, get getting, o *Object) ([]byte, error) {
+	in, err := get(ctx, o.Name)
+	if err != nil {
+		return nil, fmt.Errorf("read what goes with %s: %w", e.name(), err)
+	}
+	defer in.Close()
+	data, err := io.ReadAll(io.LimitReader(in, o.Size))
+	if err != nil {
+		return nil, fmt.Errorf("read what goes with %s: %w", e.name(), err)
+	}
+	if sum := sha256.Sum256(data); !bytes.Equal(sum[:], o.SHA256) {
+		return nil, forged(e.name(), "has changes that are not those that were signed")
+	}
+	return data, nil
+}
+
+func pack(text []byte) ([]byte, error) {
+	packer, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest))
+	if err != nil {
+		return nil, err
+	}
+	return packer.EncodeAll(text, nil), nil
+}
+
+func unpack(packed []byte) ([]byte, error) {
+	reader, err := zstd.NewReader(nil, zstd.WithDecoderMaxMemory(4<<30))
+	if err != nil {
+		return nil, err
+	}
+	defer reader.Close()
+	return reader.DecodeAll(packed, nil)
+}
+
 // publish adds an entry at the end of the log: that it is there is known when it gives back no error. The caller holds l.mu.
 func (l *Log) publish(ctx context.Context, e *Entry) error {
 	e.Form, e.Seq = logForm, l.at.seq+1
 	if e.Kind != Revision {
 		e.Number, e.Chain, e.At = l.at.number, l.at.chain, l.clock().UTC()
+	}
+	if e.Kind != Revision && e.Kind != Beside {
+		e.Trail = l.at.trail
 	}
 	text, err := l.signer.Sign(e)
 	if err != nil {
@@ -128,12 +188,15 @@ func (l *Log) publish(ctx context.Context, e *Entry) error {
 	}
 	sum := sha256.Sum256(text)
 	id := strconv.FormatUint(e.Epoch, 10) + "-" + hex.EncodeToString(sum[:])
-	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), publishTime)
+	ctx, cancel, err := l.whileMine(ctx)
+	if err != nil {
+		return err
+	}
 	defer cancel()
 	for {
 		place, err := l.bus.Publish(ctx, l.at.place, id, e.Seq, text)
 		if err == nil {
-			l.at = end{place, e.Seq, e.Epoch, e.Number, e.Chain}
+			l.at = e.end(place)
 			return nil
 		}
 		if errors.Is(err, ErrMoved) {
@@ -154,6 +217,25 @@ func (l *Log) publish(ctx context.Context, e *Entry) error {
 	}
 }
 
+// whileMine bounds what is done to the log: it ends when it must be known what has become of it, and when this machine may write no more.
+func (l *Log) whileMine(ctx context.Context) (context.Context, context.CancelFunc, error) {
+	end := time.Now().Add(publishTime)
+	if l.until != nil {
+		until := l.until()
+		if !time.Now().Before(until) {
+			return nil, nil, ErrLease
+		}
+		if until.Before(end) {
+			end = until
+		}
+	}
+	ctx, cancel := context.WithDeadline(context.WithoutCancel(ctx), end)
+	return ctx, cancel, nil
+}
+
+// ErrLease is that this machine may not write now: nothing was published.
+var ErrLease = errors.New("this machine does not hold the lease by which one writes")
+
 // errAgain is that an entry can be tried again, after something that is passed over.
 var errAgain = errors.New("what stands in the log there is of nobody")
 
@@ -164,7 +246,7 @@ func (l *Log) moved(ctx context.Context, e *Entry, text []byte) error {
 		return errAgain // nothing is known yet
 	}
 	if bytes.Equal(last, text) {
-		l.at = end{place, e.Seq, e.Epoch, e.Number, e.Chain}
+		l.at = e.end(place)
 		return nil
 	}
 	other, err := l.keys.Entry(last)

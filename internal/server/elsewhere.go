@@ -14,6 +14,7 @@ import (
 
 // Elsewhere is the machine that writes, as one has it that follows.
 type Elsewhere struct {
+	Me     string                                 // name of this machine
 	Writer func() (name string, at *url.URL)      // at is nil where it has not told
 	Reach  http.RoundTripper                      // by which it is asked
 	Until  func(ctx context.Context, seq uint64)  // waits until this machine has a place in the log, for a while
@@ -25,6 +26,7 @@ type Elsewhere struct {
 const (
 	revisionHeader = "Sentier-Revision" // from which, or a later one, it is answered
 	placeHeader    = "Sentier-Log"      // how far the log went when it was answered, for a machine that follows
+	byHeader       = "Sentier-Machine"  // of a request: the machine that has it answered
 )
 
 // answeredHere tells whether a machine that follows answers a route by itself: what asks of the policy as it is, and how the machine stands.
@@ -46,8 +48,8 @@ func (s *Server) standing(h http.Header) {
 // goOn has the machine that writes answer a request, and waits until this one knows what that did: whoever asks next sees what they did.
 func (s *Server) goOn(req *request) error {
 	name, at := s.writer.Writer()
-	if at == nil {
-		return &awayError{name}
+	if at == nil || name == s.writer.Me || req.Request().Header.Get(byHeader) != "" { // it went to where the writer was
+		return &awayError{name, name == s.writer.Me}
 	}
 	if err := extend(req.Response()); err != nil {
 		return err
@@ -59,6 +61,7 @@ func (s *Server) goOn(req *request) error {
 			p.SetURL(at)
 			p.SetXForwarded()
 			p.Out.Header.Del("Origin") // which was looked at here
+			p.Out.Header.Set(byHeader, s.writer.Me)
 			s.withCookie(req, p.Out)
 		},
 		ModifyResponse: func(answer *http.Response) error {
@@ -77,16 +80,22 @@ func (s *Server) goOn(req *request) error {
 		return nil
 	}
 	s.log.Warn("the machine that writes could not be asked", "machine", name, "error", failed)
-	return &awayError{name}
+	return &awayError{name: name}
 }
 
 // awayError is that the machine that writes does not answer.
-type awayError struct{ name string }
+type awayError struct {
+	name string
+	me   bool // it is this one, which writes no more and knows of no other yet
+}
 
 func (e *awayError) Error() string { return e.Unwrap().Error() }
 
 // Unwrap is the sentence that it is told as.
 func (e *awayError) Unwrap() error {
+	if e.me {
+		return service.Say("this machine writes no more, and has not heard from the servers of the log which one does; questions are answered here")
+	}
 	if e.name == "" {
 		return service.Say("this is done by the machine that writes, which has not been heard of yet; questions are answered here")
 	}

@@ -8,6 +8,7 @@ import (
 	"net"
 	"net/http"
 	"sync"
+	"sync/atomic"
 	"time"
 )
 
@@ -20,9 +21,33 @@ const newcomerTime = 2 * time.Second
 // maxHeader bounds the headers of a request, in bytes.
 const maxHeader = 16 << 10
 
+// Serve answers on a listener until ctx ends; see [Front.Serve].
+func (s *Server) Serve(ctx context.Context, l net.Listener) error {
+	f := &Front{}
+	f.Put(s)
+	return f.Serve(ctx, l)
+}
+
+// Front answers with a server in whose place another can be put while it answers.
+type Front struct{ now atomic.Pointer[Server] }
+
+// Put has a server answer what is asked from now on. What the one before is answering goes on; its streams, which would never end, end.
+func (f *Front) Put(s *Server) {
+	if before := f.now.Swap(s); before != nil {
+		before.endStreams()
+	}
+}
+
+// ServeHTTP answers one request.
+func (f *Front) ServeHTTP(w http.ResponseWriter, r *http.Request) { f.now.Load().ServeHTTP(w, r) }
+
+func (s *Server) endStreams() { s.ending.Do(func() { close(s.closing) }) }
+
 // Serve answers on a listener until ctx ends; answers in flight are given then, and those to requests on their way over a new connection, within a
 // grace after which connections are closed, whatever clients hold open.
-func (s *Server) Serve(ctx context.Context, l net.Listener) error {
+func (f *Front) Serve(ctx context.Context, l net.Listener) error {
+	first := f.now.Load()
+	log := first.log
 	server := &http.Server{
 		ReadHeaderTimeout: headerTime,
 		ReadTimeout:       requestTime,
@@ -30,17 +55,17 @@ func (s *Server) Serve(ctx context.Context, l net.Listener) error {
 		IdleTimeout:       2 * time.Minute,
 		MaxHeaderBytes:    maxHeader,
 		HTTP2:             &http.HTTP2Config{MaxConcurrentStreams: 64, MaxReceiveBufferPerConnection: 64 << 10, MaxReceiveBufferPerStream: 64 << 10},
-		ErrorLog:          slog.NewLogLogger(s.log.Handler(), slog.LevelDebug),
+		ErrorLog:          slog.NewLogLogger(log.Handler(), slog.LevelDebug),
 	}
-	bounded := &boundedListener{Listener: l, plain: s.certificate == nil, ended: make(chan struct{})}
+	bounded := &boundedListener{Listener: l, plain: first.certificate == nil, ended: make(chan struct{})}
 	news := &newcomers{open: map[net.Conn]bool{}}
-	server.ConnState, server.ConnContext, server.Handler = news.state, news.context, news.handler(s)
-	server.RegisterOnShutdown(func() { close(s.closing) })
+	server.ConnState, server.ConnContext, server.Handler = news.state, news.context, news.handler(f)
+	server.RegisterOnShutdown(func() { f.now.Load().endStreams() })
 	ended := make(chan error, 1)
 	go func() {
 		<-ctx.Done()
 		if err := bounded.stop(); err != nil {
-			s.log.Warn("the socket could not be closed", "error", err)
+			log.Warn("the socket could not be closed", "error", err)
 		}
 		server.SetKeepAlivesEnabled(false)
 		news.wait(newcomerTime)
@@ -48,14 +73,14 @@ func (s *Server) Serve(ctx context.Context, l net.Listener) error {
 		defer cancel()
 		err := server.Shutdown(grace)
 		if errors.Is(err, context.DeadlineExceeded) {
-			s.log.Warn("connections were still open after the grace, and are closed", "grace", shutdownTime)
+			log.Warn("connections were still open after the grace, and are closed", "grace", shutdownTime)
 			err = server.Close()
 		}
 		ended <- err
 	}()
 	var err error
-	if s.certificate != nil {
-		server.TLSConfig = &tls.Config{MinVersion: tls.VersionTLS12, GetCertificate: s.certificate.get}
+	if first.certificate != nil {
+		server.TLSConfig = &tls.Config{MinVersion: tls.VersionTLS12, GetCertificate: func(hello *tls.ClientHelloInfo) (*tls.Certificate, error) { return f.now.Load().certificate.get(hello) }}
 		err = server.ServeTLS(bounded, "", "")
 	} else {
 		err = server.Serve(bounded)

@@ -48,10 +48,11 @@ type Server struct {
 	trusted     []netip.Prefix
 	openAPI     func() ([]byte, error) // the description of the HTTP interface, JSON; made when it is first asked for
 	certificate *certificate           // nil: no TLS
-	closing     chan struct{}          // closed when the server ends
-	writer      *Elsewhere             // the machine that writes; nil: this one does
-	place       func() uint64          // nil: there is no log
-	logged      *Log                   // nil: this machine follows
+	closing     chan struct{}          // closed when the server ends, or another takes its place
+	ending      sync.Once
+	writer      *Elsewhere    // the machine that writes; nil: this one does
+	place       func() uint64 // nil: there is no log
+	logged      *Log          // nil: this machine follows
 
 	signIns, streams room
 	requests         callerRoom

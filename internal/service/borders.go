@@ -168,11 +168,12 @@ type Borders struct {
 	Record      Record
 	Clock       func() time.Time // what the time is
 	Log         *slog.Logger
-	Machines    Machines      // the others on which the service runs
-	Name        string        // of this one among them
-	Line        Line          // to where revisions go before they count; nil: there is none
-	Follows     func() string // the name of the machine that writes; nil: this one does
-	Site        *url.URL      // at which people open the console; nil: not known, and there are no passkeys
+	Machines    Machines                                        // the others on which the service runs
+	Name        string                                          // of this one among them
+	Line        Line                                            // to where revisions go before they count; nil: there is none
+	Follows     func() string                                   // the name of the machine that writes; nil: this one does
+	HandOver    func(ctx context.Context, machine string) error // has another machine write; nil: none stands by
+	Site        *url.URL                                        // at which people open the console; nil: not known, and there are no passkeys
 }
 
 // On are the borders of a service on a store and a record.

@@ -58,7 +58,7 @@ func (e *MovedError) Error() string { return policy.SaidBy(e.Unwrap()).Error() }
 
 // Unwrap is the sentence that it is told as.
 func (e *MovedError) Unwrap() error {
-	return policy.Say("nothing was saved: another machine writes by now, and this one has to be started again, to follow it")
+	return policy.Say("nothing was saved: another machine writes by now, and changes are made there")
 }
 
 // ofLine says of an error what it means, where it is one of the log of revisions.
@@ -68,6 +68,8 @@ func ofLine(err error) error {
 		return &UnknownError{err}
 	case errors.Is(err, replica.ErrMoved):
 		return &MovedError{}
+	case errors.Is(err, replica.ErrLease):
+		return &LineError{err}
 	}
 	return err
 }

@@ -169,9 +169,12 @@ func (s *Service) machine(st *replica.Status, key []byte) wire.Machine {
 	if !st.Heard.IsZero() {
 		m.Since = &st.Heard
 	}
+	if st.Role == replica.Writes { // until it was heard of last
+		m.Role = string(replica.StandsBy)
+	}
 	switch {
-	case st.Role == replica.Writes && st.Machine == s.borders.Name: // this very one
-		m.Admitted, m.Revision, m.Behind = true, last, 0
+	case st.Machine == s.borders.Name: // this very one, which may have begun to write since
+		m.Role, m.Admitted, m.Revision, m.Behind = string(replica.Writes), true, last, 0
 	case key != nil && !m.Admitted:
 		m.State = wire.MachineForged
 	case key == nil:
@@ -205,6 +208,22 @@ func (s *Service) AdmitMachine(ctx context.Context, c Caller, name string, in wi
 		all[name] = key
 		return nil
 	})
+}
+
+// Join admits this machine itself, where it may not be alone: what it has recorded comes into the records of the others.
+func (s *Service) Join(ctx context.Context, key []byte) error {
+	s.writing.Lock()
+	defer s.writing.Unlock()
+	all, err := s.AdmittedMachines(ctx)
+	if err != nil || bytes.Equal(all[s.borders.Name], key) {
+		return err
+	}
+	all[s.borders.Name] = key
+	text, err := json.Marshal(all)
+	if err != nil {
+		return err
+	}
+	return s.kept(s.borders.Blank.SetFact(ctx, factMachines, string(text)))
 }
 
 // DropMachine takes a machine away: what it records from then on comes into no record.
@@ -243,6 +262,50 @@ func (s *Service) changeMachines(ctx context.Context, c Caller, name, outcome st
 	s.note(c, audit.Machine, outcome, "", details{"machine": name, "key": all[name]})
 	s.machined.Notify()
 	return nil
+}
+
+// Promote has a machine that stands by write in the place of this one, and returns when this one writes no more.
+func (s *Service) Promote(ctx context.Context, c Caller, name string) error {
+	if err := s.Permit(s.State(), c, Manage, ""); err != nil {
+		return err
+	}
+	if s.borders.HandOver == nil {
+		return Wrong("name", "no machine stands by: run them with --sealing-key, as docs/operations.md has it")
+	}
+	if name == s.borders.Name {
+		return Wrong("name", "%q is the machine that writes", name)
+	}
+	said, err := s.borders.Machines.Statuses(ctx)
+	if err != nil {
+		return &UnheardError{err}
+	}
+	text, known := said[name]
+	if !known {
+		return Wrong("name", "%q is no machine that has been heard of", policy.Clip(name))
+	}
+	st, err := replica.ReadStatus(text)
+	if err != nil || st.Machine != name {
+		return Wrong("name", "%q has not told how it stands", policy.Clip(name))
+	}
+	switch {
+	case st.Role != replica.StandsBy:
+		return Wrong("name", "%q does not stand by: it cannot write", name)
+	case s.borders.Clock().Sub(st.At) > silentAfter:
+		return Wrong("name", "%q is not heard of: see that it runs", name)
+	case st.Problem != "":
+		return Wrong("name", "%q could not take over: %s", name, policy.Clip(st.Problem))
+	}
+	if err := s.borders.Record.Add(s.machineEntry(c, name)); err != nil {
+		return s.kept(err)
+	}
+	return ofLine(s.borders.HandOver(ctx, name))
+}
+
+// machineEntry is the entry of a machine that is to write from now on. It is kept before: this machine records nothing of its own afterwards.
+func (s *Service) machineEntry(c Caller, name string) audit.Entry {
+	e := s.entry(c, audit.Machine, audit.Done)
+	e.More = details{"machine": name, "what": "it is to write in the place of " + s.borders.Name}.json()
+	return e
 }
 
 // TakeStatus takes how a machine says that it stands, which it has signed.
@@ -285,7 +348,7 @@ func (s *Service) TakeRecord(ctx context.Context, name string, text []byte) erro
 	if err != nil {
 		return Wrong("signed", "is not what this machine has signed of its record")
 	}
-	return s.kept(s.borders.Record.AddFrom(name, entries))
+	return s.kept(s.borders.Record.AddFrom(name, audit.FromFollower, entries))
 }
 
 // ReportOf reads a part of the record of a machine, which its key has signed.

@@ -20,7 +20,7 @@ import (
 // Record is where what was done, asked and refused is kept. An [audit.Record] is one.
 type Record interface {
 	Add(entries ...audit.Entry) error
-	AddFrom(machine string, entries []audit.Entry) error
+	AddFrom(machine string, kinds []audit.Kind, entries []audit.Entry) error
 	Note(e audit.Entry)
 	Search(ctx context.Context, f audit.Filter, limit int) (audit.Page, error)
 	Each(ctx context.Context, f audit.Filter, visit func(*audit.Entry) error) error

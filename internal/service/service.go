@@ -109,7 +109,7 @@ func (s *Service) kept(err error) error {
 		s.full.Store(true)
 		return &FullError{s.borders.Files.Dir()}
 	}
-	return err
+	return ofLine(err)
 }
 
 // Watch looks at the files once, and after them until ctx ends.

@@ -25,22 +25,52 @@ const (
 // small makes a small change of credentials in one transaction, with the room of the reserve where there is no other. It is counted in
 // the database and in the mark beside it, so that one that is lost, such as a token's end, is told.
 func (s *Store) small(ctx context.Context, change func(tx *gorm.DB) error) error {
+	through := s.log.Load()
+	if through == nil {
+		return s.keepSmall(ctx, change, nil)
+	}
+	ctx = context.WithoutCancel(ctx) // what others were told is not taken back
+	return (*through)(ctx, func(published func(Done) (Position, error)) error { return s.keepSmall(ctx, change, published) })
+}
+
+// keepSmall makes a small change, and tells a log of it; nil: there is none.
+func (s *Store) keepSmall(ctx context.Context, change func(tx *gorm.DB) error, published func(Done) (Position, error)) error {
 	var count uint64
+	told := false
 	counted := func(tx *gorm.DB) error {
+		if published != nil {
+			if err := watch(tx); err != nil {
+				return err
+			}
+		}
 		if err := change(tx); err != nil {
 			return err
 		}
-		return database.Row(tx.Raw("INSERT INTO facts (name, value) VALUES (?, 1) ON CONFLICT (name) DO UPDATE SET value = value + 1 RETURNING value", factSmall), &count)
+		if err := database.Row(tx.Raw("INSERT INTO facts (name, value) VALUES (?, 1) ON CONFLICT (name) DO UPDATE SET value = value + 1 RETURNING value", factSmall), &count); err != nil {
+			return err
+		}
+		if published == nil {
+			return alone(tx)
+		}
+		beside, err := done(tx)
+		if err != nil {
+			return err
+		}
+		told = true
+		at, err := published(beside)
+		if err != nil {
+			return err
+		}
+		return setPosition(tx, at)
 	}
 	err := database.Full(s.writer.WithContext(ctx).Transaction(counted))
-	if errors.Is(err, ErrFull) && s.ReleaseReserve() == nil {
+	if errors.Is(err, ErrFull) && !told && s.ReleaseReserve() == nil {
 		err = database.Full(s.writer.WithContext(ctx).Transaction(counted))
 	}
 	if err != nil {
 		return err
 	}
-	s.dirty.Add(1)
-	return s.head.Update(func(m *database.Mark) { m.Small = max(m.Small, count) })
+	return s.acknowledge(count)
 }
 
 // factSmall counts the changes of credentials.

@@ -25,11 +25,12 @@ type Saving struct {
 	Agree              func() error // is asked when all is written and before it counts: where it gives an error, nothing was written
 	Staged             *Staged      // the rows, where they were laid ready; nil: they are written now
 	Brought            *Brought     // by a source; nil: it is of none
-	// Published is called at the last moment at which the revision can still be given up, with its changes as they are kept: where it gives an error, nothing
-	// was written. nil: nobody is told.
-	Published func(r *Revision, changes []Change) error
+	// Published is called at the last moment at which the revision can still be given up, with its changes as they are kept and what was done beside it, and
+	// gives the place of both in the log: where it gives an error, nothing was written. nil: nobody is told.
+	Published func(r *Revision, changes []Change, beside Done) (Position, error)
 
-	taken *writing // the rows as another machine has kept them; nil: they are made here
+	taken  *writing // the rows as another machine has kept them; nil: they are made here
+	beside *Taken   // what that machine has done with it; nil: that is not known
 }
 
 // Append writes a revision with all that it did, in one transaction. The revision's number must follow the
@@ -68,6 +69,11 @@ func (s *Store) save(ctx context.Context, r *Revision, done []policy.RecordChang
 	now := s.sum
 	// The number is the key: where another process has saved one meanwhile, this one is refused.
 	err := s.writer.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		if s.log.Load() != nil {
+			if err := watch(tx); err != nil {
+				return err
+			}
+		}
 		if err := w.count(tx); err != nil {
 			return err
 		}
@@ -96,10 +102,10 @@ func (s *Store) save(ctx context.Context, r *Revision, done []policy.RecordChang
 				return err
 			}
 		}
-		if how.Published != nil {
-			return how.Published(r, w.changes)
+		if err := how.beside.write(tx); err != nil {
+			return err
 		}
-		return nil
+		return s.publish(tx, r, w.changes, &how)
 	})
 	s.last, s.loaded = nil, nil
 	if err != nil {
@@ -109,14 +115,39 @@ func (s *Store) save(ctx context.Context, r *Revision, done []policy.RecordChang
 	saved.Answer = nil
 	s.last, s.sum = &saved, now
 	s.dirty.Add(int64(1 + len(w.changes)))
+	var count uint64
+	if how.beside != nil {
+		if count, err = smallCount(s.writer.WithContext(ctx)); err != nil {
+			return fmt.Errorf("%w: %w", ErrUnmarked, err)
+		}
+	}
 	err = s.head.Update(func(m *database.Mark) {
-		m.Number = r.Number
+		m.Number, m.Small = r.Number, max(m.Small, count)
 		copy(m.Chain[:], r.Chain)
 	})
 	if err != nil {
 		return fmt.Errorf("%w: %w", ErrUnmarked, err)
 	}
 	return nil
+}
+
+// publish tells a log of a revision, and of what was done beside it.
+func (s *Store) publish(tx *gorm.DB, r *Revision, changes []Change, how *Saving) (err error) {
+	var beside Done
+	switch {
+	case s.log.Load() != nil:
+		beside, err = done(tx)
+	case how.beside == nil && (!how.Brought.Empty() || len(how.Removed)+len(how.Suspended) > 0):
+		err = alone(tx)
+	}
+	if err != nil || how.Published == nil {
+		return err
+	}
+	at, err := how.Published(r, changes, beside)
+	if err != nil {
+		return err
+	}
+	return setPosition(tx, at)
 }
 
 // ErrUnmarked is the error of a revision that was written, but whose mark was not.

@@ -55,7 +55,8 @@ type Store struct {
 	loaded   *reading // what opening has read already, for Load
 	pictured bool     // it was read from the picture, and not from the rows
 	dirty    atomic.Int64
-	notice   string // what whoever runs the service should know
+	log      atomic.Pointer[func(ctx context.Context, keep Keep) error] // through which goes what is done beside the policy; nil: none
+	notice   string                                                     // what whoever runs the service should know
 }
 
 // Open opens the database in a folder, and makes both where they are missing. With exclusive, no

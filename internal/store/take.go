@@ -15,15 +15,15 @@ func (s *Store) RawChanges(ctx context.Context, revision uint64) ([]Change, erro
 }
 
 // Take writes the next revision as another machine has kept it, byte for byte. It is refused where its chain is not what it says, or it would leave other
-// records here than there.
-func (s *Store) Take(ctx context.Context, r *Revision, changes []Change) error {
+// records here than there. beside is what was done with it, in its place; nil: that is not known.
+func (s *Store) Take(ctx context.Context, r *Revision, changes []Change, beside *Taken) error {
 	chain, state, form := r.Chain, r.State, r.Form
 	w, err := takenRows(changes)
 	if err != nil {
 		return fmt.Errorf("take over revision %d: %w", r.Number, err)
 	}
 	kept := *r
-	how := Saving{taken: w, Agree: func() error {
+	how := Saving{taken: w, beside: beside, Agree: func() error {
 		if kept.Form != form || !bytes.Equal(kept.Chain, chain) || !bytes.Equal(kept.State, state) {
 			return fmt.Errorf("%w (it would leave other records here than where it was made)", ErrDamaged)
 		}

@@ -23,7 +23,7 @@ const (
 type Machine struct {
 	Name     string     `json:"name"`
 	State    string     `json:"state" enum:"fine,behind,silent,unknown,other_key,unstarted" description:"fine: it answers from the last revision; behind: from an older one; silent: nothing was heard of it for a while; unknown: nobody has admitted it; other_key: it has another key than the one that was admitted; unstarted: it was admitted, and has not said anything yet"`
-	Role     string     `json:"role,omitempty" enum:"writer,follower,gate"`
+	Role     string     `json:"role,omitempty" enum:"writer,standby,follower,gate" description:"standby: it follows, and writes where the writer does not any more"`
 	Version  string     `json:"version,omitempty" description:"of the program"`
 	URL      string     `json:"url,omitempty" description:"where it answers"`
 	Revision uint64     `json:"revision,omitempty" description:"from which it answers"`

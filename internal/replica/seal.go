@@ -1,0 +1,96 @@
+package replica
+
+import (
+	"crypto/aes"
+	"crypto/cipher"
+	"crypto/rand"
+	"encoding/base64"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"strings"
+
+	"github.com/klauspost/compress/zstd"
+
+	"sentier/internal/store"
+)
+
+// Box seals what nobody has to know but the machines that may write: by AES-256 in Galois/Counter Mode (NIST SP 800-38D), with a key that they share.
+type Box struct{ aead cipher.AEAD }
+
+const (
+	sealingKeySize = 32
+	sealedForm     = "sentier-sealed/1" // bound to what is sealed
+)
+
+// LoadBox reads the key from a file, which it makes where it is missing.
+func LoadBox(path string) (*Box, error) {
+	text, err := os.ReadFile(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		key := make([]byte, sealingKeySize)
+		rand.Read(key)
+		text = []byte(base64.StdEncoding.EncodeToString(key) + "\n")
+		err = makeKeyFile(path, text)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("read the sealing key: %w", err)
+	}
+	key, err := base64.StdEncoding.DecodeString(strings.TrimSpace(string(text)))
+	if err != nil || len(key) != sealingKeySize {
+		return nil, fmt.Errorf("%s holds no sealing key, which is a line of 44 characters: copy the file from another machine that may write, or give the name of one that is not there", path)
+	}
+	block, err := aes.NewCipher(key)
+	if err != nil {
+		return nil, err
+	}
+	aead, err := cipher.NewGCMWithRandomNonce(block)
+	return &Box{aead}, err
+}
+
+// makeKeyFile makes a file that is not there.
+func makeKeyFile(path string, text []byte) error {
+	file, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	if err != nil {
+		return err
+	}
+	_, err = file.Write(text)
+	return errors.Join(err, file.Sync(), file.Close())
+}
+
+// beside is what is sealed with an entry: what was done beside the policy, and what is kept of a revision for repetitions of its request.
+type beside struct {
+	Rows        []store.Row `json:"rows,omitempty"`
+	RequestKey  *string     `json:"request_key,omitempty"`
+	RequestHash []byte      `json:"request_hash,omitempty"`
+	Answer      []byte      `json:"answer,omitempty"`
+}
+
+func (b *Box) seal(in *beside) ([]byte, error) {
+	text, err := json.Marshal(in)
+	if err != nil {
+		return nil, err
+	}
+	packer, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest))
+	if err != nil {
+		return nil, err
+	}
+	return b.aead.Seal(nil, nil, packer.EncodeAll(text, nil), []byte(sealedForm)), nil
+}
+
+// errSealed is that something was sealed with another key.
+var errSealed = errors.New("it is sealed with another key: have the file of --sealing-key be the same on all machines that may write")
+
+func (b *Box) open(sealed []byte) (*beside, error) {
+	packed, err := b.aead.Open(nil, nil, sealed, []byte(sealedForm))
+	if err != nil {
+		return nil, errSealed
+	}
+	text, err := unpack(packed)
+	if err != nil {
+		return nil, err
+	}
+	out := &beside{}
+	return out, json.Unmarshal(text, out)
+}
