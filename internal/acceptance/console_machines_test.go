@@ -11,7 +11,7 @@ import (
 // has come.
 func TestMachinesInTheConsole(t *testing.T) {
 	t.Parallel()
-	servers := startLogServers(t)
+	servers := startLogServers(t, 1)
 	w := startMachines(t, servers)
 	w.follower(servers, "estuary", t.TempDir(), nil)
 	_, _, stop := w.follower(servers, "twin-bridges", t.TempDir(), nil)

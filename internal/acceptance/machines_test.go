@@ -9,21 +9,20 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"net"
 	"net/http"
 	"os"
 	"os/exec"
 	"regexp"
 	"slices"
-	"strconv"
 	"strings"
 	"syscall"
 	"testing"
 	"time"
 
-	natsserver "github.com/nats-io/nats-server/v2/server"
-
 	"sentier/enforce"
 	"sentier/internal/daemon"
+	"sentier/internal/logserver"
 	"sentier/internal/replica"
 	"sentier/internal/wire"
 	"sentier/web"
@@ -31,46 +30,66 @@ import (
 
 // logServers are the servers of a log of revisions, in this process: they can be stopped and started again.
 type logServers struct {
-	t    *testing.T
-	dir  string
-	port int
-	now  *natsserver.Server
+	t   *testing.T
+	of  []logserver.Options
+	now []*logserver.Server
 }
 
-func startLogServers(t *testing.T) *logServers {
+// startLogServers starts one server that is alone, or a cluster of several.
+func startLogServers(t *testing.T, count int) *logServers {
 	t.Helper()
-	l := &logServers{t: t, dir: t.TempDir(), port: -1}
+	l := &logServers{t: t, of: make([]logserver.Options, count), now: make([]*logserver.Server, count)}
+	var at []string
+	for range count {
+		at = append(at, freeAddress(t))
+	}
+	for i := range l.of {
+		l.of[i].Dir = t.TempDir()
+		if count > 1 {
+			l.of[i].Name, l.of[i].Cluster, l.of[i].Routes = fmt.Sprintf("log-%d", i), at[i], at
+		}
+	}
 	l.start()
 	t.Cleanup(l.stop)
 	return l
 }
 
+// freeAddress is an address of this machine at which nobody answers.
+func freeAddress(t *testing.T) string {
+	t.Helper()
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer listener.Close()
+	return listener.Addr().String()
+}
+
 func (l *logServers) start() {
 	l.t.Helper()
-	s, err := natsserver.NewServer(&natsserver.Options{Host: "127.0.0.1", Port: l.port, JetStream: true, StoreDir: l.dir, NoSigs: true, NoLog: true})
-	if err != nil {
-		l.t.Fatal(err)
-	}
-	s.Start()
-	if !s.ReadyForConnections(20 * time.Second) {
-		l.t.Fatal("the server of the log does not answer")
-	}
-	l.now = s
-	if l.port == -1 {
-		port := s.ClientURL()[strings.LastIndexByte(s.ClientURL(), ':')+1:]
-		if l.port, err = strconv.Atoi(port); err != nil {
+	for i, o := range l.of {
+		s, err := logserver.Start(o)
+		if err != nil {
 			l.t.Fatal(err)
 		}
+		l.now[i], l.of[i].Port = s, s.Port()
 	}
 }
 
-func (l *logServers) url() string { return fmt.Sprintf("nats://127.0.0.1:%d", l.port) }
+func (l *logServers) url() string {
+	var all []string
+	for _, o := range l.of {
+		all = append(all, fmt.Sprintf("nats://127.0.0.1:%d", o.Port))
+	}
+	return strings.Join(all, ",")
+}
 
 func (l *logServers) stop() {
-	if l.now != nil {
-		l.now.Shutdown()
-		l.now.WaitForShutdown()
-		l.now = nil
+	for i, s := range l.now {
+		if s != nil {
+			s.Stop()
+		}
+		l.now[i] = nil
 	}
 }
 
@@ -133,7 +152,7 @@ const askTomas = `{"subject":{"type":"user","id":"tomas.field"},"action":{"name"
 // record is in the one record once they are admitted, and each is seen to stand as it does.
 func TestMachinesThatFollow(t *testing.T) {
 	t.Parallel()
-	servers := startLogServers(t)
+	servers := startLogServers(t, 1)
 	w := startMachines(t, servers)
 	estuary, key, _ := w.follower(servers, "estuary", t.TempDir(), nil)
 	bridges, _, _ := w.follower(servers, "twin-bridges", t.TempDir(), nil)
@@ -284,7 +303,7 @@ func (w *world) soon(what string, so func() bool) {
 // the line is there again, all of it is where it belongs.
 func TestALineThatIsCut(t *testing.T) {
 	t.Parallel()
-	servers := startLogServers(t)
+	servers := startLogServers(t, 1)
 	w := startMachines(t, servers)
 	dir := t.TempDir()
 	estuary, key, stop := w.follower(servers, "estuary", dir, nil)
@@ -344,7 +363,7 @@ func TestAGateAtADevice(t *testing.T) {
 	dir := t.TempDir()
 	cmd := exec.Command(binary(t), "gate", "--service", w.url, "--writer-key", base64.StdEncoding.EncodeToString(w.writerKey()), "--data", dir, "--machine", "estuary", "--listen", "127.0.0.1:0")
 	cmd.Env = append(os.Environ(), "SENTIER_TOKEN="+w.tokenFor("gateway-bridges"))
-	p := launchedLate(t, cmd, regexp.MustCompile(`answers at (http://[0-9.:]+)`))
+	p := launchedLate(t, cmd, answersAt)
 	secret := regexp.MustCompile(`sentier_gate_[A-Za-z0-9_-]+`).FindString(p.log.String())
 	key := regexp.MustCompile(`--key (\S{44})`).FindStringSubmatch(p.log.String())
 	if secret == "" || key == nil {
@@ -405,7 +424,7 @@ func TestAGateAtADevice(t *testing.T) {
 	}
 	cut := exec.Command(binary(t), "gate", "--service", "http://127.0.0.1:1", "--writer-key", base64.StdEncoding.EncodeToString(w.writerKey()), "--data", dir, "--machine", "estuary", "--listen", "127.0.0.1:0")
 	cut.Env = cmd.Env
-	p = launchedLate(t, cut, regexp.MustCompile(`answers at (http://[0-9.:]+)`))
+	p = launchedLate(t, cut, answersAt)
 	if strings.Contains(p.log.String(), "sentier_gate_") {
 		t.Error("a gate that has a secret makes another")
 	}
@@ -429,6 +448,8 @@ func give(t *testing.T, w *world) {
 		}
 	}
 }
+
+var answersAt = regexp.MustCompile(`answers at (http://[0-9.:]+)`)
 
 // launchedLate starts a program, and waits until it says by a pattern where it answers.
 func launchedLate(t *testing.T, cmd *exec.Cmd, says *regexp.Regexp) *process {

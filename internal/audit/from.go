@@ -1,6 +1,8 @@
 package audit
 
 import (
+	"context"
+	"crypto/sha256"
 	"database/sql"
 	"encoding/json"
 	"fmt"
@@ -9,8 +11,11 @@ import (
 	"time"
 )
 
-// factTaken and the name of a machine: the last entry of its own record that was taken over.
-const factTaken = "taken from "
+// Facts by the name of a machine.
+const (
+	factTaken = "taken from " // the last entry of its own record that was taken over
+	factSame  = "same as "    // the last entry up to which its record is this one: here it came with a backup of the same
+)
 
 // What is taken over from the record of another machine: the rest is about that record itself.
 var (
@@ -28,54 +33,25 @@ func (e *Entry) Taken() bool {
 	return len(e.More) > 0 && json.Unmarshal(e.More, &in) == nil && in.Entry > 0
 }
 
-// factMachine is the machine whose own entries are those of the record.
-const factMachine = "machine"
-
-// Belongs notes that the record is that of a machine. Where it was another's until now, as it came with a backup of that one, all of it is here; that it is not
-// taken over once more is noted as well.
-func (r *Record) Belongs(machine string, sinks ...string) error {
-	before, err := fact(r.reader, factMachine)
-	if err != nil || before == machine {
-		return err
-	}
-	last := strconv.FormatUint(r.Last(), 10)
-	return r.with(nil, func(tx *sql.Tx) error {
-		if before != "" {
-			if err := setFact(tx, factTaken+before, last); err != nil {
-				return err
-			}
-			for _, sink := range sinks {
-				if err := setFact(tx, factSent+sink, last); err != nil {
-					return err
-				}
-			}
-		}
-		return setFact(tx, factMachine, machine)
-	})
-}
-
 // AddFrom takes over entries of some kinds of the record of another machine, in their order: each once, however often it comes. They say from which machine
 // they are, and where they stand there; their time is that at which it happened.
 func (r *Record) AddFrom(machine string, kinds []Kind, entries []Entry) error {
 	r.taking.Lock()
 	defer r.taking.Unlock()
-	name := factTaken + machine
-	text, err := fact(r.reader, name)
+	before, err := r.numberOf(factTaken + machine)
 	if err != nil {
 		return err
 	}
-	var last uint64
-	if text != "" {
-		if last, err = strconv.ParseUint(text, 10, 64); err != nil {
-			return fmt.Errorf("how much of the record of %s is here cannot be read: %w", machine, err)
-		}
+	entries = slices.DeleteFunc(slices.Clone(entries), func(e Entry) bool { return e.Seq <= before })
+	if len(entries) == 0 {
+		return nil
+	}
+	last, same := entries[len(entries)-1].Seq, uint64(0)
+	if entries, same, err = r.parting(machine, before, entries); err != nil {
+		return err
 	}
 	var list []Entry
 	for _, e := range entries {
-		if e.Seq <= last {
-			continue
-		}
-		last = e.Seq
 		if !slices.Contains(kinds, e.Kind) {
 			continue
 		}
@@ -88,10 +64,51 @@ func (r *Record) AddFrom(machine string, kinds []Kind, entries []Entry) error {
 		}
 		list = append(list, e)
 	}
-	if text == strconv.FormatUint(last, 10) {
-		return nil
+	return r.with(list, func(tx *sql.Tx) error {
+		if same > 0 {
+			if err := setFact(tx, factSame+machine, strconv.FormatUint(same, 10)); err != nil {
+				return err
+			}
+		}
+		return setFact(tx, factTaken+machine, strconv.FormatUint(last, 10))
+	})
+}
+
+// numberOf is a fact that is a number; 0: there is none.
+func (r *Record) numberOf(name string) (uint64, error) {
+	text, err := fact(r.reader, name)
+	if err != nil || text == "" {
+		return 0, err
 	}
-	return r.with(list, func(tx *sql.Tx) error { return setFact(tx, name, strconv.FormatUint(last, 10)) })
+	n, err := strconv.ParseUint(text, 10, 64)
+	if err != nil {
+		err = fmt.Errorf("the fact %q of the record is no number: %w", name, err)
+	}
+	return n, err
+}
+
+// parting gives the entries of another record from where it is not this one any more, and up to where it is; 0: it never was, or has parted before.
+func (r *Record) parting(machine string, before uint64, entries []Entry) ([]Entry, uint64, error) {
+	same, err := r.numberOf(factSame + machine)
+	if err != nil || same != before {
+		return entries, 0, err
+	}
+	first, last := entries[0].Seq, entries[len(entries)-1].Seq
+	mine := map[uint64][sha256.Size]byte{}
+	err = r.Each(context.Background(), Filter{After: first - 1, Before: last + 1}, func(e *Entry) error {
+		mine[e.Seq], _ = e.link(nil, nil)
+		return nil
+	})
+	if err != nil {
+		return nil, 0, err
+	}
+	for i := range entries {
+		its, _ := entries[i].link(nil, nil)
+		if own, ok := mine[entries[i].Seq]; !ok || own != its {
+			return entries[i:], 0, nil
+		}
+	}
+	return nil, last, nil
 }
 
 // elsewhere adds to what an entry says beside on which machine it was made.

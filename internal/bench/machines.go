@@ -20,7 +20,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/nats-io/nats-server/v2/server"
 	"github.com/nats-io/nats.go"
 	"github.com/nats-io/nats.go/jetstream"
 
@@ -28,6 +27,7 @@ import (
 	"sentier/internal/daemon"
 	"sentier/internal/decision"
 	"sentier/internal/demo"
+	"sentier/internal/logserver"
 	"sentier/internal/policy"
 	"sentier/internal/replica"
 )
@@ -130,14 +130,10 @@ func (r *run) followed(n int) {
 	dir, err := os.MkdirTemp("", "sentier-bench-line-")
 	check(err)
 	defer os.RemoveAll(dir)
-	servers, err := server.NewServer(&server.Options{Host: "127.0.0.1", Port: -1, JetStream: true, StoreDir: filepath.Join(dir, "nats"), NoSigs: true, NoLog: true})
+	servers, err := logserver.Start(logserver.Options{Dir: filepath.Join(dir, "nats")})
 	check(err)
-	servers.Start()
-	if !servers.ReadyForConnections(10 * time.Second) {
-		check(errors.New("the server of the log does not answer"))
-	}
-	defer func() { servers.Shutdown(); servers.WaitForShutdown() }()
-	line := func(name string) daemon.Line { return daemon.Line{URL: servers.ClientURL(), Machine: name} }
+	defer servers.Stop()
+	line := func(name string) daemon.Line { return daemon.Line{URL: servers.URL(), Machine: name} }
 	log := slog.New(slog.DiscardHandler)
 	ctx, cancel := context.WithCancel(context.Background())
 	defer cancel()
@@ -155,10 +151,10 @@ func (r *run) followed(n int) {
 	defer func() { cancel(); check(<-ended) }()
 	s.service = w.Service
 	key := s.key()
-	r.known(ctx, s, n, servers.ClientURL(), daemon.Options{
+	r.known(ctx, s, n, servers.URL(), daemon.Options{
 		Dir: filepath.Join(dir, "follower"), Listen: "127.0.0.1:0", Log: log, Line: line("follower"), Following: &daemon.Following{Keys: []ed25519.PublicKey{parsed(key)}, Most: 1_000_000},
 	})
-	r.beside(s, n, servers.ClientURL(), key, dir)
+	r.beside(s, n, servers.URL(), key, dir)
 }
 
 func parsed(key string) ed25519.PublicKey {

@@ -11,15 +11,13 @@ import (
 	"os"
 	"path/filepath"
 	"strconv"
-	"strings"
 	"sync"
 	"testing"
 	"time"
 
-	"github.com/nats-io/nats-server/v2/server"
-
 	"sentier/internal/bus"
 	"sentier/internal/decision"
+	"sentier/internal/logserver"
 	"sentier/internal/policy"
 	"sentier/internal/replica"
 	"sentier/internal/specimen"
@@ -31,21 +29,17 @@ var began = time.Date(2026, 11, 24, 10, 0, 0, 0, time.UTC)
 // servers is one server of the log, in this process.
 func servers(t *testing.T) string {
 	t.Helper()
-	s := serve(t, t.TempDir(), -1)
-	t.Cleanup(func() { s.Shutdown(); s.WaitForShutdown() })
-	return s.ClientURL()
+	s := serve(t, t.TempDir(), 0)
+	t.Cleanup(s.Stop)
+	return s.URL()
 }
 
 // serve starts a server of the log on a folder.
-func serve(t *testing.T, dir string, port int) *server.Server {
+func serve(t *testing.T, dir string, port int) *logserver.Server {
 	t.Helper()
-	s, err := server.NewServer(&server.Options{Host: "127.0.0.1", Port: port, JetStream: true, StoreDir: dir, NoSigs: true, NoLog: true})
+	s, err := logserver.Start(logserver.Options{Dir: dir, Port: port})
 	if err != nil {
 		t.Fatal(err)
-	}
-	s.Start()
-	if !s.ReadyForConnections(10 * time.Second) {
-		t.Fatal("the server of the log does not answer")
 	}
 	return s
 }
@@ -221,13 +215,9 @@ func signing(t *testing.T) (*replica.Signer, replica.Keys, ed25519.PublicKey) {
 func TestFollowersHaveEachRevisionAsItWasWritten(t *testing.T) {
 	t.Parallel()
 	store := t.TempDir()
-	s := serve(t, store, -1)
-	t.Cleanup(func() { s.Shutdown(); s.WaitForShutdown() })
-	url := s.ClientURL()
-	port, err := strconv.Atoi(url[strings.LastIndexByte(url, ':')+1:])
-	if err != nil {
-		t.Fatal(err)
-	}
+	s := serve(t, store, 0)
+	t.Cleanup(func() { s.Stop() })
+	url, port := s.URL(), s.Port()
 	signer, keys, _ := signing(t)
 	m := specimen.Maker{Rand: rand.New(rand.NewPCG(11, 15))}
 	home := t.TempDir()
@@ -254,8 +244,7 @@ func TestFollowersHaveEachRevisionAsItWasWritten(t *testing.T) {
 			}
 		}
 		if n%230 == 120 { // the servers are gone for a moment
-			s.Shutdown()
-			s.WaitForShutdown()
+			s.Stop()
 			s = serve(t, store, port)
 		}
 		if n%170 == 20 {

@@ -63,6 +63,7 @@ func (d *Daemon) follow(ctx context.Context, borders *service.Borders, o *server
 	borders.Record = &boundedRecord{Record: d.record, waits: l.sink.waiting, most: f.Most, goOn: f.GoOn}
 	o.Elsewhere = &server.Elsewhere{
 		Me:    l.name,
+		Moved: l.follower.Moved,
 		Reach: reach,
 		Writer: func() (string, *url.URL) {
 			w := l.follower.Copy().Writer

@@ -125,9 +125,6 @@ func (m *Member) open(ctx context.Context) error {
 	if d.line, err = d.options.Line.open(&d.options); err != nil {
 		return err
 	}
-	if err := d.record.Belongs(d.line.name, reportsName); err != nil {
-		return err
-	}
 	d.line.sink = &reports{line: d.line, record: d.record}
 	box, err := replica.LoadBox(d.options.Peers.SealingKey)
 	if err != nil {
@@ -318,7 +315,7 @@ func (m *Member) untilOver(ctx context.Context, log *replica.Log, lost <-chan er
 		case <-ctx.Done():
 			return nil
 		case err := <-lost:
-			return errors.Join(errors.New("the lease is lost"), err)
+			return fmt.Errorf("the lease is lost: %w", err)
 		case *over = <-m.post.over:
 			return nil
 		case <-look.C:

@@ -2,7 +2,6 @@ package server
 
 import (
 	"context"
-	"errors"
 	"net/http"
 	"net/http/httputil"
 	"net/url"
@@ -16,6 +15,7 @@ import (
 type Elsewhere struct {
 	Me     string                                 // name of this machine
 	Writer func() (name string, at *url.URL)      // at is nil where it has not told
+	Moved  func() <-chan struct{}                 // is closed when another may write
 	Reach  http.RoundTripper                      // by which it is asked
 	Until  func(ctx context.Context, seq uint64)  // waits until this machine has a place in the log, for a while
 	Since  func(revision uint64) bool             // whether all that came after a revision is known here
@@ -54,6 +54,9 @@ func (s *Server) goOn(req *request) error {
 	if err := extend(req.Response()); err != nil {
 		return err
 	}
+	ctx, cancel := context.WithCancel(req.Request().Context())
+	defer cancel()
+	go s.writer.whileWrites(ctx, name, cancel)
 	var failed error
 	proxy := &httputil.ReverseProxy{
 		Transport: s.writer.Reach, FlushInterval: -1,
@@ -75,12 +78,28 @@ func (s *Server) goOn(req *request) error {
 		},
 		ErrorHandler: func(_ http.ResponseWriter, _ *http.Request, err error) { failed = err },
 	}
-	proxy.ServeHTTP(req.Response(), req.Request())
-	if failed == nil || errors.Is(failed, context.Canceled) {
+	proxy.ServeHTTP(req.Response(), req.Request().WithContext(ctx))
+	if failed == nil || req.Request().Context().Err() != nil {
 		return nil
 	}
 	s.log.Warn("the machine that writes could not be asked", "machine", name, "error", failed)
 	return &awayError{name: name}
+}
+
+// whileWrites waits until ctx ends, or another machine writes: then it calls end, as nobody is to wait for one that may be gone.
+func (e *Elsewhere) whileWrites(ctx context.Context, name string, end func()) {
+	for {
+		moved := e.Moved()
+		if now, _ := e.Writer(); now != name {
+			end()
+			return
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-moved:
+		}
+	}
 }
 
 // awayError is that the machine that writes does not answer.

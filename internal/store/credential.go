@@ -223,16 +223,20 @@ func (s *Store) ShortenToken(ctx context.Context, id string, end time.Time) erro
 	})
 }
 
-// UseTokens keeps when tokens were used last. It is for people to look at, and so is not counted as a change of credentials.
+// UseTokens keeps when tokens were used last. It is for people to look at, and so is not counted as a change of credentials but where other machines have it too.
 func (s *Store) UseTokens(ctx context.Context, used map[string]time.Time) error {
-	return database.Full(s.writer.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+	keep := func(tx *gorm.DB) error {
 		for id, at := range used {
 			if err := tx.Exec("UPDATE tokens SET used_at = ? WHERE id = ?", at.UTC().Truncate(time.Second), id).Error; err != nil {
 				return err
 			}
 		}
 		return nil
-	}))
+	}
+	if s.log.Load() != nil {
+		return s.small(ctx, keep)
+	}
+	return database.Full(s.writer.WithContext(ctx).Transaction(keep))
 }
 
 // AddLink keeps a link, in place of those that the user had.

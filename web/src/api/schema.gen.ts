@@ -1360,6 +1360,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/machines/{id}/promote": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Have a machine that stands by write in the place of the one that does: answered when that one writes no more
+         * @description Have a machine that stands by write in the place of the one that does: answered when that one writes no more. It takes a mandate of the role owner; a dry run one of the role auditor.
+         */
+        post: operations["promoteMachine"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/machines/{id}/record": {
         parameters: {
             query?: never;
@@ -5277,8 +5297,11 @@ export interface components {
             problem?: string;
             /** @description from which it answers */
             revision?: number;
-            /** @enum {string} */
-            role?: "writer" | "follower" | "gate";
+            /**
+             * @description standby: it follows, and writes where the writer does not any more
+             * @enum {string}
+             */
+            role?: "writer" | "standby" | "follower" | "gate";
             /**
              * Format: date-time
              * @description when it said so
@@ -11910,6 +11933,38 @@ export interface operations {
         };
     };
     dropMachine: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description The id. */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            400: components["responses"]["BadRequestProblem"];
+            401: components["responses"]["SignInProblem"];
+            403: components["responses"]["ForbiddenProblem"];
+            404: components["responses"]["NotFoundProblem"];
+            409: components["responses"]["RefusedProblem"];
+            412: components["responses"]["ChangedMeanwhileProblem"];
+            422: components["responses"]["FaultsProblem"];
+            429: components["responses"]["TooManyProblem"];
+            503: components["responses"]["BusyProblem"];
+            507: components["responses"]["DiskFullProblem"];
+            default: components["responses"]["InternalProblem"];
+        };
+    };
+    promoteMachine: {
         parameters: {
             query?: never;
             header?: never;
