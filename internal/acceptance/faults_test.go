@@ -24,6 +24,9 @@ import (
 
 // built is the program, built once for the tests that end it the hard way.
 var built = sync.OnceValues(func() (string, error) {
+	if path := os.Getenv(builtAlready); path != "" {
+		return path, nil
+	}
 	dir, err := os.MkdirTemp("", "sentier-built-")
 	builtIn = dir
 	if err != nil {
@@ -50,6 +53,9 @@ func binary(t *testing.T) string {
 }
 
 func TestMain(m *testing.M) {
+	if text := os.Getenv(asLogServer); text != "" {
+		serveLog(text)
+	}
 	code := m.Run()
 	if builtIn != "" {
 		os.RemoveAll(builtIn)

@@ -449,7 +449,7 @@ func give(t *testing.T, w *world) {
 	}
 }
 
-var answersAt = regexp.MustCompile(`answers at (http://[0-9.:]+)`)
+var answersAt = regexp.MustCompile(`answers at (http://[][0-9.:]+)`)
 
 // launchedLate starts a program, and waits until it says by a pattern where it answers.
 func launchedLate(t *testing.T, cmd *exec.Cmd, says *regexp.Regexp) *process {

@@ -2,6 +2,7 @@ package acceptance
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"math/rand/v2"
@@ -28,6 +29,7 @@ import (
 type peers struct {
 	t     *testing.T
 	nats  string
+	count int // of servers of the log
 	seal  string
 	token string
 	of    []*peer
@@ -36,6 +38,7 @@ type peers struct {
 
 type peer struct {
 	name, dir, at, key string
+	listens            string // empty: at
 	now                *process
 	down               atomic.Bool
 }
@@ -43,7 +46,7 @@ type peer struct {
 // startPeers starts machines as the drill has it: the first, and the others from a backup of it.
 func startPeers(t *testing.T, servers *logServers, names ...string) *peers {
 	t.Helper()
-	p := &peers{t: t, nats: servers.url(), seal: filepath.Join(t.TempDir(), "sealing.key")}
+	p := &peers{t: t, nats: servers.url(), count: len(servers.of), seal: filepath.Join(t.TempDir(), "sealing.key")}
 	for _, name := range names {
 		p.of = append(p.of, &peer{name: name, dir: filepath.Join(t.TempDir(), name), at: freeAddress(t)})
 	}
@@ -84,7 +87,7 @@ func (p *peers) seed(first string) {
 // start starts a machine, and waits until it answers.
 func (p *peers) start(x *peer) {
 	p.t.Helper()
-	args := []string{"serve", "--data", x.dir, "--listen", x.at, "--machine", x.name, "--nats", p.nats, "--nats-replicas", strconv.Itoa(strings.Count(p.nats, ",") + 1), "--sealing-key", p.seal}
+	args := []string{"serve", "--data", x.dir, "--listen", cmp.Or(x.listens, x.at), "--machine", x.name, "--nats", p.nats, "--nats-replicas", strconv.Itoa(p.count), "--sealing-key", p.seal}
 	for _, other := range p.of {
 		if other != x {
 			args = append(args, "--writer-key", other.key)
