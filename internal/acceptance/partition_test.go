@@ -134,7 +134,6 @@ func TestANetworkThatParts(t *testing.T) {
 		urls = append(urls, "nats://"+onBridge(i)+":4222")
 		p.of = append(p.of, &peer{name: []string{"control-room", "estuary", "twin-bridges"}[i], dir: filepath.Join(t.TempDir(), "data"), at: direct(i, 2) + ":7480", listens: "0.0.0.0:7480"})
 	}
-	p.nats = strings.Join(urls, ",")
 	for i := range 3 {
 		text, err := json.Marshal(logserver.Options{Dir: t.TempDir(), Host: onBridge(i), Port: 4222, Name: fmt.Sprintf("log-%d", i), Cluster: routes[i], Routes: routes})
 		if err != nil {
@@ -149,7 +148,8 @@ func TestANetworkThatParts(t *testing.T) {
 	}
 	p.wrap = func(x *peer, cmd *exec.Cmd) *exec.Cmd {
 		i := slices.Index(p.of, x)
-		cmd.Args = append(cmd.Args, "--public-url", "http://"+onBridge(i)+":7480")
+		nearest := append(slices.Clone(urls[i:]), urls[:i]...)
+		cmd.Args = append(cmd.Args, "--public-url", "http://"+onBridge(i)+":7480", "--nats", strings.Join(nearest, ","))
 		return n.command(i, cmd)
 	}
 	p.seed(p.of[0].dir)

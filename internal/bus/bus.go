@@ -34,9 +34,13 @@ const (
 
 // Times.
 const (
-	askTime      = 5 * time.Second
-	connectTime  = 5 * time.Second
-	reconnect    = 500 * time.Millisecond
+	askTime     = 3 * time.Second
+	publishTime = 2 * time.Second // after which an entry is sent once more: what was sent while they elect a leader is lost
+	connectTime = 5 * time.Second
+	reconnect   = 500 * time.Millisecond
+	// A server behind a cable that was pulled answers nothing, and says no farewell: another is gone to after so many that it has not answered.
+	pingEvery    = 2 * time.Second
+	pingsLost    = 2
 	repeatWindow = 2 * time.Minute // in which the same entry, published twice, is added once
 )
 
@@ -76,6 +80,8 @@ func Connect(o Options) (*Bus, error) {
 	b := &Bus{options: o, log: o.Log}
 	list := []nats.Option{
 		nats.Name("sentier " + o.Name), nats.Timeout(connectTime), nats.MaxReconnects(-1), nats.ReconnectWait(reconnect), nats.RetryOnFailedConnect(true),
+		nats.DontRandomize(), // the nearest is named first
+		nats.PingInterval(pingEvery), nats.MaxPingsOutstanding(pingsLost),
 		nats.DisconnectErrHandler(func(_ *nats.Conn, err error) {
 			if err != nil {
 				b.log.Warn("the line to the servers of the log is cut", "error", err)
@@ -191,7 +197,7 @@ func (b *Bus) Tail(ctx context.Context) ([]byte, uint64, error) {
 // Publish adds an entry; see [replica.Bus].
 func (b *Bus) Publish(ctx context.Context, after uint64, id string, seq uint64, text []byte) (uint64, error) {
 	msg := &nats.Msg{Subject: logSubject, Data: text, Header: nats.Header{seqHeader: []string{strconv.FormatUint(seq, 10)}}}
-	ctx, cancel := context.WithTimeout(ctx, askTime)
+	ctx, cancel := context.WithTimeout(ctx, publishTime)
 	defer cancel()
 	ack, err := b.js.PublishMsg(ctx, msg, jetstream.WithExpectStream(logStream), jetstream.WithExpectLastSequence(after), jetstream.WithMsgID(id), jetstream.WithRetryAttempts(0))
 	switch {
@@ -216,6 +222,14 @@ func (b *Bus) Each(ctx context.Context, after uint64, visit func(text []byte) er
 	if err != nil || info.State.Msgs == 0 {
 		return err
 	}
+	if few, all, err := lastFew(ctx, stream, info.State, after); err != nil || all {
+		for _, text := range slices.Backward(few) {
+			if err == nil {
+				err = visit(text)
+			}
+		}
+		return err
+	}
 	err = b.read(ctx, after, func(place uint64, text []byte) error {
 		if text != nil {
 			if err := visit(text); err != nil {
@@ -228,6 +242,31 @@ func (b *Bus) Each(ctx context.Context, after uint64, visit func(text []byte) er
 		return nil
 	})
 	return errIfNot(err, errEnd)
+}
+
+// mostFew is how many entries are asked for one by one.
+const mostFew = 50
+
+// lastFew gives the entries after a place in the log, the last one first, where they are few. Each is asked for by itself: a consumer would have to be made,
+// which cannot be for a while after a server is gone that the others have not missed yet.
+func lastFew(ctx context.Context, stream jetstream.Stream, now jetstream.StreamState, after uint64) (few [][]byte, all bool, err error) {
+	for place := now.LastSeq; place >= now.FirstSeq; place-- {
+		msg, err := stream.GetMsg(ctx, place)
+		if errors.Is(err, jetstream.ErrMsgNotFound) {
+			continue
+		}
+		if err != nil {
+			return nil, false, err
+		}
+		if seq, err := strconv.ParseUint(msg.Header.Get(seqHeader), 10, 64); err == nil && seq <= after {
+			return few, true, nil
+		}
+		if len(few) == mostFew {
+			return nil, false, nil
+		}
+		few = append(few, msg.Data)
+	}
+	return few, true, nil
 }
 
 // Follow gives entries as they come; see [replica.Bus].

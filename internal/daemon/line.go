@@ -35,7 +35,8 @@ type Line struct {
 
 // Times.
 const (
-	lineTime    = 30 * time.Second // in which the servers of the log must answer at a start of the machine that writes
+	lineTime    = time.Minute      // in which the servers of the log must answer at a start of the machine that writes
+	prepareTime = 10 * time.Second // in which they must when they are asked once
 	statusEvery = 2 * time.Second
 	statusSoon  = 200 * time.Millisecond
 	writerTime  = 2 * time.Second // that a change waits at most for what it did to be told to others
@@ -143,6 +144,8 @@ func (l *line) write(ctx context.Context, d *Daemon, post *post) error {
 	carrier := replica.Bus(replica.NewRing())
 	if l.bus != nil {
 		carrier = l.bus
+	}
+	if l.bus != nil && post == nil {
 		if err := l.prepare(ctx, d); err != nil {
 			return err
 		}
@@ -170,7 +173,7 @@ func (l *line) write(ctx context.Context, d *Daemon, post *post) error {
 		},
 	}
 	if post != nil {
-		o.Stood, o.Until = post.stood, post.lease.Until
+		o.Stood, o.Until, o.Facts, o.FactsAt = post.stood, post.lease.Until, post.had.Facts, post.had.Seq
 	}
 	l.log, err = replica.OpenLog(ctx, o)
 	return err
@@ -189,7 +192,9 @@ func (l *line) prepare(ctx context.Context, d *Daemon) error {
 	ctx, cancel := context.WithTimeout(ctx, lineTime)
 	defer cancel()
 	for {
-		err := l.bus.Prepare(ctx)
+		limited, end := context.WithTimeout(ctx, prepareTime) // what is asked while they elect a leader is never answered
+		err := l.bus.Prepare(limited)
+		end()
 		if err == nil {
 			return nil
 		}
@@ -317,7 +322,7 @@ func (l *line) status(d *Daemon) *replica.Status {
 	}
 	p := l.follower.Problem()
 	if l.standsBy != nil {
-		out.Role = replica.StandsBy
+		out.Role, out.Seq, out.Number = replica.StandsBy, min(out.Seq, l.standsBy.Seq()), min(out.Number, l.standsBy.Number())
 		if own := l.standsBy.Problem(); own != nil {
 			p = own
 		}

@@ -54,9 +54,8 @@ type post struct {
 	lease *bus.Lease // nil: it stands by
 	name  string
 
-	over   chan handing   // by whoever hands the lease over
-	policy *policy.Policy // that it has answered from while it stood by; nil: none
-	of     store.Revision // of that
+	over chan handing // by whoever hands the lease over
+	had  replica.Copy // what it has answered from while it stood by; nothing: it did not
 }
 
 // handing is that another machine is to write.
@@ -97,7 +96,9 @@ func (p *preloaded) Load(ctx context.Context) (*policy.Policy, store.Revision, e
 	return p.Store.Load(ctx)
 }
 
-func (p *post) loaded(st *store.Store) replica.Kept { return &preloaded{st, p.policy, p.of} }
+func (p *post) loaded(st *store.Store) replica.Kept {
+	return &preloaded{st, p.had.Policy, p.had.Revision}
+}
 
 // OpenMember opens the store and takes the address, and answers nothing yet: it writes where nobody else does, and else stands by. Nothing is left open
 // where it fails.
@@ -200,8 +201,7 @@ func (m *Member) tryToWrite(ctx context.Context) (bool, error) {
 	}
 	m.post.lease = lease
 	if before := m.now.Load(); before != nil {
-		c := before.line.follower.Copy()
-		m.post.policy, m.post.of = c.Policy, c.Revision
+		m.post.had = *before.line.follower.Copy()
 	}
 	d := m.as(nil)
 	kept, stop := context.WithCancel(ctx)
@@ -212,7 +212,7 @@ func (m *Member) tryToWrite(ctx context.Context) (bool, error) {
 	if lost := <-ended; err == nil && lost != nil {
 		err = lost
 	}
-	m.post.policy = nil
+	m.post.had = replica.Copy{}
 	if err != nil {
 		m.files.store.Logged(nil)
 		return false, errors.Join(err, m.leave())

@@ -12,6 +12,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"sentier/internal/container"
 	"sentier/internal/policy"
 	"sentier/internal/store"
 )
@@ -99,6 +100,9 @@ type LogOptions struct {
 	Policy func() (*policy.Policy, store.Revision)
 	// Stood is what this machine has been until now, where it is one of several that may write: what the log has is taken by it. nil: it is the only one.
 	Stood *Standby
+	// Facts are known of that time, up to a place in the log; 0: none are.
+	Facts   container.Map[string, string]
+	FactsAt uint64
 	// Until is until when this machine may write, by the clock that only goes forward; nil: for good.
 	Until func() time.Time
 }
@@ -118,14 +122,14 @@ func OpenLog(ctx context.Context, o LogOptions) (*Log, error) {
 	}
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	if err := l.begin(ctx); err != nil {
+	if err := l.begin(ctx, &o); err != nil {
 		return nil, fmt.Errorf("begin to write the log of revisions: %w", err)
 	}
 	return l, nil
 }
 
 // begin brings log and machine to the same revision, and begins an epoch.
-func (l *Log) begin(ctx context.Context) error {
+func (l *Log) begin(ctx context.Context, o *LogOptions) error {
 	list, err := l.local.Revisions(ctx, store.Which{}, 1)
 	if err != nil {
 		return err
@@ -134,7 +138,7 @@ func (l *Log) begin(ctx context.Context) error {
 	if len(list) > 0 {
 		mine = list[0]
 	}
-	found, err := l.readLog(ctx, &mine)
+	found, err := l.readLog(ctx, o, &mine)
 	if err != nil {
 		return err
 	}
@@ -165,16 +169,22 @@ func (l *Log) publishUpTo(ctx context.Context, number uint64) error {
 }
 
 // readLog reads the log: how far it goes, what is known by it, and the revisions that this machine has not, which it makes.
-func (l *Log) readLog(ctx context.Context, mine *store.Revision) (found bool, err error) {
+func (l *Log) readLog(ctx context.Context, o *LogOptions, mine *store.Revision) (found bool, err error) {
 	if _, l.at.place, err = l.bus.Tail(ctx); err != nil || l.at.place == 0 {
 		return false, err
 	}
 	var wrote string // the machine whose epoch is the last
-	since, facts, err := l.newestFacts(ctx)
+	since, facts, after := o.FactsAt, o.Facts, uint64(0)
+	if since == 0 {
+		since, facts, err = l.newestFacts(ctx)
+	} else { // the last entry that is here is read again: the log may end there
+		after = min(since, l.stood.Seq())
+		after -= min(after, 1)
+	}
 	if err != nil && !errors.Is(err, ErrNone) {
 		return false, err
 	}
-	err = l.bus.Each(ctx, 0, func(text []byte) error {
+	err = l.bus.Each(ctx, after, func(text []byte) error {
 		e, err := l.keys.Entry(text)
 		if errors.As(err, new(*ForgedError)) {
 			l.log.Error("the log of revisions holds something that is passed over", "problem", err)

@@ -31,6 +31,7 @@ type Standby struct {
 	lost    string     // why it can follow no more; empty: it can
 	problem atomic.Pointer[Problem]
 	seq     atomic.Uint64
+	number  atomic.Uint64
 }
 
 // StandbyOptions say what is followed, and where it is kept.
@@ -63,6 +64,7 @@ func (s *Standby) read(ctx context.Context) error {
 		s.at.Revision = list[0]
 	}
 	s.seq.Store(at.Seq)
+	s.number.Store(s.at.Revision.Number)
 	s.problem.Store(nil)
 	return nil
 }
@@ -108,6 +110,9 @@ func (s *Standby) Problem() *Problem { return s.problem.Load() }
 
 // Seq is the place in the log up to which the store is.
 func (s *Standby) Seq() uint64 { return s.seq.Load() }
+
+// Number is the revision up to which the store is.
+func (s *Standby) Number() uint64 { return s.number.Load() }
 
 // trail is what was done beside the policy, as far as it is here.
 func (s *Standby) trail() []byte {
@@ -164,6 +169,7 @@ func (s *Standby) goTo(e *Entry) {
 		s.at.Writer = e.Writer
 	}
 	s.seq.Store(e.Seq)
+	s.number.Store(e.Number)
 	s.problem.Store(nil)
 }
 
