@@ -2,6 +2,7 @@ package acceptance
 
 import (
 	"slices"
+	"strings"
 	"testing"
 
 	"sentier/internal/wire"
@@ -47,4 +48,33 @@ func TestMachinesInTheConsole(t *testing.T) {
 	b.see("What it records from now on")
 	b.clickLast("Take away")
 	b.see("All 2 machines answer from revision 2.")
+}
+
+// TestAnotherMachineWritesInTheConsole: who writes is seen, and handed over with a word.
+func TestAnotherMachineWritesInTheConsole(t *testing.T) {
+	t.Parallel()
+	p := startPeers(t, startLogServers(t, 1), "control-room", "estuary")
+	w := p.world(p.of[0])
+	b := w.console()
+	b.open("/service/machines")
+	b.see("stands by")
+	b.see("All 2 machines answer from revision 1.")
+	b.accessible("machines that may write")
+	b.press("have estuary write", `//button[@aria-label="Have it write: estuary"]`)
+	b.see("It writes in the place of the machine that does now")
+	b.clickLast("Have it write")
+	b.until("the other machine stands by", `!!document.querySelector('[aria-label="Have it write: control-room"]')`)
+	b.open("/records/devices/twin-mast/edit") // at the machine that wrote, which hands it on
+	b.fill("Name", "Twin mast, new")
+	b.click("Save")
+	b.see("All 2 machines have it.")
+	for path, want := range map[string]string{"estuary": "is the machine that writes", "made-up": "has been heard of"} {
+		if status, _, text := w.ask("POST", "/api/v1/machines/"+path+"/promote", p.token, ""); status != 400 || !strings.Contains(text, want) {
+			t.Errorf("%s is promoted: %d %s", path, status, text)
+		}
+	}
+	w.soon("it can be handed back", func() bool {
+		status, _, _ := w.ask("POST", "/api/v1/machines/control-room/promote", p.token, "")
+		return status == 204
+	})
 }

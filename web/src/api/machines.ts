@@ -9,4 +9,5 @@ const of = (id: string) => ({ path: { id } });
 
 export const machines = () => answer(api.GET("/api/v1/machines"));
 export const admitMachine = (id: string, key: string) => answer(api.PUT("/api/v1/machines/{id}", { params: of(id), body: { key } }));
+export const promoteMachine = (id: string) => answer(api.POST("/api/v1/machines/{id}/promote", { params: of(id) }));
 export const dropMachine = (id: string) => answer(api.DELETE("/api/v1/machines/{id}", { params: of(id) }));

@@ -1,7 +1,8 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import type { ReactNode } from "react";
 import { Check, Clock, HelpCircle, TriangleAlert } from "lucide-react";
 import { reasonOf } from "../api/client";
-import { admitMachine, dropMachine, machines, type Machine } from "../api/machines";
+import { admitMachine, dropMachine, machines, promoteMachine, type Machine } from "../api/machines";
 import { useOwner } from "../session/mandates";
 import { serviceTabs } from "../session/service-tabs";
 import { Footer, Modal } from "../ui/modal";
@@ -69,9 +70,11 @@ function One({ machine: m, now }: { machine: Machine; now: Date }) {
           <Mark size={14} aria-hidden /> {standing(m)}
         </span>
         {writes && <span className="text-soft">{t("console.machine.writes")}</span>}
+        {m.role === "standby" && <span className="text-soft">{t("console.machine.stands_by")}</span>}
         {owner && !writes && (
           <span className="ml-auto flex flex-wrap gap-2 print:hidden">
             {(m.state === "unknown" || m.state === "other_key") && <Admit machine={m} />}
+            {m.role === "standby" && fine && <Promote machine={m} />}
             <Drop machine={m} />
           </span>
         )}
@@ -96,54 +99,62 @@ function One({ machine: m, now }: { machine: Machine; now: Date }) {
 const keyText = (m: Machine) => m.key ?? "";
 
 function Admit({ machine }: { machine: Machine }) {
-  const queries = useQueryClient();
-  const admit = useMutation({
-    mutationFn: () => admitMachine(machine.name, keyText(machine)),
-    onSettled: () => queries.invalidateQueries({ queryKey: ["machines"] }),
-  });
   return (
-    <Modal
+    <Act
+      act={() => admitMachine(machine.name, keyText(machine))}
       title={t("console.machine.admit_title", { name: machine.name })}
       button={t("console.machine.admit")}
       label={t("console.machine.admit_of", { name: machine.name })}
     >
-      {(close) => (
-        <>
-          <p>{t(machine.state === "other_key" ? "console.machine.admit_other" : "console.machine.admit_help")}</p>
-          <p className="my-2 font-mono text-[0.86rem] break-all" aria-label={t("console.machine.key")}>
-            {keyText(machine)}
-          </p>
-          <Footer
-            close={close}
-            go={() => admit.mutate(undefined, { onSuccess: close })}
-            label={t("console.machine.admit")}
-            disabled={admit.isPending}
-            fault={admit.error ? reasonOf(admit.error, t("console.edit.not_saved")) : undefined}
-          />
-        </>
-      )}
-    </Modal>
+      <p>{t(machine.state === "other_key" ? "console.machine.admit_other" : "console.machine.admit_help")}</p>
+      <p className="my-2 font-mono text-[0.86rem] break-all" aria-label={t("console.machine.key")}>
+        {keyText(machine)}
+      </p>
+    </Act>
   );
 }
 
-function Drop({ machine }: { machine: Machine }) {
-  const queries = useQueryClient();
-  const drop = useMutation({ mutationFn: () => dropMachine(machine.name), onSettled: () => queries.invalidateQueries({ queryKey: ["machines"] }) });
+function Promote({ machine: { name } }: { machine: Machine }) {
   return (
-    <Modal
-      title={t("console.machine.remove_title", { name: machine.name })}
-      button={t("console.source.remove")}
-      label={t("console.machine.remove_of", { name: machine.name })}
+    <Act
+      act={() => promoteMachine(name)}
+      title={t("console.machine.promote_title", { name })}
+      button={t("console.machine.promote")}
+      label={t("console.machine.promote_of", { name })}
     >
+      <p>{t("console.machine.promote_help")}</p>
+    </Act>
+  );
+}
+
+function Drop({ machine: { name } }: { machine: Machine }) {
+  return (
+    <Act
+      act={() => dropMachine(name)}
+      title={t("console.machine.remove_title", { name })}
+      button={t("console.source.remove")}
+      label={t("console.machine.remove_of", { name })}
+    >
+      <p>{t("console.machine.remove_help")}</p>
+    </Act>
+  );
+}
+
+/** Act is a button that does something to a machine, once it was said what. */
+function Act({ act, title, button, label, children }: { act: () => Promise<unknown>; title: string; button: string; label: string; children: ReactNode }) {
+  const queries = useQueryClient();
+  const done = useMutation({ mutationFn: act, onSettled: () => queries.invalidateQueries({ queryKey: ["machines"] }) });
+  return (
+    <Modal title={title} button={button} label={label}>
       {(close) => (
         <>
-          <p>{t("console.machine.remove_help")}</p>
+          {children}
           <Footer
             close={close}
-            go={() => drop.mutate(undefined, { onSuccess: close })}
-            label={t("console.source.remove")}
-            disabled={drop.isPending}
-            fault={drop.error ? reasonOf(drop.error, t("console.edit.not_saved")) : undefined}
+            go={() => done.mutate(undefined, { onSuccess: close })}
+            label={button}
+            disabled={done.isPending}
+            fault={done.error ? reasonOf(done.error, t("console.edit.not_saved")) : undefined}
           />
         </>
       )}
