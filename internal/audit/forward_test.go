@@ -14,7 +14,9 @@ import (
 	"io"
 	"math/big"
 	"net"
+	"os"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -228,5 +230,49 @@ func TestAConnectionThatBreaksUnseen(t *testing.T) {
 	}
 	if s.Lost() {
 		t.Error("it is told twice")
+	}
+}
+
+// TestWhatARecordHasInCommonIsNotTakenOver: a machine that began with a backup of another has what that one recorded until then, and takes what came after it.
+func TestWhatARecordHasInCommonIsNotTakenOver(t *testing.T) {
+	dir, other := t.TempDir(), t.TempDir()
+	r := opened(t, dir)
+	add := func(r *Record, user string) {
+		t.Helper()
+		if err := r.Add(Entry{Kind: Decision, Outcome: Granted, User: user, Device: "mill-bridge", Revision: 1}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	add(r, "tomas.field")
+	add(r, "noor.haddad")
+	if err := r.Close(); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.CopyFS(other, os.DirFS(dir)); err != nil {
+		t.Fatal(err)
+	}
+	r, copied := opened(t, dir), opened(t, other)
+	common := r.Last()
+	add(r, "asha.raman")
+	add(copied, "clara.fontes") // the same place, and something else
+	var all []Entry
+	if err := r.Each(t.Context(), Filter{}, func(e *Entry) error { all = append(all, *e); return nil }); err != nil {
+		t.Fatal(err)
+	}
+	before := copied.Last()
+	for _, some := range [][]Entry{all[:1], all[1:], all} { // and again
+		if err := copied.AddFrom("control-room", FromWriter, some); err != nil {
+			t.Fatal(err)
+		}
+	}
+	var taken []string
+	err := copied.Each(t.Context(), Filter{After: before}, func(e *Entry) error {
+		if e.Taken() {
+			taken = append(taken, e.User)
+		}
+		return nil
+	})
+	if err != nil || !slices.Equal(taken, []string{"asha.raman"}) {
+		t.Errorf("taken over, of %d in common: %v %v", common, taken, err)
 	}
 }

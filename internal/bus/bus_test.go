@@ -91,15 +91,24 @@ func writes(t *testing.T, b *bus.Bus, dir string, signer *replica.Signer, keys r
 	if err != nil {
 		t.Fatal(err)
 	}
-	w := &writer{t: t, store: st, all: map[uint64]*policy.Policy{}}
-	t.Cleanup(w.close)
 	if err := b.Prepare(t.Context()); err != nil {
 		t.Fatal(err)
 	}
-	w.log, err = replica.OpenLog(t.Context(), replica.LogOptions{
-		Bus: b, Signer: signer, Keys: keys, Local: st, Me: replica.Writer{Machine: "control-room", URL: "http://127.0.0.1:7480"}, Clock: func() time.Time { return began }, Log: slog.New(slog.DiscardHandler),
-	})
-	if err != nil {
+	w, err := writesFrom(t, st, replica.LogOptions{Bus: b, Signer: signer, Keys: keys})
+	if w == nil {
+		w = &writer{t: t, store: st}
+	}
+	t.Cleanup(w.close)
+	return w, err
+}
+
+// writesFrom has a machine write that has its store open.
+func writesFrom(t *testing.T, st *store.Store, o replica.LogOptions) (*writer, error) {
+	t.Helper()
+	w := &writer{t: t, store: st, all: map[uint64]*policy.Policy{}}
+	var err error
+	o.Local, o.Me, o.Clock, o.Log = st, replica.Writer{Machine: "control-room", URL: "http://127.0.0.1:7480"}, func() time.Time { return began }, slog.New(slog.DiscardHandler)
+	if w.log, err = replica.OpenLog(t.Context(), o); err != nil {
 		return nil, err
 	}
 	w.revisions = replica.Revisions{Kept: st, Log: w.log}

@@ -188,14 +188,16 @@ func (l *Log) forget(ctx context.Context) error {
 		return err
 	}
 	gone = append(gone, rows[:max(0, len(rows)-snapshotsKept)]...)
-	changes, err := l.bus.Objects(ctx, ChangesPrefix)
-	if err != nil {
-		return err
-	}
-	for _, name := range changes {
-		var of uint64
-		if _, err := fmt.Sscanf(name, ChangesPrefix+"%d-", &of); err == nil && of <= number {
-			gone = append(gone, name)
+	for prefix, from := range map[string]uint64{ChangesPrefix: number + 1, sealedPrefix: number} { // what was done beside may be after the snapshot of its revision
+		apart, err := l.bus.Objects(ctx, prefix)
+		if err != nil {
+			return err
+		}
+		for _, name := range apart {
+			var of uint64
+			if _, err := fmt.Sscanf(name, prefix+"%d-", &of); err == nil && of < from {
+				gone = append(gone, name)
+			}
 		}
 	}
 	return l.bus.Drop(ctx, gone...)

@@ -247,3 +247,27 @@ func TestLoadIsOfOneRevision(t *testing.T) {
 		t.Errorf("only the revisions %v were seen", seen)
 	}
 }
+
+// TestEveryTableIsForOtherMachinesOrHasAReason not to be: what a machine that takes over lacks is lost.
+func TestEveryTableIsForOtherMachinesOrHasAReason(t *testing.T) {
+	s := opened(t, t.TempDir())
+	var tables []string
+	if err := s.reader.Raw("SELECT name FROM sqlite_master WHERE type = 'table' AND name NOT LIKE 'sqlite_%' ORDER BY name").Scan(&tables).Error; err != nil {
+		t.Fatal(err)
+	}
+	elsewhere := []string{
+		"revisions", "changes", "records", "entries", // go as revisions
+		"looks",            // of the machine itself, at its own file
+		"goose_db_version", // of the file
+	}
+	for _, name := range tables {
+		if slices.Contains(Beside, name) == slices.Contains(elsewhere, name) {
+			t.Errorf("the table %s is in neither list, or in both: put it into store.Beside, or say here why not", name)
+		}
+	}
+	for _, name := range Beside {
+		if !slices.Contains(tables, name) {
+			t.Errorf("there is no table %s", name)
+		}
+	}
+}
