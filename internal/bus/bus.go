@@ -131,23 +131,54 @@ func (b *Bus) Close() { b.conn.Close() }
 // Prepare makes what the log needs on the servers, where it is missing. It is for the machine that writes.
 func (b *Bus) Prepare(ctx context.Context) error {
 	replicas := max(1, b.options.Replicas)
-	_, err := b.js.CreateOrUpdateStream(ctx, jetstream.StreamConfig{
-		Name: logStream, Subjects: []string{logSubject}, Storage: jetstream.FileStorage, Replicas: replicas, AllowDirect: true, Duplicates: repeatWindow,
-		Description: "the log of revisions", DenyDelete: true, MaxConsumers: -1,
-	})
-	if err == nil {
-		_, err = b.js.CreateOrUpdateObjectStore(ctx, jetstream.ObjectStoreConfig{Bucket: objectsBucket, Storage: jetstream.FileStorage, Replicas: replicas, Description: "snapshots, and large changes"})
+	steps := []struct {
+		stream string
+		make   func(ctx context.Context) error
+	}{
+		{logStream, func(ctx context.Context) error {
+			_, err := b.js.CreateOrUpdateStream(ctx, jetstream.StreamConfig{
+				Name: logStream, Subjects: []string{logSubject}, Storage: jetstream.FileStorage, Replicas: replicas, AllowDirect: true, Duplicates: repeatWindow,
+				Description: "the log of revisions", DenyDelete: true, MaxConsumers: -1,
+			})
+			return err
+		}},
+		{"OBJ_" + objectsBucket, func(ctx context.Context) error {
+			_, err := b.js.CreateOrUpdateObjectStore(ctx, jetstream.ObjectStoreConfig{Bucket: objectsBucket, Storage: jetstream.FileStorage, Replicas: replicas, Description: "snapshots, and large changes"})
+			return err
+		}},
+		{"KV_" + machineBucket, func(ctx context.Context) error {
+			_, err := b.js.CreateOrUpdateKeyValue(ctx, jetstream.KeyValueConfig{Bucket: machineBucket, Storage: jetstream.FileStorage, Replicas: replicas, History: 1, Description: "which machines there are"})
+			return err
+		}},
+		{recordStream, func(ctx context.Context) error {
+			_, err := b.js.CreateOrUpdateStream(ctx, jetstream.StreamConfig{Name: recordStream, Subjects: []string{recordSubject + ".*"}, Storage: jetstream.FileStorage, Replicas: replicas, MaxAge: recordsKept, Duplicates: repeatWindow, Description: "what machines have recorded, for those that may write"})
+			return err
+		}},
+		{"KV_" + leaseBucket, func(ctx context.Context) error {
+			_, err := b.js.CreateOrUpdateKeyValue(ctx, jetstream.KeyValueConfig{
+				Bucket: leaseBucket, Storage: jetstream.FileStorage, Replicas: replicas, History: 1, LimitMarkerTTL: time.Minute, Description: "which machine writes",
+			})
+			return err
+		}},
 	}
-	if err == nil {
-		_, err = b.js.CreateOrUpdateKeyValue(ctx, jetstream.KeyValueConfig{Bucket: machineBucket, Storage: jetstream.FileStorage, Replicas: replicas, History: 1, Description: "which machines there are"})
-	}
-	if err == nil {
-		_, err = b.js.CreateOrUpdateStream(ctx, jetstream.StreamConfig{Name: recordStream, Subjects: []string{recordSubject + ".*"}, Storage: jetstream.FileStorage, Replicas: replicas, MaxAge: recordsKept, Duplicates: repeatWindow, Description: "what machines have recorded, for those that may write"})
-	}
-	if err != nil {
-		return fmt.Errorf("make the log of revisions on the servers: %w", err)
+	for _, step := range steps { // each within a time of its own: what is asked while the servers elect a leader is never answered
+		limited, cancel := context.WithTimeout(ctx, askTime)
+		var err error
+		if !b.there(limited, step.stream, replicas) { // several that make the same at once are in each other's way
+			err = step.make(limited)
+		}
+		cancel()
+		if err != nil {
+			return fmt.Errorf("make the log of revisions on the servers: %w", err)
+		}
 	}
 	return nil
+}
+
+// there tells whether a stream is as it should be.
+func (b *Bus) there(ctx context.Context, name string, replicas int) bool {
+	stream, err := b.js.Stream(ctx, name)
+	return err == nil && stream.CachedInfo().Config.Replicas == replicas
 }
 
 // logOf finds the stream of the log.
@@ -252,10 +283,7 @@ const mostFew = 50
 func lastFew(ctx context.Context, stream jetstream.Stream, now jetstream.StreamState, after uint64) (few [][]byte, all bool, err error) {
 	for place := now.LastSeq; place >= now.FirstSeq; place-- {
 		msg, err := stream.GetMsg(ctx, place)
-		if errors.Is(err, jetstream.ErrMsgNotFound) {
-			continue
-		}
-		if err != nil {
+		if err != nil { // also where it is not found, by a server that is behind
 			return nil, false, err
 		}
 		if seq, err := strconv.ParseUint(msg.Header.Get(seqHeader), 10, 64); err == nil && seq <= after {

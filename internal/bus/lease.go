@@ -17,7 +17,7 @@ import (
 const (
 	leaseBucket = "SENTIER_LEASE"
 	leaseKey    = "writer"
-	leaseTime   = 5 * time.Second
+	leaseTime   = 9 * time.Second // as long as the servers take at most to elect a leader: who writes does not change for that
 	leaseRenew  = time.Second
 	// leaseMargin is by how much a holder counts it as ended before the servers do.
 	leaseMargin = 500 * time.Millisecond
@@ -42,17 +42,6 @@ type Lease struct {
 
 // ErrHeld is that another machine holds the lease.
 var ErrHeld = errors.New("another machine holds the lease by which one writes")
-
-// PrepareLease makes what the lease needs on the servers.
-func (b *Bus) PrepareLease(ctx context.Context) error {
-	_, err := b.js.CreateOrUpdateKeyValue(ctx, jetstream.KeyValueConfig{
-		Bucket: leaseBucket, Storage: jetstream.FileStorage, Replicas: max(1, b.options.Replicas), History: 1, LimitMarkerTTL: time.Minute, Description: "which machine writes",
-	})
-	if err != nil {
-		return fmt.Errorf("make the lease on the servers: %w", err)
-	}
-	return nil
-}
 
 // Holder is who holds the lease now; nobody where it is free.
 func (b *Bus) Holder(ctx context.Context) (Holding, error) {
@@ -156,7 +145,7 @@ func (l *Lease) Keep(ctx context.Context) error {
 		case <-time.After(leaseRenew):
 		}
 		asked := time.Now()
-		limited, cancel := context.WithDeadline(ctx, later(l.Until(), asked.Add(leaseRenew)))
+		limited, cancel := context.WithTimeout(ctx, leaseRenew) // what is asked while the servers elect a leader is lost, and asked again
 		at, err := l.bus.putLease(limited, l.at, l.text)
 		cancel()
 		switch {
@@ -185,13 +174,6 @@ func (h Holding) text() []byte {
 		panic(err) // two texts can be written
 	}
 	return text
-}
-
-func later(a, b time.Time) time.Time {
-	if a.After(b) {
-		return a
-	}
-	return b
 }
 
 // GiveUp ends the lease, for another machine or for any.

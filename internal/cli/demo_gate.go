@@ -57,17 +57,10 @@ func (a *app) standInGate(ctx context.Context, d *daemon.Daemon, o daemon.Option
 	if err != nil {
 		return fmt.Errorf("stand in for a panel: %w", err)
 	}
-	p := panel.New(panel.Options{Gate: gate.Address(), Secret: secret, Site: "Larkmere Navigation, estuary", Place: "estuary-gate", Devices: standIns, People: atThePanel, Clock: clock})
-	server := &http.Server{Handler: p, ReadHeaderTimeout: 5 * time.Second, ReadTimeout: 10 * time.Second, ErrorLog: slog.NewLogLogger(o.Log.Handler(), slog.LevelDebug)}
-	go p.Run(ctx)
+	server := servePanel(ctx, listener, o.Log, panel.Options{Gate: gate.Address(), Secret: secret, Site: "Larkmere Navigation, estuary", Place: "estuary-gate", Devices: standIns, People: atThePanel, Clock: clock})
 	go func() {
 		<-ctx.Done()
 		_ = server.Close() // the demonstration has ended
-	}()
-	go func() {
-		if err := server.Serve(listener); !errors.Is(err, http.ErrServerClosed) {
-			o.Log.Error("the stand-in for a panel has ended", "error", err)
-		}
 	}()
 	fmt.Fprintf(a.Out, `
 A gate at the estuary, which follows this service, and a panel with a lock, a bridge and a pump that ask it:
@@ -80,4 +73,17 @@ The estuary gate is locked out while divers are below: its place on the panel is
   %[3]s device release-lock-out estuary-gate-1
 `, listener.Addr(), gate.Address(), programName())
 	return gate.Run(ctx)
+}
+
+// servePanel shows a panel on a listener.
+func servePanel(ctx context.Context, listener net.Listener, log *slog.Logger, o panel.Options) *http.Server {
+	p := panel.New(o)
+	server := &http.Server{Handler: p, ReadHeaderTimeout: 5 * time.Second, ReadTimeout: 10 * time.Second, ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelDebug)}
+	go p.Run(ctx)
+	go func() {
+		if err := server.Serve(listener); !errors.Is(err, http.ErrServerClosed) {
+			log.Error("the stand-in for a panel has ended", "error", err)
+		}
+	}()
+	return server
 }

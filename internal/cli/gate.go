@@ -39,6 +39,9 @@ nothing while its clock is not to be trusted, and takes nothing that was not sig
 			if o.Enforce.Token = a.env("SENTIER_TOKEN"); o.Enforce.Service != "" && o.Enforce.Token == "" {
 				return errors.New("the service has to know the gate: set SENTIER_TOKEN to a token of a user with a mandate of enforcement")
 			}
+			if o.Enforce.NATS == "" && o.Enforce.Service == "" && o.Enforce.Snapshot == "" {
+				o.Enforce.NATS = a.env(environment("nats"))
+			}
 			if o.GoOn = full == "go-on"; !o.GoOn && full != "wait" {
 				return fmt.Errorf("--record-full: %q is not known: write wait or go-on", full)
 			}
@@ -67,7 +70,7 @@ nothing while its clock is not to be trusted, and takes nothing that was not sig
 	}
 	f := cmd.Flags()
 	f.StringVar(&o.Enforce.Service, "service", "", "address of the service that is followed over HTTP")
-	f.StringVar(&o.Enforce.NATS, "nats", "", "servers of the log that is followed, with commas between")
+	f.StringVar(&o.Enforce.NATS, "nats", "", "servers of the log that is followed, with commas between (default: SENTIER_NATS)")
 	f.StringVar(&o.Enforce.Credentials, "nats-credentials", "", "file of the credentials by which those servers know this gate")
 	f.StringVar(&o.Enforce.Snapshot, "snapshot", "", "file of a snapshot that somebody has brought")
 	f.StringSliceVar(&o.Enforce.Keys, "writer-key", nil, "public key of the machine that writes, as “sentier audit key” shows it there; several where several may write")

@@ -117,7 +117,7 @@ func (a *app) demo() *cobra.Command {
 	o := daemon.Options{Console: a.Console, Version: a.Version}
 	var people, devices int
 	var at string
-	var letters, feeds, gate bool
+	var letters, feeds, gate, machines bool
 	cmd := &cobra.Command{
 		Use: "demo", Short: "Run the service with the demo data", Args: cobra.NoArgs,
 		Long: `Run the service with the Larkmere Navigation, a made-up waterway of some sixty
@@ -125,11 +125,22 @@ people and 180 devices: in a fresh temporary folder that goes when the demo ends
 unless --data is given. With --people and --devices the waterway has grown by as many
 in 250 districts, with 20,000 lines of grants: for a look at large lists.
 Its dates lie around the day on which it starts: a contract ends this Friday, the
-regatta is the weekend after next. With --at its clock starts at another time.`,
+regatta is the weekend after next. With --at its clock starts at another time.
+With --machines it runs on seven machines, each a process of its own on this one: what is
+typed cuts their lines, kills them and starts them again, and shows what comes of it.`,
 		Example: `  sentier demo --listen 127.0.0.1:7481
   sentier demo --at "2026-11-24 10:00"
-  sentier demo --people 100000 --devices 100000`,
+  sentier demo --people 100000 --devices 100000
+  sentier demo --machines`,
 		RunE: func(cmd *cobra.Command, _ []string) (err error) {
+			if machines {
+				for _, name := range []string{"data", "at", "mail", "feeds", "gate", "people", "devices"} {
+					if cmd.Flags().Changed(name) {
+						return fmt.Errorf("--machines goes without --%s", name)
+					}
+				}
+				return a.demoMachines(cmd.Context(), o.Listen)
+			}
 			if o.Dir == "" {
 				if o.Dir, err = os.MkdirTemp("", "sentier-demo-"); err != nil {
 					return err
@@ -171,8 +182,10 @@ regatta is the weekend after next. With --at its clock starts at another time.`,
 	cmd.Flags().BoolVar(&letters, "mail", false, "send links and requests by mail, to a stand-in that prints every letter here")
 	cmd.Flags().BoolVar(&feeds, "feeds", false, "stand in for the office and the plant: a calendar and a list of devices, to be read as sources")
 	cmd.Flags().BoolVar(&gate, "gate", false, "run a gate as well, and stand in for a lock, a bridge and a pump that ask it, on a page of their own")
+	cmd.Flags().BoolVar(&machines, "machines", false, "run it on many machines: three of which one writes, two that follow, and two gates with their panels; each can be cut off and killed")
 	cmd.Flags().IntVar(&people, "people", 0, "how many more people")
 	cmd.Flags().IntVar(&devices, "devices", 0, "how many more devices")
+	cmd.AddCommand(a.demoMachine())
 	return cmd
 }
 

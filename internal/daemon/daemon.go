@@ -450,6 +450,16 @@ func (d *Daemon) OwnerToken(ctx context.Context, owner policy.UserID, name strin
 	return t.Secret, err
 }
 
+// Backup writes a copy of all that is kept into a file that is not there yet.
+func (d *Daemon) Backup(ctx context.Context, path string) error {
+	upTo := d.record.Last()
+	_, err := d.store.Backup(ctx, path)
+	if err == nil {
+		err = d.record.CopyInto(ctx, path, upTo)
+	}
+	return err
+}
+
 // VerifyAudit verifies the record of a folder, or the one in a backup.
 func VerifyAudit(ctx context.Context, path string, in wire.VerifyAudit) (wire.AuditVerified, error) {
 	against, err := service.Against(in)

@@ -7,6 +7,7 @@ import (
 	"encoding/base64"
 	"fmt"
 	"maps"
+	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"slices"
@@ -35,8 +36,7 @@ type Line struct {
 
 // Times.
 const (
-	lineTime    = time.Minute      // in which the servers of the log must answer at a start of the machine that writes
-	prepareTime = 10 * time.Second // in which they must when they are asked once
+	lineTime    = time.Minute // in which the servers of the log must answer at a start of the machine that writes
 	statusEvery = 2 * time.Second
 	statusSoon  = 200 * time.Millisecond
 	writerTime  = 2 * time.Second // that a change waits at most for what it did to be told to others
@@ -192,9 +192,7 @@ func (l *line) prepare(ctx context.Context, d *Daemon) error {
 	ctx, cancel := context.WithTimeout(ctx, lineTime)
 	defer cancel()
 	for {
-		limited, end := context.WithTimeout(ctx, prepareTime) // what is asked while they elect a leader is never answered
-		err := l.bus.Prepare(limited)
-		end()
+		err := l.bus.Prepare(ctx)
 		if err == nil {
 			return nil
 		}
@@ -202,7 +200,7 @@ func (l *line) prepare(ctx context.Context, d *Daemon) error {
 		select {
 		case <-ctx.Done():
 			return fmt.Errorf("the servers of the log of revisions did not answer in %s: %w", lineTime, err)
-		case <-time.After(againAfter):
+		case <-time.After(againAfter/2 + rand.N(againAfter)): // others that have failed at the same moment do not try again at the same moment
 		}
 	}
 }
@@ -374,17 +372,21 @@ func (l *line) takeRecord(ctx context.Context, d *Daemon, name string, key []byt
 	if slices.ContainsFunc(d.options.Peers.keys(), func(k ed25519.PublicKey) bool { return bytes.Equal(k, key) }) {
 		kinds = audit.FromWriter
 	}
-	for ctx.Err() == nil {
+	for told := false; ctx.Err() == nil; {
 		err := l.bus.Reports(ctx, name, l.name, func(text []byte) error {
 			entries, err := service.ReportOf(text, name, key)
 			if err != nil {
 				d.options.Log.Error("a part of the record of another machine is refused", "machine", name, "error", err)
 				return nil // it would come again for ever
 			}
+			told = false
 			return d.record.AddFrom(name, kinds, entries)
 		})
 		if err != nil && ctx.Err() == nil {
-			d.options.Log.Warn("the record of another machine cannot be taken, which is tried again", "machine", name, "error", err)
+			if !told {
+				d.options.Log.Warn("the record of another machine cannot be taken, which is tried again", "machine", name, "error", err)
+				told = true
+			}
 			sleep(ctx, againAfter)
 		}
 	}

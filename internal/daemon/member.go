@@ -138,19 +138,22 @@ func (m *Member) open(ctx context.Context) error {
 	if err := d.line.prepare(ctx, d); err != nil {
 		return err
 	}
-	if err := d.line.bus.PrepareLease(ctx); err != nil {
-		return err
-	}
 	stood, err := replica.OpenStandby(ctx, replica.StandbyOptions{Feed: d.line.bus, Keys: keys, Box: box, Own: d.store, Log: d.options.Log})
 	if err != nil {
 		return err
 	}
 	m.post = &post{stood: stood, name: d.line.name, over: make(chan handing)}
-	took, err := m.tryToWrite(ctx)
-	if err != nil || took {
-		return err
+	for end := time.Now().Add(lineTime); ; {
+		took, err := m.tryToWrite(ctx)
+		if err == nil && !took {
+			err = m.standBy(ctx)
+		}
+		if err == nil || ctx.Err() != nil || time.Now().After(end) || errors.As(err, new(*replica.LostError)) {
+			return err
+		}
+		d.options.Log.Warn("this machine can neither write nor stand by yet", "error", err) // the servers elect a leader, or nobody has written yet
+		sleep(ctx, againAfter)
 	}
-	return m.standBy(ctx)
 }
 
 // Address is where the machine answers, as a URL.

@@ -50,7 +50,7 @@ func Start(o Options) (*Server, error) {
 		if err != nil {
 			return nil, fmt.Errorf("a server of the log: %w", err)
 		}
-		in.ServerName, in.Cluster = o.Name, server.ClusterOpts{Name: clusterName, Host: host, Username: clusterName, Password: o.Secret}
+		in.ServerName, in.Cluster = o.Name, server.ClusterOpts{Name: clusterName, Host: host, NoAdvertise: true, Username: clusterName, Password: o.Secret}
 		if in.Cluster.Port, err = strconv.Atoi(port); err != nil {
 			return nil, fmt.Errorf("a server of the log: %w", err)
 		}
