@@ -48,7 +48,7 @@ func documents(t *testing.T) map[string]string {
 // TestCommandsInTheDocumentation runs the examples of each page one after the other on the demo data, as somebody would who reads it.
 func TestCommandsInTheDocumentation(t *testing.T) {
 	stories, dump := demo.Stories(), demo.Document()
-	own := []string{"init", "serve", "demo", "sign-in", "follow", "gate"} // begin a service of their own: TestFirstOwner, TestCommandsWithAService, TestMachinesThatFollow, TestAGateAtADevice
+	own := []string{"init", "serve", "demo", "sign-in", "follow", "gate", "promote"} // begin a service of their own, or need several: TestFirstOwner, TestCommandsWithAService, TestMachinesThatFollow, TestAGateAtADevice, TestTheWriterIsKilled
 	shipped, err := filepath.Abs("../../internal/demo/outside")
 	if err != nil {
 		t.Fatal(err)
