@@ -11,6 +11,7 @@ import (
 
 	"github.com/getkin/kin-openapi/openapi3"
 
+	"sentier/internal/daemon"
 	"sentier/internal/document"
 	"sentier/internal/policy"
 	"sentier/internal/wire"
@@ -310,49 +311,60 @@ func TestListsArePagedSearchedAndNarrowed(t *testing.T) {
 	}
 }
 
-// TestVectorsOverAuthZEN asks the vectors' questions through the standard interface.
+// TestVectorsOverAuthZEN asks the vectors' questions through the standard interface, of a machine that writes and of one that follows.
 func TestVectorsOverAuthZEN(t *testing.T) {
 	t.Parallel()
 	for _, n := range []string{"0", "1", "2", "places-0", "places-1"} {
 		t.Run(n, func(t *testing.T) {
 			p, expectations := vector(t, n)
-			w := start(t, p)
-			for i, x := range expectations.Checks {
-				context := map[string]any{"time": x.At}
-				if x.Context.IP.IsValid() {
-					context["ip"] = x.Context.IP
-				}
-				if x.Context.Place != "" {
-					context["place"] = x.Context.Place
-				}
-				if x.Context.StrongSignIn != nil {
-					context["strong_sign_in"] = *x.Context.StrongSignIn
-				}
-				if x.Context.Attended != nil {
-					context["attended"] = *x.Context.Attended
-				}
-				kind := "device"
-				if strings.Contains(x.Device, "/") {
-					kind = "point"
-				}
-				body, err := json.Marshal(wire.Evaluation{Subject: wire.Entity{Type: "user", ID: string(x.User)},
-					Action: wire.Action{Name: string(x.Right)}, Resource: wire.Entity{Type: kind, ID: x.Device}, Context: context})
-				if err != nil {
-					t.Fatal(err)
-				}
-				status, header, text := w.ask("POST", "/access/v1/evaluation", w.token, string(body), "X-Request-ID", fmt.Sprint(i))
-				var got wire.Decision
-				if err := json.Unmarshal([]byte(text), &got); err != nil || status != 200 || header.Get("X-Request-ID") != fmt.Sprint(i) {
-					t.Fatalf("check %d: %d %s %v", i, status, text, err)
-				}
-				until := document.Never
-				if got.Context.Until != nil {
-					until = got.Context.Until.Format(time.RFC3339)
-				}
-				if got.Decision != (x.Expect == "allow") || got.Context.Reason != x.Reason || x.Until != "" && until != x.Until {
-					t.Errorf("check %d: %+v came as %s", i, x, text)
-				}
-			}
+			servers := startLogServers(t, 1)
+			w := startWith(t, p, func(o *daemon.Options) { o.Line = daemon.Line{URL: servers.url(), Machine: "control-room"} })
+			w.asksVector(expectations)
+			follows, _, _ := w.follower(servers, "estuary", t.TempDir(), nil)
+			follows.soon("whoever asks is known there", func() bool { status, _, _ := follows.ask("GET", "/api/v1/session", w.token, ""); return status == 200 })
+			follows.asksVector(expectations)
 		})
+	}
+}
+
+// asksVector asks the questions of a vector through the standard interface.
+func (w *world) asksVector(expectations *document.Expectations) {
+	t := w.t
+	t.Helper()
+	for i, x := range expectations.Checks {
+		context := map[string]any{"time": x.At}
+		if x.Context.IP.IsValid() {
+			context["ip"] = x.Context.IP
+		}
+		if x.Context.Place != "" {
+			context["place"] = x.Context.Place
+		}
+		if x.Context.StrongSignIn != nil {
+			context["strong_sign_in"] = *x.Context.StrongSignIn
+		}
+		if x.Context.Attended != nil {
+			context["attended"] = *x.Context.Attended
+		}
+		kind := "device"
+		if strings.Contains(x.Device, "/") {
+			kind = "point"
+		}
+		body, err := json.Marshal(wire.Evaluation{Subject: wire.Entity{Type: "user", ID: string(x.User)},
+			Action: wire.Action{Name: string(x.Right)}, Resource: wire.Entity{Type: kind, ID: x.Device}, Context: context})
+		if err != nil {
+			t.Fatal(err)
+		}
+		status, header, text := w.ask("POST", "/access/v1/evaluation", w.token, string(body), "X-Request-ID", fmt.Sprint(i))
+		var got wire.Decision
+		if err := json.Unmarshal([]byte(text), &got); err != nil || status != 200 || header.Get("X-Request-ID") != fmt.Sprint(i) {
+			t.Fatalf("check %d: %d %s %v", i, status, text, err)
+		}
+		until := document.Never
+		if got.Context.Until != nil {
+			until = got.Context.Until.Format(time.RFC3339)
+		}
+		if got.Decision != (x.Expect == "allow") || got.Context.Reason != x.Reason || x.Until != "" && until != x.Until {
+			t.Errorf("check %d: %+v came as %s", i, x, text)
+		}
 	}
 }

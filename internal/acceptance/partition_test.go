@@ -40,9 +40,8 @@ func serveLog(text string) {
 // cabling is one of several machines with a bridge between them, each by a cable that can be pulled. Its own network is that of the bridge, and reaches each
 // machine by another cable, which stays.
 type cabling struct {
-	t    *testing.T
-	of   []string // process by which the network of each is known
-	stop []func()
+	t  *testing.T
+	of []string // process by which the network of each is known
 }
 
 // command is one in the network of a machine.

@@ -4,7 +4,9 @@ import (
 	"bytes"
 	"context"
 	"crypto/ed25519"
+	"encoding/base64"
 	"errors"
+	"fmt"
 	"io"
 	"log/slog"
 	"math/rand/v2"
@@ -15,6 +17,7 @@ import (
 	"testing"
 	"time"
 
+	"sentier/enforce"
 	"sentier/internal/bus"
 	"sentier/internal/decision"
 	"sentier/internal/logserver"
@@ -227,7 +230,7 @@ func TestFollowersHaveEachRevisionAsItWasWritten(t *testing.T) {
 	s := serve(t, store, 0)
 	t.Cleanup(func() { s.Stop() })
 	url, port := s.URL(), s.Port()
-	signer, keys, _ := signing(t)
+	signer, keys, public := signing(t)
 	m := specimen.Maker{Rand: rand.New(rand.NewPCG(11, 15))}
 	home := t.TempDir()
 	begin(t, home, m.Whole(t))
@@ -239,6 +242,8 @@ func TestFollowersHaveEachRevisionAsItWasWritten(t *testing.T) {
 
 	early := follows(t, connect(t, url, "estuary"), t.TempDir(), keys)
 	comes, old := t.TempDir(), t.TempDir() // of one that comes and goes, and what another had long ago
+	gateDir := t.TempDir()
+	gate := decides(t, url, public, gateDir)
 	for n := range 1000 {
 		w.step(m)
 		switch n {
@@ -256,6 +261,20 @@ func TestFollowersHaveEachRevisionAsItWasWritten(t *testing.T) {
 			s.Stop()
 			s = serve(t, store, port)
 		}
+		if n%90 == 70 { // a gate, and another on a disk as a kill of the first would leave it
+			gate.answersAs(t, w)
+			killed := t.TempDir()
+			if err := os.CopyFS(killed, os.DirFS(gateDir)); err != nil {
+				t.Fatal(err)
+			}
+			second := decides(t, url, public, killed)
+			second.answersAs(t, w)
+			second.Close()
+			if n%180 == 70 { // and the first comes again
+				gate.Close()
+				gate = decides(t, url, public, gateDir)
+			}
+		}
 		if n%170 == 20 {
 			f := follows(t, connect(t, url, "twin-bridges"), comes, keys)
 			f.until(t, w.log.Seq())
@@ -263,6 +282,8 @@ func TestFollowersHaveEachRevisionAsItWasWritten(t *testing.T) {
 			f.end()
 		}
 	}
+	gate.answersAs(t, w)
+	decides(t, url, public, t.TempDir()).answersAs(t, w)
 	late := follows(t, connect(t, url, "summit"), t.TempDir(), keys)
 	again := follows(t, connect(t, url, "mill-basin"), old, keys)
 	for _, f := range []*follower{early, late, again} {
@@ -278,6 +299,46 @@ func TestFollowersHaveEachRevisionAsItWasWritten(t *testing.T) {
 	if len(early.had) != len(w.all) && len(early.had) != len(w.all)+1 {
 		t.Errorf("the early follower had %d revisions of %d", len(early.had), len(w.all))
 	}
+}
+
+// gate is an enforcement point that follows by the servers of the log.
+type gate struct {
+	*enforce.Point
+	clock func() time.Time
+}
+
+func decides(t *testing.T, url string, key ed25519.PublicKey, dir string) gate {
+	t.Helper()
+	since := time.Now()
+	clock := func() time.Time { return began.Add(time.Since(since)) }
+	p, err := enforce.Open(t.Context(), enforce.Options{NATS: url, Keys: []string{base64.StdEncoding.EncodeToString(key)}, Dir: dir, Name: "estuary", Clock: clock})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(p.Close)
+	return gate{p, clock}
+}
+
+// answersAs waits for a gate to have the last revision, and makes sure that it decides as the writer does.
+func (g gate) answersAs(t *testing.T, w *writer) {
+	t.Helper()
+	for end := time.Now().Add(20 * time.Second); g.Standing().Revision != w.number; time.Sleep(2 * time.Millisecond) {
+		if time.Now().After(end) {
+			t.Fatalf("the gate stands at revision %d, and %d is not reached: %+v", g.Standing().Revision, w.number, g.Standing())
+		}
+	}
+	there, asked := decision.Compile(w.policy), 0
+	specimen.EveryQuestion(w.policy, func(q decision.Question) {
+		if q.At = g.clock(); asked > 5000 {
+			return
+		}
+		asked++
+		want := there.Decide(&q)
+		got := g.Decide(&enforce.Question{User: string(q.User), Right: string(q.Right), Device: string(q.Device), Point: string(q.Point)})
+		if got.Allowed != want.Allowed || fmt.Sprint(got.Reason) != fmt.Sprint(want.Reason) {
+			t.Fatalf("at revision %d the gate answers %+v with %v %s, and the writer with %v %s", w.number, q, got.Allowed, got.Reason, want.Allowed, want.Reason)
+		}
+	})
 }
 
 func (w *writer) know(facts map[string]string) {

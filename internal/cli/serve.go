@@ -41,6 +41,8 @@ The database DIR/sentier.db is made where it is missing. A service without a
 policy answers nothing but /healthz, until “sentier init” has made its first owner.
 Each flag can stand in the environment as well (SENTIER_LISTEN for --listen), or in a
 YAML file that --config names; “sentier config” shows what holds, and from where.
+With --nats and --sealing-key it is one of several machines that may write: it writes where
+none does, and else stands by, with all that it needs to go on (docs/operations.md).
 A socket that was passed to it, as systemd does, takes the place of --listen: then a new
 process can be started before the old one is stopped. It answers as soon as that one has
 ended, and connections wait until then.`,
