@@ -54,6 +54,9 @@ func startPeers(t *testing.T, servers *logServers, names ...string) *peers {
 	for _, x := range p.of {
 		p.start(x)
 	}
+	if status, _, text := p.world(p.of[0]).ask("POST", "/api/v1/machines/"+names[1]+"/promote", p.token, ""); status != 400 {
+		t.Errorf("a machine that nobody has admitted is promoted: %d %s", status, text)
+	}
 	p.admit()
 	return p
 }

@@ -553,6 +553,7 @@ func (p *part) stands() string {
 func (a *app) demoMachine() *cobra.Command {
 	return &cobra.Command{
 		Use: "machine -- COMMAND ...", Short: "One machine of “demo --machines”, which starts it", Hidden: true, Args: cobra.MinimumNArgs(1),
+		Example: "  sentier demo machine -- serve --data DIR",
 		RunE: func(_ *cobra.Command, args []string) error {
 			var server *logserver.Server
 			var o logserver.Options

@@ -275,6 +275,10 @@ func (s *Service) Promote(ctx context.Context, c Caller, name string) error {
 	if name == s.borders.Name {
 		return Wrong("name", "%q is the machine that writes", name)
 	}
+	admitted, err := s.AdmittedMachines(ctx)
+	if err != nil {
+		return err
+	}
 	said, err := s.borders.Machines.Statuses(ctx)
 	if err != nil {
 		return &UnheardError{err}
@@ -288,6 +292,8 @@ func (s *Service) Promote(ctx context.Context, c Caller, name string) error {
 		return Wrong("name", "%q has not told how it stands", policy.Clip(name))
 	}
 	switch {
+	case !bytes.Equal(admitted[name], st.Key):
+		return Wrong("name", "%q was not admitted: admit it first, with the key that it prints when it starts", name)
 	case st.Role != replica.StandsBy:
 		return Wrong("name", "%q does not stand by: it cannot write", name)
 	case s.borders.Clock().Sub(st.At) > silentAfter:
