@@ -1,5 +1,7 @@
 # Two commands are enough: “make demo” and “make test”. Both install what they need.
 export CGO_ENABLED = 0
+# Everywhere: what is built once is not built again for the tests.
+export GOFLAGS = -trimpath
 VERSION := 0.1.0
 COMMIT  := $(shell git rev-parse --short HEAD 2>/dev/null || echo unknown)
 LDFLAGS := -s -w -X main.version=$(VERSION) -X main.commit=$(COMMIT)
@@ -13,7 +15,7 @@ demo: build ## start the service with the demo data
 
 build: console ## the one static binary, bin/sentier
 	@echo "go: building bin/sentier; modules are fetched where they are missing"
-	go build -trimpath -ldflags '$(LDFLAGS)' -o bin/sentier ./cmd/sentier
+	go build -ldflags '$(LDFLAGS)' -o bin/sentier ./cmd/sentier
 
 console: web/dist/index.html
 

@@ -296,6 +296,9 @@ func TestTheWriterIsKilled(t *testing.T) {
 		t.Errorf("promoted: %d %s%s", code, out, errOut)
 	}
 	for _, x := range p.of {
+		if _, text := p.get(x, "/metrics"); strings.Contains(text, "\nsentier_writer 1\n") != (x == next) {
+			t.Errorf("by its figures, whether %s writes is otherwise than it is", x.name)
+		}
 		if code, _, errOut := p.world(x).run("user", "add", "after-"+x.name, "--name", "After"); code != 0 {
 			t.Errorf("an edit at %s after that: %s", x.name, errOut)
 		}

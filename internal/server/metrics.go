@@ -46,6 +46,12 @@ func newMetrics(s *Server, version string) *metrics {
 	}
 	gauge("sentier_build_info", "1, with the version of the program.", prometheus.Labels{"version": version}, func() float64 { return 1 })
 	gauge("sentier_revision", "Number of the policy's revision.", nil, func() float64 { return float64(s.service.State().Revision.Number) })
+	gauge("sentier_writer", "1: this machine writes; 0: it follows the one that does, or stands by.", nil, func() float64 {
+		if s.writer != nil {
+			return 0
+		}
+		return 1
+	})
 	gauge("sentier_record_entries", "Number of the last entry of the record.", nil, func() float64 { return float64(s.service.Record().Last()) })
 	gauge("sentier_streams", "Streams of events that are open.", nil, func() float64 { return float64(len(s.streams)) })
 	gauge("sentier_last_backup_timestamp_seconds", "When the last backup was made; 0: none is on record.", nil, s.service.LastBackup)
