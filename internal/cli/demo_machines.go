@@ -208,7 +208,7 @@ func freeAddresses(count int) ([]string, error) {
 	return out, nil
 }
 
-// startAll starts the machines, and has the first one write and all be admitted.
+// startAll starts the machines, has all be admitted and the first one write.
 func (m *many) startAll(ctx context.Context) error {
 	for _, parts := range [][]*part{m.parts[:len(demoWriters)], m.parts[len(demoWriters):]} { // who follows needs somebody to follow
 		started := make(chan error, len(parts))
@@ -219,6 +219,13 @@ func (m *many) startAll(ctx context.Context) error {
 			if err := <-started; err != nil {
 				return err
 			}
+		}
+	}
+	for _, p := range m.parts {
+		if err := m.settle(ctx, func(c *client.Client) error {
+			return c.Do(ctx, "PUT", machinePath(p.name), nil, wire.AdmitMachine{Key: p.key}, nil)
+		}); err != nil {
+			return fmt.Errorf("admit %s: %w", p.name, err)
 		}
 	}
 	first := m.parts[0]
@@ -233,13 +240,6 @@ func (m *many) startAll(ctx context.Context) error {
 		return errors.Join(c.Do(ctx, "POST", machinePath(first.name)+"/promote", nil, nil, nil), errors.New("it does not write yet"))
 	}); err != nil {
 		return fmt.Errorf("have %s write: %w", first.name, err)
-	}
-	for _, p := range m.parts[1:] {
-		if err := m.settle(ctx, func(c *client.Client) error {
-			return c.Do(ctx, "PUT", machinePath(p.name), nil, wire.AdmitMachine{Key: p.key}, nil)
-		}); err != nil {
-			return fmt.Errorf("admit %s: %w", p.name, err)
-		}
 	}
 	return nil
 }
