@@ -184,6 +184,7 @@ func (p *peers) edits(count int) *editors {
 	for i := range count {
 		e.all.Go(func() {
 			for n := 0; !e.ended.Load(); n++ {
+				time.Sleep(50 * time.Millisecond) // what they ask leaves room for the machines
 				e.edit(fmt.Sprintf("/api/v1/users/keeper-%d-%d", i, n))
 			}
 		})
@@ -199,7 +200,7 @@ func (e *editors) edit(path string) {
 		status, text := asked(x.at, e.p.token, "PUT", path, `{"id":"`+id+`","name":"Keeper"}`)
 		var saved wire.Saved
 		if status != 200 && status != 201 || json.Unmarshal([]byte(text), &saved) != nil {
-			time.Sleep(100 * time.Millisecond)
+			time.Sleep(300 * time.Millisecond)
 			continue
 		}
 		e.mu.Lock()
@@ -242,7 +243,7 @@ func (p *peers) questions() (end func()) {
 				if status != 200 && !before && !x.down.Load() {
 					p.t.Errorf("%s answers a question with %d %s", x.name, status, text)
 				}
-				time.Sleep(20 * time.Millisecond)
+				time.Sleep(50 * time.Millisecond)
 			}
 		})
 	}
