@@ -250,7 +250,7 @@ func (p *peers) questions() (end func()) {
 	return func() { over.Store(true); all.Wait() }
 }
 
-// kills is how many times the machine that writes is killed: ten by “make bench”.
+// kills is how many rounds there are: in two of three the machine that writes is killed, and in the third it is held for a while.
 func kills() int {
 	if n, err := strconv.Atoi(os.Getenv("SENTIER_KILLS")); err == nil {
 		return n
