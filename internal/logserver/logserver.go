@@ -50,18 +50,16 @@ func Start(o Options) (*Server, error) {
 		if err != nil {
 			return nil, fmt.Errorf("a server of the log: %w", err)
 		}
-		in.ServerName, in.Cluster = o.Name, server.ClusterOpts{Name: clusterName, Host: host, NoAdvertise: true, Username: clusterName, Password: o.Secret}
+		in.ServerName, in.Cluster = o.Name, server.ClusterOpts{Name: clusterName, Host: host, NoAdvertise: true}
+		var known *url.Userinfo // by which the servers know each other; nil: by nothing
+		if o.Secret != "" {
+			known, in.Cluster.Username, in.Cluster.Password = url.UserPassword(clusterName, o.Secret), clusterName, o.Secret
+		}
 		if in.Cluster.Port, err = strconv.Atoi(port); err != nil {
 			return nil, fmt.Errorf("a server of the log: %w", err)
 		}
 		for _, at := range o.Routes {
-			in.Routes = append(in.Routes, &url.URL{Scheme: "nats", Host: at, User: url.UserPassword(clusterName, o.Secret)})
-		}
-		if o.Secret == "" {
-			in.Cluster.Username = ""
-			for _, at := range in.Routes {
-				at.User = nil
-			}
+			in.Routes = append(in.Routes, &url.URL{Scheme: "nats", Host: at, User: known})
 		}
 	}
 	s, err := server.NewServer(in)

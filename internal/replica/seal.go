@@ -12,8 +12,6 @@ import (
 	"os"
 	"strings"
 
-	"github.com/klauspost/compress/zstd"
-
 	"sentier/internal/store"
 )
 
@@ -72,11 +70,11 @@ func (b *Box) seal(in *beside) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	packer, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest))
+	packed, err := pack(text)
 	if err != nil {
 		return nil, err
 	}
-	return b.aead.Seal(nil, nil, packer.EncodeAll(text, nil), []byte(sealedForm)), nil
+	return b.aead.Seal(nil, nil, packed, []byte(sealedForm)), nil
 }
 
 // errSealed is that something was sealed with another key.

@@ -219,6 +219,11 @@ func (s *Service) Join(ctx context.Context, key []byte) error {
 		return err
 	}
 	all[s.borders.Name] = key
+	return s.keepMachines(ctx, all)
+}
+
+// keepMachines keeps which machines were admitted. The caller holds s.writing.
+func (s *Service) keepMachines(ctx context.Context, all map[string][]byte) error {
 	text, err := json.Marshal(all)
 	if err != nil {
 		return err
@@ -252,12 +257,8 @@ func (s *Service) changeMachines(ctx context.Context, c Caller, name, outcome st
 	if err := change(all); err != nil || maps.EqualFunc(before, all, bytes.Equal) {
 		return err
 	}
-	text, err := json.Marshal(all)
-	if err != nil {
+	if err := s.keepMachines(ctx, all); err != nil {
 		return err
-	}
-	if err := s.borders.Blank.SetFact(ctx, factMachines, string(text)); err != nil {
-		return s.kept(err)
 	}
 	s.note(c, audit.Machine, outcome, "", details{"machine": name, "key": all[name]})
 	s.machined.Notify()
