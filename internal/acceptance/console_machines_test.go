@@ -4,6 +4,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"sentier/internal/wire"
 )
@@ -14,7 +15,7 @@ func TestMachinesInTheConsole(t *testing.T) {
 	t.Parallel()
 	servers := startLogServers(t, 1)
 	w := startMachines(t, servers)
-	w.follower(servers, "estuary", t.TempDir(), nil)
+	estuary, _, _ := w.follower(servers, "estuary", t.TempDir(), nil)
 	_, _, stop := w.follower(servers, "twin-bridges", t.TempDir(), nil)
 	b := w.console()
 	b.open("/service/machines")
@@ -48,6 +49,17 @@ func TestMachinesInTheConsole(t *testing.T) {
 	b.see("What it records from now on")
 	b.clickLast("Take away")
 	b.see("All 2 machines answer from revision 2.")
+	b.url = estuary.url // whose copy is told from what is so, where it may not be any more
+	b.open("/devices")
+	b.see("Answered by estuary")
+	b.until("nothing is the matter", `!document.body.innerText.includes("has heard nothing")`)
+	b.accessible("a machine that follows")
+	servers.stop()
+	time.Sleep(10 * time.Second) // it takes a while until a line is thought to be cut
+	b.see("estuary has heard nothing of the one that writes since")
+	b.accessible("a machine that has heard nothing")
+	servers.start()
+	b.until("the line is there again", `!document.body.innerText.includes("has heard nothing")`)
 }
 
 // TestAnotherMachineWritesInTheConsole: who writes is seen, and handed over with a word.

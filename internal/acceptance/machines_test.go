@@ -9,7 +9,6 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
-	"net"
 	"net/http"
 	"os"
 	"os/exec"
@@ -39,9 +38,9 @@ type logServers struct {
 func startLogServers(t *testing.T, count int) *logServers {
 	t.Helper()
 	l := &logServers{t: t, of: make([]logserver.Options, count), now: make([]*logserver.Server, count)}
-	var at []string
-	for range count {
-		at = append(at, freeAddress(t))
+	at, err := logserver.FreeAddresses(count)
+	if err != nil {
+		t.Fatal(err)
 	}
 	for i := range l.of {
 		l.of[i].Dir = t.TempDir()
@@ -52,17 +51,6 @@ func startLogServers(t *testing.T, count int) *logServers {
 	l.start()
 	t.Cleanup(l.stop)
 	return l
-}
-
-// freeAddress is an address of this machine at which nobody answers.
-func freeAddress(t *testing.T) string {
-	t.Helper()
-	listener, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer listener.Close()
-	return listener.Addr().String()
 }
 
 func (l *logServers) start() {

@@ -21,6 +21,8 @@ import (
 
 	"sentier/internal/daemon"
 	"sentier/internal/database"
+	"sentier/internal/logserver"
+	"sentier/internal/specimen"
 	"sentier/internal/store"
 	"sentier/internal/wire"
 )
@@ -47,8 +49,12 @@ type peer struct {
 func startPeers(t *testing.T, servers *logServers, names ...string) *peers {
 	t.Helper()
 	p := &peers{t: t, nats: servers.url(), count: len(servers.of), seal: filepath.Join(t.TempDir(), "sealing.key")}
-	for _, name := range names {
-		p.of = append(p.of, &peer{name: name, dir: filepath.Join(t.TempDir(), name), at: freeAddress(t)})
+	free, err := logserver.FreeAddresses(len(names))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for i, name := range names {
+		p.of = append(p.of, &peer{name: name, dir: filepath.Join(t.TempDir(), name), at: free[i]})
 	}
 	p.seed(p.of[0].dir)
 	for _, x := range p.of {
@@ -380,22 +386,7 @@ func (p *peers) kept(x *peer, e *editors) string {
 			t.Errorf("%s has not got %s, which was acknowledged", x.name, id)
 		}
 	}
-	var all strings.Builder
-	for _, table := range append([]string{"revisions", "changes", "records", "entries"}, store.Beside...) {
-		var rows []map[string]any
-		which := ""
-		if table == "facts" { // each has its own place in the log
-			which = " WHERE name <> 'place in the log'"
-		}
-		if err := db.Raw("SELECT * FROM " + table + which + " ORDER BY 1, 2").Scan(&rows).Error; err != nil {
-			t.Fatal(err)
-		}
-		for _, row := range rows {
-			delete(row, "used_at") // each keeps by itself when it was used there
-			fmt.Fprintln(&all, table, row)
-		}
-	}
-	return all.String()
+	return specimen.Kept(t, x.dir)
 }
 
 // firstDifference are the first lines of two texts that differ.

@@ -155,9 +155,7 @@ func (l *Lease) Keep(ctx context.Context) error {
 		case ctx.Err() != nil:
 			return nil
 		case errors.Is(err, ErrHeld):
-			// An answer to an earlier try may have been lost: then it is still this machine's.
-			if mine, at, err := l.bus.holder(ctx); err == nil && at > 0 && string(l.text) == string(mine.text()) {
-				l.at = at
+			if l.found(ctx) {
 				continue
 			}
 			l.lost.Store(true)
@@ -176,9 +174,27 @@ func (h Holding) text() []byte {
 	return text
 }
 
-// GiveUp ends the lease, for another machine or for any.
+// found tells whether the lease is still this machine's, after an answer to an earlier try was lost.
+func (l *Lease) found(ctx context.Context) bool {
+	mine, at, err := l.bus.holder(ctx)
+	if err != nil || at == 0 || string(l.text) != string(mine.text()) {
+		return false
+	}
+	l.at = at
+	return true
+}
+
+// GiveUp ends the lease, for another machine or for any. [Lease.Keep] has ended before.
 func (l *Lease) GiveUp(ctx context.Context, next string) error {
 	l.lost.Store(true)
+	err := l.giveUp(ctx, next)
+	if errors.Is(err, ErrHeld) && l.found(ctx) { // it was renewed in the moment in which that was ended
+		err = l.giveUp(ctx, next)
+	}
+	return err
+}
+
+func (l *Lease) giveUp(ctx context.Context, next string) error {
 	if next != "" {
 		_, err := l.bus.putLease(ctx, l.at, Holding{Next: next}.text())
 		return err
@@ -187,7 +203,11 @@ func (l *Lease) GiveUp(ctx context.Context, next string) error {
 	if err != nil {
 		return err
 	}
-	return kv.Delete(ctx, leaseKey, jetstream.LastRevision(l.at))
+	err = kv.Delete(ctx, leaseKey, jetstream.LastRevision(l.at))
+	if wrongSequence(err) {
+		return ErrHeld
+	}
+	return err
 }
 
 func wrongSequence(err error) bool {

@@ -13,7 +13,6 @@ import (
 	"time"
 
 	"sentier/internal/bus"
-	"sentier/internal/database"
 	"sentier/internal/replica"
 	"sentier/internal/specimen"
 	"sentier/internal/store"
@@ -88,31 +87,6 @@ func beside(t *testing.T, st *store.Store, n int) {
 	}
 }
 
-// dump is all that a store has of what each machine has to have.
-func dump(t *testing.T, st *store.Store) string {
-	t.Helper()
-	db, err := database.Open(filepath.Join(st.Dir(), store.FileName), database.ToWrite, 1)
-	if err != nil {
-		t.Fatal(err)
-	}
-	var all strings.Builder
-	for _, table := range append([]string{"revisions", "changes", "records", "entries"}, store.Beside...) {
-		var rows []map[string]any
-		if err := db.Raw("SELECT * FROM " + table + " ORDER BY 1, 2").Scan(&rows).Error; err != nil {
-			t.Fatal(err)
-		}
-		for _, row := range rows {
-			if row["name"] != "place in the log" { // of which each has its own
-				fmt.Fprintln(&all, table, row)
-			}
-		}
-	}
-	if err := database.Close(db); err != nil {
-		t.Fatal(err)
-	}
-	return all.String()
-}
-
 // TestAStandbyHasAllThatTheWriterHas, to the byte, whatever was done and whenever it comes and goes; it takes over, and the one that wrote stands by; and what it
 // cannot have is told, with the mend.
 func TestAStandbyHasAllThatTheWriterHas(t *testing.T) {
@@ -161,7 +135,7 @@ func TestAStandbyHasAllThatTheWriterHas(t *testing.T) {
 		}
 	}
 	reaches(t, stoodB, a.log.Seq())
-	if one, other := dump(t, stA), dump(t, stB); one != other {
+	if one, other := specimen.Kept(t, stA.Dir()), specimen.Kept(t, stB.Dir()); one != other {
 		t.Fatal("a machine that stands by has something else than the one that writes")
 	}
 	// Something that is done at one that stands by by itself, as by another program, is noticed by what comes next.
@@ -185,7 +159,7 @@ func TestAStandbyHasAllThatTheWriterHas(t *testing.T) {
 	end = runs(t, stoodA)
 	reaches(t, stoodA, b.log.Seq())
 	end()
-	if one, other := dump(t, stA), dump(t, stB); one != other {
+	if one, other := specimen.Kept(t, stA.Dir()), specimen.Kept(t, stB.Dir()); one != other {
 		t.Error("the one that wrote has something else than the one that writes")
 	}
 	// One that was written to on its own, one with another key, and one that comes when the log does not go back so far any more, take nothing over.
@@ -225,6 +199,9 @@ func TestOneMachineHoldsTheLease(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+	if err := held.LoseAnswer(ctx); err != nil {
+		t.Fatal(err)
+	}
 	keeping, stop := context.WithCancel(ctx)
 	kept := make(chan error, 1)
 	go func() { kept <- held.Keep(keeping) }()
@@ -239,6 +216,9 @@ func TestOneMachineHoldsTheLease(t *testing.T) {
 	stop()
 	if err := <-kept; err != nil {
 		t.Errorf("it was kept: %v", err)
+	}
+	if err := held.LoseAnswer(ctx); err != nil {
+		t.Fatal(err)
 	}
 	if err := held.GiveUp(ctx, "estuary"); err != nil {
 		t.Fatal(err)

@@ -112,7 +112,7 @@ func (m *many) lay(ctx context.Context, listen string) error {
 	if err := m.seed(ctx, writers); err != nil {
 		return err
 	}
-	free, err := freeAddresses(len(m.parts) + 2*len(writers))
+	free, err := logserver.FreeAddresses(len(m.parts) + 2*len(writers))
 	if err != nil {
 		return err
 	}
@@ -183,7 +183,7 @@ func (m *many) seed(ctx context.Context, writers []*part) (err error) {
 		return err
 	}
 	file := filepath.Join(m.dir, "backup.db")
-	if err := d.Backup(ctx, file); err != nil {
+	if err := d.Service.CopyInto(ctx, file); err != nil {
 		return err
 	}
 	for _, other := range writers[1:] {
@@ -192,20 +192,6 @@ func (m *many) seed(ctx context.Context, writers []*part) (err error) {
 		}
 	}
 	return nil
-}
-
-// freeAddresses are addresses of this machine at which nobody answers.
-func freeAddresses(count int) ([]string, error) {
-	var out []string
-	for range count {
-		listener, err := net.Listen("tcp", "127.0.0.1:0")
-		if err != nil {
-			return nil, err
-		}
-		defer listener.Close()
-		out = append(out, listener.Addr().String())
-	}
-	return out, nil
 }
 
 // startAll starts the machines, has all be admitted and the first one write.

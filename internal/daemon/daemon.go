@@ -152,14 +152,16 @@ func (d *Daemon) join(ctx context.Context, borders *service.Borders, o *server.O
 	o.Revisions = &server.Log{Bus: d.line.carrier, Snapshot: func(ctx context.Context, picture bool) (io.ReadSeekCloser, error) {
 		return d.line.snapshot(ctx, d, picture)
 	}}
-	borders.Machines, borders.Line, borders.Revisions = d.line.said, d.line.log, replica.Revisions{Kept: d.store, Log: d.line.log}
+	borders.Machines, borders.Line = d.line.said, d.line.log
+	revisions := replica.Revisions{Kept: d.store, Log: d.line.log}
 	if d.line.bus != nil {
 		o.Place = func() uint64 { return d.line.place(d.Service) }
 	}
 	if d.post != nil {
-		borders.Revisions, borders.HandOver = replica.Revisions{Kept: d.post.loaded(d.store), Log: d.line.log}, d.post.handOver
+		revisions.Kept, borders.HandOver = d.post.loaded(d.store), d.post.handOver
 		d.store.Logged(d.line.log.AppendBeside)
 	}
+	borders.Revisions = revisions
 	return nil
 }
 
@@ -448,16 +450,6 @@ func verified(v store.Verified, err error) (wire.Verified, error) {
 func (d *Daemon) OwnerToken(ctx context.Context, owner policy.UserID, name string) (string, error) {
 	t, err := d.Service.CreateToken(ctx, service.Caller{User: owner, Via: "service"}, wire.NewToken{User: string(owner), Name: name, Days: 1}, service.Asked{})
 	return t.Secret, err
-}
-
-// Backup writes a copy of all that is kept into a file that is not there yet.
-func (d *Daemon) Backup(ctx context.Context, path string) error {
-	upTo := d.record.Last()
-	_, err := d.store.Backup(ctx, path)
-	if err == nil {
-		err = d.record.CopyInto(ctx, path, upTo)
-	}
-	return err
 }
 
 // VerifyAudit verifies the record of a folder, or the one in a backup.

@@ -158,12 +158,8 @@ func (l *line) write(ctx context.Context, d *Daemon, post *post) error {
 		return err
 	}
 	l.carrier = carrier
-	at := d.Address()
-	if d.options.PublicURL != nil {
-		at = d.options.PublicURL.String()
-	}
 	o := replica.LogOptions{
-		Bus: carrier, Signer: l.signer, Keys: keys, Local: d.store, Me: replica.Writer{Machine: l.name, URL: at}, Clock: d.options.Clock, Log: d.options.Log,
+		Bus: carrier, Signer: l.signer, Keys: keys, Local: d.store, Me: replica.Writer{Machine: l.name, URL: d.told()}, Clock: d.options.Clock, Log: d.options.Log,
 		Policy: func() (*policy.Policy, store.Revision) {
 			if d.Service == nil { // it is not open yet
 				return nil, store.Revision{}
@@ -177,6 +173,14 @@ func (l *line) write(ctx context.Context, d *Daemon, post *post) error {
 	}
 	l.log, err = replica.OpenLog(ctx, o)
 	return err
+}
+
+// told is the address at which others are told that this machine answers.
+func (d *Daemon) told() string {
+	if d.options.PublicURL != nil {
+		return d.options.PublicURL.String()
+	}
+	return d.Address()
 }
 
 // close ends the connection, and lets what was kept for it go.
@@ -303,11 +307,8 @@ func (l *line) rate(asked uint64) float64 {
 func (l *line) status(d *Daemon) *replica.Status {
 	now := d.options.Clock().UTC()
 	out := &replica.Status{
-		Machine: l.name, Role: replica.Writes, Key: l.key.Public().(ed25519.PublicKey), Version: d.options.Version, URL: d.Address(), At: now, Started: l.begun.UTC(),
+		Machine: l.name, Role: replica.Writes, Key: l.key.Public().(ed25519.PublicKey), Version: d.options.Version, URL: d.told(), At: now, Started: l.begun.UTC(),
 		Number: d.Service.State().Revision.Number, Asked: l.rate(d.server.Asked()), Heard: now,
-	}
-	if d.options.PublicURL != nil {
-		out.URL = d.options.PublicURL.String()
 	}
 	if l.log != nil {
 		out.Seq = l.log.Seq()

@@ -277,7 +277,8 @@ func (m *Member) whileWriting(ctx context.Context, d *Daemon, end func()) {
 	log, lease := d.line.log, m.post.lease
 	holding, stop := context.WithCancel(ctx)
 	lost := make(chan error, 1)
-	go func() { lost <- lease.Keep(holding) }()
+	var keeping sync.WaitGroup
+	keeping.Go(func() { lost <- lease.Keep(holding) })
 	over := handing{done: make(chan error, 1)}
 	why := m.untilOver(ctx, log, lost, &over)
 	log.Retire()
@@ -287,6 +288,7 @@ func (m *Member) whileWriting(ctx context.Context, d *Daemon, end func()) {
 	go func() {
 		limited, cancel := context.WithTimeout(context.Background(), leaveTime)
 		defer cancel()
+		keeping.Wait()
 		left <- lease.GiveUp(limited, over.to)
 	}()
 	if why != nil {

@@ -86,6 +86,20 @@ func (s *Server) URL() string {
 // Port is the port at which the server answers.
 func (s *Server) Port() int { return s.server.Addr().(*net.TCPAddr).Port }
 
+// FreeAddresses are addresses of this machine, host:port, at which nobody answers now: they are told others before somebody answers there.
+func FreeAddresses(count int) ([]string, error) {
+	var out []string
+	for range count {
+		listener, err := net.Listen("tcp", "127.0.0.1:0")
+		if err != nil {
+			return nil, err
+		}
+		defer listener.Close() // no earlier: no two are the same
+		out = append(out, listener.Addr().String())
+	}
+	return out, nil
+}
+
 // Stop ends the server, and waits.
 func (s *Server) Stop() {
 	s.server.Shutdown()

@@ -12,6 +12,7 @@ import (
 	"io"
 	"slices"
 	"strconv"
+	"sync"
 	"time"
 
 	"github.com/klauspost/compress/zstd"
@@ -153,12 +154,15 @@ func (e *Entry) apart(ctx context.Context, get getting, o *Object) ([]byte, erro
 	return data, nil
 }
 
+// packer is the one that packs: each entry of a machine that may write beside others waits for it.
+var packer = sync.OnceValues(func() (*zstd.Encoder, error) { return zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest)) })
+
 func pack(text []byte) ([]byte, error) {
-	packer, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest))
+	p, err := packer()
 	if err != nil {
 		return nil, err
 	}
-	return packer.EncodeAll(text, nil), nil
+	return p.EncodeAll(text, nil), nil
 }
 
 func unpack(packed []byte) ([]byte, error) {

@@ -26,7 +26,7 @@ type Elsewhere struct {
 const (
 	revisionHeader = "Sentier-Revision" // from which, or a later one, it is answered
 	placeHeader    = "Sentier-Log"      // how far the log went when it was answered, for a machine that follows
-	byHeader       = "Sentier-Machine"  // of a request: the machine that has it answered
+	byHeader       = "Sentier-Machine"  // the machine that follows: of an answer, the one whose own it is; of a request, the one that hands it on
 )
 
 // answeredHere tells whether a machine that follows answers a route by itself: what asks of the policy as it is, and how the machine stands.
@@ -37,8 +37,9 @@ func (r *route) answeredHere(req *request) bool {
 	return r.here || r.past && r.id != "listHistory" && req.QueryParam(asOf) == ""
 }
 
-// standing says in an answer from which revision it is, and how old that may be (RFC 9111, section 5.1).
+// standing says in an answer whose it is, from which revision, and how old that may be (RFC 9111, section 5.1).
 func (s *Server) standing(h http.Header) {
+	h.Set(byHeader, s.writer.Me)
 	h.Set(revisionHeader, strconv.FormatUint(s.service.State().Revision.Number, 10))
 	if age, known := s.writer.Age(); known {
 		h.Set("Age", strconv.Itoa(int(age/time.Second)))

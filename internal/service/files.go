@@ -37,6 +37,16 @@ func wireVerified(v store.Verified) wire.Verified {
 	return wire.Verified{Revisions: v.Revisions, Records: v.Records, Entries: v.Entries, Marked: v.Marked}
 }
 
+// CopyInto writes a verified copy of all that is kept, as it is at one moment, into a file that is not there yet. Nobody is asked whether they may: it is for
+// whoever has the machine in hand.
+func (s *Service) CopyInto(ctx context.Context, path string) error {
+	upTo := s.borders.Record.Last() // what comes meanwhile tells of revisions that the copy does not have
+	if _, err := s.borders.Files.Backup(ctx, path); err != nil {
+		return err
+	}
+	return s.borders.Record.CopyInto(ctx, path, upTo)
+}
+
 // Backup makes a verified copy of the database, as it is at one moment, and opens it. done takes it away again.
 func (s *Service) Backup(ctx context.Context, c Caller) (file *os.File, done func(), err error) {
 	if err := s.Permit(s.State(), c, Manage, ""); err != nil {
@@ -52,12 +62,7 @@ func (s *Service) Backup(ctx context.Context, c Caller) (file *os.File, done fun
 		}
 	}
 	path := filepath.Join(dir, store.FileName+".backup")
-	upTo := s.borders.Record.Last() // what comes meanwhile tells of revisions that the copy does not have
-	_, err = s.borders.Files.Backup(ctx, path)
-	if err == nil {
-		err = s.borders.Record.CopyInto(ctx, path, upTo)
-	}
-	if err != nil {
+	if err := s.CopyInto(ctx, path); err != nil {
 		away()
 		return nil, nil, s.kept(err)
 	}

@@ -2,6 +2,7 @@ import createClient from "openapi-fetch";
 import { base } from "../base";
 import { asOf, inDraft, intoDraft, ofThePast } from "../session/as-of";
 import { setClock } from "../session/clock";
+import { takeStanding } from "../session/following";
 import { language } from "../session/language";
 import { labelOf, t } from "../words";
 import type { components, paths } from "./schema.gen";
@@ -24,6 +25,9 @@ api.use({
     else return undefined;
     const { method, headers, signal } = request;
     return new Request(url, { method, headers, signal, body: method === "GET" ? undefined : await request.text() });
+  },
+  onResponse({ response }) {
+    takeStanding(response.headers);
   },
 });
 
@@ -110,5 +114,8 @@ export const invite = (id: string) => answer(api.POST("/api/v1/users/{id}/invita
 export type Preferences = Schemas["Preferences"];
 export const preferences = () => answer(api.GET("/api/v1/session/preferences"));
 export const setPreferences = (body: Preferences) => answer(api.PUT("/api/v1/session/preferences", { body }));
+
+/** hear asks how the machine stands that answers: it costs nothing, and counts as no use of the session. */
+export const hear = () => answer(api.GET("/healthz"));
 
 export const counts = () => answer(api.GET("/api/v1/counts"));

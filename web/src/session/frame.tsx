@@ -18,13 +18,14 @@ import {
   Settings2,
   Sun,
   Sunrise,
+  Unplug,
   Users,
 } from "lucide-react";
 import { useLayoutEffect, type ReactNode } from "react";
 import { Link, NavLink, useLocation } from "react-router";
 import { useQuery } from "@tanstack/react-query";
 import { getDraft } from "../api/drafts";
-import { counts, signOut, type Session } from "../api/client";
+import { counts, hear, signOut, type Session } from "../api/client";
 import { LanguageButton } from "../ui/language-button";
 import { Fault } from "../ui/notice";
 import { SearchBox } from "../ui/search";
@@ -39,6 +40,7 @@ import { serviceNow } from "./clock";
 import { chooseLanguage } from "./language";
 import { usePreferences } from "./preferences";
 import { dropDrafts } from "./drafts";
+import { useFollowing, type Following } from "./following";
 import { useReads, useWhole } from "./mandates";
 import { chooseTheme, theme } from "./theme";
 
@@ -79,6 +81,21 @@ function Before() {
       <button type="button" className="button ml-auto print:hidden" onClick={backToNow}>
         {t("console.history.to_now")}
       </button>
+    </div>
+  );
+}
+
+/** Copied says that a machine that follows has heard nothing for a while: what is shown may not be so any more. */
+function Copied({ following: { machine, cut, since } }: { following: Following }) {
+  const zone = useZone({});
+  useQuery({ queryKey: ["hear"], queryFn: hear, refetchInterval: 10_000, retry: false }); // whoever only looks asks nothing else
+  if (!cut) return null;
+  return (
+    <div role="status" className="mb-4 flex items-center gap-3 border-y-2 border-breaks bg-sunk px-4 py-2">
+      <Unplug size={16} className="shrink-0" aria-hidden />
+      <span className="font-medium">
+        {since ? t("console.following.cut", { machine, time: `${local(since.toISOString(), zone)} ${zone}` }) : t("console.following.never", { machine })}
+      </span>
     </div>
   );
 }
@@ -132,6 +149,7 @@ export function Frame({ session, children }: { session: Session; children: React
   useOpenOnPaper();
   const at = useLocation().pathname;
   const reads = useReads();
+  const following = useFollowing();
   const whole = useWhole();
   const [{ landing = "today" }, prefer] = usePreferences();
   const places = reads
@@ -182,6 +200,11 @@ export function Frame({ session, children }: { session: Session; children: React
               {session.user.name}
             </Link>
             <div className="text-xs text-soft">{session.mandates.map((m) => t(`console.mandate.${m}`)).join(", ")}</div>
+            {following && (
+              <div className="text-xs text-soft" title={t("console.following.what")}>
+                {t("console.following.by", { machine: following.machine })}
+              </div>
+            )}
           </div>
           <div className="flex flex-wrap gap-1">
             <button
@@ -206,6 +229,7 @@ export function Frame({ session, children }: { session: Session; children: React
       </header>
       <main id="main" className="min-w-0 flex-1 px-4 py-5 md:px-8 md:py-6">
         <PaperHead session={session} />
+        {following && <Copied following={following} />}
         {ofBefore && <Before />}
         {inDraft !== "" && <Drafted />}
         {children}

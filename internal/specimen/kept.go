@@ -1,0 +1,37 @@
+package specimen
+
+import (
+	"fmt"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"sentier/internal/database"
+	"sentier/internal/store"
+)
+
+// Kept is all that a machine has in its folder of what each that may write has to have, as text: that of two is the same, or one of them lacks something.
+func Kept(t testing.TB, dir string) string {
+	t.Helper()
+	db, err := database.Open(filepath.Join(dir, store.FileName), database.ToWrite, 1)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var all strings.Builder
+	for _, table := range append([]string{"revisions", "changes", "records", "entries"}, store.Beside...) {
+		var rows []map[string]any
+		if err := db.Raw("SELECT * FROM " + table + " ORDER BY 1, 2").Scan(&rows).Error; err != nil {
+			t.Fatal(err)
+		}
+		for _, row := range rows {
+			delete(row, "used_at")                 // each keeps by itself when it was used there,
+			if row["name"] != "place in the log" { // and its own place in the log
+				fmt.Fprintln(&all, table, row)
+			}
+		}
+	}
+	if err := database.Close(db); err != nil {
+		t.Fatal(err)
+	}
+	return all.String()
+}
