@@ -147,7 +147,7 @@ What the figures are:
 - **all findings**, and **after one edit**: of upkeep; somebody joins a crew. **100 expectations beside an edit**: what each such edit is held against.
 - **a new machine that follows**: reading a snapshot and verifying, checking and compiling all of it, against the start of the service on its own folder.
 - **a change known at a follower**: from its answer until the other machine decides by it, against adding such an entry to the log and nothing else.
-- **a decision in the process of a program**: by `sentier/enforce`, against the decision of the core, in turns of a millisecond; the middle of 601.
+- **a decision in the process of a program**: by the package sentier/enforce, against the decision of the core, in turns of a millisecond; the middle of 601.
 - **two followers**: each with who asks it on a core of its own, against each alone, in turns of a second; the middle of 11. Beside it what two cores do that only compute.
 - **start**: reading and decoding all records, checking every reference and name again, and compiling.
 
