@@ -77,7 +77,7 @@ type Reason string
 const (
 	Granted    Reason = "granted"
 	NotCurrent Reason = "not_current" // nothing was heard of the service for longer than [Options.Lasts]
-	ClockMoved Reason = "clock_moved" // the clock of this machine has jumped, and the service has not been heard since
+	ClockMoved Reason = "clock_moved" // the clock of this machine has jumped, and the service has not been heard since, or it has another time
 )
 
 // Verdict is whether somebody may, and why.
@@ -107,6 +107,9 @@ type Standing struct {
 	Since    time.Time // when it was last known that nothing newer is there, by the clock of the service; zero: never
 	Closed   Reason    // why nothing is opened; empty: what is granted is
 	Refused  error     // what was last refused of what came; nil: nothing
+
+	// Ahead is by how much the clock here was ahead of that of the service when it was last heard; less than nothing: behind.
+	Ahead time.Duration
 }
 
 // standing is what questions are answered from. It never changes.
@@ -282,7 +285,7 @@ func (p *Point) look() {
 		p.base, p.steady, p.heard = now, steady, since
 	}
 	switch {
-	case p.jumped || known && since.Sub(now) > mostApart:
+	case p.jumped || known && since.Sub(now) > mostApart || p.follower.Ahead() > mostApart:
 		closed = ClockMoved
 	case !known || now.Sub(since) > p.lasts:
 		closed = NotCurrent
@@ -340,7 +343,7 @@ func (p *Point) Ask(q *Question) Answer {
 // Standing tells how the point stands.
 func (p *Point) Standing() Standing {
 	s := p.now.Load()
-	out := Standing{Revision: s.revision, Closed: s.closed}
+	out := Standing{Revision: s.revision, Closed: s.closed, Ahead: p.follower.Ahead()}
 	if since, known := p.follower.Since(); known {
 		out.Since = since
 	}

@@ -241,6 +241,10 @@ func TestAClockThatJumps(t *testing.T) {
 	if v := p.Decide(&mast); v.Allowed {
 		t.Errorf("an hour from the service: %+v", v)
 	}
+	for _, by := range []time.Duration{10 * time.Minute, -10 * time.Minute} { // it never jumps: it was wrong when the point began
+		wrong := s.open(func(o *enforce.Options) { o.Clock = func() time.Time { return time.Now().Add(by) } })
+		until(t, wrong, "another time is seen", func(at enforce.Standing) bool { return at.Closed == enforce.ClockMoved })
+	}
 }
 
 // TestWhatAPointDoesNotTake: keys that it was not given, tokens that are none, options that say nothing.

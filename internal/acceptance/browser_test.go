@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -35,20 +36,30 @@ func chromium() string {
 	return "/usr/bin/chromium"
 }
 
-// browse opens a browser on the world's console.
+// oneChromium is the one that all tests share, as to start it takes longer than most pages do. Its context ends by endChromium.
+var oneChromium = sync.OnceValues(func() (context.Context, error) {
+	options := append(chromedp.DefaultExecAllocatorOptions[:],
+		chromedp.ExecPath(chromium()), chromedp.NoSandbox, chromedp.DisableGPU,
+		chromedp.Flag("disable-component-update", true), chromedp.Flag("no-proxy-server", true), chromedp.Flag("lang", "en-GB"))
+	allocator, end := chromedp.NewExecAllocator(context.Background(), options...)
+	ctx, endPage := chromedp.NewContext(allocator)
+	endChromium = func() { endPage(); end() }
+	return ctx, chromedp.Do(ctx)
+})
+
+var endChromium = func() {}
+
+// browse opens a page for the world's console, with cookies and stores of its own.
 func (w *world) browse() *browser {
 	w.t.Helper()
-	options := append(chromedp.DefaultExecAllocatorOptions[:],
-		chromedp.ExecPath(chromium()), chromedp.UserDataDir(w.t.TempDir()), chromedp.NoSandbox, chromedp.DisableGPU,
-		chromedp.Flag("disable-component-update", true), chromedp.Flag("no-proxy-server", true), chromedp.Flag("lang", "en-GB"))
-	allocator, cancel := chromedp.NewExecAllocator(context.Background(), options...)
-	ctx, cancelPage := chromedp.NewContext(allocator)
-	w.t.Cleanup(func() {
-		cancelPage()
-		cancel()
-	})
-	if err := chromedp.Do(ctx); err != nil {
+	all, err := oneChromium()
+	if err != nil {
 		w.t.Fatalf("start %s: %v", chromium(), err)
+	}
+	ctx, end := chromedp.NewContext(all, chromedp.WithNewBrowserContext())
+	w.t.Cleanup(end)
+	if err := chromedp.Do(ctx); err != nil {
+		w.t.Fatalf("open a page in %s: %v", chromium(), err)
 	}
 	b := &browser{w.t, ctx, w.url}
 	b.do("size", chromedp.EmulateViewport(1280, 800))

@@ -43,7 +43,7 @@ func TestMachinesInTheConsole(t *testing.T) {
 		return slices.ContainsFunc(w.machines().List, func(m wire.Machine) bool { return m.State == "silent" || m.State == "behind" })
 	})
 	b.open("/")
-	b.see("Machines that are behind, or not heard of")
+	b.see("Machines that are behind, not heard of, or tell of a problem")
 	b.open("/service/machines")
 	b.press("take twin-bridges away", `//button[@aria-label="Take away: twin-bridges"]`)
 	b.see("What it records from now on")

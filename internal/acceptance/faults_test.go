@@ -57,6 +57,7 @@ func TestMain(m *testing.M) {
 		serveLog(text)
 	}
 	code := m.Run()
+	endChromium()
 	if builtIn != "" {
 		os.RemoveAll(builtIn)
 	}

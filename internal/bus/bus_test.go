@@ -110,7 +110,10 @@ func writesFrom(t *testing.T, st *store.Store, o replica.LogOptions) (*writer, e
 	t.Helper()
 	w := &writer{t: t, store: st, all: map[uint64]*policy.Policy{}}
 	var err error
-	o.Local, o.Me, o.Clock, o.Log = st, replica.Writer{Machine: "control-room", URL: "http://127.0.0.1:7480"}, func() time.Time { return began }, slog.New(slog.DiscardHandler)
+	o.Local, o.Me, o.Log = st, replica.Writer{Machine: "control-room", URL: "http://127.0.0.1:7480"}, slog.New(slog.DiscardHandler)
+	if o.Clock == nil {
+		o.Clock = func() time.Time { return began }
+	}
 	if w.log, err = replica.OpenLog(t.Context(), o); err != nil {
 		return nil, err
 	}

@@ -68,6 +68,18 @@ var machineStates = map[string]string{
 	wire.MachineFine: "fine", wire.MachineBehind: "behind", wire.MachineSilent: "not heard of", wire.MachineUnknown: "not admitted", wire.MachineForged: "has another key", wire.MachineUnstarted: "never heard of",
 }
 
+// machineState is the state of a machine, and by how much its clock differs.
+func machineState(m *wire.Machine) string {
+	if m.State != wire.MachineClock {
+		return machineStates[m.State]
+	}
+	ahead := time.Duration(m.Ahead * float64(time.Second)).Round(time.Second)
+	if ahead < 0 {
+		return fmt.Sprintf("its clock is %s behind", -ahead)
+	}
+	return fmt.Sprintf("its clock is %s ahead", ahead)
+}
+
 func (a *app) machineList() *cobra.Command {
 	return &cobra.Command{
 		Use: "list", Short: "All machines, and how each stands", Args: cobra.NoArgs, Example: "  sentier machine list",
@@ -86,7 +98,7 @@ func (a *app) machineList() *cobra.Command {
 			s := sheet{head: []string{"MACHINE", "ROLE", "STATE", "REVISION", "BEHIND", "UP TO DATE", "HEARD", "ASKED/S", "WAITING", "VERSION", "AT"}}
 			for i := range out.List {
 				m := &out.List[i]
-				s.rows = append(s.rows, []string{m.Name, m.Role, machineStates[m.State], fmt.Sprint(m.Revision), fmt.Sprint(m.Behind), used(m.Since), used(m.Said), fmt.Sprintf("%.0f", m.Asked), fmt.Sprint(m.Waiting), m.Version, m.URL})
+				s.rows = append(s.rows, []string{m.Name, m.Role, machineState(m), fmt.Sprint(m.Revision), fmt.Sprint(m.Behind), used(m.Since), used(m.Said), fmt.Sprintf("%.0f", m.Asked), fmt.Sprint(m.Waiting), m.Version, m.URL})
 			}
 			return a.print(out, s)
 		},

@@ -216,7 +216,7 @@ func (g *Gate) tellStatus(ctx context.Context) {
 		now := g.options.clock().UTC()
 		out := &replica.Status{
 			Machine: l.name, Role: replica.Gates, Key: l.key.Public().(ed25519.PublicKey), Version: g.options.Version, URL: g.Address(), At: now, Started: l.begun.UTC(),
-			Number: s.Revision, Heard: s.Since, Waiting: g.sink.waiting(), Asked: l.rate(g.gate.Asked()),
+			Number: s.Revision, Heard: s.Since, Ahead: s.Ahead.Seconds(), Waiting: g.sink.waiting(), Asked: l.rate(g.gate.Asked()),
 		}
 		if s.Closed != "" {
 			out.Problem = "it opens nothing: " + strings.ReplaceAll(string(s.Closed), "_", " ")

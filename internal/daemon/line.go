@@ -316,6 +316,7 @@ func (l *line) status(d *Daemon) *replica.Status {
 	}
 	c := l.follower.Copy()
 	out.Role, out.Epoch, out.Seq, out.Heard, out.Waiting = replica.Follows, c.Epoch, c.Seq, time.Time{}, l.sink.waiting()
+	out.Ahead = l.follower.Ahead().Seconds()
 	if age, known := l.follower.Age(time.Now()); known {
 		out.Heard = now.Add(-age)
 	}

@@ -148,7 +148,7 @@ func (m *Member) open(ctx context.Context) error {
 		if err == nil && !took {
 			err = m.standBy(ctx)
 		}
-		if err == nil || ctx.Err() != nil || time.Now().After(end) || errors.As(err, new(*replica.LostError)) {
+		if err == nil || ctx.Err() != nil || time.Now().After(end) || replica.CannotGoOn(err) {
 			return err
 		}
 		d.options.Log.Warn("this machine can neither write nor stand by yet", "error", err) // the servers elect a leader, or nobody has written yet
@@ -369,10 +369,12 @@ func (m *Member) whileStandingBy(ctx context.Context, end func()) {
 		}
 		if err != nil && ctx.Err() == nil {
 			m.files.options.Log.Error("this machine could not take over", "error", err)
-			if errors.As(err, new(*replica.LostError)) {
+			wait := againAfter // in which others that can may
+			if replica.CannotGoOn(err) {
 				m.post.stood.Refuse(err)
-				m.standFor(ctx, lostAgain)
+				wait = lostAgain
 			}
+			m.standFor(ctx, wait)
 		}
 	}
 }

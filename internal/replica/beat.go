@@ -5,6 +5,7 @@ import "time"
 // Beat is the writer's word, each moment, of how far the log goes: whoever has it knows how old what they have is.
 type Beat struct {
 	Epoch  uint64    `json:"epoch"`
+	Count  uint64    `json:"count"` // from 1 in each epoch: an older one is known by it, also where the writer's clock was set back
 	Seq    uint64    `json:"seq"`
 	Number uint64    `json:"revision"`
 	Chain  []byte    `json:"chain"`

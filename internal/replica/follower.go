@@ -33,8 +33,17 @@ type Follower struct {
 
 // heard is the writer's last word.
 type heard struct {
-	beat Beat
-	at   time.Time // by the clock of this machine that only goes forward
+	beat  Beat
+	at    time.Time     // by the clock of this machine that only goes forward
+	ahead time.Duration // of the clock of this machine; 0 where it was not heard just then
+}
+
+// newer tells whether a word is newer than another of the same epoch.
+func (b *Beat) newer(than *Beat) bool {
+	if than.Count > 0 {
+		return b.Count > than.Count
+	}
+	return b.At.After(than.At) // which is known of a snapshot
 }
 
 // Problem is what was last refused, and when.
@@ -116,11 +125,20 @@ func (f *Follower) Age(now time.Time) (time.Duration, bool) {
 		return 0, false
 	}
 	// By both clocks: a word that somebody has kept and sends again is as old as it says.
-	return max(0, now.Sub(h.at), f.clock().Sub(h.beat.At)-mostSkew), true
+	return max(0, now.Sub(h.at), f.clock().Sub(h.beat.At)-MostSkew), true
 }
 
-// mostSkew is how far the clocks of two machines differ that are well looked after.
-const mostSkew = 2 * time.Second
+// Ahead is by how much the clock of this machine was ahead of that of the writer when it was last heard, or its word took that long; less than nothing: behind.
+// It is 0 where the writer has not been heard since the start.
+func (f *Follower) Ahead() time.Duration {
+	if h := f.heard.Load(); h != nil {
+		return h.ahead
+	}
+	return 0
+}
+
+// MostSkew is how far the clocks of two machines differ that are well looked after.
+const MostSkew = 2 * time.Second
 
 func (f *Follower) refuse(err error) {
 	f.problem.Store(&Problem{err, time.Now()})
@@ -153,7 +171,7 @@ func (f *Follower) beginAnew(ctx context.Context) error {
 	}
 	f.current.Store(&taken)
 	if before := f.heard.Load(); before == nil || made.After(before.beat.At) { // nothing newer was there when it was made
-		f.heard.Store(&heard{Beat{Epoch: taken.Epoch, Seq: taken.Seq, At: made}, f.ago(made)})
+		f.heard.Store(&heard{beat: Beat{Epoch: taken.Epoch, Seq: taken.Seq, At: made}, at: f.ago(made)})
 	}
 	return nil
 }
@@ -317,13 +335,13 @@ func (f *Follower) hear(text []byte) {
 	}
 	c := f.Copy()
 	before := f.heard.Load()
-	if b.Epoch < c.Epoch || before != nil && !b.At.After(before.beat.At) && b.Epoch == before.beat.Epoch {
+	if b.Epoch < c.Epoch || before != nil && b.Epoch == before.beat.Epoch && !b.newer(&before.beat) {
 		return
 	}
 	if b.Seq > c.Seq { // what it tells of is on its way
 		return
 	}
-	f.heard.Store(&heard{b, now})
+	f.heard.Store(&heard{b, now, f.clock().Sub(b.At)})
 	if now.Sub(f.kept) >= keepBeats {
 		f.kept = now
 		if err := f.disk.keepBeat(text); err != nil {
@@ -338,7 +356,7 @@ const keepBeats = 5 * time.Second
 // readBeat reads the writer's last word that is kept.
 func (f *Follower) readBeat() error {
 	if c := f.Copy(); c.Policy != nil { // nothing newer was there when the snapshot was taken
-		f.heard.Store(&heard{Beat{Epoch: c.Epoch, At: f.disk.made}, f.ago(f.disk.made)})
+		f.heard.Store(&heard{beat: Beat{Epoch: c.Epoch, At: f.disk.made}, at: f.ago(f.disk.made)})
 	}
 	text, err := f.disk.beat()
 	if text == nil || err != nil {
@@ -350,7 +368,7 @@ func (f *Follower) readBeat() error {
 		return nil
 	}
 	if b.Seq <= f.Copy().Seq && b.At.After(f.disk.made) {
-		f.heard.Store(&heard{b, f.ago(b.At)})
+		f.heard.Store(&heard{beat: b, at: f.ago(b.At)})
 	}
 	return nil
 }

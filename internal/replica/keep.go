@@ -59,7 +59,7 @@ func (l *Log) Keep(ctx context.Context) {
 
 func (l *Log) beat() error {
 	l.mu.Lock()
-	b := Beat{Epoch: l.at.epoch, Seq: l.at.seq, Number: l.at.number, Chain: l.at.chain, At: l.clock().UTC(), Writer: l.me}
+	b := Beat{Epoch: l.at.epoch, Count: l.beats.Add(1), Seq: l.at.seq, Number: l.at.number, Chain: l.at.chain, At: l.clock().UTC(), Writer: l.me}
 	l.mu.Unlock()
 	text, err := l.signer.SignBeat(b)
 	if err != nil {

@@ -8,6 +8,7 @@ import (
 	"io"
 	"log/slog"
 	"maps"
+	"strconv"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -39,6 +40,8 @@ type Local interface {
 	Revisions(ctx context.Context, w store.Which, limit int) ([]store.Revision, error)
 	RawChanges(ctx context.Context, revision uint64) ([]store.Change, error)
 	Take(ctx context.Context, r *store.Revision, changes []store.Change, beside *store.Taken) error
+	FactOf(ctx context.Context, name string) (string, error)
+	SetFact(ctx context.Context, name, value string) error
 }
 
 // Log is the log of revisions, at the machine that writes it. It may be used from many goroutines at once.
@@ -63,6 +66,7 @@ type Log struct {
 	unsure pending     // the entry
 	seqs   map[uint64]uint64
 	taken  atomic.Uint64 // revision of the last snapshot
+	beats  atomic.Uint64 // that were sent
 	moment chan struct{}
 }
 
@@ -144,7 +148,9 @@ func (l *Log) begin(ctx context.Context, o *LogOptions) error {
 	}
 	if !found { // there is no log yet: it begins with what is here, after whatever another log said that somebody may have followed
 		l.at.number, l.at.chain = mine.Number, mine.Chain
-		l.at.seq = uint64(l.clock().UnixMilli())
+		if l.at.seq, err = l.first(ctx); err != nil {
+			return err
+		}
 		l.at.epoch = l.at.seq
 		if l.stood != nil {
 			l.at.trail = l.stood.trail()
@@ -157,6 +163,34 @@ func (l *Log) begin(ctx context.Context, o *LogOptions) error {
 	}
 	return l.publishUpTo(ctx, mine.Number)
 }
+
+// first is the place after which a log begins that has nothing: after all that an earlier one had, which somebody may have followed, also where the clock was
+// set back since.
+func (l *Log) first(ctx context.Context) (uint64, error) {
+	seq := uint64(l.clock().UnixMilli())
+	if l.stood != nil { // facts are what goes through the log
+		return seq, nil
+	}
+	before, err := l.local.FactOf(ctx, factBegan)
+	if err != nil {
+		return 0, err
+	}
+	if before != "" {
+		last, err := strconv.ParseUint(before, 10, 64)
+		if err != nil {
+			return 0, fmt.Errorf("read where the log of revisions began last: %w", err)
+		}
+		if seq <= last {
+			seq = last + mostInOne
+		}
+	}
+	return seq, l.local.SetFact(ctx, factBegan, strconv.FormatUint(seq, 10))
+}
+
+const (
+	factBegan = "log of revisions began after" // the place
+	mostInOne = 1 << 32                        // entries of a log while one process writes it
+)
 
 // publishUpTo publishes the revisions up to one that this machine has and the log has not: another process has made them, as it makes the first.
 func (l *Log) publishUpTo(ctx context.Context, number uint64) error {

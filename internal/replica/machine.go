@@ -41,6 +41,7 @@ type Status struct {
 	Seq      uint64    `json:"seq"`
 	Number   uint64    `json:"revision"`
 	Heard    time.Time `json:"heard,omitzero"` // when it last knew that nothing newer was there; zero: it has not since it started
+	Ahead    float64   `json:"clock_ahead"`    // seconds by which its clock was ahead of the writer's when it last heard it
 	Asked    float64   `json:"asked"`          // questions a second, of late
 	Waiting  uint64    `json:"waiting"`        // entries of its record that have not been taken over yet
 	Problem  string    `json:"problem,omitempty"`

@@ -77,13 +77,13 @@ func (b *Box) seal(in *beside) ([]byte, error) {
 	return b.aead.Seal(nil, nil, packed, []byte(sealedForm)), nil
 }
 
-// errSealed is that something was sealed with another key.
-var errSealed = errors.New("it is sealed with another key: have the file of --sealing-key be the same on all machines that may write")
+// ErrSealed is that something was sealed with another key.
+var ErrSealed = errors.New("it is sealed with another key: have the file of --sealing-key be the same on all machines that may write")
 
 func (b *Box) open(sealed []byte) (*beside, error) {
 	packed, err := b.aead.Open(nil, nil, sealed, []byte(sealedForm))
 	if err != nil {
-		return nil, errSealed
+		return nil, ErrSealed
 	}
 	text, err := unpack(packed)
 	if err != nil {

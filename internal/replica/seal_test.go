@@ -50,7 +50,7 @@ func TestWhatIsSealedIsOpenedByTheSameKeyAlone(t *testing.T) {
 	}{
 		"another key": {other, sealed}, "a bit flipped": {box, flipped}, "cut off": {box, sealed[:len(sealed)-1]}, "cut short": {box, sealed[:5]}, "nothing": {box, nil},
 	} {
-		if _, err := tried.by.open(tried.what); !errors.Is(err, errSealed) {
+		if _, err := tried.by.open(tried.what); !errors.Is(err, ErrSealed) {
 			t.Errorf("%s: %v", name, err)
 		}
 	}

@@ -76,6 +76,9 @@ func (e *LostError) Error() string {
 	return fmt.Sprintf("this folder cannot go on from what it has: %s. Set it aside, and begin with a backup of the machine that writes (“sentier backup” there, “sentier restore” here)", e.Why)
 }
 
+// CannotGoOn tells whether an error is one that does not pass by itself: somebody has to see to this machine.
+func CannotGoOn(err error) bool { return errors.As(err, new(*LostError)) || errors.Is(err, ErrSealed) }
+
 // Run takes what comes until ctx ends.
 func (s *Standby) Run(ctx context.Context) {
 	for ctx.Err() == nil {

@@ -147,8 +147,12 @@ func (s *Service) MachinesAmiss(ctx context.Context, c Caller) (int, error) {
 			since = m.Since
 		}
 		switch m.State {
-		case wire.MachineForged:
+		case wire.MachineForged, wire.MachineClock:
 			amiss++
+		case wire.MachineFine:
+			if m.Problem != "" && (m.Refused == nil || list.Now.Sub(*m.Refused) < problemTime) {
+				amiss++
+			}
 		case wire.MachineBehind, wire.MachineSilent:
 			if since != nil && list.Now.Sub(*since) >= longest {
 				amiss++
@@ -158,6 +162,12 @@ func (s *Service) MachinesAmiss(ctx context.Context, c Caller) (int, error) {
 	return amiss, nil
 }
 
+// problemTime is for how long something that a machine has refused, and that has not come again since, needs a look.
+const problemTime = 24 * time.Hour
+
+// mostApart is by how much a machine's clock may differ from that of the one that writes: one that differs more decides as of another time.
+const mostApart = 30 * time.Second
+
 // machine is how a machine stands; key is that by which it was admitted, nil: none.
 func (s *Service) machine(st *replica.Status, key []byte) wire.Machine {
 	now, current := s.borders.Clock(), s.State().Revision
@@ -165,6 +175,13 @@ func (s *Service) machine(st *replica.Status, key []byte) wire.Machine {
 	m := wire.Machine{
 		Name: st.Machine, Role: string(st.Role), Version: policy.Clip(st.Version), URL: policy.Clip(st.URL), Revision: st.Number, Behind: last - min(st.Number, last),
 		Said: &st.At, Started: &st.Started, Asked: st.Asked, Waiting: st.Waiting, Problem: policy.Clip(st.Problem), Key: st.Key, Admitted: bytes.Equal(key, st.Key), State: wire.MachineFine,
+	}
+	ahead := time.Duration(st.Ahead * float64(time.Second))
+	if ahead.Abs() > replica.MostSkew {
+		m.Ahead = st.Ahead
+	}
+	if !st.Problems.IsZero() {
+		m.Refused = &st.Problems
 	}
 	if !st.Heard.IsZero() {
 		m.Since = &st.Heard
@@ -179,8 +196,10 @@ func (s *Service) machine(st *replica.Status, key []byte) wire.Machine {
 		m.State = wire.MachineForged
 	case key == nil:
 		m.State = wire.MachineUnknown
-	case now.Sub(st.At) > silentAfter:
+	case now.Sub(st.At.Add(-ahead)) > silentAfter:
 		m.State = wire.MachineSilent
+	case ahead.Abs() > mostApart:
+		m.State = wire.MachineClock
 	case m.Behind > 0 && now.Sub(current.At) > behindAfter:
 		m.State = wire.MachineBehind
 	}
@@ -297,6 +316,8 @@ func (s *Service) Promote(ctx context.Context, c Caller, name string) error {
 		return Wrong("name", "%q was not admitted: admit it first, with the key that it prints when it starts", name)
 	case st.Role != replica.StandsBy:
 		return Wrong("name", "%q does not stand by: it cannot write", name)
+	case s.machine(st, st.Key).State == wire.MachineClock:
+		return Wrong("name", "the clock of %q has another time: see to it first", name)
 	case s.borders.Clock().Sub(st.At) > silentAfter:
 		return Wrong("name", "%q is not heard of: see that it runs", name)
 	case st.Problem != "":

@@ -16,13 +16,14 @@ const (
 	MachineSilent    = "silent"    // nothing was heard of it for a while
 	MachineUnknown   = "unknown"   // nobody has admitted it
 	MachineForged    = "other_key" // it has another key than the one that was admitted
+	MachineClock     = "clock"     // its clock has another time than that of the writer
 	MachineUnstarted = "unstarted" // it was admitted, and has never said anything
 )
 
 // Machine is one machine on which the service runs, by its own word.
 type Machine struct {
 	Name     string     `json:"name"`
-	State    string     `json:"state" enum:"fine,behind,silent,unknown,other_key,unstarted" description:"fine: it answers from the last revision; behind: from an older one; silent: nothing was heard of it for a while; unknown: nobody has admitted it; other_key: it has another key than the one that was admitted; unstarted: it was admitted, and has not said anything yet"`
+	State    string     `json:"state" enum:"fine,behind,silent,clock,unknown,other_key,unstarted" description:"fine: it answers from the last revision; behind: from an older one; silent: nothing was heard of it for a while; clock: its clock differs from that of the machine that writes, so that it decides as of another time; unknown: nobody has admitted it; other_key: it has another key than the one that was admitted; unstarted: it was admitted, and has not said anything yet"`
 	Role     string     `json:"role,omitempty" enum:"writer,standby,follower,gate" description:"standby: it follows, and writes where the writer does not any more"`
 	Version  string     `json:"version,omitempty" description:"of the program"`
 	URL      string     `json:"url,omitempty" description:"where it answers"`
@@ -31,9 +32,11 @@ type Machine struct {
 	Said     *time.Time `json:"said,omitempty" description:"when it said so"`
 	Since    *time.Time `json:"since,omitempty" description:"when it last knew that there was nothing newer"`
 	Started  *time.Time `json:"started,omitempty"`
+	Ahead    float64    `json:"clock_ahead,omitempty" description:"by how many seconds its clock was ahead of that of the machine that writes when it last heard it; less than 0: behind"`
 	Asked    float64    `json:"asked" description:"questions a second, of late"`
 	Waiting  uint64     `json:"waiting,omitempty" description:"entries of its record that have not come into this one yet"`
-	Problem  string     `json:"problem,omitempty" description:"what it has refused last of what came for it"`
+	Problem  string     `json:"problem,omitempty" description:"what it says is wrong with it, as what it has refused last of what came for it"`
+	Refused  *time.Time `json:"problem_at,omitempty" description:"when that was; left out: it is so now"`
 	Key      []byte     `json:"key,omitempty" description:"its public key (Ed25519)"`
 	Admitted bool       `json:"admitted" description:"what it has recorded comes into this record"`
 }

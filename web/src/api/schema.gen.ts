@@ -5288,13 +5288,23 @@ export interface components {
             /** @description how many revisions came since */
             behind?: number;
             /**
+             * Format: double
+             * @description by how many seconds its clock was ahead of that of the machine that writes when it last heard it; less than 0: behind
+             */
+            clock_ahead?: number;
+            /**
              * Format: base64
              * @description its public key (Ed25519)
              */
             key?: string;
             name: string;
-            /** @description what it has refused last of what came for it */
+            /** @description what it says is wrong with it, as what it has refused last of what came for it */
             problem?: string;
+            /**
+             * Format: date-time
+             * @description when that was; left out: it is so now
+             */
+            problem_at?: null | string;
             /** @description from which it answers */
             revision?: number;
             /**
@@ -5315,10 +5325,10 @@ export interface components {
             /** Format: date-time */
             started?: null | string;
             /**
-             * @description fine: it answers from the last revision; behind: from an older one; silent: nothing was heard of it for a while; unknown: nobody has admitted it; other_key: it has another key than the one that was admitted; unstarted: it was admitted, and has not said anything yet
+             * @description fine: it answers from the last revision; behind: from an older one; silent: nothing was heard of it for a while; clock: its clock differs from that of the machine that writes, so that it decides as of another time; unknown: nobody has admitted it; other_key: it has another key than the one that was admitted; unstarted: it was admitted, and has not said anything yet
              * @enum {string}
              */
-            state: "fine" | "behind" | "silent" | "unknown" | "other_key" | "unstarted";
+            state: "fine" | "behind" | "silent" | "clock" | "unknown" | "other_key" | "unstarted";
             /** @description where it answers */
             url?: string;
             /** @description of the program */

@@ -50,11 +50,24 @@ function summary(list: Machine[]) {
   return have === list.length ? t("console.machine.all_have", values) : t("console.machine.some_have", values);
 }
 
-const marks = { fine: Check, behind: Clock, unstarted: HelpCircle, unknown: HelpCircle, silent: TriangleAlert, other_key: TriangleAlert };
+const marks = { fine: Check, behind: Clock, unstarted: HelpCircle, unknown: HelpCircle, silent: TriangleAlert, clock: TriangleAlert, other_key: TriangleAlert };
 
 /** standing is how a machine stands, in words. */
-const standing = ({ state, behind = 0 }: Machine) =>
-  state === "behind" ? t("console.machine.state_behind", { count: behind, n: number(behind) }) : t(`console.machine.state_${state}`);
+function standing({ state, behind = 0, clock_ahead: ahead = 0 }: Machine) {
+  if (state === "behind") return t("console.machine.state_behind", { count: behind, n: number(behind) });
+  if (state === "clock") return t(ahead > 0 ? "console.machine.state_clock_ahead" : "console.machine.state_clock_behind", { time: lasting(Math.abs(ahead)) });
+  return t(`console.machine.state_${state}`);
+}
+
+/** lasting writes how long something is, in hours and minutes, or in seconds where it is less. */
+function lasting(seconds: number) {
+  if (seconds < 90) return t("console.machine.seconds", { n: number(Math.round(seconds)) });
+  const minutes = Math.round(seconds / 60);
+  const hours = Math.floor(minutes / 60);
+  return [hours > 0 && t("console.time.hours", { n: number(hours) }), minutes % 60 > 0 && t("console.time.minutes", { n: minutes % 60 })]
+    .filter(Boolean)
+    .join(" ");
+}
 
 function One({ machine: m, now }: { machine: Machine; now: Date }) {
   const owner = useOwner();
@@ -90,7 +103,11 @@ function One({ machine: m, now }: { machine: Machine; now: Date }) {
           {t("console.machine.said")} <Instant at={m.said} zone={zone} from={now} />
         </p>
       )}
-      {m.problem && <p className="text-breaks">{t("console.machine.problem", { problem: m.problem })}</p>}
+      {m.problem && (
+        <p className="text-breaks">
+          {t("console.machine.problem", { problem: m.problem })} {m.problem_at && <Instant at={m.problem_at} zone={zone} />}
+        </p>
+      )}
       <p className="text-[0.86rem] break-all text-soft">{[m.url, m.version].filter(Boolean).join(" · ")}</p>
     </li>
   );
