@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"sentier/internal/bus"
+	"sentier/internal/database"
 	"sentier/internal/replica"
 	"sentier/internal/specimen"
 	"sentier/internal/store"
@@ -52,6 +53,18 @@ func reaches(t *testing.T, s *replica.Standby, seq uint64) {
 		if time.Now().After(end) {
 			t.Fatalf("the machine stands at place %d of the log, and %d is not reached: %+v", s.Seq(), seq, s.Problem())
 		}
+	}
+}
+
+// change changes a store as nothing of ours would.
+func change(t *testing.T, dir, how string) {
+	t.Helper()
+	db, err := database.Open(filepath.Join(dir, store.FileName), database.ToWrite, 1)
+	if err == nil {
+		err = db.Exec(how).Error
+	}
+	if err := errors.Join(err, database.Close(db)); err != nil {
+		t.Fatal(err)
 	}
 }
 
@@ -162,6 +175,26 @@ func TestAStandbyHasAllThatTheWriterHas(t *testing.T) {
 	if one, other := specimen.Kept(t, stA.Dir()), specimen.Kept(t, stB.Dir()); one != other {
 		t.Error("the one that wrote has something else than the one that writes")
 	}
+	// A disk that does not hold any more what was written to it is noticed before the machine would write by it, though it follows on.
+	const first = " WHERE (type, id) = (SELECT type, id FROM records ORDER BY type, id LIMIT 1)"
+	change(t, homeA, "UPDATE records SET body = body || ' '"+first)
+	damaged, err := replica.OpenStandby(t.Context(), stoodA.StandbyOptions)
+	if err != nil {
+		t.Fatal(err)
+	}
+	end = runs(t, damaged)
+	for end := time.Now().Add(20 * time.Second); damaged.Problem() == nil; time.Sleep(5 * time.Millisecond) {
+		if time.Now().After(end) {
+			t.Fatal("a damaged folder is not noticed")
+		}
+	}
+	b.step(m)
+	reaches(t, damaged, b.log.Seq())
+	end()
+	if _, err := begins(t, lineA, stA, damaged, signerA, keys); !replica.CannotGoOn(err) {
+		t.Errorf("a damaged folder begins to write: %v", err)
+	}
+	change(t, homeA, "UPDATE records SET body = trim(body)"+first)
 	// One that was written to on its own, one with another key, and one that comes when the log does not go back so far any more, take nothing over.
 	var lost *replica.LostError
 	if err := stA.SetFact(t.Context(), "alone", "x"); err != nil {

@@ -103,6 +103,9 @@ func (d *Daemon) openFiles(ctx context.Context) (err error) {
 	if err != nil {
 		return fmt.Errorf("listen on %s: %w: stop what uses the address, or give another with --listen", d.options.Listen, err)
 	}
+	if err := d.store.ClearPassing(); err != nil {
+		return fmt.Errorf("let go what is left of another process: %w", err)
+	}
 	d.record, err = openRecord(ctx, d.store, d.options)
 	return err
 }

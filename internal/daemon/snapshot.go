@@ -6,6 +6,8 @@ import (
 	"io"
 	"os"
 	"sync"
+
+	"sentier/internal/store"
 )
 
 // snapshots keeps the last snapshots that were asked for over HTTP, as long as no revision comes: as rows, and as a picture.
@@ -28,7 +30,7 @@ func (l *line) snapshot(ctx context.Context, d *Daemon, picture bool) (io.ReadSe
 	if before.path != "" && before.number == d.Service.State().Revision.Number {
 		return os.Open(before.path)
 	}
-	file, err := os.CreateTemp("", "sentier-snapshot-*")
+	file, err := os.CreateTemp(d.options.Dir, store.PassingPrefix+"snapshot-*")
 	if err != nil {
 		return nil, err
 	}

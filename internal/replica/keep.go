@@ -98,11 +98,10 @@ func (l *Log) takeSnapshot(ctx context.Context) error {
 
 // putSnapshot takes a snapshot, and keeps it as an object.
 func (l *Log) putSnapshot(ctx context.Context, picture bool) (head Head, name string, err error) {
-	file, err := os.CreateTemp("", "sentier-snapshot-*")
+	file, err := scratch()
 	if err != nil {
 		return head, "", err
 	}
-	defer os.Remove(file.Name()) // and if it cannot be, the machine clears its temporary files
 	defer file.Close()
 	if head, err = l.Snapshot(ctx, picture, true, file); err == nil {
 		err = sought(file)
@@ -218,11 +217,10 @@ func ofSnapshot(name string) (seq, number uint64, err error) {
 
 // newestFacts are the facts of the newest snapshot, and up to where in the log they go. The error is [ErrNone] where there is none.
 func (l *Log) newestFacts(ctx context.Context) (since uint64, facts container.Map[string, string], err error) {
-	file, err := os.CreateTemp("", "sentier-snapshot-*")
+	file, err := scratch()
 	if err != nil {
 		return 0, facts, err
 	}
-	defer os.Remove(file.Name()) // and if it cannot be, the machine clears its temporary files
 	defer file.Close()
 	if _, err = takeNewest(ctx, l.bus, l.keys, file); err == nil {
 		err = sought(file)

@@ -125,13 +125,24 @@ type Standing struct {
 	picture uint64
 }
 
+// scratch opens a file without a name, of which nothing stays, however the process ends.
+func scratch() (*os.File, error) {
+	file, err := os.CreateTemp("", "sentier-snapshot-*")
+	if err != nil {
+		return nil, err
+	}
+	if err := os.Remove(file.Name()); err != nil {
+		return nil, errors.Join(err, file.Close())
+	}
+	return file, nil
+}
+
 // writeSnapshot writes a snapshot of the policy as it is when it calls begun into a file that is empty. Nothing but the head is kept in memory.
 func (s *Signer) writeSnapshot(ctx context.Context, from body, at Standing, begun func(), into *os.File) (Head, error) {
-	packed, err := os.CreateTemp("", "sentier-snapshot-*")
+	packed, err := scratch()
 	if err != nil {
 		return Head{}, fmt.Errorf("take a snapshot: %w", err)
 	}
-	defer os.Remove(packed.Name()) // and if it cannot be, the machine clears its temporary files
 	defer packed.Close()
 	head, err := s.pack(ctx, from, at, begun, packed, into)
 	if err != nil {

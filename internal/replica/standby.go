@@ -19,6 +19,7 @@ type Own interface {
 	Position(ctx context.Context) (store.Position, []byte, error)
 	Take(ctx context.Context, r *store.Revision, changes []store.Change, beside *store.Taken) error
 	TakeBeside(ctx context.Context, t *store.Taken) error
+	Verify(ctx context.Context) (store.Verified, error)
 }
 
 // Standby does to a store what the log says that the machine has done that writes, so that this one can go on where that one ends.
@@ -30,6 +31,8 @@ type Standby struct {
 	of      []byte     // its trail
 	lost    string     // why it can follow no more; empty: it can
 	problem atomic.Pointer[Problem]
+	damage  atomic.Pointer[Problem] // that was found in the store; nil: none was
+	looked  time.Time               // at all of the store
 	seq     atomic.Uint64
 	number  atomic.Uint64
 }
@@ -79,8 +82,35 @@ func (e *LostError) Error() string {
 // CannotGoOn tells whether an error is one that does not pass by itself: somebody has to see to this machine.
 func CannotGoOn(err error) bool { return errors.As(err, new(*LostError)) || errors.Is(err, ErrSealed) }
 
+// lookEvery is how often all of the store is read back: the policy that the machine answers from comes from elsewhere, so that nothing else would tell.
+const lookEvery = 24 * time.Hour
+
+// look reads all of the store back now and then, until ctx ends.
+func (s *Standby) look(ctx context.Context) {
+	for ctx.Err() == nil {
+		pause(ctx, time.Until(s.looked.Add(lookEvery)))
+		if ctx.Err() != nil {
+			return
+		}
+		_, err := s.Own.Verify(ctx)
+		if ctx.Err() != nil {
+			return
+		}
+		s.looked = time.Now()
+		if err == nil {
+			continue
+		}
+		lost := &LostError{err.Error()}
+		s.damage.Store(&Problem{lost, time.Now()})
+		s.Log.Error("this machine cannot take over", "problem", lost)
+	}
+}
+
 // Run takes what comes until ctx ends.
 func (s *Standby) Run(ctx context.Context) {
+	var looking sync.WaitGroup
+	defer looking.Wait()
+	looking.Go(func() { s.look(ctx) })
 	for ctx.Err() == nil {
 		err := s.Feed.Follow(ctx, s.seq.Load(), func(text []byte) error {
 			e, err := s.Keys.Entry(text)
@@ -109,7 +139,12 @@ func (s *Standby) Refuse(err error) {
 }
 
 // Problem is why this machine could not take over now; nil: nothing.
-func (s *Standby) Problem() *Problem { return s.problem.Load() }
+func (s *Standby) Problem() *Problem {
+	if d := s.damage.Load(); d != nil {
+		return d
+	}
+	return s.problem.Load()
+}
 
 // Seq is the place in the log up to which the store is.
 func (s *Standby) Seq() uint64 { return s.seq.Load() }
@@ -222,6 +257,9 @@ func (s *Standby) reached(ctx context.Context, at *end, wroteIt bool) (store.Rev
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	r := s.at.Revision
+	if d := s.damage.Load(); d != nil {
+		return r, d.Err
+	}
 	wroteAlone := wroteIt && len(at.trail) == 0 && at.number == r.Number && bytes.Equal(at.chain, r.Chain)
 	if s.lost != "" && !wroteAlone {
 		return r, &LostError{s.lost}

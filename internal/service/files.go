@@ -52,7 +52,7 @@ func (s *Service) Backup(ctx context.Context, c Caller) (file *os.File, done fun
 	if err := s.Permit(s.State(), c, Manage, ""); err != nil {
 		return nil, nil, err
 	}
-	dir, err := os.MkdirTemp(s.borders.Files.Dir(), "backup-")
+	dir, err := os.MkdirTemp(s.borders.Files.Dir(), store.PassingPrefix+"backup-")
 	if err != nil {
 		return nil, nil, fmt.Errorf("make room for the copy: %w", err)
 	}

@@ -15,6 +15,18 @@ import (
 	"sentier/internal/database"
 )
 
+// PassingPrefix begins the names of what lies in the folder of a store for a while alone, such as a copy that is being sent.
+const PassingPrefix = ".sentier-"
+
+// ClearPassing lets go what a process that was killed has left of it.
+func (s *Store) ClearPassing() error {
+	left, err := filepath.Glob(filepath.Join(s.dir, PassingPrefix+"*"))
+	for _, path := range left {
+		err = errors.Join(err, os.RemoveAll(path))
+	}
+	return err
+}
+
 // reserveName is a file that holds room on the disk for what must be written though it is full: that a token is revoked,
 // that somebody signed in, that somebody looked.
 const (
