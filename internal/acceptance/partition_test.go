@@ -127,6 +127,11 @@ func TestANetworkThatParts(t *testing.T) {
 	}
 	n := startCabling(t, 3)
 	p := &peers{t: t, count: 3, seal: filepath.Join(t.TempDir(), "sealing.key")}
+	p.halt = func() {
+		for i := range 3 {
+			n.cut(i)
+		}
+	}
 	var routes, urls []string
 	for i := range 3 {
 		routes = append(routes, onBridge(i)+":6222")

@@ -35,6 +35,7 @@ type peers struct {
 	seal  string
 	token string
 	of    []*peer
+	halt  func()                                 // ends the servers of the log
 	wrap  func(p *peer, cmd *exec.Cmd) *exec.Cmd // where a machine runs; nil: here
 }
 
@@ -48,7 +49,7 @@ type peer struct {
 // startPeers starts machines as the drill has it: the first, and the others from a backup of it.
 func startPeers(t *testing.T, servers *logServers, names ...string) *peers {
 	t.Helper()
-	p := &peers{t: t, nats: servers.url(), count: len(servers.of), seal: filepath.Join(t.TempDir(), "sealing.key")}
+	p := &peers{t: t, nats: servers.url(), count: len(servers.of), halt: servers.stop, seal: filepath.Join(t.TempDir(), "sealing.key")}
 	free, err := logserver.FreeAddresses(len(names))
 	if err != nil {
 		t.Fatal(err)
@@ -60,6 +61,14 @@ func startPeers(t *testing.T, servers *logServers, names ...string) *peers {
 	for _, x := range p.of {
 		p.start(x)
 	}
+	t.Cleanup(func() {
+		if t.Failed() {
+			for _, x := range p.of {
+				_, stands := p.get(x, "/api/v1/machines")
+				t.Logf("%s says %s and has told:\n%s", x.name, stands, x.now.log)
+			}
+		}
+	})
 	if status, _, text := p.world(p.of[0]).ask("POST", "/api/v1/machines/"+names[1]+"/promote", p.token, ""); status != 400 {
 		t.Errorf("a machine that nobody has admitted is promoted: %d %s", status, text)
 	}
@@ -331,6 +340,7 @@ func (p *peers) haveAll(e *editors) {
 	w.soon("every record has what all have recorded", func() bool {
 		return !strings.Contains(third(w.ask("GET", "/api/v1/machines", p.token, "")), `"waiting"`)
 	})
+	p.halt() // or whoever is ended last keeps by itself when tokens were used
 	for _, x := range p.of {
 		if err := x.now.end(syscall.SIGTERM); err != nil {
 			t.Errorf("%s ended with %v", x.name, err)

@@ -307,43 +307,101 @@ func (b *Bus) Follow(ctx context.Context, after uint64, visit func(text []byte) 
 	})
 }
 
+// arrival is what comes of the stream.
+type arrival struct {
+	msg jetstream.Msg
+	err error
+}
+
+// deliver sends what comes of the stream, until ctx ends or it fails. It may wait for longer than whoever reads wants to: for a consumer that was placed on a
+// server that is gone, and for answers that were lost while the servers elected a leader.
+func deliver(ctx context.Context, stream jetstream.Stream, to chan<- arrival) {
+	send := func(a arrival) {
+		select {
+		case to <- a:
+		case <-ctx.Done():
+		}
+	}
+	consumer, err := stream.OrderedConsumer(ctx, jetstream.OrderedConsumerConfig{DeliverPolicy: jetstream.DeliverAllPolicy, MaxResetAttempts: 1})
+	if err != nil {
+		send(arrival{err: err})
+		return
+	}
+	messages, err := consumer.Messages()
+	if err != nil {
+		send(arrival{err: err})
+		return
+	}
+	stop := context.AfterFunc(ctx, messages.Stop)
+	defer stop()
+	defer messages.Stop()
+	for err == nil && ctx.Err() == nil {
+		var msg jetstream.Msg
+		msg, err = messages.Next()
+		send(arrival{msg, err})
+	}
+}
+
+// Whoever reads looks now and then whether the servers have more than came: then another consumer is made.
+const (
+	lookEvery = 2 * time.Second
+	lookTime  = time.Second
+)
+
+var errStalled = errors.New("the servers of the log have more than they send")
+
 // read reads the stream in order, with its places; those of the log up to after come without their text.
 func (b *Bus) read(ctx context.Context, after uint64, visit func(place uint64, text []byte) error) error {
 	stream, err := b.logOf(ctx)
 	if err != nil {
 		return err
 	}
-	consumer, err := stream.OrderedConsumer(ctx, jetstream.OrderedConsumerConfig{DeliverPolicy: jetstream.DeliverAllPolicy})
-	if err != nil {
-		return err
-	}
-	messages, err := consumer.Messages()
-	if err != nil {
-		return err
-	}
-	stop := context.AfterFunc(ctx, messages.Stop)
-	defer stop()
-	defer messages.Stop()
+	ctx, end := context.WithCancel(ctx)
+	defer end()
+	came := make(chan arrival)
+	go deliver(ctx, stream, came)
+	look := time.NewTicker(lookEvery)
+	defer look.Stop()
+	place, waits := uint64(0), 0 // the last that came, and for how many looks there is more
 	for {
-		msg, err := messages.Next()
-		if ctx.Err() != nil {
+		select {
+		case <-ctx.Done():
 			return ctx.Err()
-		}
-		if err != nil {
-			return err
-		}
-		meta, err := msg.Metadata()
-		if err != nil {
-			return err
-		}
-		text := msg.Data()
-		if seq, err := strconv.ParseUint(msg.Headers().Get(seqHeader), 10, 64); err == nil && seq <= after {
-			text = nil
-		}
-		if err := visit(meta.Sequence.Stream, text); err != nil {
-			return err
+		case <-look.C:
+			if hasMore(ctx, stream, place) {
+				waits++
+			} else {
+				waits = 0
+			}
+			if waits > 1 {
+				return errStalled
+			}
+		case a := <-came:
+			if a.err != nil {
+				return errors.Join(ctx.Err(), a.err)
+			}
+			meta, err := a.msg.Metadata()
+			if err != nil {
+				return err
+			}
+			place, waits = meta.Sequence.Stream, 0
+			text := a.msg.Data()
+			if seq, err := strconv.ParseUint(a.msg.Headers().Get(seqHeader), 10, 64); err == nil && seq <= after {
+				text = nil
+			}
+			if err := visit(place, text); err != nil {
+				return err
+			}
 		}
 	}
+}
+
+// hasMore tells whether the stream has something after a place. It is false where that is not known.
+func hasMore(ctx context.Context, stream jetstream.Stream, place uint64) bool {
+	ctx, cancel := context.WithTimeout(ctx, lookTime)
+	defer cancel()
+	info, err := stream.Info(ctx)
+	return err == nil && info.State.Msgs > 0 && info.State.LastSeq > place
 }
 
 // Put keeps an object; see [replica.Bus].

@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"path/filepath"
 	"strings"
 
 	"sentier/internal/store"
@@ -30,7 +31,9 @@ func LoadBox(path string) (*Box, error) {
 		key := make([]byte, sealingKeySize)
 		rand.Read(key)
 		text = []byte(base64.StdEncoding.EncodeToString(key) + "\n")
-		err = makeKeyFile(path, text)
+		if err = makeKeyFile(path, text); errors.Is(err, fs.ErrExist) { // another machine of the same host has, just now
+			text, err = os.ReadFile(path)
+		}
 	}
 	if err != nil {
 		return nil, fmt.Errorf("read the sealing key: %w", err)
@@ -47,14 +50,17 @@ func LoadBox(path string) (*Box, error) {
 	return &Box{aead}, err
 }
 
-// makeKeyFile makes a file that is not there.
+// makeKeyFile makes a file that is not there, so that nobody ever finds a part of it.
 func makeKeyFile(path string, text []byte) error {
-	file, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	file, err := os.CreateTemp(filepath.Dir(path), filepath.Base(path)+".part-*") // for its owner alone
 	if err != nil {
 		return err
 	}
 	_, err = file.Write(text)
-	return errors.Join(err, file.Sync(), file.Close())
+	if err = errors.Join(err, file.Sync(), file.Close()); err == nil {
+		err = os.Link(file.Name(), path)
+	}
+	return errors.Join(err, os.Remove(file.Name()))
 }
 
 // beside is what is sealed with an entry: what was done beside the policy, and what is kept of a revision for repetitions of its request.

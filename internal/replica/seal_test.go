@@ -6,6 +6,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 
 	"sentier/internal/store"
@@ -64,6 +65,34 @@ func TestWhatIsSealedIsOpenedByTheSameKeyAlone(t *testing.T) {
 		}
 		if left, err := os.ReadFile(bad); err != nil || string(left) != text {
 			t.Errorf("a key file that holds %s was changed", name)
+		}
+	}
+}
+
+// TestMachinesThatMakeTheKeyAtOnceShareIt: one of them makes it, and no other finds a part of it.
+func TestMachinesThatMakeTheKeyAtOnceShareIt(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "sealing.key")
+	var boxes [8]*Box
+	var all sync.WaitGroup
+	for i := range boxes {
+		all.Go(func() {
+			var err error
+			if boxes[i], err = LoadBox(path); err != nil {
+				t.Error(err)
+			}
+		})
+	}
+	all.Wait()
+	if t.Failed() {
+		return
+	}
+	sealed, err := boxes[0].seal(&beside{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, box := range boxes {
+		if _, err := box.open(sealed); err != nil {
+			t.Error(err)
 		}
 	}
 }

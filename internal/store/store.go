@@ -244,7 +244,7 @@ func (s *Store) holdsMark(ctx context.Context, m database.Mark, last Revision, c
 			return fmt.Errorf("%w (%s cannot be read: %w)", ErrDamaged, revisionName(from), err)
 		}
 	}
-	agrees := from == m.Number && string(before.Chain) == string(m.Chain[:])
+	agrees := m.Number == 0 || from == m.Number && string(before.Chain) == string(m.Chain[:]) // something was kept before the first revision
 	err := checkChain(s.reader.WithContext(ctx), from+1, before.Chain, func(r *Revision) {
 		agrees = agrees || r.Number == m.Number && string(r.Chain) == string(m.Chain[:])
 	})
