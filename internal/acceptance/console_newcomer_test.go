@@ -55,6 +55,7 @@ func (b *walker) choose(label, option string) {
 func (b *walker) save() {
 	b.t.Helper()
 	b.click("Save")
+	b.until("the form is left", `![...document.querySelectorAll("main button")].some(e => e.innerText.trim() === "Save")`) // “Undo” may be of what was saved before
 	b.see("Undo")
 }
 
