@@ -19,6 +19,26 @@ import (
 	"sentier/internal/store"
 )
 
+// odd is a store that takes what comes, and says now and then that it has not, or not quite.
+type odd struct {
+	replica.Own
+	taken int
+}
+
+func (o *odd) Take(ctx context.Context, r *store.Revision, changes []store.Change, beside *store.Taken) error {
+	err := o.Own.Take(ctx, r, changes, beside)
+	o.taken++
+	switch {
+	case err != nil:
+		return err
+	case o.taken%10 == 5:
+		return store.ErrUnmarked
+	case o.taken == 27:
+		return errors.New("the answer was lost")
+	}
+	return nil
+}
+
 // stands has a machine stand by on its folder.
 func stands(t *testing.T, b *bus.Bus, dir string, keys replica.Keys, seal string) (*store.Store, *replica.Standby) {
 	t.Helper()
@@ -31,7 +51,7 @@ func stands(t *testing.T, b *bus.Bus, dir string, keys replica.Keys, seal string
 	if err != nil {
 		t.Fatal(err)
 	}
-	s, err := replica.OpenStandby(t.Context(), replica.StandbyOptions{Feed: b, Keys: keys, Box: box, Own: st, Log: slog.New(slog.DiscardHandler)})
+	s, err := replica.OpenStandby(t.Context(), replica.StandbyOptions{Feed: b, Keys: keys, Box: box, Own: &odd{Own: st}, Log: slog.New(slog.DiscardHandler)})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -133,6 +153,10 @@ func TestAStandbyHasAllThatTheWriterHas(t *testing.T) {
 	for n := range 150 {
 		a.step(m)
 		beside(t, a.store, n)
+		if n%3 == 1 { // it tries to write in between, in the middle of whatever it does
+			end()
+			end = runs(t, stoodB)
+		}
 		if n%40 == 20 { // it ends, and comes again
 			end()
 			if err := stB.Close(); err != nil {

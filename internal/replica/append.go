@@ -191,7 +191,7 @@ func (l *Log) settleEntry(ctx context.Context, text []byte) (took bool, err erro
 		if bytes.Equal(text, l.unsure.text) && l.unsure.revision != nil {
 			r.RequestKey, r.RequestHash, r.Answer = l.unsure.revision.RequestKey, l.unsure.revision.RequestHash, l.unsure.revision.Answer
 		}
-		if err := l.local.Take(ctx, &r, e.Changes, nil); err != nil {
+		if err := l.local.Take(ctx, &r, e.Changes, nil); err != nil && !errors.Is(err, store.ErrUnmarked) {
 			return false, err
 		}
 		took = true

@@ -124,6 +124,9 @@ func (s *Standby) Run(ctx context.Context) {
 			return
 		}
 		if err != nil {
+			if again := s.Again(ctx); again != nil { // what has failed may be there
+				err = errors.Join(err, again)
+			}
 			s.Refuse(err)
 		}
 		pause(ctx, followAgain)
@@ -229,14 +232,14 @@ func (s *Standby) apply(ctx context.Context, e *Entry) error {
 	}
 	taken.Rows = in.Rows
 	if e.Kind == Beside {
-		return s.wrote(s.Own.TakeBeside(ctx, taken))
+		return s.wrote(s.Own.TakeBeside(context.WithoutCancel(ctx), taken)) // to its end: or it may be there, and it is not known
 	}
 	r := e.Made()
 	if ok, err := r.Follows(s.at.Revision.Chain, e.Changes); err != nil || !ok {
 		return s.lose(fmt.Sprintf("%s is not what its chain says, after revision %d", e.name(), s.at.Revision.Number))
 	}
 	r.RequestKey, r.RequestHash, r.Answer = in.RequestKey, in.RequestHash, in.Answer
-	if err := s.wrote(s.Own.Take(ctx, &r, e.Changes, taken)); err != nil {
+	if err := s.wrote(s.Own.Take(context.WithoutCancel(ctx), &r, e.Changes, taken)); err != nil {
 		return err
 	}
 	r.Answer = nil
@@ -248,6 +251,10 @@ func (s *Standby) apply(ctx context.Context, e *Entry) error {
 func (s *Standby) wrote(err error) error {
 	if errors.Is(err, store.ErrTrail) {
 		return s.lose(store.ErrTrail.Error())
+	}
+	if errors.Is(err, store.ErrUnmarked) { // it is there
+		s.Log.Warn("what has come is kept, and not marked beside the database", "error", err)
+		return nil
 	}
 	return err
 }
