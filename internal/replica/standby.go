@@ -68,7 +68,6 @@ func (s *Standby) read(ctx context.Context) error {
 	}
 	s.seq.Store(at.Seq)
 	s.number.Store(s.at.Revision.Number)
-	s.problem.Store(nil)
 	return nil
 }
 
