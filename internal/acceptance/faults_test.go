@@ -11,6 +11,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -83,9 +84,10 @@ func launch(t *testing.T, name string, args ...string) *process {
 	return launched(t, exec.Command(name, args...))
 }
 
-// launched starts a service, and waits until it answers.
+// launched starts a service, and waits until it answers. It looks for garbage as it does for everybody, whatever was said for the tests.
 func launched(t *testing.T, cmd *exec.Cmd) *process {
 	t.Helper()
+	cmd.Env = slices.DeleteFunc(cmd.Environ(), func(v string) bool { return strings.HasPrefix(v, "GOGC=") || strings.HasPrefix(v, "GOMEMLIMIT=") })
 	p := &process{cmd: cmd, log: &strings.Builder{}}
 	pipe, err := p.cmd.StderrPipe()
 	if err != nil {

@@ -63,7 +63,7 @@ func startWith(t *testing.T, p *policy.Policy, change func(*daemon.Options)) *wo
 	}
 	ctx, stop := context.WithCancel(context.Background())
 	options := daemon.Options{
-		Dir: t.TempDir(), Listen: "127.0.0.1:0", Clock: daemon.ClockFrom(testNow(t)), Console: web.Console(), Log: slog.New(slog.DiscardHandler), Version: "test",
+		Dir: filepath.Join(t.TempDir(), "quay #1? 100%20"), Listen: "127.0.0.1:0", Clock: daemon.ClockFrom(testNow(t)), Console: web.Console(), Log: slog.New(slog.DiscardHandler), Version: "test",
 	}
 	change(&options)
 	d, err := daemon.Open(ctx, options)

@@ -36,7 +36,7 @@ func fill(ctx context.Context, into, from string, upTo uint64) (err error) {
 		return err
 	}
 	tx := db.WithContext(ctx)
-	if err := tx.Exec("ATTACH ? AS origin", "file:"+from+"?mode=ro").Error; err != nil {
+	if err := tx.Exec("ATTACH ? AS origin", database.URI(from)+"?mode=ro").Error; err != nil {
 		return err
 	}
 	err = tx.Transaction(func(tx *gorm.DB) error {

@@ -15,6 +15,7 @@ import (
 	"runtime/pprof"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	_ "modernc.org/sqlite" // the driver that the store uses, for the floors
@@ -61,11 +62,11 @@ func (s *running) open() time.Duration {
 	done := make(chan error, 1)
 	go func() { done <- d.Run(ctx) }()
 	s.url, s.service = d.Address(), d.Service
-	s.stop = func() {
+	s.stop = sync.OnceFunc(func() {
 		cancel()
 		check(<-done)
 		s.service = nil // a policy that is held still would be looked through for garbage beside the next
-	}
+	})
 	return ready
 }
 

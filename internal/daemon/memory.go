@@ -6,6 +6,7 @@ import (
 	"path/filepath"
 	"runtime/debug"
 	"runtime/metrics"
+	"sync"
 	"time"
 
 	"sentier/internal/store"
@@ -15,19 +16,43 @@ import (
 // becomes garbage, and looking for some again and again would be in vain.
 const startPercent = 400
 
+// starting are the starts of this process that go on, and what its bounds were before the first of them: those belong to the process, in which
+// several may start at once.
+var starting struct {
+	sync.Mutex
+	count   int
+	percent int
+	limit   int64
+}
+
 // startLightly lets a start look for little garbage, as long as it needs little more than twice what the database in a folder takes. It gives
-// what sets that back.
+// what sets that back once no other start goes on.
 func startLightly(dir string) (end func()) {
-	percent := debug.SetGCPercent(startPercent)
-	limit := debug.SetMemoryLimit(-1)
+	if itsOwnPace() {
+		return func() {}
+	}
+	s := &starting
+	s.Lock()
+	defer s.Unlock()
+	if s.count == 0 {
+		s.percent, s.limit = debug.SetGCPercent(startPercent), debug.SetMemoryLimit(-1)
+	}
+	s.count++
 	if info, err := os.Stat(filepath.Join(dir, store.FileName)); err == nil {
-		debug.SetMemoryLimit(min(limit, 2*info.Size()+mostGarbage))
+		debug.SetMemoryLimit(min(s.limit, 2*info.Size()+mostGarbage))
 	}
 	return func() {
-		debug.SetMemoryLimit(limit)
-		debug.SetGCPercent(percent)
+		s.Lock()
+		defer s.Unlock()
+		if s.count--; s.count == 0 {
+			debug.SetMemoryLimit(s.limit)
+			debug.SetGCPercent(s.percent)
+		}
 	}
 }
+
+// itsOwnPace is whether somebody has said when this process looks for garbage, which stands then.
+func itsOwnPace() bool { return os.Getenv("GOGC") != "" }
 
 // mostGarbage is about what garbage may take, in bytes, however much is in use, but for a quarter of that.
 const mostGarbage = 512 << 20
@@ -39,6 +64,9 @@ func garbagePercent(live uint64) int {
 
 // paceMemory keeps garbage within its bounds until ctx ends.
 func paceMemory(ctx context.Context) {
+	if itsOwnPace() {
+		return
+	}
 	live := []metrics.Sample{{Name: "/gc/heap/live:bytes"}}
 	for {
 		metrics.Read(live)

@@ -6,6 +6,7 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"net/url"
 	"slices"
 	"strings"
 	"syscall"
@@ -46,9 +47,12 @@ const (
 	ToCopy  = "&mode=ro" // a copy is made by a statement that query_only refuses
 )
 
+// URI is the name of a file as SQLite opens it, whatever is in its path: “?” and “#” would end it, and “%” begin a letter.
+func URI(path string) string { return "file:" + (&url.URL{Path: path}).EscapedPath() }
+
 // Open opens the file of a database in one of the ways, with a number of connections.
 func Open(path, way string, connections int) (*gorm.DB, error) {
-	dsn := "file:" + path + "?_pragma=busy_timeout(5000)&_pragma=foreign_keys(1)&_time_format=sqlite&_timezone=UTC" + way
+	dsn := URI(path) + "?_pragma=busy_timeout(5000)&_pragma=foreign_keys(1)&_time_format=sqlite&_timezone=UTC" + way
 	db, err := gorm.Open(dialect{sqlite.Dialector{DriverName: "sqlite", DSN: dsn}}, &gorm.Config{
 		Logger:                 logger.Discard,
 		TranslateError:         true,

@@ -78,9 +78,11 @@ func TestErrorsOfSQLiteAreTold(t *testing.T) {
 	}
 }
 
-// TestWhatIsOpenedToReadIsNotWritten: neither the way to read nor that to copy changes anything.
+// TestWhatIsOpenedToReadIsNotWritten: neither the way to read nor that to copy changes anything, in a folder whatever it is called.
 func TestWhatIsOpenedToReadIsNotWritten(t *testing.T) {
-	path := filepath.Join(t.TempDir(), "a.db")
+	dir := filepath.Join(t.TempDir(), "quay #1? 100%20")
+	must(t, os.Mkdir(dir, 0o700))
+	path := filepath.Join(dir, "a.db")
 	db := opened(t, path, ToWrite)
 	must(t, db.Exec("create table kind (id text)").Error)
 	for _, way := range []string{ToRead, ToCopy} {

@@ -1,5 +1,5 @@
 import { ChevronLeft, ChevronRight } from "lucide-react";
-import { useState } from "react";
+import { memo, useCallback, useDeferredValue, useEffect, useRef, useState } from "react";
 import { DayPicker } from "react-day-picker";
 import type { Row } from "../api/records";
 import { serviceNow } from "../session/clock";
@@ -37,14 +37,42 @@ function clicked(days: Day[], day: string, since: string | undefined): Day[] {
   return [...days.filter((d) => d !== began), spanOf(first, last, began?.name)];
 }
 
+/** Months are the twelve of a year. To draw them takes longer than a key may: they are drawn anew only where their days are others, and after what is typed. */
+const Months = memo(function Months({ year, marked, onDay }: { year: number; marked: string; onDay: (day: string, shift: boolean) => void }) {
+  const days = JSON.parse(marked) as Day[];
+  const labelOf = (day: string) => {
+    const of = holding(days, day);
+    return dayText(day) + (of ? `, ${of.name ?? t("console.year.marked")}` : "");
+  };
+  return (
+    <DayPicker
+      className="calendar year"
+      numberOfMonths={12}
+      month={new Date(year, 0, 1)}
+      hideNavigation
+      disableNavigation
+      {...habits}
+      modifiers={{ marked: (d) => holding(days, written(d)) !== undefined }}
+      modifiersClassNames={{ marked: "marked" }}
+      labels={{ labelDayButton: (d) => labelOf(written(d)) }}
+      onDayClick={(d, _, e) => onDay(written(d), e.shiftKey)}
+    />
+  );
+});
+
 /** YearField is a year to click days in. */
 export function YearField({ value, onChange }: { value: Day[]; onChange: (change: (days: Day[]) => Day[]) => void }) {
   const [year, setYear] = useState(() => serviceNow().getFullYear());
-  const [since, setSince] = useState<string>();
-  const labelOf = (day: string) => {
-    const of = holding(value, day);
-    return dayText(day) + (of ? `, ${of.name ?? t("console.year.marked")}` : "");
-  };
+  const since = useRef<string>(undefined);
+  const change = useRef(onChange);
+  useEffect(() => {
+    change.current = onChange;
+  });
+  const onDay = useCallback((day: string, shift: boolean) => {
+    const from = shift ? since.current : undefined;
+    since.current = day;
+    change.current((days) => clicked(days, day, from));
+  }, []);
   return (
     <div>
       <div className="mb-2 flex items-center gap-2">
@@ -59,23 +87,7 @@ export function YearField({ value, onChange }: { value: Day[]; onChange: (change
         </button>
         <span className="text-[0.86rem] text-soft">{t("console.year.how")}</span>
       </div>
-      <DayPicker
-        className="calendar year"
-        numberOfMonths={12}
-        month={new Date(year, 0, 1)}
-        hideNavigation
-        disableNavigation
-        {...habits}
-        modifiers={{ marked: (d) => holding(value, written(d)) !== undefined }}
-        modifiersClassNames={{ marked: "marked" }}
-        labels={{ labelDayButton: (d) => labelOf(written(d)) }}
-        onDayClick={(d, _, e) => {
-          const day = written(d);
-          const from = e.shiftKey ? since : undefined;
-          setSince(day);
-          onChange((days) => clicked(days, day, from));
-        }}
-      />
+      <Months year={year} marked={useDeferredValue(JSON.stringify(value))} onDay={onDay} />
     </div>
   );
 }
