@@ -15,8 +15,17 @@ document.documentElement.lang = language();
 
 type Values = Record<string, string | number> & { count?: number };
 
+// What is said without values is looked up once: a page says hundreds of words, and again each time it is drawn.
+const said = new Map<string, string>();
+
 /** t says a sentence of the catalogue. Where it counts something, count says how many, and the sentence is that of one or of several. */
-export function t(key: string | string[], values: Values = {}): string {
+export function t(key: string | string[], values?: Values): string {
+  if (values === undefined) {
+    const name = key.toString();
+    const text = said.get(name) ?? i18next.t(key);
+    said.set(name, text);
+    return text;
+  }
   const { count, ...rest } = values;
   if (count === undefined || Array.isArray(key)) return i18next.t(key, rest);
   const form = plurals.select(count) === "one" ? "one" : "other";
@@ -30,7 +39,7 @@ const plurals = new Intl.PluralRules(locale);
 export const labelOf = (field: string) => (i18next.exists(`console.field.${field}`) ? i18next.t(`console.field.${field}`) : undefined);
 
 /** number writes a number as the language does: 12,000 or 12 000. */
-export const number = (n: number) => n.toLocaleString(locale);
+export const number = new Intl.NumberFormat(locale).format;
 
 /** timeFormat writes instants as the language does. */
 export const timeFormat = (options: Intl.DateTimeFormatOptions) => new Intl.DateTimeFormat(locale, options);
