@@ -66,8 +66,16 @@ func (w *world) browse() *browser {
 	return b
 }
 
-// console opens a browser in which the owner has signed in.
+// console opens a browser in which the owner has signed in, and looks at the first page.
 func (w *world) console() *browser {
+	w.t.Helper()
+	b := w.consoleAt("/")
+	b.see("Last changes")
+	return b
+}
+
+// consoleAt opens a browser in which the owner has signed in, at a page.
+func (w *world) consoleAt(path string) *browser {
 	w.t.Helper()
 	b := w.browse()
 	status, cookie, body := w.signedIn("ines.carvalho", password)
@@ -78,8 +86,7 @@ func (w *world) console() *browser {
 		_, err := cdp.Call(ctx, t, network.SetCookie, network.SetCookieParams{URL: w.url, Name: cookie.Name, Value: cookie.Value})
 		return err
 	}))
-	b.open("/")
-	b.see("Last changes")
+	b.open(path)
 	return b
 }
 

@@ -12,8 +12,7 @@ import (
 func TestWhatAGrantNeedsIsMadeOnTheSpot(t *testing.T) {
 	t.Parallel()
 	w := start(t, nil)
-	b := w.console()
-	b.open("/records/grants/new")
+	b := w.consoleAt("/records/grants/new")
 	b.fill("Name", "Evening rounds")
 	b.pick("Who", "bridge", "Bridge crew")
 	b.see("New role")
@@ -47,8 +46,7 @@ func TestWhatAGrantNeedsIsMadeOnTheSpot(t *testing.T) {
 func TestManyPeopleAtOnce(t *testing.T) {
 	t.Parallel()
 	w := start(t, nil)
-	b := w.console()
-	b.open("/people?q=an")
+	b := w.consoleAt("/people?q=an")
 	b.see("8 in all")
 	for _, name := range []string{"Hana Novak", "Anders Vik"} {
 		b.do("pick "+name, chromedp.Evaluate[chromedp.Void](fmt.Sprintf(`document.querySelector('input[aria-label="Pick %s"]')?.click()`, name)))

@@ -14,8 +14,7 @@ import (
 func TestConsoleFromARefusalToTheMend(t *testing.T) {
 	t.Parallel()
 	w := start(t, alive(t))
-	b := w.console()
-	b.open(question("user", "noor.haddad", "right", "control", "device", "alder-gate-1", "at", demo.Week("2026-11-24", testNow(t))+" 10:00"))
+	b := w.consoleAt(question("user", "noor.haddad", "right", "control", "device", "alder-gate-1", "at", demo.Week("2026-11-24", testNow(t))+" 10:00"))
 	b.see("Denied")
 	b.see("Breaks here: is not a member")
 	b.see("The week, as it will run")
@@ -100,8 +99,7 @@ func TestConsoleFromARefusalToTheMend(t *testing.T) {
 func TestConsoleLoadsAPolicy(t *testing.T) {
 	t.Parallel()
 	w := start(t, nil)
-	b := w.console()
-	b.open("/policy")
+	b := w.consoleAt("/policy")
 	b.see("Compare a document")
 	changed := strings.Replace(string(demo.Document()), "name: Bridge crew", "name: Bridge company", 1)
 	faulty := strings.Replace(changed, "kind: lift-bridge", "kind: lift-brige", 1)
@@ -129,8 +127,7 @@ func TestConsoleMatrixOfAThousand(t *testing.T) {
 		t.Fatal(err)
 	}
 	w := start(t, p)
-	b := w.console()
-	b.open("/matrix?rows=users&columns=devices")
+	b := w.consoleAt("/matrix?rows=users&columns=devices")
 	b.see("1000 of 1160 rows, 1000 of 1284 columns")
 	// Far corners are drawn, and the longest frame on the way is measured: a pause of half a second would be seen.
 	longest, err := ask(b, chromedp.Evaluate[float64](`new Promise(done => {

@@ -88,8 +88,7 @@ func TestManyArePickedAtOnce(t *testing.T) {
 		t.Fatal(err)
 	}
 	w := start(t, p)
-	b := w.console()
-	b.open("/devices")
+	b := w.consoleAt("/devices")
 	b.see("420 in all")
 	box := func(name string) string {
 		return fmt.Sprintf(`document.querySelector('input[aria-label="Pick %s"]')`, name)

@@ -12,8 +12,7 @@ import (
 func TestAYearIsClicked(t *testing.T) {
 	t.Parallel()
 	w := start(t, nil)
-	b := w.console()
-	b.open("/records/calendars/new")
+	b := w.consoleAt("/records/calendars/new")
 	b.fill("Name", "Works weeks")
 	b.press("next year", `//button[@aria-label="On to 2027"]`)
 	click := func(day string, shift bool) {

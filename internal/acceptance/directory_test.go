@@ -484,8 +484,7 @@ func TestASourceInTheConsole(t *testing.T) {
 	t.Parallel()
 	w, d, _ := withDirectory(t, personEntry("ana.lopes", "Ana Lopes")+personEntry("ben.rowe", "Ben Rowe")+personEntry("cleo.marsh", "Cleo Marsh")+personEntry("tomas.field", "Tomas Field")+
 		groupEntry("bridge-crew", "ana.lopes", "ben.rowe", "tomas.field")+groupEntry("nav-locks-north", "cleo.marsh")+groupEntry("office", "cleo.marsh"))
-	b := w.console()
-	b.open("/people/sources")
+	b := w.consoleAt("/people/sources")
 	b.see("everything is kept here by hand")
 	b.click("New source")
 	b.fill("Name", "Larkmere directory")

@@ -342,8 +342,7 @@ func TestASecondFactorInTheConsole(t *testing.T) {
 	enter(codes[0])
 	b.see("What you reach")
 	// An owner helps whoever has lost theirs.
-	c := w.console()
-	c.open("/records/users/irene.castro")
+	c := w.consoleAt("/records/users/irene.castro")
 	c.see("Second factors: My telephone")
 	c.accessible("how somebody signs in")
 	c.do("there", chromedp.ScrollIntoView(chromedp.Search(`//h2[contains(., "How they sign in")]`)))

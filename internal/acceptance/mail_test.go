@@ -48,8 +48,7 @@ func TestLinksGoByMail(t *testing.T) {
 	if status, _, body := w.ask("POST", "/api/v1/welcome", "", `{"link":"`+secret[1]+`","password":"towpath and heron","terminal":true}`); status != 200 {
 		t.Errorf("by the link of the letter: %d %s", status, body)
 	}
-	b := w.console()
-	b.open("/records/users/agnes.lindqvist")
+	b := w.consoleAt("/records/users/agnes.lindqvist")
 	b.click("Make a link")
 	b.click("Make the link")
 	b.see("The link was sent to agnes.lindqvist@larkmere.example")

@@ -36,8 +36,7 @@ func TestAPersonMoves(t *testing.T) {
 		t.Fatalf("to begin with she is in %s", got)
 	}
 
-	b := w.console()
-	b.open("/records/users/greta.holm")
+	b := w.consoleAt("/records/users/greta.holm")
 	b.click("Move")
 	b.pick("New group", "instr", "Instrument technicians")
 	b.until("what she loses at once", `/lost\s+\d+\s+now/.test(document.body.innerText)`) // who moves keeps nothing by accident
@@ -94,8 +93,7 @@ func TestWhoKeepsTheBridgeByAccident(t *testing.T) {
 	if changes["kept"]+changes["changed"] == 0 || changes["gained"] == 0 || changes["lost"] > 0 || reach() != before {
 		t.Errorf("side by side she would have %v", changes)
 	}
-	b := w.console()
-	b.open("/records/users/greta.holm")
+	b := w.consoleAt("/records/users/greta.holm")
 	b.click("Move")
 	b.pick("New group", "instr", "Instrument technicians")
 	b.press("keep the bridge crew", `//label[contains(., "Bridge crew")]//button | //label[contains(., "Bridge crew")]//input`)

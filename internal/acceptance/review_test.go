@@ -187,8 +187,7 @@ func TestAReviewIsToldByMail(t *testing.T) {
 func TestAReviewInTheConsole(t *testing.T) {
 	t.Parallel()
 	w := start(t, nil)
-	b := w.console()
-	b.open("/upkeep/reviews")
+	b := w.consoleAt("/upkeep/reviews")
 	b.see("There is no review.")
 	b.accessible("no review")
 	b.click("New review")

@@ -213,13 +213,8 @@ func makeKey(path string) (ed25519.PrivateKey, error) {
 	if err != nil {
 		return nil, err
 	}
-	file, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
-	if err != nil {
+	if err := database.NewFile(path, pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: body})); err != nil {
 		return nil, fmt.Errorf("make the service's key: %w", err)
-	}
-	err = pem.Encode(file, &pem.Block{Type: "PRIVATE KEY", Bytes: body})
-	if err = errors.Join(err, file.Sync(), file.Close()); err != nil {
-		return nil, errors.Join(fmt.Errorf("make the service's key: %w", err), os.Remove(path))
 	}
 	return key, nil
 }

@@ -6,6 +6,8 @@ import (
 	"strings"
 	"testing"
 	"time"
+
+	"sentier/internal/demo"
 )
 
 // TestEveryFigureIsMeasured measures each figure once on a small navigation: not how fast anything is, but that each
@@ -25,7 +27,11 @@ func TestEveryFigureIsMeasured(t *testing.T) {
 	r.matrix(w, n)
 	r.possible(w, n)
 	r.reach(w, n)
-	r.readers(w, n)
+	small, err := demo.Policy()
+	if err != nil {
+		t.Fatal(err)
+	}
+	r.readers(&world{policy: small}, n)
 	r.impact(w, n)
 	r.upkeep(w, n)
 	r.expectations(w, n)

@@ -10,9 +10,9 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
-	"path/filepath"
 	"strings"
 
+	"sentier/internal/database"
 	"sentier/internal/store"
 )
 
@@ -31,7 +31,7 @@ func LoadBox(path string) (*Box, error) {
 		key := make([]byte, sealingKeySize)
 		rand.Read(key)
 		text = []byte(base64.StdEncoding.EncodeToString(key) + "\n")
-		if err = makeKeyFile(path, text); errors.Is(err, fs.ErrExist) { // another machine of the same host has, just now
+		if err = database.NewFile(path, text); errors.Is(err, fs.ErrExist) { // another machine of the same host has, just now
 			text, err = os.ReadFile(path)
 		}
 	}
@@ -48,19 +48,6 @@ func LoadBox(path string) (*Box, error) {
 	}
 	aead, err := cipher.NewGCMWithRandomNonce(block)
 	return &Box{aead}, err
-}
-
-// makeKeyFile makes a file that is not there, so that nobody ever finds a part of it.
-func makeKeyFile(path string, text []byte) error {
-	file, err := os.CreateTemp(filepath.Dir(path), filepath.Base(path)+".part-*") // for its owner alone
-	if err != nil {
-		return err
-	}
-	_, err = file.Write(text)
-	if err = errors.Join(err, file.Sync(), file.Close()); err == nil {
-		err = os.Link(file.Name(), path)
-	}
-	return errors.Join(err, os.Remove(file.Name()))
 }
 
 // beside is what is sealed with an entry: what was done beside the policy, and what is kept of a revision for repetitions of its request.

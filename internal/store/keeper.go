@@ -16,7 +16,7 @@ import (
 )
 
 // PassingPrefix begins the names of what lies in the folder of a store for a while alone, such as a copy that is being sent.
-const PassingPrefix = ".sentier-"
+const PassingPrefix = database.PassingPrefix
 
 // ClearPassing lets go what a process that was killed has left of it.
 func (s *Store) ClearPassing() error {

@@ -1,0 +1,25 @@
+package database
+
+import (
+	"errors"
+	"os"
+	"path/filepath"
+)
+
+// PassingPrefix begins the names of what lies in a folder for a while alone, such as a copy that is being sent. What is left of it by a process that was killed
+// is taken away with the next start.
+const PassingPrefix = ".sentier-"
+
+// NewFile makes a file that is not there, for its owner alone. It has its name once all of it is on the disk: nobody ever finds a part of it, however the process
+// ends. The error is [io/fs.ErrExist] where there is one already.
+func NewFile(path string, text []byte) error {
+	file, err := os.CreateTemp(filepath.Dir(path), PassingPrefix+"new-*") // for its owner alone
+	if err != nil {
+		return err
+	}
+	_, err = file.Write(text)
+	if err = errors.Join(err, file.Sync(), file.Close()); err == nil {
+		err = os.Link(file.Name(), path)
+	}
+	return errors.Join(err, os.Remove(file.Name()))
+}
