@@ -23,6 +23,7 @@ import (
 	"sentier/internal/daemon"
 	"sentier/internal/demo"
 	"sentier/internal/service"
+	"sentier/internal/store"
 	"sentier/internal/wire"
 )
 
@@ -42,6 +43,12 @@ func (r *run) start(w *world) *running {
 	check(err)
 	s := &running{world: w, dir: dir}
 	s.open()
+	for w.policy.Len() >= large/10 { // it looks through its files, and keeps a picture, beside what is measured
+		if _, err := os.Stat(filepath.Join(dir, store.PictureName)); err == nil {
+			break
+		}
+		time.Sleep(100 * time.Millisecond)
+	}
 	return s
 }
 
