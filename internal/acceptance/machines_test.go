@@ -543,3 +543,32 @@ func TestTheLogOverHTTP(t *testing.T) {
 		t.Errorf("a status as a record: %d", status)
 	}
 }
+
+// TestAMachineOfAnotherTime is told with by how much its clock differs, counted among those that need a look, and was heard of when it was by the clock here.
+func TestAMachineOfAnotherTime(t *testing.T) {
+	t.Parallel()
+	servers := startLogServers(t, 1)
+	w := startMachines(t, servers)
+	_, key, _ := w.follower(servers, "estuary", t.TempDir(), func(o *daemon.Options) {
+		here := o.Clock
+		o.Clock = func() time.Time { return here().Add(95 * time.Second) }
+	})
+	if status, _, text := w.ask("PUT", "/api/v1/machines/estuary", w.token, `{"key":"`+key+`"}`); status != 204 {
+		t.Fatalf("the machine is not admitted: %d %s", status, text)
+	}
+	w.soon("a clock that differs is told", func() bool {
+		return sameStates(w.machines(), map[string]string{"control-room": "fine", "estuary": "clock"})
+	})
+	now := w.machines()
+	for _, m := range now.List {
+		if m.Name == "estuary" && (m.Ahead < 90 || m.Ahead > 100 || m.Said == nil || m.Said.After(now.Now) || now.Now.Sub(*m.Said) > 30*time.Second) {
+			t.Errorf("at %s it is ahead by %.0f s, and was heard of at %v", now.Now, m.Ahead, m.Said)
+		}
+	}
+	if code, out, errOut := w.run("machine", "list"); code != 0 || !strings.Contains(out, "its clock is 1m3") || !strings.Contains(out, "ahead") {
+		t.Errorf("machine list: %d %s%s", code, out, errOut)
+	}
+	if text := third(w.ask("GET", "/api/v1/today", w.token, "")); !strings.Contains(text, `{"kind":"machines","count":1}`) {
+		t.Errorf("today: %s", text)
+	}
+}

@@ -172,11 +172,15 @@ const mostApart = 30 * time.Second
 func (s *Service) machine(st *replica.Status, key []byte) wire.Machine {
 	now, current := s.borders.Clock(), s.State().Revision
 	last := current.Number
+	ahead := time.Duration(st.Ahead * float64(time.Second))
+	said := st.At.Add(-ahead) // by the clock here
+	if said.After(now) {
+		said = now
+	}
 	m := wire.Machine{
 		Name: st.Machine, Role: string(st.Role), Version: policy.Clip(st.Version), URL: policy.Clip(st.URL), Revision: st.Number, Behind: last - min(st.Number, last),
-		Said: &st.At, Started: &st.Started, Asked: st.Asked, Waiting: st.Waiting, Problem: policy.Clip(st.Problem), Key: st.Key, Admitted: bytes.Equal(key, st.Key), State: wire.MachineFine,
+		Said: &said, Started: &st.Started, Asked: st.Asked, Waiting: st.Waiting, Problem: policy.Clip(st.Problem), Key: st.Key, Admitted: bytes.Equal(key, st.Key), State: wire.MachineFine,
 	}
-	ahead := time.Duration(st.Ahead * float64(time.Second))
 	if ahead.Abs() > replica.MostSkew {
 		m.Ahead = st.Ahead
 	}
@@ -196,7 +200,7 @@ func (s *Service) machine(st *replica.Status, key []byte) wire.Machine {
 		m.State = wire.MachineForged
 	case key == nil:
 		m.State = wire.MachineUnknown
-	case now.Sub(st.At.Add(-ahead)) > silentAfter:
+	case now.Sub(said) > silentAfter:
 		m.State = wire.MachineSilent
 	case ahead.Abs() > mostApart:
 		m.State = wire.MachineClock
