@@ -23,7 +23,6 @@ import (
 	"sentier/internal/daemon"
 	"sentier/internal/demo"
 	"sentier/internal/service"
-	"sentier/internal/store"
 	"sentier/internal/wire"
 )
 
@@ -44,7 +43,7 @@ func (r *run) start(w *world) *running {
 	s := &running{world: w, dir: dir}
 	s.open()
 	for w.policy.Len() >= large/10 { // it looks through its files, and keeps a picture, beside what is measured
-		if _, err := os.Stat(filepath.Join(dir, store.PictureName)); err == nil {
+		if _, err := os.Stat(filepath.Join(dir, "sentier.picture")); err == nil {
 			break
 		}
 		time.Sleep(100 * time.Millisecond)
