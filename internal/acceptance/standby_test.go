@@ -315,9 +315,15 @@ func TestTheWriterIsKilled(t *testing.T) {
 		if _, text := p.get(x, "/metrics"); strings.Contains(text, "\nsentier_writer 1\n") != (x == next) {
 			t.Errorf("by its figures, whether %s writes is otherwise than it is", x.name)
 		}
-		if code, _, errOut := p.world(x).run("user", "add", "after-"+x.name, "--name", "After"); code != 0 {
-			t.Errorf("an edit at %s after that: %s", x.name, errOut)
-		}
+		said := ""
+		w.soon("an edit is taken at "+x.name, func() bool { // the one that wrote says for a moment that it has not heard which one does
+			var code int
+			code, _, said = p.world(x).run("user", "add", "after-"+x.name, "--name", "After")
+			if code != 0 && !strings.Contains(said, "has not heard from the servers of the log which one does") {
+				t.Fatalf("an edit at %s after that: %s", x.name, said)
+			}
+			return code == 0
+		})
 	}
 	p.haveAll(e)
 }
