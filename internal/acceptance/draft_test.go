@@ -205,7 +205,7 @@ func TestADraftWaitsForItsHour(t *testing.T) {
 func TestASecondPersonApproves(t *testing.T) {
 	t.Parallel()
 	w := start(t, nil)
-	bram := w.as("bram.okafor")
+	bram := w.session("bram.okafor")
 	w.must("PATCH", "/api/v1/service", `{"approval":{"control":true,"everyone":true,"everything":true,"mandates":true,"more_than":0}}`)
 	gives := `{"op":"put","type":"grants","id":"new","record":{"id":"new","name":"New","to":{"users":["noor.haddad"]},"lines":[{"rights":["control"],"on":{"devices":["mill-bridge"]}}]}}`
 	for body, want := range map[string]string{
@@ -226,7 +226,7 @@ func TestASecondPersonApproves(t *testing.T) {
 	if status, _, body := w.ask("POST", path+"/application", w.token, `{}`); status != 409 || !strings.Contains(body, "second person") {
 		t.Errorf("applied alone: %d %s", status, body)
 	}
-	if status, body := w.approve(d.ID); status != 403 {
+	if status, body := w.session("ines.carvalho").approve(d.ID); status != 403 {
 		t.Errorf("approved by who made it: %d %s", status, body)
 	}
 	if status, body := bram.approve(d.ID); status != 200 {

@@ -37,6 +37,18 @@ func (r *RightInfo) For(kind policy.KindID) bool {
 	return len(r.Kinds) == 0 || slices.Contains(r.Kinds, kind)
 }
 
+// Implied lists a right and all that it implies; none where it is not there.
+func (r *Rights) Implied(id policy.RightID) (out []policy.RightID) {
+	if n, ok := r.Right(id); ok {
+		for i := range r.RightList {
+			if r.RightList[n].gives.Has(i) {
+				out = append(out, r.RightList[i].ID)
+			}
+		}
+	}
+	return out
+}
+
 // RightSet is a set of rights by their numbers.
 type RightSet []uint64
 

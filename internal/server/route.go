@@ -222,12 +222,35 @@ func (s *Server) identify(r route, req *request) error {
 	return err
 }
 
-// refused keeps that somebody who is known was refused something.
+// refused keeps that somebody who is known was refused something: also where they wrote to what they are told is not there.
 func (s *Server) refused(r route, req *request, err error) {
-	var forbidden *service.ForbiddenError
-	if req.caller.User != "" && errors.As(err, &forbidden) {
-		s.service.Refused(req.caller, r.summary, r.method+" "+r.path, forbidden.Missing.Error())
+	if req.caller.User == "" {
+		return
 	}
+	out := service.Refusal{What: r.summary, Route: r.method + " " + r.path, About: strings.Join(req.pathIDs(r), " ")}
+	if about := (*service.AboutError)(nil); errors.As(err, &about) {
+		out.About = about.About
+	}
+	var forbidden *service.ForbiddenError
+	switch writes := r.method != http.MethodGet && r.method != http.MethodHead; {
+	case errors.As(err, &forbidden):
+		out.Missing = forbidden.Missing.Error()
+	case writes && errors.Is(err, service.ErrNotFound) && s.service.Hides(req.caller):
+		out.Missing = "it is not there, or hidden from them"
+	default:
+		return
+	}
+	s.service.Refused(req.caller, out)
+}
+
+// pathIDs are the values of the parameters in the path.
+func (req *request) pathIDs(r route) (out []string) {
+	for _, part := range strings.Split(r.path, "/") {
+		if name, ok := strings.CutPrefix(part, "{"); ok {
+			out = append(out, req.Param(strings.TrimSuffix(name, "}")))
+		}
+	}
+	return out
 }
 
 // permit refuses who may not do a thing before any of its body is read.
@@ -342,6 +365,7 @@ func statusOf(err error) int {
 		unmet     *service.UnmetError
 		approval  *service.ApprovalError
 		draft     *service.DraftError
+		void      *service.VoidError
 		later     *service.LaterError
 		kept      *service.SourceError
 		away      *awayError
@@ -381,7 +405,7 @@ func statusOf(err error) int {
 		return http.StatusInsufficientStorage
 	case errors.As(err, &forbidden):
 		return http.StatusForbidden
-	case errors.As(err, &owner), errors.As(err, &gains), errors.As(err, &unmet), errors.As(err, &approval), errors.As(err, &draft), errors.As(err, &later), errors.As(err, &exists), errors.As(err, &kept), errors.As(err, &held):
+	case errors.As(err, &owner), errors.As(err, &gains), errors.As(err, &unmet), errors.As(err, &approval), errors.As(err, &draft), errors.As(err, &void), errors.As(err, &later), errors.As(err, &exists), errors.As(err, &kept), errors.As(err, &held):
 		return http.StatusConflict
 	case errors.As(err, &unread):
 		return http.StatusBadGateway

@@ -35,6 +35,9 @@ func (s *Service) GivePassword(ctx context.Context, c Caller, user string, in wi
 	if u.Kind == policy.Service {
 		return Wrong("user", "%s is a service, and sets no password: make a token for it", u.Title())
 	}
+	if err := s.handOut(ctx, c, user, "password"); err != nil {
+		return err
+	}
 	if err := s.who.SetPassword(ctx, user, in.Password, true); err != nil {
 		return err
 	}
@@ -173,6 +176,9 @@ func (s *Service) Invite(ctx context.Context, c Caller, id string) (secret strin
 	if u.Status == policy.Suspended {
 		return "", until, Wrong("user", "%s is suspended: reinstate them first", u.Title())
 	}
+	if err := s.handOut(ctx, c, id, "link"); err != nil {
+		return "", until, err
+	}
 	if secret, until, err = s.who.MakeLink(ctx, id, c.User); err == nil {
 		s.borders.Log.Info("link made", "user", id, "by", c.User)
 		s.note(c, audit.Link, audit.Made, id, details{"expires": until})
@@ -195,19 +201,15 @@ func (s *Service) Welcome(ctx context.Context, in wire.Welcome, address string) 
 
 // arrive makes an invited user active.
 func (s *Service) arrive(ctx context.Context, c Caller) error {
-	s.writing.Lock()
-	defer s.writing.Unlock()
-	now := s.State()
-	u, ok := policy.Find[*policy.User](now.Policy, string(c.User))
-	if !ok || u.Status != policy.Invited {
-		return nil
-	}
-	active := *u
-	active.Status = policy.Active
-	next, done, err := now.Policy.Apply([]policy.Change{{Op: policy.Put, Type: policy.Users, ID: u.Key(), Record: &active}})
-	if err == nil {
-		_, err = s.make(ctx, now, c, &EditOptions{Note: "came by the link"}, step{policy: next, done: done})
-	}
+	_, err := answerOf(s.edit(ctx, c, &EditOptions{way: WayComeIn, Note: "came by the link"}, func(now *State) ([]policy.Change, error) {
+		u, ok := policy.Find[*policy.User](now.Policy, string(c.User))
+		if !ok || u.Status != policy.Invited {
+			return nil, nil
+		}
+		active := *u
+		active.Status = policy.Active
+		return []policy.Change{{Op: policy.Put, Type: policy.Users, ID: u.Key(), Record: &active}}, nil
+	}))
 	return err
 }
 

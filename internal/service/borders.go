@@ -100,6 +100,13 @@ type (
 		Hooks(ctx context.Context) ([]store.Hook, error)
 	}
 
+	// Agreements are what tells who may be the second person of a change, and for whom one is needed.
+	Agreements interface {
+		HandOut(ctx context.Context, h store.HandedOut) error
+		HandedOutTo(ctx context.Context, user string, since time.Time) ([]store.HandedOut, error)
+		GivenBy(ctx context.Context, by string, since time.Time) ([]store.Given, error)
+	}
+
 	// Upkeep is which findings somebody has left as they are.
 	Upkeep interface {
 		Dismiss(ctx context.Context, d store.Dismissal) error
@@ -154,6 +161,7 @@ type Borders struct {
 	Looks       Looks
 	Requests    Requests
 	Drafts      Drafts
+	Agreements  Agreements
 	Reviews     Reviews
 	Sources     Sources
 	Outside     Outside // how sources are read
@@ -179,5 +187,5 @@ type Borders struct {
 // On are the borders of a service on a store and a record.
 func On(st *store.Store, record Record, log *slog.Logger, clock func() time.Time) Borders {
 	secrets := outbound.Secrets{Folder: filepath.Join(st.Dir(), "secrets")}
-	return Borders{Record: record, Outside: outside{directory.Reader{Secrets: secrets}}, Secret: secrets.Secret, SignOns: &signon.Providers{Secret: secrets.Secret}, Revisions: st, History: st, Stage: st, Credentials: st, Looks: st, Requests: st, Drafts: st, Reviews: st, Sources: st, Hooks: st, Feeds: st, Upkeep: st, Preferences: st, Blank: st, Files: st, Clock: clock, Log: log, Machines: &Here{}}
+	return Borders{Record: record, Outside: outside{directory.Reader{Secrets: secrets}}, Secret: secrets.Secret, SignOns: &signon.Providers{Secret: secrets.Secret}, Revisions: st, History: st, Stage: st, Credentials: st, Looks: st, Requests: st, Drafts: st, Agreements: st, Reviews: st, Sources: st, Hooks: st, Feeds: st, Upkeep: st, Preferences: st, Blank: st, Files: st, Clock: clock, Log: log, Machines: &Here{}}
 }

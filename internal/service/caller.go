@@ -121,3 +121,6 @@ func (s *Service) Methods(c Caller, record policy.Record) string {
 
 // Roles lists the roles of a caller's mandates.
 func (s *Service) Roles(c Caller) []string { return s.Rights(s.State(), c).Roles() }
+
+// Hides tells whether something of the policy is hidden from a caller who administers a part of it.
+func (s *Service) Hides(c Caller) bool { return s.Rights(s.State(), c).Bounded() }

@@ -19,7 +19,7 @@ type step struct {
 
 	compiled *decision.Compiled  // nil: not compiled yet
 	staged   *store.Staged       // nil: its rows are not laid ready
-	told     []wire.RecordChange // what is told of it; nil: not written yet
+	written  []wire.RecordChange // what is told of it; nil: not written yet
 }
 
 // compile is the policy of the step ready to be asked, made once.
@@ -51,15 +51,33 @@ func (st step) onto(from, to *State) (_ step, ok bool) {
 	return st, true
 }
 
-// edit is the way of every change of records that build makes of the policy as it is; see [Service.change].
+// making is a change on its way through the [steps].
+type making struct {
+	*Service
+	ctx    context.Context
+	now    *State // the policy that it is made on
+	caller Caller
+	o      *EditOptions
+	work   func(now *State) (step, error)
+
+	step
+	next     *State // nil: there is none yet
+	saved    wire.Saved
+	expected chan error      // what is expected of the policy, which is looked at while the rows are written; nil: nothing is
+	given    []policy.UserID // who gains something by it, as far as that is counted
+}
+
+// edit is the way of every change of objects that build makes of the policy as it is; see [Service.change].
 func (s *Service) edit(ctx context.Context, c Caller, o *EditOptions, build func(now *State) ([]policy.Change, error)) (saved wire.Saved, replayed []byte, err error) {
 	return s.change(ctx, c, o, func(now *State) (step, error) {
 		changes, err := build(now)
 		if err != nil {
 			return step{}, err
 		}
-		if err := s.mayTouch(now, c, changes); err != nil {
-			return step{}, err
+		if !o.leaves(StepPermit) {
+			if err := s.mayTouch(now, c, changes); err != nil {
+				return step{}, err
+			}
 		}
 		next, done, err := now.Policy.Apply(changes)
 		return step{policy: next, done: done}, err
@@ -74,7 +92,7 @@ func (s *Service) change(ctx context.Context, c Caller, o *EditOptions, work fun
 		return saved, nil, err
 	}
 	if o.DryRun {
-		saved, err = s.lookAhead(s.State(), c, o, work)
+		saved, err = s.lookAhead(ctx, s.State(), c, o, work)
 		return saved, nil, err
 	}
 	defer s.progress.begin(c, o.Key)()
@@ -109,10 +127,11 @@ func (s *Service) changeMany(ctx context.Context, c Caller, o *EditOptions, work
 		if kept, repeated, err := s.asked(ctx, now, c, o); repeated || err != nil {
 			return saved, kept, err
 		}
-		ready, err := work(now)
-		if err = s.judge(now, c, o, ready, err); err != nil {
+		m := &making{Service: s, ctx: ctx, now: now, caller: c, o: o, work: work}
+		if err := m.take(StepRead, StepPermit, StepKept); err != nil {
 			return saved, nil, err
 		}
+		ready := m.step
 		compiled := make(chan *decision.Compiled, 1) // beside the writing of the rows
 		go func() { compiled <- now.Compiled.Next(ready.policy, ready.done) }()
 		ready.staged, err = s.borders.Stage.Stage(ctx, ready.done, laid, func(n, of int) { s.progress.wrote(c, o.Key, n, of) })
@@ -123,7 +142,7 @@ func (s *Service) changeMany(ctx context.Context, c Caller, o *EditOptions, work
 		if err != nil {
 			return saved, nil, s.noRoom(err)
 		}
-		ready.told = translate.Changes(ready.done)
+		ready.written = translate.Changes(ready.done)
 		if saved, replayed, err, ok := s.nextOnto(ctx, c, o, now, ready); ok {
 			return saved, replayed, err
 		}
@@ -155,8 +174,13 @@ func (s *Service) nextOnto(ctx context.Context, c Caller, o *EditOptions, from *
 
 // asked tells whether a caller may make a change, and finds the answer where this is the repetition of a request.
 func (s *Service) asked(ctx context.Context, now *State, c Caller, o *EditOptions) (answer []byte, repeated bool, err error) {
-	if err := s.Permit(now, c, Write, ""); err != nil || o.Key == "" {
-		return nil, false, err
+	if !o.leaves(StepPermit) {
+		if err := s.Permit(now, c, Write, ""); err != nil {
+			return nil, false, err
+		}
+	}
+	if o.Key == "" {
+		return nil, false, nil
 	}
 	return s.repetition(ctx, c, o.Asked)
 }
@@ -178,18 +202,6 @@ func (s *Service) mayTouch(now *State, c Caller, changes []policy.Change) error 
 	return nil
 }
 
-// judge tells whether a caller may make a change that was worked out, or why it could not be: only now is it known what it does.
-func (s *Service) judge(now *State, c Caller, o *EditOptions, st step, err error) error {
-	v := s.View(now, c)
-	if err != nil {
-		return hide(now, v, err)
-	}
-	if err := s.Rights(now, c).Change(now.Policy, st.policy, st.done); err != nil {
-		return err
-	}
-	return s.keptElsewhere(o, st.done)
-}
-
 // next makes the next revision of what work gives, for a caller who may. The caller holds s.writing.
 func (s *Service) next(ctx context.Context, c Caller, o *EditOptions, work func(now *State) (step, error)) (saved wire.Saved, replayed []byte, err error) {
 	if err := s.settle(ctx); err != nil {
@@ -199,33 +211,48 @@ func (s *Service) next(ctx context.Context, c Caller, o *EditOptions, work func(
 	if kept, repeated, err := s.asked(ctx, now, c, o); repeated || err != nil {
 		return saved, kept, err
 	}
-	st, err := work(now)
-	if err = s.judge(now, c, o, st, err); err == nil {
-		saved, err = s.make(ctx, now, c, o, st)
+	m := &making{Service: s, ctx: ctx, now: now, caller: c, o: o, work: work}
+	if err := m.take(StepRead, StepPermit, StepKept); err != nil {
+		return saved, nil, err
 	}
-	return saved, nil, err
+	if err := s.mayChange(); err != nil {
+		return saved, nil, err
+	}
+	if len(m.done) == 0 { // a change that changes nothing makes no revision
+		return wire.Saved{Saved: true, Revision: now.Revision.Number, Changes: []wire.RecordChange{}, Tag: o.tag(now.Policy)}, nil, nil
+	}
+	err = m.take(StepApproval, StepExpectations, StepSave, StepRecord, StepPublish, StepTell)
+	return m.saved, nil, err
 }
 
-// make makes the next revision of a step, and the answer to it, which is kept with it. The caller holds s.writing.
-func (s *Service) make(ctx context.Context, now *State, c Caller, o *EditOptions, st step) (saved wire.Saved, err error) {
-	if st.told == nil {
-		st.told = translate.Changes(st.done)
+// read works the change out on the policy as it is. What is wrong with it is told as far as the caller may see it.
+func (m *making) read() (err error) {
+	if m.step, err = m.work(m.now); err != nil && !m.o.leaves(StepPermit) {
+		return hide(m.now, m.View(m.now, m.caller), err)
 	}
-	next, err := s.apply(ctx, now, c, o, st, func(next *State) ([]byte, error) {
-		saved = wire.Saved{Saved: true, Revision: next.Revision.Number, Changes: st.told, Unmet: o.unmet, Tag: o.tag(next.Policy)}
-		if o.Key == "" {
-			return nil, nil
-		}
-		if o.of != nil && o.None {
-			saved.ID = o.of.id
-		}
-		if o.keep != nil {
-			return o.keep(saved)
-		}
-		return json.Marshal(keptAnswer{saved, saved.Tag})
-	})
-	if err == nil && len(st.done) == 0 {
-		saved = wire.Saved{Saved: true, Revision: next.Revision.Number, Changes: []wire.RecordChange{}, Tag: o.tag(next.Policy)}
+	return err
+}
+
+// permit judges the change by what it does to objects: only now is that known.
+func (m *making) permit() error {
+	return m.Rights(m.now, m.caller).Change(m.now.Policy, m.policy, m.done)
+}
+
+// answer is the answer to the change, and how it is kept for a repetition of the request.
+func (m *making) answer() (kept []byte, err error) {
+	if m.written == nil {
+		m.written = translate.Changes(m.done)
 	}
-	return saved, err
+	o := m.o
+	m.saved = wire.Saved{Saved: true, Revision: m.next.Revision.Number, Changes: m.written, Unmet: o.unmet, Tag: o.tag(m.next.Policy)}
+	if o.Key == "" {
+		return nil, nil
+	}
+	if o.of != nil && o.None {
+		m.saved.ID = o.of.id
+	}
+	if o.keep != nil {
+		return o.keep(m.saved)
+	}
+	return json.Marshal(keptAnswer{m.saved, m.saved.Tag})
 }

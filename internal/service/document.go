@@ -32,8 +32,8 @@ func (s *Service) Load(ctx context.Context, c Caller, data []byte, syntax docume
 	if err != nil {
 		return wire.Saved{}, err
 	}
-	if o.Note == "" {
-		o.unsaid, o.Note = true, "policy loaded"
+	if o.way = WayDocument; o.Note == "" {
+		o.title = "policy loaded"
 	}
 	o.rows = p.Len()
 	return answerOf(s.change(ctx, c, &o, func(now *State) (step, error) {

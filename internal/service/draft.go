@@ -102,10 +102,14 @@ func (d *draft) approvedBy() string {
 }
 
 // hand notes that somebody has put something into the draft.
-func (d *draft) hand(user policy.UserID) {
-	if hands := strings.Fields(d.Hands); !slices.Contains(hands, string(user)) {
-		d.Hands = strings.Join(append(hands, string(user)), " ")
+func (d *draft) hand(user policy.UserID) { d.Hands = handed(d.Hands, user) }
+
+// handed are the ids of those who had a hand in something, with one more.
+func handed(hands string, user policy.UserID) string {
+	if list := strings.Fields(hands); !slices.Contains(list, string(user)) {
+		return strings.Join(append(list, string(user)), " ")
 	}
+	return hands
 }
 
 // put makes the draft one of other changes.
@@ -230,7 +234,7 @@ func (s *Service) NewDraft(ctx context.Context, c Caller, in wire.NewDraft) (wir
 	}
 	d.hand(c.User)
 	if len(in.Changes) > 0 {
-		o := EditOptions{into: d}
+		o := EditOptions{way: WayIntoDraft, into: d}
 		if _, err := s.Edit(ctx, c, wire.Edits{Changes: in.Changes}, o); err != nil {
 			return wire.Draft{}, err
 		}
@@ -238,7 +242,7 @@ func (s *Service) NewDraft(ctx context.Context, c Caller, in wire.NewDraft) (wir
 	if err := s.kept(s.borders.Drafts.AddDraft(ctx, d.Draft)); err != nil {
 		return wire.Draft{}, err
 	}
-	return s.wireDraft(c, d)
+	return s.wireDraft(ctx, c, d)
 }
 
 // intoDraft puts what work makes of the policy, as the draft has it, into the draft; or looks at what that would do. Nothing else changes.
@@ -259,7 +263,7 @@ func (s *Service) intoDraft(ctx context.Context, c Caller, o *EditOptions, work 
 	}
 	c.found = nil
 	if o.DryRun {
-		out, err := s.lookAhead(on.State, c, o, work)
+		out, err := s.lookAhead(ctx, on.State, c, o, work)
 		out.Draft = d.ID
 		return out, err
 	}
@@ -317,7 +321,7 @@ func (s *Service) Supposed(ctx context.Context, c Caller, edits []wire.Edit) (*S
 		return nil, Wrong("changes", "is empty: say what to change")
 	}
 	d := &draft{Draft: store.Draft{Changes: []byte("[]")}}
-	if _, err := s.Edit(ctx, c, wire.Edits{Changes: edits}, EditOptions{into: d}); err != nil {
+	if _, err := s.Edit(ctx, c, wire.Edits{Changes: edits}, EditOptions{way: WayIntoDraft, into: d}); err != nil {
 		return nil, err
 	}
 	on := d.onto(s.State())
@@ -370,17 +374,17 @@ func (s *Service) Draft(ctx context.Context, c Caller, id string) (wire.Draft, e
 	if err != nil {
 		return wire.Draft{}, err
 	}
-	return s.wireDraft(c, d)
+	return s.wireDraft(ctx, c, d)
 }
 
-func (s *Service) wireDraft(c Caller, d *draft) (wire.Draft, error) {
+func (s *Service) wireDraft(ctx context.Context, c Caller, d *draft) (wire.Draft, error) {
 	now := s.State()
 	sum := d.digest()
 	out := wire.Draft{
 		DraftHead: s.draftHead(now, d), Digest: hex.EncodeToString(sum[:]), Now: now.Revision.Number,
 		Changes: translate.Changes(d.done), Conflicts: []wire.Conflict{}, Faults: []wire.Fault{}, Approval: wire.Approval{Needed: []string{}},
 	}
-	if by := d.approvedBy(); by != "" {
+	if by := d.approvedBy(); by != "" && !isOpen(d.State) {
 		out.Approval.By, out.Approval.At = &wire.Named{ID: by, Name: now.Policy.Title(policy.Users, by)}, d.ApprovedAt
 	}
 	if !isOpen(d.State) {
@@ -402,7 +406,13 @@ func (s *Service) wireDraft(c Caller, d *draft) (wire.Draft, error) {
 	case len(on.done) > 0:
 		out.Impact = s.impact(c, now, on.Compiled, on.done)
 		out.Unmet = s.told(now, c, on.Compiled, s.broken(now, on.Compiled, on.done))
-		out.Approval.Needed = s.needsApproval(now, step{policy: on.Policy, compiled: on.Compiled, done: on.done})
+		var err error
+		if out.Approval.Needed, err = s.rulesOf(ctx, now, c, on); err != nil {
+			return out, err
+		}
+	}
+	if err := s.agreement(ctx, now, d, on, &out.Approval); err != nil {
+		return out, err
 	}
 	r := s.Rights(now, c)
 	may := r.May(Write, "") == nil
@@ -411,7 +421,7 @@ func (s *Service) wireDraft(c Caller, d *draft) (wire.Draft, error) {
 	}
 	out.May = wire.DraftMay{
 		Change: r.May(Write, "") == nil, Apply: may && len(out.Conflicts)+len(out.Faults) == 0 && len(d.done) > 0,
-		Approve: may && len(out.Conflicts)+len(out.Faults) == 0 && len(d.done) > 0 && !slices.Contains(strings.Fields(d.Hands), string(c.User)),
+		Approve: may && len(out.Conflicts)+len(out.Faults) == 0 && len(d.done) > 0 && s.mayAgree(ctx, c, strings.Fields(d.Hands), d.CreatedAt) == nil,
 	}
 	return out, nil
 }
@@ -474,7 +484,7 @@ func (s *Service) redraft(ctx context.Context, c Caller, d *draft, done []policy
 	if err := s.keepDraft(ctx, d); err != nil {
 		return wire.Draft{}, err
 	}
-	return s.wireDraft(c, d)
+	return s.wireDraft(ctx, c, d)
 }
 
 // TakeOut takes what a draft does to one record out of it.
@@ -533,8 +543,8 @@ func (s *Service) Approve(ctx context.Context, c Caller, id string, in wire.Appr
 	if err := d.asSeen(in.Digest); err != nil {
 		return wire.Draft{}, err
 	}
-	if slices.Contains(strings.Fields(d.Hands), string(c.User)) {
-		return wire.Draft{}, &ForbiddenError{Missing: policy.Say("somebody who has put nothing into the draft")}
+	if err := s.mayAgree(ctx, c, strings.Fields(d.Hands), d.CreatedAt); err != nil {
+		return wire.Draft{}, err
 	}
 	on, err := d.whole(now)
 	if err != nil {
@@ -543,11 +553,16 @@ func (s *Service) Approve(ctx context.Context, c Caller, id string, in wire.Appr
 	if err := s.Rights(now, c).Change(now.Policy, on.Policy, on.done); err != nil {
 		return wire.Draft{}, err
 	}
+	rules, err := s.rulesOf(ctx, now, c, on)
+	if err != nil {
+		return wire.Draft{}, err
+	}
 	at, sum := s.borders.Clock().UTC(), d.digest()
 	d.ApprovedBy, d.ApprovedAt, d.Approved = string(c.User), &at, sum[:]
+	d.ApprovedFor, d.ApprovedOn, d.Problem = strings.Join(rules, " "), now.Revision.Number, ""
 	if err := s.keepDraft(ctx, d); err != nil {
 		return wire.Draft{}, err
 	}
 	s.noteDraft(c, d, audit.Done)
-	return s.wireDraft(c, d)
+	return s.wireDraft(ctx, c, d)
 }

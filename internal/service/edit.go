@@ -46,14 +46,31 @@ type EditOptions struct {
 
 	Draft   string                                 // id of a draft that it is put into, instead of being saved
 	into    *draft                                 // one that is not kept yet; nil: the one that Draft names
-	second  bool                                   // a second person has agreed to it
-	unsaid  bool                                   // Note is not what the caller said, who said nothing
+	way     Way                                    // by which it comes; see [ways]
+	about   string                                 // id of what it carries out: a draft, a request, a source
+	brought []uint64                               // revisions that sources have brought and that are taken back, as they may be
+	digest  string                                 // of what the caller has looked at and agrees to; empty: they have not
+	beside  string                                 // what the note says after that, from "; " on: what was accepted, or overridden
+	title   string                                 // what the note says before what the caller said in Note
 	unmet   []wire.Unmet                           // that were overridden
-	sourced bool                                   // a source has brought it, or it takes back what one has: what sources keep is not looked after
 	plan    *source.Plan                           // that it carries out; nil: none of a source
 	rows    int                                    // about how many records are given; see manyRows
 	of      *recordID                              // the one record that is changed; nil: several, or none yet
 	keep    func(saved wire.Saved) ([]byte, error) // writes the answer that a repetition is given
+}
+
+// note is what the revision says of why.
+func (o *EditOptions) note() string {
+	said := strings.TrimSpace(o.Note)
+	switch {
+	case o.title == "" && o.beside == "":
+		return o.Note
+	case o.title != "" && said != "":
+		said = o.title + ": " + said
+	case o.title != "":
+		said = o.title
+	}
+	return strings.TrimPrefix(said+o.beside, "; ")
 }
 
 type recordID struct {
@@ -149,13 +166,14 @@ func answerOf(saved wire.Saved, replayed []byte, err error) (wire.Saved, error) 
 }
 
 // lookAhead tells what a change would do to a state of the policy.
-func (s *Service) lookAhead(now *State, c Caller, o *EditOptions, work func(now *State) (step, error)) (wire.Saved, error) {
+func (s *Service) lookAhead(ctx context.Context, now *State, c Caller, o *EditOptions, work func(now *State) (step, error)) (wire.Saved, error) {
 	if err := s.Permit(now, c, Read, ""); err != nil {
 		return wire.Saved{}, err
 	}
 	would, err := work(now)
 	if !s.View(now, c).Whole() { // whoever sees a part is told of nothing that they could not do as well
-		err = s.judge(now, c, o, would, err)
+		m := &making{Service: s, ctx: ctx, now: now, caller: c, o: o, work: func(*State) (step, error) { return would, err }}
+		err = m.take(StepRead, StepPermit, StepKept)
 	}
 	if err != nil {
 		return wire.Saved{}, err
@@ -165,7 +183,10 @@ func (s *Service) lookAhead(now *State, c Caller, o *EditOptions, work func(now 
 	if len(would.done) > 0 && (o.Impact || asks || expects(would.policy)) {
 		after := now.Compiled.Next(would.policy, would.done)
 		if asks {
-			out.Approval = s.needsApproval(now, step{policy: would.policy, compiled: after, done: would.done})
+			m := &making{Service: s, ctx: ctx, now: now, caller: c, o: o, step: step{policy: would.policy, compiled: after, done: would.done}}
+			if out.Approval, err = m.rules(); err != nil {
+				return wire.Saved{}, err
+			}
 		}
 		if out.Unmet = s.told(now, c, after, s.broken(now, after, would.done)); o.Impact {
 			out.Impact = s.impact(c, now, after, would.done)
@@ -248,7 +269,7 @@ func (s *Service) Create(ctx context.Context, c Caller, typeName string, body []
 	if !ok || t == policy.SettingsType {
 		return wire.Saved{}, ErrNotFound
 	}
-	o.None, o.of = true, &recordID{t: t}
+	o.way, o.None, o.of = WayRecord, true, &recordID{t: t}
 	saved, err := answerOf(s.edit(ctx, c, &o, func(now *State) ([]policy.Change, error) {
 		var named struct{ ID, Name string }
 		if json.Unmarshal(body, &named) == nil && named.ID == "" && named.Name != "" {
@@ -290,6 +311,9 @@ func (s *Service) Edit(ctx context.Context, c Caller, edits wire.Edits, o EditOp
 	}
 	o.rows = len(edits.Changes)
 	only := o.rows == 1
+	if o.way == "" {
+		o.way = wayOf(edits.Changes)
+	}
 	read := make([]policy.Change, o.rows) // once, whoever else writes meanwhile
 	for i := range edits.Changes {
 		var err error
@@ -300,7 +324,7 @@ func (s *Service) Edit(ctx context.Context, c Caller, edits wire.Edits, o EditOp
 	if only {
 		o.of = &recordID{read[0].Type, read[0].ID}
 	}
-	return answerOf(s.edit(ctx, c, &o, func(now *State) ([]policy.Change, error) {
+	saved, err := answerOf(s.edit(ctx, c, &o, func(now *State) ([]policy.Change, error) {
 		if only {
 			if err := expect(now, &o); err != nil {
 				return nil, err
@@ -320,6 +344,18 @@ func (s *Service) Edit(ctx context.Context, c Caller, edits wire.Edits, o EditOp
 		}
 		return out, nil
 	}))
+	return saved, aboutEdits(edits.Changes, err)
+}
+
+// wayOf is the way by which edits come.
+func wayOf(edits []wire.Edit) Way {
+	switch {
+	case slices.ContainsFunc(edits, func(e wire.Edit) bool { return e.Op == giveOp || e.Op == takeOp }):
+		return WayAccess
+	case len(edits) == 1:
+		return WayRecord
+	}
+	return WayBatch
 }
 
 // cascade removes a record with its mentions, and looks whether somebody would gain anything by it.
@@ -336,7 +372,7 @@ func (s *Service) cascade(c Caller, now *State, t policy.Type, e wire.Edit, o *E
 	switch {
 	case len(reasons) == 0:
 	case e.Accept:
-		o.Note = strings.TrimPrefix(o.Note+"; gains accepted: "+wording.English.Loosened(reasons), "; ")
+		o.beside += "; gains accepted: " + wording.English.Loosened(reasons)
 	default:
 		return nil, &GainsError{reasons, s.impact(c, now, now.Compiled.Next(next, done), done)}
 	}

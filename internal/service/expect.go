@@ -48,11 +48,24 @@ func (s *Service) told(now *State, c Caller, after *decision.Compiled, list []su
 	return wording.Accepted(c.Language).Unmet(after, list)
 }
 
-// keepsExpectations refuses a change after which expectations would not hold any more that did before.
-func (s *Service) keepsExpectations(c Caller, now, next *State, done []policy.RecordChange) error {
-	if list := s.broken(now, next.Compiled, done); len(list) > 0 {
-		return &UnmetError{s.told(now, c, next.Compiled, list)}
+// expectations refuses a change after which something that is expected would not hold any more that did before. It is looked at while the rows
+// are written: what it finds is waited for before they count.
+func (m *making) expectations() error {
+	if err := m.override(); err != nil {
+		return err
 	}
+	if len(m.o.Override) > 0 || stops(m.done) || !expects(m.policy) {
+		return nil
+	}
+	m.expected = make(chan error, 1)
+	go func() {
+		after := m.compile(m.now)
+		if list := m.broken(m.now, after, m.done); len(list) > 0 {
+			m.expected <- &UnmetError{m.Service.told(m.now, m.caller, after, list)}
+			return
+		}
+		m.expected <- nil
+	}()
 	return nil
 }
 
@@ -82,17 +95,17 @@ func stops(done []policy.RecordChange) bool {
 	})
 }
 
-// override notes, for the record, which expectations a change breaks whose caller may do that, and says why. Where it breaks others than
+// override notes, for the audit log, which expectations a change breaks whose caller may do that, and says why. Where it breaks others than
 // are named, it is refused.
-func (s *Service) override(now *State, c Caller, o *EditOptions, st *step) error {
-	atOnce := stops(st.done)
-	if len(o.Override) == 0 && !(atOnce && expects(st.policy)) {
+func (m *making) override() error {
+	o, atOnce := m.o, stops(m.done)
+	if len(o.Override) == 0 && !(atOnce && expects(m.policy)) {
 		return nil
 	}
-	st.compile(now)
+	after := m.compile(m.now)
 	var names []string
 	var named, others []survey.Break
-	for _, b := range s.broken(now, st.compiled, st.done) {
+	for _, b := range m.broken(m.now, after, m.done) {
 		if atOnce || slices.Contains(o.Override, string(b.Expectation.ID)) {
 			named, names = append(named, b), append(names, b.Expectation.Title())
 		} else {
@@ -100,22 +113,22 @@ func (s *Service) override(now *State, c Caller, o *EditOptions, st *step) error
 		}
 	}
 	if len(others) > 0 {
-		return &UnmetError{s.told(now, c, st.compiled, others)}
+		return &UnmetError{m.Service.told(m.now, m.caller, after, others)}
 	}
 	if len(named) == 0 {
 		return nil
 	}
-	o.unmet = s.told(now, c, st.compiled, named)
+	o.unmet = m.Service.told(m.now, m.caller, after, named)
 	if atOnce {
-		o.Note = strings.TrimPrefix(o.Note+"; does not hold meanwhile: "+strings.Join(names, ", "), "; ")
+		o.beside += "; does not hold meanwhile: " + strings.Join(names, ", ")
 		return nil
 	}
-	if err := s.Permit(now, c, authority.Replace, ""); err != nil {
+	if err := m.Permit(m.now, m.caller, authority.Replace, ""); err != nil {
 		return err
 	}
-	if o.unsaid || strings.TrimSpace(o.Note) == "" {
+	if strings.TrimSpace(o.Note) == "" {
 		return Wrong("note", "is missing: say why the expectations are overridden")
 	}
-	o.Note += "; expectations overridden: " + strings.Join(names, ", ")
+	o.beside += "; expectations overridden: " + strings.Join(names, ", ")
 	return nil
 }

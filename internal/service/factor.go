@@ -237,6 +237,9 @@ func (s *Service) ResetFactors(ctx context.Context, c Caller, user string) error
 	if err := s.Permit(s.State(), c, Manage, ""); err != nil {
 		return err
 	}
+	if err := s.handOut(ctx, c, user, "second factor reset"); err != nil {
+		return err
+	}
 	if err := s.who.DropFactor(ctx, policy.UserID(user), ""); err != nil {
 		return err
 	}

@@ -48,13 +48,13 @@ func (s *Service) ApplyDraft(ctx context.Context, c Caller, id string, in wire.A
 	}
 	d.AppliedBy, d.Mandate, d.Override, d.Problem = string(c.User), string(c.Mandate), strings.Join(in.Override, " "), ""
 	if at == nil {
-		if err := s.applyNow(ctx, c, d); err != nil {
-			return wire.Draft{}, err
+		if err := s.applyNow(ctx, c, WayDraft, d); err != nil {
+			return wire.Draft{}, s.unagreed(ctx, d, err)
 		}
-		return s.wireDraft(c, d)
+		return s.wireDraft(ctx, c, d)
 	}
 	// What could not be applied now is told now, and not at night.
-	o := s.draftOptions(d)
+	o := s.draftOptions(WayDraftHour, d)
 	o.DryRun = true
 	would, _, err := s.change(ctx, c, &o, d.step)
 	switch {
@@ -62,8 +62,14 @@ func (s *Service) ApplyDraft(ctx context.Context, c Caller, id string, in wire.A
 		return wire.Draft{}, err
 	case len(would.Changes) == 0:
 		return wire.Draft{}, d.nothing()
-	case len(would.Approval) > 0 && d.approvedBy() == "":
-		return wire.Draft{}, &ApprovalError{would.Approval}
+	case len(would.Approval) > 0:
+		on, err := d.whole(s.State())
+		if err == nil {
+			err = s.agreed(ctx, s.State(), d, on, would.Approval)
+		}
+		if err != nil {
+			return wire.Draft{}, s.unagreed(ctx, d, err)
+		}
 	}
 	if unmet := slices.DeleteFunc(would.Unmet, func(u wire.Unmet) bool { return slices.Contains(in.Override, u.ID) }); len(unmet) > 0 {
 		return wire.Draft{}, &UnmetError{unmet}
@@ -73,7 +79,7 @@ func (s *Service) ApplyDraft(ctx context.Context, c Caller, id string, in wire.A
 		return wire.Draft{}, err
 	}
 	s.noteDraft(c, d, audit.Made)
-	return s.wireDraft(c, d)
+	return s.wireDraft(ctx, c, d)
 }
 
 // hourOf reads an instant that is still to come; nil where none is given.
@@ -117,18 +123,15 @@ func (d *draft) nothing() error {
 }
 
 // draftOptions are how the change is made that a draft is. A repetition, as after an end of the program in the middle of it, makes no second.
-func (s *Service) draftOptions(d *draft) EditOptions {
-	o := EditOptions{Note: "draft “" + d.Name + "”", Override: strings.Fields(d.Override), second: d.approvedBy() != "", unsaid: d.Reason == ""}
-	if d.Reason != "" {
-		o.Note += ": " + d.Reason
-	}
+func (s *Service) draftOptions(way Way, d *draft) EditOptions {
+	o := EditOptions{way: way, about: d.ID, title: "draft “" + d.Name + "”", Note: d.Reason, Override: strings.Fields(d.Override)}
 	o.Key, o.Request = "draft-"+d.ID, sha256.Sum256(d.Changes)
 	return o
 }
 
 // applyNow applies a draft as the caller, who may make the change.
-func (s *Service) applyNow(ctx context.Context, c Caller, d *draft) error {
-	o := s.draftOptions(d)
+func (s *Service) applyNow(ctx context.Context, c Caller, way Way, d *draft) error {
+	o := s.draftOptions(way, d)
 	saved, err := answerOf(s.change(ctx, c, &o, d.step))
 	if err != nil {
 		return err
@@ -201,7 +204,7 @@ func (s *Service) applyAtHour(ctx context.Context, d *draft) error {
 	c := Caller{User: policy.UserID(d.AppliedBy), Via: viaDraft, Mandate: policy.MandateID(d.Mandate)}
 	err := s.Permit(s.State(), c, Write, "")
 	if err == nil {
-		err = s.applyNow(ctx, c, d)
+		err = s.applyNow(ctx, c, WayDraftHour, d)
 	}
 	if err != nil {
 		return s.failed(ctx, c, d, err)
@@ -211,16 +214,13 @@ func (s *Service) applyAtHour(ctx context.Context, d *draft) error {
 
 // endDraft takes back what a draft did, when its time is over.
 func (s *Service) endDraft(ctx context.Context, d *draft) error {
-	c := Caller{User: policy.UserID(d.AppliedBy), Via: viaDraft, Mandate: policy.MandateID(d.Mandate)}
-	err := s.Permit(s.State(), c, Write, "")
+	c := Caller{User: policy.UserID(d.AppliedBy), Via: viaDraft}
+	o := EditOptions{way: WayDraftEnd, title: "the time of the draft “" + d.Name + "” is over"}
+	o.Key, o.Request = "draft-end-"+d.ID, sha256.Sum256(d.Changes)
+	saved, err := s.Undo(ctx, c, []uint64{d.Revision}, o)
 	if err == nil {
-		o := EditOptions{Note: "the time of the draft “" + d.Name + "” is over", second: d.approvedBy() != ""}
-		o.Key, o.Request = "draft-end-"+d.ID, sha256.Sum256(d.Changes)
-		var saved wire.Saved
-		if saved, err = s.Undo(ctx, c, []uint64{d.Revision}, o); err == nil {
-			d.State, d.Ended = store.DraftEnded, saved.Revision
-			return s.keepDraft(ctx, d)
-		}
+		d.State, d.Ended = store.DraftEnded, saved.Revision
+		return s.keepDraft(ctx, d)
 	}
 	return s.failed(ctx, c, d, err)
 }

@@ -6,6 +6,7 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"errors"
+	"strings"
 	"sync"
 	"time"
 
@@ -257,13 +258,55 @@ func (s *Service) Looked(c Caller, kind audit.Kind, user, what string) error {
 	return s.kept(s.borders.Record.Add(e))
 }
 
-// Refused keeps that a caller was refused something: what it is for, by which route, and what was missing.
-func (s *Service) Refused(c Caller, what, route, missing string) {
+// Refusal is what somebody was refused.
+type Refusal struct {
+	What    string // they wanted to do
+	Route   string // by which way
+	About   string // ids of what, or whom, it was about; empty: nothing is named
+	Missing string // that would have let them
+}
+
+// Refused keeps that a caller was refused something.
+func (s *Service) Refused(c Caller, r Refusal) {
 	e := s.entry(c, audit.Refusal, audit.Refused)
-	if s.folds.first(folding{e.Kind, e.By, e.Token, e.From, e.User, what}, e.At) {
-		e.More = details{"what": what, "route": route, "missing": missing}.json()
+	f := s.folds.named(folding{e.Kind, e.By, e.Token, e.From, policy.Clip(r.About), r.What + "\x00" + r.Missing}, e.At)
+	if s.folds.first(f, e.At) {
+		more := details{"what": r.What, "route": r.Route, "missing": r.Missing}
+		if f.about != "" {
+			more["about"] = f.about
+		}
+		e.More = more.json()
 		s.borders.Record.Note(e)
 	}
+}
+
+// AboutError is an error with the ids of what the change was about that it refuses.
+type AboutError struct {
+	error
+	About string
+}
+
+// Unwrap is the error.
+func (e *AboutError) Unwrap() error { return e.error }
+
+// aboutEdits puts the ids of what some edits are about to the error that refuses them.
+func aboutEdits(edits []wire.Edit, err error) error {
+	if err == nil || !errors.As(err, new(*ForbiddenError)) && !errors.Is(err, ErrNotFound) {
+		return err
+	}
+	var about []string
+	for _, e := range edits[:min(len(edits), mostTouched)] {
+		if e.Access != nil {
+			about = append(about, e.Type)
+			continue
+		}
+		one := e.Type + "/" + e.ID
+		if e.Value != "" {
+			one += "/" + e.Value
+		}
+		about = append(about, one)
+	}
+	return &AboutError{err, strings.Join(about, " ")}
 }
 
 // foldTime is for how long refusals of the same thing to the same caller are counted together.
@@ -274,8 +317,8 @@ const mostFolded = 4096
 
 // folding is by what refusals are the same.
 type folding struct {
-	kind                        audit.Kind
-	by, token, from, user, what string
+	kind                         audit.Kind
+	by, token, from, about, what string
 }
 
 // folds counts refusals, so that whoever tries on and on fills no record: the first is kept at once, and how many more there were in the
@@ -283,6 +326,39 @@ type folding struct {
 type folds struct {
 	mu    sync.Mutex
 	since map[folding]*folded
+	names map[[3]string]*named // by who, with which credential and from where
+}
+
+// named is how many targets of refusals were named for somebody since an instant.
+type named struct {
+	at    time.Time
+	times int
+}
+
+// mostNamed bounds how many targets are named for somebody in a minute: whoever tries more is counted, so that no target is hidden by the harmless ones
+// before it, and nobody fills the disk.
+const mostNamed = 100
+
+// named gives what a refusal is counted as: without its target, where too many were named for the same caller.
+func (f *folds) named(of folding, now time.Time) folding {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if _, known := f.since[of]; known {
+		return of
+	}
+	who := [3]string{of.by, of.token, of.from}
+	n := f.names[who]
+	if n == nil || now.Sub(n.at).Abs() >= foldTime {
+		if f.names == nil || len(f.names) >= mostFolded {
+			f.names = map[[3]string]*named{}
+		}
+		n = &named{at: now}
+		f.names[who] = n
+	}
+	if n.times++; n.times > mostNamed {
+		of.about = ""
+	}
+	return of
 }
 
 type folded struct {
@@ -326,8 +402,12 @@ func (s *Service) keepFolds(all bool) {
 	for of, one := range s.folds.ended(s.borders.Clock(), all) {
 		if one.times > 0 {
 			e := s.entry(Caller{User: policy.UserID(of.by), Token: of.token, From: of.from}, of.kind, audit.Refused)
-			e.User = of.user
-			e.More = details{"what": of.what, "times": one.times, "since": one.at.UTC()}.json()
+			what, _, _ := strings.Cut(of.what, "\x00")
+			more := details{"what": what, "times": one.times, "since": one.at.UTC()}
+			if of.about != "" {
+				more["about"] = of.about
+			}
+			e.More = more.json()
 			s.borders.Record.Note(e)
 		}
 	}

@@ -38,10 +38,10 @@ func TestRefusalsAreCountedTogether(t *testing.T) {
 	s, _ := on(t, func() time.Time { return now })
 	tries := Caller{User: "tomas.field", Via: "token", Token: "one", From: "10.20.3.4"}
 	for range 100 {
-		s.Refused(tries, "the whole policy", "GET /api/v1/policy", "a mandate")
+		s.Refused(tries, Refusal{What: "the whole policy", Route: "GET /api/v1/policy", Missing: "a mandate"})
 	}
-	s.Refused(tries, "a token", "POST /api/v1/tokens", "a mandate")
-	s.Refused(Caller{User: "noor.haddad"}, "the whole policy", "GET /api/v1/policy", "a mandate")
+	s.Refused(tries, Refusal{What: "a token", Route: "POST /api/v1/tokens", Missing: "a mandate"})
+	s.Refused(Caller{User: "noor.haddad"}, Refusal{What: "the whole policy", Route: "GET /api/v1/policy", Missing: "a mandate"})
 	if n := len(recorded(t, s, audit.Refusal)); n != 3 {
 		t.Fatalf("%d refusals are on record at once, want 3", n)
 	}
@@ -63,8 +63,8 @@ func TestRefusalsAreCountedTogether(t *testing.T) {
 	if err := json.Unmarshal(list[3].More, &more); err != nil || more.Times != 99 || more.What != "the whole policy" || list[3].By != "tomas.field" || list[3].From != "10.20.3.4" {
 		t.Errorf("the others are %+v: %s (%v)", list[3], list[3].More, err)
 	}
-	s.Refused(tries, "the whole policy", "GET /api/v1/policy", "a mandate")
-	s.Refused(tries, "the whole policy", "GET /api/v1/policy", "a mandate")
+	s.Refused(tries, Refusal{What: "the whole policy", Route: "GET /api/v1/policy", Missing: "a mandate"})
+	s.Refused(tries, Refusal{What: "the whole policy", Route: "GET /api/v1/policy", Missing: "a mandate"})
 	s.keepFolds(true) // as when the service ends
 	if n := len(recorded(t, s, audit.Refusal)); n != 6 {
 		t.Errorf("%d at the end, want 6", n)

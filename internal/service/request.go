@@ -71,22 +71,13 @@ func mayJoin(g *policy.UserGroup, in []policy.UserGroupID) bool {
 }
 
 // ownChange makes a change that a caller may make without a mandate, as it is about what is theirs.
-func (s *Service) ownChange(ctx context.Context, c Caller, note string, build func(now *State) ([]policy.Change, error)) (wire.Saved, error) {
-	s.writing.Lock()
-	defer s.writing.Unlock()
-	now := s.State()
-	if !s.Rights(now, c).SignedIn() {
-		return wire.Saved{}, ErrCredential
-	}
-	changes, err := build(now)
-	if err != nil {
-		return wire.Saved{}, err
-	}
-	next, done, err := now.Policy.Apply(changes)
-	if err != nil {
-		return wire.Saved{}, err
-	}
-	return s.make(context.WithoutCancel(ctx), now, c, &EditOptions{Note: note}, step{policy: next, done: done})
+func (s *Service) ownChange(ctx context.Context, c Caller, way Way, note string, build func(now *State) ([]policy.Change, error)) (wire.Saved, error) {
+	return answerOf(s.edit(ctx, c, &EditOptions{way: way, Note: note}, func(now *State) ([]policy.Change, error) {
+		if !s.Rights(now, c).SignedIn() {
+			return nil, ErrCredential
+		}
+		return build(now)
+	}))
 }
 
 // GiveBack ends a membership, or a grant by name, of the caller's own: never so that they, or anybody, would have more by it, as where a group
@@ -95,7 +86,7 @@ func (s *Service) GiveBack(ctx context.Context, c Caller, in wire.GiveBack) (wir
 	if (in.Group == "") == (in.Grant == "") {
 		return wire.Saved{}, Wrong("group", "give either a group or a grant")
 	}
-	return s.ownChange(ctx, c, cmp.Or(strings.TrimSpace(in.Note), "given back"), func(now *State) ([]policy.Change, error) {
+	return s.ownChange(ctx, c, WayGiveBack, cmp.Or(strings.TrimSpace(in.Note), "given back"), func(now *State) ([]policy.Change, error) {
 		changes, err := givenBack(now.Policy, c.User, in)
 		if err != nil {
 			return nil, err
@@ -143,7 +134,7 @@ func (s *Service) JoinGroup(ctx context.Context, c Caller, in wire.JoinGroup) (w
 	if g.Join.Approval != policy.ApprovalNone {
 		return s.request(ctx, c, r)
 	}
-	saved, err := s.ownChange(ctx, c, "joined for a time: "+reason, func(now *State) ([]policy.Change, error) {
+	saved, err := s.ownChange(ctx, c, WayJoin, "joined for a time: "+reason, func(now *State) ([]policy.Change, error) {
 		if _, err := s.joinable(now, c, in); err != nil {
 			return nil, err
 		}
@@ -229,7 +220,7 @@ func (s *Service) keepRequest(ctx context.Context, c Caller, r store.Request) (w
 	if err != nil {
 		return wire.Request{}, err
 	}
-	r.ID, r.UserID, r.CreatedAt = id.String(), string(c.User), s.borders.Clock().UTC()
+	r.ID, r.UserID, r.CreatedAt, r.InSession = id.String(), string(c.User), s.borders.Clock().UTC(), c.SignedIn()
 	if err := s.borders.Requests.AddRequest(ctx, r); err != nil {
 		return wire.Request{}, s.kept(err)
 	}
@@ -403,7 +394,7 @@ func (s *Service) grantRequest(ctx context.Context, c Caller, r store.Request, i
 	if len(edits) == 0 {
 		return wire.Saved{}, Wrong("edits", "are missing: say by which change it is granted")
 	}
-	return s.Edit(ctx, c, wire.Edits{Changes: edits}, EditOptions{Note: fmt.Sprintf("asked for by %s: %s", r.UserID, r.Reason), second: true})
+	return s.Edit(ctx, c, wire.Edits{Changes: edits}, EditOptions{way: WayRequest, about: r.ID, Note: fmt.Sprintf("asked for by %s: %s", r.UserID, r.Reason)})
 }
 
 // Addressee is somebody whom mail can reach.

@@ -51,7 +51,7 @@ func (s *Service) AnswerReview(ctx context.Context, c Caller, id string, in wire
 	}
 	out.Kept, out.Taken = len(answered)-len(taken), len(taken)
 	if len(taken) > 0 {
-		o.Note = "review “" + r.Name + "”" + o.Note
+		o.way, o.title = WayReview, "review “"+r.Name+"”"
 		saved, err := answerOf(s.edit(ctx, c, &o, func(now *State) ([]policy.Change, error) { return takenAway(now.Policy, taken) }))
 		if err != nil {
 			return out, err

@@ -170,7 +170,7 @@ const mostProblem = 2000
 // unanswered takes away what nobody has answered, or suspends who holds it: all at once, or, where that is refused, what can be.
 func (s *Service) unanswered(ctx context.Context, c Caller, r *review, waiting []store.ReviewItem) (done []store.ReviewItem, problems []string) {
 	try := func(items []store.ReviewItem) error {
-		o := EditOptions{Note: "review “" + r.Name + "”: nobody has answered by its end"}
+		o := EditOptions{way: WayReviewEnd, Note: "review “" + r.Name + "”: nobody has answered by its end"}
 		saved, err := answerOf(s.edit(ctx, c, &o, func(now *State) ([]policy.Change, error) {
 			if r.Unanswered == store.ReviewTaken {
 				return takenAway(now.Policy, items)

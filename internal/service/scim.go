@@ -118,7 +118,7 @@ func (s *Service) ChangeSCIM(ctx context.Context, c Caller, ops []SCIMOperation,
 		return nil, err
 	}
 	var results []SCIMResult
-	o := EditOptions{Note: "from the source “" + k.Name + "”", sourced: true, rows: len(ops)}
+	o := EditOptions{way: WaySCIM, about: k.ID, Note: "from the source “" + k.Name + "”", rows: len(ops)}
 	saved, err := answerOf(s.change(ctx, c, &o, func(now *State) (step, error) {
 		w := &scimWork{source: k, now: s.borders.Clock().UTC().Truncate(time.Millisecond)}
 		results = w.all(s.known.Load(), now.Policy, ops, most)

@@ -3,6 +3,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"crypto/cipher"
 	"errors"
@@ -258,78 +259,87 @@ func (s *Service) Ready() (status string, err error) {
 	return "ready", nil
 }
 
-// apply makes the next revision of a step, with an answer to it that is kept. Nothing is changed where it fails, and a step that
-// changes nothing makes no revision. The caller holds s.writing, and may make the change.
-func (s *Service) apply(ctx context.Context, now *State, caller Caller, o *EditOptions, st step, answer func(next *State) ([]byte, error)) (*State, error) {
-	if err := s.mayChange(); err != nil || len(st.done) == 0 {
-		return now, err
+// save writes the next revision, unless no lasting owner would be left, or an expectation would not hold any more. Nothing is changed where it fails.
+func (m *making) save() error {
+	s, o := m.Service, m.o
+	note := o.note()
+	if len([]rune(note)) > maxNote {
+		return Wrong("note", "is longer than %d characters", maxNote)
 	}
-	if err := s.secondPerson(now, o, &st); err != nil {
-		return now, err
+	if s.settings.Load().ReasonRequired && m.caller.Token != "" && strings.TrimSpace(note) == "" {
+		return Wrong("note", "is missing: a setting of the service asks for a reason with every change")
 	}
-	if err := s.override(now, caller, o, &st); err != nil {
-		return now, err
-	}
-	if len([]rune(o.Note)) > maxNote {
-		return now, Wrong("note", "is longer than %d characters", maxNote)
-	}
-	if s.settings.Load().ReasonRequired && caller.Token != "" && strings.TrimSpace(o.Note) == "" {
-		return now, Wrong("note", "is missing: a setting of the service asks for a reason with every change")
-	}
-	next := &State{Policy: st.policy, Revision: store.Revision{
-		Number: now.Revision.Number + 1, At: s.borders.Clock().UTC().Truncate(time.Millisecond),
-		By: string(caller.User), Via: caller.Via, Note: o.Note,
+	via := cmp.Or(ways[o.way].via, m.caller.Via)
+	m.next = &State{Policy: m.policy, Revision: store.Revision{
+		Number: m.now.Revision.Number + 1, At: s.borders.Clock().UTC().Truncate(time.Millisecond),
+		By: string(m.caller.User), Via: via, Note: note,
 	}}
-	kept, err := answer(next)
+	kept, err := m.answer()
 	if err != nil {
-		return now, err
+		return err
 	}
 	if o.Key != "" {
-		next.Revision.RequestKey, next.Revision.RequestHash, next.Revision.Answer = &o.Key, o.Request[:], kept
+		m.next.Revision.RequestKey, m.next.Revision.RequestHash, m.next.Revision.Answer = &o.Key, o.Request[:], kept
 	}
-	if o.sourced && o.plan == nil {
-		o.plan = s.known.Load().Undone(st.done)
+	if (o.leaves(StepKept) || len(o.brought) > 0) && o.plan == nil {
+		o.plan = s.known.Load().Undone(m.done)
 	}
-	saving := store.Saving{Brought: broughtBy(o.plan), Wrote: func(n, of int) { s.progress.wrote(caller, o.Key, n, of) }, Staged: st.staged}
-	saving.Removed, saving.Suspended = store.EndedAccounts(st.done)
-	// The policy is compiled, and held against what is expected of it, while the rows are written; they are kept only where an owner is left as well.
-	expected := make(chan error, 1)
-	go func() {
-		next.Compiled = st.compile(now)
-		if len(o.Override) > 0 || stops(st.done) {
-			expected <- nil
-			return
-		}
-		expected <- s.keepsExpectations(caller, now, next, st.done)
-	}()
+	saving := store.Saving{Brought: broughtBy(o.plan), Wrote: func(n, of int) { s.progress.wrote(m.caller, o.Key, n, of) }, Staged: m.staged}
+	saving.Removed, saving.Suspended = store.EndedAccounts(m.done)
+	for _, user := range m.given {
+		saving.Given = append(saving.Given, store.Given{By: string(m.caller.User), UserID: string(user), At: m.next.Revision.At})
+	}
+	if m.expected == nil { // nothing is expected of it, and it is compiled while the rows are written
+		m.expected = make(chan error, 1)
+		go func() {
+			m.compile(m.now)
+			m.expected <- nil
+		}()
+	}
 	saving.Agree = func() error {
-		unmet := <-expected
-		if err := s.keepsOwner(ctx, caller, now, next); err != nil {
+		unmet := <-m.expected
+		m.next.Compiled = m.compiled
+		if err := s.keepsOwner(m.ctx, m.caller, m.now, m.next); err != nil {
 			return err
 		}
 		return unmet
 	}
-	err = s.borders.Revisions.Append(context.WithoutCancel(ctx), &next.Revision, st.done, saving)
+	err = s.borders.Revisions.Append(m.ctx, &m.next.Revision, m.done, saving)
 	if errors.Is(err, store.ErrUnmarked) {
 		s.doubt(err) // the revision stands, and is told; none follows until the mark can be written
 		err = nil
 	}
 	if errors.Is(err, replica.ErrUnknown) || errors.Is(err, replica.ErrMoved) {
-		return now, ofLine(err)
+		return ofLine(err)
 	}
 	if err := s.noRoom(err); err != nil {
-		return now, err
+		return err
 	}
-	next.Revision.Answer = nil
-	s.current.Store(next)
+	m.next.Revision.Answer = nil
 	if o.plan != nil || len(saving.Removed) > 0 && !s.known.Load().Empty() {
 		s.known.Store(s.known.Load().With(o.plan, saving.Removed))
 	}
 	s.who.Forget(saving.Removed, saving.Suspended)
-	s.revised.Notify()
-	s.changed(caller, next, st.done)
-	s.borders.Log.Info("revision", "number", next.Revision.Number, "by", caller.User, "via", caller.Via, "records", len(st.done))
-	return next, nil
+	return nil
+}
+
+// record enters the revision in the audit log.
+func (m *making) record() error {
+	m.changed(m.caller, m.next, m.done)
+	return nil
+}
+
+// publish has the next question answered by the revision.
+func (m *making) publish() error {
+	m.current.Store(m.next)
+	return nil
+}
+
+// tell wakes whoever follows.
+func (m *making) tell() error {
+	m.revised.Notify()
+	m.borders.Log.Info("revision", "number", m.next.Revision.Number, "by", m.caller.User, "via", m.next.Revision.Via, "records", len(m.done))
+	return nil
 }
 
 // noRoom notes whether a change found room on the disk, and says so where it found none.

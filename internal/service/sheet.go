@@ -37,7 +37,7 @@ func (s *Service) Export(c Caller, sheet string, raw bool) ([]byte, error) {
 // of everything that is wrong.
 func (s *Service) Import(ctx context.Context, c Caller, sheet string, data []byte, o EditOptions) (wire.Imported, error) {
 	var read *document.Import
-	o.rows = bytes.Count(data, []byte("\n"))
+	o.way, o.rows = WaySheet, bytes.Count(data, []byte("\n"))
 	o.keep = func(saved wire.Saved) ([]byte, error) { return json.Marshal(imported(saved, read)) }
 	saved, replayed, err := s.edit(ctx, c, &o, func(now *State) ([]policy.Change, error) {
 		if err := o.expectPolicy(now); err != nil {

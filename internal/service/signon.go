@@ -170,7 +170,7 @@ func (s *Service) signOnRefused(k *keptSource, user, address string, why error) 
 // broughtIn is the user who somebody is that a provider has signed in: with the name, the address and the groups that it says, and made where a group of theirs is mapped.
 func (s *Service) broughtIn(ctx context.Context, k *keptSource, who signon.Identity) (user string, err error) {
 	c := Caller{User: policy.UserID(k.Author), Via: viaSource, Mandate: policy.MandateID(k.Mandate)}
-	o := EditOptions{Note: "signed in at “" + k.Name + "”", sourced: true}
+	o := EditOptions{way: WaySignOn, about: k.ID, Note: "signed in at “" + k.Name + "”"}
 	saved, err := answerOf(s.change(ctx, c, &o, func(now *State) (step, error) {
 		var plan source.Plan
 		var err error

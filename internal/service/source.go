@@ -128,6 +128,14 @@ func readSource(kept store.Source) (*keptSource, error) {
 	return out, nil
 }
 
+// way is by which way what the source says comes to the policy.
+func (k *keptSource) way() Way {
+	if feed := k.feed(); feed != nil && feed.URL == "" {
+		return WayContent
+	}
+	return WaySource
+}
+
 // of is the source as others know it.
 func (k *keptSource) of() source.Of {
 	out := source.Of{ID: k.ID, Name: k.Name, Undo: k.set.Bring.Undo == source.UndoUntilNext}
@@ -258,7 +266,7 @@ func (s *Service) NewSource(ctx context.Context, c Caller, in wire.NewSource) (w
 		}
 	}
 	now := s.borders.Clock().UTC()
-	k := &keptSource{Source: store.Source{Name: in.Name, Kind: in.Kind, Settings: text, Author: string(c.User), Mandate: string(c.Mandate), CreatedAt: now, Version: 1, Paused: in.Paused}, set: in}
+	k := &keptSource{Source: store.Source{Name: in.Name, Kind: in.Kind, Settings: text, Author: string(c.User), Mandate: string(c.Mandate), Hands: string(c.User), CreatedAt: now, Version: 1, Paused: in.Paused}, set: in}
 	k.ID = policy.MakeID(in.Name, func(id string) bool {
 		return slices.ContainsFunc(list, func(x store.Source) bool { return x.ID == id })
 	})
@@ -304,6 +312,7 @@ func (s *Service) ChangeSource(ctx context.Context, c Caller, id string, in wire
 	}
 	before := k.set
 	k.Name, k.Settings, k.set, k.Author, k.Mandate, k.Paused = in.Name, text, in, string(c.User), string(c.Mandate), in.Paused
+	k.Hands = handed(k.Hands, c.User)
 	k.Version++
 	k.NextRun = k.after(s.borders.Clock().UTC())
 	if err := s.keepSource(ctx, k); err != nil {

@@ -69,13 +69,13 @@ func (e *SourceError) Unwrap() error {
 	return policy.Say("the source %q keeps %s: change it there", e.Source, e.What)
 }
 
-// keptElsewhere refuses a change of what a source keeps, but by the source.
-func (s *Service) keptElsewhere(o *EditOptions, done []policy.RecordChange) error {
-	known := s.known.Load()
-	if o.sourced || known.Empty() {
+// keptElsewhere refuses a change of what a source keeps, but by the source. What a source has brought is taken back with the revision that brought it.
+func (m *making) keptElsewhere() error {
+	known := m.known.Load()
+	if known.Empty() || len(m.o.brought) > 0 {
 		return nil
 	}
-	for _, c := range done {
+	for _, c := range m.done {
 		if from, what, ok := known.Locked(c); ok {
 			return &SourceError{known.Name(from), what}
 		}
@@ -96,6 +96,6 @@ func (s *Service) mayUndo(ctx context.Context, revision uint64, o *EditOptions) 
 	if !known.MayUndo(run.Source) {
 		return &DraftError{policy.Say("revision %d was read from the source %q, and the next reading would bring it again: change it there, or set the source so that a reading can be taken back until the next", revision, known.Name(run.Source))}
 	}
-	o.sourced = true
+	o.brought = append(o.brought, revision)
 	return nil
 }

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"strings"
+	"sync"
 	"time"
 
 	"sentier/internal/audit"
@@ -242,6 +243,9 @@ func (s *Service) BringToSource(ctx context.Context, c Caller, id string, body [
 	if k.feed().URL != "" {
 		return wire.BroughtContent{}, &DraftError{policy.Say("the source %q is read from %s: take the address away first", k.Name, k.feed().URL)}
 	}
+	lock, _ := s.sourcing.reading.LoadOrStore(k.ID, &sync.Mutex{})
+	lock.(*sync.Mutex).Lock() // whoever reads it now reads what was brought before
+	defer lock.(*sync.Mutex).Unlock()
 	if err := s.kept(s.borders.Sources.KeepContent(ctx, store.SourceContent{Source: id, At: s.borders.Clock().UTC(), By: string(c.User), Body: body})); err != nil {
 		return wire.BroughtContent{}, err
 	}

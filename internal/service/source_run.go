@@ -185,7 +185,7 @@ func (s *Service) LookSource(ctx context.Context, c Caller, id string) (wire.Sou
 	}
 	words := wording.Accepted(c.Language)
 	var plan *planned
-	o := EditOptions{DryRun: true, Impact: true, sourced: true}
+	o := EditOptions{way: k.way(), about: k.ID, DryRun: true, Impact: true}
 	would, _, err := s.change(ctx, c, &o, func(now *State) (step, error) {
 		var err error
 		if plan, err = s.plan(now, k, last.held); err != nil {
@@ -323,13 +323,7 @@ func (s *Service) bring(ctx context.Context, c Caller, k *keptSource, in wire.Re
 	if err := plan.unread(); err != nil {
 		return plan, wire.Saved{}, err
 	}
-	o := EditOptions{Note: "read from the source “" + k.Name + "”", Override: in.Override, sourced: true, rows: len(plan.Changes), unsaid: in.Reason == ""}
-	if in.Reason != "" {
-		o.Note += ": " + in.Reason
-	}
-	// Whoever set the source up is one, and who has looked at what it changes is another.
-	o.second = in.Digest != "" && string(c.User) != k.Author
-	c.Via = viaSource
+	o := EditOptions{way: k.way(), about: k.ID, digest: in.Digest, title: "read from the source “" + k.Name + "”", Note: in.Reason, Override: in.Override, rows: len(plan.Changes)}
 	saved, err := answerOf(s.change(ctx, c, &o, func(now *State) (step, error) {
 		if plan, err = s.plan(now, k, held); err != nil {
 			return step{}, err

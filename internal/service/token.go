@@ -54,6 +54,9 @@ func (s *Service) CreateToken(ctx context.Context, c Caller, in wire.NewToken, a
 
 // keepToken makes a token of which all is known but its secret.
 func (s *Service) keepToken(ctx context.Context, c Caller, token store.Token, asked Asked) (wire.Token, error) {
+	if err := s.handOut(ctx, c, token.UserID, "token"); err != nil {
+		return wire.Token{}, err
+	}
 	secret, t, repeated, err := s.who.CreateToken(ctx, token,
 		identity.Repetition{Key: asked.Key, Request: asked.Request, Caller: c.User, Secret: c.secret})
 	if errors.Is(err, identity.ErrRepeated) {
@@ -141,6 +144,9 @@ func (s *Service) RotateToken(ctx context.Context, c Caller, id string, in wire.
 	until := now.AddDate(0, 0, tokenDays)
 	if old.ExpiresAt != nil {
 		until = now.Add(old.ExpiresAt.Sub(old.CreatedAt))
+	}
+	if err := s.handOut(ctx, c, old.UserID, "token"); err != nil {
+		return wire.Token{}, err
 	}
 	secret, t, _, err := s.who.CreateToken(ctx, store.Token{UserID: old.UserID, Name: old.Name, CreatedBy: string(c.User), ExpiresAt: &until, Mandate: old.Mandate, Networks: old.Networks}, identity.Repetition{})
 	if err != nil {

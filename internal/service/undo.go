@@ -47,6 +47,9 @@ func (s *Service) Undo(ctx context.Context, c Caller, revisions []uint64, o Edit
 	case back[len(back)-1] == 0 || back[0] > s.State().Revision.Number:
 		return wire.Saved{}, ErrNotFound
 	}
+	if o.way == "" {
+		o.way = WayUndo
+	}
 	var did [][]policy.RecordChange
 	var why []string
 	for _, revision := range back {
@@ -60,7 +63,9 @@ func (s *Service) Undo(ctx context.Context, c Caller, revisions []uint64, o Edit
 		did, o.rows = append(did, done), o.rows+len(done)
 		why = append(why, strconv.FormatUint(revision, 10))
 	}
-	o.unsaid, o.Note = o.Note == "", undoNote(why, o.Note)
+	if o.title == "" {
+		o.title = undoNote(why)
+	}
 	return answerOf(s.edit(ctx, c, &o, func(now *State) ([]policy.Change, error) {
 		if err := o.expectPolicy(now); err != nil {
 			return nil, err
@@ -132,8 +137,8 @@ func (s *Service) inTheWay(ctx context.Context, c policy.RecordChange, revision 
 	return first, nil
 }
 
-// undoNote says which revisions are taken back, newest first, and why.
-func undoNote(revisions []string, why string) string {
+// undoNote says which revisions are taken back, newest first.
+func undoNote(revisions []string) string {
 	out := "undo of revision " + revisions[0]
 	if n := len(revisions); n > 1 {
 		slices.Reverse(revisions)
@@ -141,9 +146,6 @@ func undoNote(revisions []string, why string) string {
 		if n > 10 {
 			out = fmt.Sprintf("undo of %d revisions, from %s to %s", n, revisions[0], revisions[n-1])
 		}
-	}
-	if why != "" {
-		out += ": " + why
 	}
 	return out
 }

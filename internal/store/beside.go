@@ -22,6 +22,7 @@ import (
 var Beside = []string{
 	"passwords", "tokens", "links", "places", "facts", "preferences", "second_factors", "recovery_codes", "requests", "drafts", "dismissals",
 	"reviews", "review_items", "sources", "origins", "origin_members", "source_runs", "source_contents", "hooks", "feeds",
+	"handed_out", "given",
 }
 
 // Row is what was done to a row of one of the tables of [Beside].

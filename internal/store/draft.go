@@ -22,6 +22,10 @@ type Draft struct {
 	ApprovedBy string
 	ApprovedAt *time.Time
 	Approved   []byte // SHA-256 of the changes that were approved
+	// ApprovedFor are the rules of the settings that asked for the approval, separated by spaces, and ApprovedOn the revision on which it was
+	// shown what the draft gives.
+	ApprovedFor string
+	ApprovedOn  uint64
 	Override   string // ids of expectations, separated by spaces
 	AppliedBy  string
 	Mandate    string // the only one of who applies it that counts; empty: all

@@ -24,6 +24,7 @@ type Request struct {
 	AnsweredBy string
 	Answer     string
 	Revision   uint64
+	InSession  bool // a person asked, in a session of their own
 }
 
 // The kinds of requests, and what can become of them.

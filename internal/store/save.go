@@ -25,6 +25,7 @@ type Saving struct {
 	Agree              func() error // is asked when all is written and before it counts: where it gives an error, nothing was written
 	Staged             *Staged      // the rows, where they were laid ready; nil: they are written now
 	Brought            *Brought     // by a source; nil: it is of none
+	Given              []Given      // to whom it gives something, as far as that is counted
 	// Published is called at the last moment at which the revision can still be given up, with its changes as they are kept and what was done beside it, and
 	// gives the place of both in the log: where it gives an error, nothing was written. nil: nobody is told.
 	Published func(r *Revision, changes []Change, beside Done) (Position, error)
@@ -97,6 +98,9 @@ func (s *Store) save(ctx context.Context, r *Revision, done []policy.RecordChang
 		if err := how.Brought.write(tx); err != nil {
 			return err
 		}
+		if err := keepGiven(tx, how.Given); err != nil {
+			return err
+		}
 		if how.Agree != nil {
 			if err := how.Agree(); err != nil {
 				return err
@@ -137,7 +141,7 @@ func (s *Store) publish(tx *gorm.DB, r *Revision, changes []Change, how *Saving)
 	switch {
 	case s.log.Load() != nil:
 		beside, err = done(tx)
-	case how.beside == nil && (!how.Brought.Empty() || len(how.Removed)+len(how.Suspended) > 0):
+	case how.beside == nil && (!how.Brought.Empty() || len(how.Removed)+len(how.Suspended)+len(how.Given) > 0):
 		err = alone(tx)
 	}
 	if err != nil || how.Published == nil {

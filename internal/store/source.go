@@ -16,6 +16,7 @@ type Source struct {
 	Settings  []byte    // JSON
 	Author    string    // as whom it is read by the clock
 	Mandate   string    // the only one of the author that counts then; empty: all
+	Hands     string    // ids of all who have ever set it up, separated by spaces
 	CreatedAt time.Time `gorm:"autoCreateTime:false"`
 	Version   uint64    // counts what was done to it
 	Paused    bool      // not read by the clock

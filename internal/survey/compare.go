@@ -64,6 +64,31 @@ func Compare(before, after *decision.Compiled, done []policy.RecordChange, in Ci
 	return p.out
 }
 
+// Gain is what some users gain on some devices, or on a point of the one device.
+type Gain struct {
+	Users   container.Roll[policy.UserID]
+	Devices func() []policy.DeviceID
+	Pairs   int // of them
+	Point   policy.PointID // empty: of the devices themselves
+	Rights  []Possibility  // none: nothing, on a point of a device on which they gain something
+}
+
+// Gains visits all that is gained between two policies, as [Compare] finds it, each user and device once; points that a grant names come by
+// themselves, whether they differ from their device or not. It gives the mandates that are gained, and is told of one gain at a time.
+func Gains(before, after *decision.Compiled, done []policy.RecordChange, in Circumstances, visit func(Gain)) []MandateDifference {
+	in.Degrees = AllDegrees
+	p := newComparison(before, after, in)
+	var one sync.Mutex
+	p.visit = func(g Gain) {
+		one.Lock()
+		defer one.Unlock()
+		visit(g)
+	}
+	users, devices := p.joints(done)
+	p.run(users, devices)
+	return slices.DeleteFunc(compareMandates(before, after, done, p.at), func(m MandateDifference) bool { return !m.Gained })
+}
+
 type comparison struct {
 	before, after side
 	in            Circumstances
@@ -75,6 +100,7 @@ type comparison struct {
 	things        []policy.DeviceID
 	most          int
 	out           Differences
+	visit         func(gain Gain) // nil: nobody is told of gains one by one
 	control       []Difference // the first that concern control, and
 	others        []Difference // the first of the others
 
@@ -212,7 +238,7 @@ func (p *comparison) run(users []userJoint, devices []deviceJoint) {
 	for n := range shares {
 		all.Go(func() {
 			q := newComparison(p.before.Compiled, p.after.Compiled, p.in) // with rooms of its own
-			q.everything, q.most, q.sameBefore, q.sameAfter = p.everything, p.most, p.sameBefore, p.sameAfter
+			q.everything, q.most, q.visit, q.sameBefore, q.sameAfter = p.everything, p.most, p.visit, p.sameBefore, p.sameAfter
 			q.before, q.after, q.pairs, q.known = p.before, p.after, p.pairs, p.known
 			found[n], faces[n] = q, newFacing(p.before.Survey, p.after.Survey, slices.Clone(devices))
 			q.share(users, n, shares, faces[n])
@@ -279,7 +305,7 @@ func (p *comparison) pair(u *userJoint, part part) bool {
 		if targets[0] == 0 && targets[1] == 0 {
 			continue
 		}
-		if own := p.outcome(u, d, targets); own != nil && !own.equal(whole) {
+		if own := p.outcome(u, d, targets); own != nil && !own.equal(whole) || p.visit != nil && (own != nil || whole != nil) {
 			p.tell(u.ids, d.ids.Size, part.ids, point, own)
 			some, d.concerned = true, true
 		}
@@ -316,6 +342,14 @@ func pointTarget(class *decision.DeviceClass, id policy.PointID) decision.Target
 
 // tell counts what users of a class gain and lose on some devices, and keeps the first few of each such pair.
 func (p *comparison) tell(users container.Roll[policy.UserID], size int, devices func(most int) []policy.DeviceID, point policy.PointID, o *outcome) {
+	if p.visit != nil {
+		g := Gain{Users: users, Devices: func() []policy.DeviceID { return devices(size) }, Pairs: users.Size * size, Point: point}
+		if o != nil {
+			g.Rights = o.gained
+		}
+		p.visit(g)
+		return
+	}
 	pairs := users.Size * size
 	p.out.Pairs += pairs
 	p.out.Gained.add(o.gained, pairs)

@@ -55,6 +55,7 @@ type Approval struct {
 	Needed []string   `json:"needed" items.enum:"control,everyone,everything,mandates,people" description:"why somebody else has to agree: control rights are gained, everyone or everything is named, mandates are changed, or more people gain rights than is set; empty: nobody has to"`
 	By     *Named     `json:"by,omitempty" description:"who has agreed to it as it is"`
 	At     *time.Time `json:"at,omitempty"`
+	Void   string     `json:"void,omitempty" description:"why an approval does not hold any more"`
 }
 
 // DraftMay is what the caller may do with a draft.
