@@ -3,6 +3,7 @@ package answers
 import (
 	"slices"
 
+	"sentier/internal/authority"
 	"sentier/internal/decision"
 	"sentier/internal/policy"
 	"sentier/internal/service"
@@ -47,6 +48,7 @@ func (s Service) Check(c service.Caller, in wire.Check) (wire.Answer, error) {
 		out = words.Answer(st.Policy, q, st.Compiled.Explain(q))
 	}
 	s.sourced(&out, in.User, words)
+	hideStops(s.View(st, c), s.Rights(st, c).Bounded(), words, &out)
 	out.Revision = st.Revision.Number
 	if in.Group != "" { // nobody asks as a group
 		return out, nil
@@ -68,6 +70,23 @@ func (s Service) sourced(out *wire.Answer, user string, words wording.Catalogue)
 				stop.Text = words.Say("stop.sourced", "text", stop.Text, "source", from.Name)
 			}
 			break // the others are groups that include it
+		}
+	}
+}
+
+// hideStops takes from trails what a caller who administers a part may not see: the stop stays, without a name.
+func hideStops(v authority.View, bounded bool, words wording.Catalogue, out *wire.Answer) {
+	if !bounded {
+		return
+	}
+	for _, t := range slices.Concat(out.Because, out.Missing) {
+		for i := range t.Stops {
+			stop := &t.Stops[i]
+			if t, ok := policy.TypeNamed(stop.Type); ok && stop.ID != "" && (t == policy.Sites || t == policy.DeviceGroups) {
+				if _, ok := v.Get(t, stop.ID); !ok {
+					stop.ID, stop.Name = "", words.Say("stop.hidden")
+				}
+			}
 		}
 	}
 }

@@ -78,6 +78,40 @@ func (s *scope) ownInside(g *policy.DeviceGroup) bool {
 	return !slices.ContainsFunc(g.Devices, func(id policy.DeviceID) bool { return !s.device(id) })
 }
 
+// holdsAny tells whether a device group has at least one device, with what lies below it where that counts: one that is empty can be filled by others
+// with anything.
+func (s *scope) holdsAny(g *policy.DeviceGroup, below bool) bool {
+	if g == nil {
+		return false
+	}
+	if len(g.Devices) > 0 {
+		return true
+	}
+	if m := g.Match; m != nil && len(m.Kinds)+len(m.Tags)+len(m.Sites) > 0 {
+		for d := range policy.Each[*policy.Device](s.p) {
+			if s.matches(m, d) {
+				return true
+			}
+		}
+	}
+	if below {
+		for other := range policy.Each[*policy.DeviceGroup](s.p) {
+			if other.Parent == g.ID && other.ID != g.ID && s.holdsAny(other, true) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// matches tells whether the rule of a device group holds for a device: "Where: what covers a resource".
+func (s *scope) matches(m *policy.Match, d *policy.Device) bool {
+	if len(m.Kinds) > 0 && !slices.Contains(m.Kinds, d.Kind) || slices.ContainsFunc(m.Tags, func(tag string) bool { return !slices.Contains(d.Tags, tag) }) {
+		return false
+	}
+	return len(m.Sites) == 0 || within(s.p, d.Site, func(id policy.SiteID) bool { return slices.Contains(m.Sites, id) })
+}
+
 // implied are rights and all that they imply.
 func implied(p *policy.Policy, ids []policy.RightID) map[policy.RightID]bool {
 	out := map[policy.RightID]bool{}
@@ -151,7 +185,7 @@ func (s *scope) line(g *policy.Grant, l *policy.Line) (missing policy.Said) {
 	for _, id := range l.On.DeviceGroups {
 		// One that is judged without those below it may lie inside where, with them, it does not.
 		group, ok := policy.Find[*policy.DeviceGroup](s.p, string(id))
-		if !s.inside()[id] && !(ok && l.Depth == policy.Here && s.ownInside(group)) {
+		if !s.inside()[id] && !(ok && l.Depth == policy.Here && s.ownInside(group)) || !s.holdsAny(group, l.Depth != policy.Here) {
 			return policy.Say("a mandate for the sites of all devices that are, or by its rule can come, into the device group %q", id)
 		}
 	}
@@ -302,19 +336,58 @@ func (r Rights) Makes() (out []policy.Type) {
 	return out
 }
 
-// Invite tells whether the user may make a link by which another comes in: a delegate for those who are invited into a user group that
-// the mandate names. The error is a [*Forbidden]. A user who is not there is nil.
+// Invite tells whether the user may make a link by which another comes in, and whether one that they made holds still: "Ways in". A delegate may for
+// somebody who is invited into a user group that the mandate names, and who has nothing outside it: no mandate, no membership and no grant by name,
+// now or at a time to come. The error is a [*Forbidden]. A user who is not there is nil.
 func (r Rights) Invite(p *policy.Policy, u *policy.User) error {
 	err := r.May(Manage, "")
 	if err == nil || len(r.Delegations()) == 0 {
 		return err
 	}
+	missing := policy.Say("a mandate of the role owner: a delegate makes a link for who is invited, and in a user group that the mandate names")
 	for _, m := range r.Delegations() {
-		if u != nil && u.Status == policy.Invited && scopeOf(m, p, r.at).lists(u.ID) {
+		s := scopeOf(m, p, r.at)
+		if u == nil || u.Status != policy.Invited || !s.lists(u.ID) {
+			continue
+		}
+		beyond := s.beyond(u.ID)
+		if beyond.Form == "" {
 			return nil
 		}
+		missing = beyond
 	}
-	return &Forbidden{policy.Say("a mandate of the role owner: a delegate makes a link for who is invited, and in a user group that the mandate names")}
+	return &Forbidden{missing}
+}
+
+// beyond says what somebody has, now or at a time to come, that lies outside the mandate; nothing where there is nothing.
+func (s *scope) beyond(user policy.UserID) (missing policy.Said) {
+	over := func(until time.Time) bool { return !until.IsZero() && !until.After(s.at) }
+	var groups []policy.UserGroupID
+	for g := range policy.Each[*policy.UserGroup](s.p) {
+		if !slices.ContainsFunc(g.Members, func(m policy.Member) bool { return m.User == user && !over(m.Until) }) {
+			continue
+		}
+		if !slices.Contains(s.mandate.Groups, g.ID) {
+			return policy.Say("a mandate of the role owner: %q is in a user group that the mandate does not name", user)
+		}
+		groups = append(groups, s.around(g.ID)...)
+	}
+	for m := range policy.Each[*policy.Mandate](s.p) {
+		if !over(m.Valid.Until) && (slices.Contains(m.To.Users, user) || slices.ContainsFunc(m.To.Groups, func(id policy.UserGroupID) bool { return slices.Contains(groups, id) })) {
+			return policy.Say("a mandate of the role owner: %q holds a mandate", user)
+		}
+	}
+	for g := range policy.Each[*policy.Grant](s.p) {
+		if g.Effect == policy.Deny || over(g.Valid.Until) || !slices.Contains(g.To.Users, user) {
+			continue
+		}
+		inside := *g
+		inside.To = policy.To{} // to whom else it is given does not matter
+		if s.grant(&inside).Form != "" {
+			return policy.Say("a mandate of the role owner: %q has a grant by name that lies outside the mandate", user)
+		}
+	}
+	return policy.Said{}
 }
 
 // members judges a change of a user group: of its members alone, and not of one by which somebody would hold a mandate.

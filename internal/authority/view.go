@@ -61,13 +61,63 @@ func (v View) cut(r policy.Record) policy.Record {
 			return &top
 		}
 	case *policy.DeviceGroup:
-		if r.Parent != "" && !slices.ContainsFunc(v.scopes, func(s *scope) bool { return s.inside()[r.Parent] }) {
+		if r.Parent != "" && !v.DeviceGroup(r.Parent) {
 			top := *r
 			top.Parent = ""
 			return &top
 		}
+	case *policy.Grant:
+		return v.cutGrant(r)
+	case *policy.Schedule:
+		if len(r.Closed)+len(r.Special) > 0 { // calendars are not seen
+			bare := *r
+			bare.Closed, bare.Special = nil, nil
+			return &bare
+		}
 	}
 	return r
+}
+
+// cutGrant is a grant without the mention of sites, devices and groups of them that are not seen.
+func (v View) cutGrant(g *policy.Grant) *policy.Grant {
+	out := *g
+	out.Lines = nil
+	for _, l := range g.Lines {
+		any := !empty(&l.On)
+		l.On.Sites = seen(l.On.Sites, v.Site)
+		l.On.DeviceGroups = seen(l.On.DeviceGroups, v.DeviceGroup)
+		l.On.Devices = seen(l.On.Devices, v.Device)
+		l.On.Points = seen(l.On.Points, func(ref policy.PointRef) bool { return v.Device(ref.Device()) })
+		if len(l.If.Places) > 0 {
+			if l.If.Places = seen(l.If.Places, v.Site); len(l.If.Places) == 0 {
+				continue // without the condition it would say more than it gives
+			}
+		}
+		if !any || !empty(&l.On) {
+			out.Lines = append(out.Lines, l)
+		}
+	}
+	return &out
+}
+
+func empty(on *policy.Where) bool {
+	return !on.Everything && len(on.Sites)+len(on.DeviceGroups)+len(on.Devices)+len(on.Points) == 0
+}
+
+// seen are those of some that may be seen.
+func seen[ID any](list []ID, sees func(ID) bool) (out []ID) {
+	for _, id := range list {
+		if sees(id) {
+			out = append(out, id)
+		}
+	}
+	return out
+}
+
+// DeviceGroup tells whether a device group may be seen: one that holds a device, and none but those of the sites that may be seen.
+func (v View) DeviceGroup(id policy.DeviceGroupID) bool {
+	g, ok := policy.Find[*policy.DeviceGroup](v.c.Policy(), string(id))
+	return v.whole || ok && slices.ContainsFunc(v.scopes, func(s *scope) bool { return s.inside()[id] && s.holdsAny(g, true) })
 }
 
 // All yields the records of a type that may be seen, in the order of their ids.
@@ -143,7 +193,7 @@ func (v View) Sees(r policy.Record) bool {
 	case *policy.Device:
 		return v.Site(r.Site)
 	case *policy.DeviceGroup:
-		return slices.ContainsFunc(v.scopes, func(s *scope) bool { return s.inside()[r.ID] })
+		return v.DeviceGroup(r.ID)
 	case *policy.Grant:
 		return v.grant(r)
 	}

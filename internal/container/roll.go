@@ -111,6 +111,3 @@ func (r Roll[ID]) All(yield func(ID) bool) {
 		}
 	}
 }
-
-// Listed lists all of a roll.
-func Listed[ID ~string](r Roll[ID]) []ID { return r.From("", r.Size) }

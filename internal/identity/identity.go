@@ -126,6 +126,11 @@ func (e *TooManyError) In(words wording.Catalogue) string {
 // SetPassword gives a user a password; all their sessions end with it, and so do links that were made for them. A temporary one has to be
 // changed before anything else. Who may do that is for the caller to know.
 func (r *Registry) SetPassword(ctx context.Context, user, password string, temporary bool) error {
+	if !temporary {
+		if err := r.mayReplace(ctx, user, password); err != nil {
+			return err
+		}
+	}
 	hash, err := r.hasher.hash(ctx, user, password)
 	if err != nil {
 		return err
@@ -140,6 +145,30 @@ func (r *Registry) SetPassword(ctx context.Context, user, password string, tempo
 	r.Made()
 	r.revokeCached(at, func(t *store.Token) bool { return t.UserID == user && t.Kind != store.KindToken })
 	return nil
+}
+
+// mayReplace tells whether a password may take the place of the one that a user has: one that was given is replaced by another.
+func (r *Registry) mayReplace(ctx context.Context, user, password string) error {
+	if err := check(user, password); err != nil {
+		return err
+	}
+	old, err := r.Kept.Password(ctx, user)
+	if errors.Is(err, store.ErrNotFound) || err == nil && !old.Temporary {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	return r.another(ctx, password, old.Hash)
+}
+
+// another refuses a password that has a hash.
+func (r *Registry) another(ctx context.Context, password, hash string) error {
+	same, err := r.hasher.matches(ctx, password, hash)
+	if err == nil && same {
+		err = translate.Wrong("password", "is the one before: choose another")
+	}
+	return err
 }
 
 // Try is a try to prove who one is, which counts until it is seen to have been a good one.

@@ -312,7 +312,7 @@ func TestALinkIsGoodOnceAndForAWeek(t *testing.T) {
 	ctx := t.Context()
 	came := 0
 	use := func(link, password string) error {
-		_, err := r.UseLink(ctx, link, password, "192.0.2.1", func(policy.UserID) error { came++; return nil })
+		_, err := r.UseLink(ctx, link, password, "192.0.2.1", func(_, _ policy.UserID) error { came++; return nil })
 		return err
 	}
 	first, _, err := r.MakeLink(ctx, "ana", "ines")

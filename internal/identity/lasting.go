@@ -12,12 +12,12 @@ import (
 // lasting is for how long sessions hold, and when credentials were used last.
 type lasting struct {
 	idle    atomic.Int64 // a session that is not used, in nanoseconds; 0: as long as any
-	session atomic.Int64 // a session of a console
+	session atomic.Int64 // a session in all
 	used    sync.Map     // by id of the credential: *atomic.Int64, nanoseconds since 1970
 	kept    atomic.Int64 // uses up to here are kept
 }
 
-// Lasts sets for how long sessions hold from now on: one that nobody uses, 0 for no bound, and one of a console in all.
+// Lasts sets for how long sessions hold from now on: one that nobody uses, 0 for no bound, and one in all.
 func (r *Registry) Lasts(idle, session time.Duration) {
 	r.lasting.idle.Store(int64(idle))
 	r.lasting.session.Store(int64(session))

@@ -13,6 +13,7 @@ import (
 	"unicode/utf8"
 
 	"golang.org/x/crypto/argon2"
+	"golang.org/x/text/unicode/norm"
 
 	"sentier/internal/translate"
 )
@@ -54,13 +55,23 @@ func (h *passwordHasher) argon(ctx context.Context, password string, salt []byte
 	return argon2.IDKey([]byte(password), salt, argonTime, argonMemory, 1, argonKey), nil
 }
 
-// hash gives the PHC string of a password of a user, unless it is too short or among the first that somebody would try.
-func (h *passwordHasher) hash(ctx context.Context, user, password string) (string, error) {
+// check says why a password cannot be one of a user.
+func check(user, password string) error {
+	password = norm.NFC.String(password)
 	if n := utf8.RuneCountInString(password); n < minPassword || n > maxPassword || !utf8.ValidString(password) {
-		return "", translate.Wrong("password", "has %d characters: a password has %d to %d", n, minPassword, maxPassword)
+		return translate.Wrong("password", "has %d characters: a password has %d to %d", n, minPassword, maxPassword)
 	}
 	if weak := weakness(password, user); weak.Form != "" {
-		return "", translate.Wrong("password", "%s", weak)
+		return translate.Wrong("password", "%s", weak)
+	}
+	return nil
+}
+
+// hash gives the PHC string of a password of a user, unless it is too short or among the first that somebody would try.
+func (h *passwordHasher) hash(ctx context.Context, user, password string) (string, error) {
+	password = norm.NFC.String(password)
+	if err := check(user, password); err != nil {
+		return "", err
 	}
 	salt := make([]byte, 16)
 	rand.Read(salt) // never fails
@@ -74,8 +85,18 @@ func (h *passwordHasher) hash(ctx context.Context, user, password string) (strin
 
 var errHash = errors.New("the kept hash of a password cannot be read")
 
-// matches tells whether a password has the hash. An empty hash matches nothing, in the same time.
+// matches tells whether a password has the hash, however its letters with marks are composed (NFC of Unicode: keyboards differ in it). An empty hash
+// matches nothing, in the same time.
 func (h *passwordHasher) matches(ctx context.Context, password, hash string) (bool, error) {
+	composed := norm.NFC.String(password)
+	is, err := h.equals(ctx, composed, hash)
+	if err != nil || is || composed == password {
+		return is, err
+	}
+	return h.equals(ctx, password, hash) // one from before passwords were composed
+}
+
+func (h *passwordHasher) equals(ctx context.Context, password, hash string) (bool, error) {
 	if hash == "" {
 		_, err := h.argon(ctx, password, make([]byte, 16))
 		return false, err

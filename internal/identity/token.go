@@ -26,9 +26,8 @@ import (
 
 // How long credentials hold.
 const (
-	sessionTime  = 12 * time.Hour // of a console, where nobody says otherwise
-	terminalDays = 7 * 24 * time.Hour
-	linkDays     = 7
+	sessionTime = 12 * time.Hour // of a session, where nobody says otherwise
+	linkDays    = 7
 )
 
 // tokenPrefix tells people, and scanners for leaked secrets, what a token is.
@@ -49,7 +48,7 @@ const mostSessions = 50
 func (r *Registry) Begin(ctx context.Context, user policy.UserID, address string, terminal, strong bool) (secret string, until time.Time, err error) {
 	kind, lasts := store.KindConsole, time.Duration(r.lasting.session.Load())
 	if terminal {
-		kind, lasts = store.KindTerminal, terminalDays
+		kind = store.KindTerminal
 	}
 	until = r.Clock().Add(lasts).UTC()
 	secret, _, err = r.newToken(ctx, store.Token{UserID: string(user), Name: signedIn + policy.Clip(address), Kind: kind, CreatedBy: string(user), ExpiresAt: &until, Strong: strong}, "")
@@ -184,10 +183,10 @@ func (r *Registry) Shorten(ctx context.Context, t store.Token, end time.Time) (s
 	return t, nil
 }
 
-// Expired tells whether the end of a token is past, or a session was left alone for too long.
+// Expired tells whether the end of a token is past, or a session has lasted as long as one may by now, or was left alone for too long.
 func (r *Registry) Expired(t *store.Token) bool {
 	now := r.Clock()
-	return t.ExpiresAt != nil && !now.Before(*t.ExpiresAt) || r.idle(t, now)
+	return t.ExpiresAt != nil && !now.Before(*t.ExpiresAt) || t.Kind != store.KindToken && !now.Before(t.CreatedAt.Add(time.Duration(r.lasting.session.Load()))) || r.idle(t, now)
 }
 
 // Repetition is how a repeated request is known: by the key that its caller gave it, and by the hash of what it asked. Its answer is
@@ -316,9 +315,9 @@ func (r *Registry) MakeLink(ctx context.Context, user string, by policy.UserID) 
 	return secret, until, nil
 }
 
-// UseLink sets the password of the user whom a link was made for, by which the link ends. arrive is called before, with the user. The
-// error is [ErrLink] where the link holds no more.
-func (r *Registry) UseLink(ctx context.Context, link, password, address string, arrive func(user policy.UserID) error) (policy.UserID, error) {
+// UseLink sets the password of the user whom a link was made for, by which the link ends. arrive is called before, with the user and who made the link: its
+// error is why it holds no more. The error is [ErrLink] where the link holds no more.
+func (r *Registry) UseLink(ctx context.Context, link, password, address string, arrive func(user, by policy.UserID) error) (policy.UserID, error) {
 	try, err := r.Try("a link", address, false)
 	if err != nil {
 		return "", err
@@ -335,7 +334,11 @@ func (r *Registry) UseLink(ctx context.Context, link, password, address string, 
 	}
 	try.Good()
 	user := policy.UserID(found.UserID)
-	if err := arrive(user); err != nil {
+	// What is wrong with the password is told before anything is done: who has not set one has not come in.
+	if err := r.mayReplace(ctx, found.UserID, password); err != nil {
+		return "", err
+	}
+	if err := arrive(user, policy.UserID(found.CreatedBy)); err != nil {
 		return "", err
 	}
 	if err := r.MayEnter(user); err != nil {

@@ -236,7 +236,7 @@ func (s *Server) refused(r route, req *request, err error) {
 	case errors.As(err, &forbidden):
 		out.Missing = forbidden.Missing.Error()
 	case writes && errors.Is(err, service.ErrNotFound) && s.service.Hides(req.caller):
-		out.Missing = "it is not there, or hidden from them"
+		out.Missing = "something that they may see"
 	default:
 		return
 	}

@@ -16,7 +16,7 @@ func (s *Server) routes() []route {
 	list := []route{
 		{id: "isAlive", here: true, method: "GET", path: "/healthz", tag: "operation", summary: "Is the process alive?", open: true, out: health{}, handle: s.healthy},
 		{id: "isReady", here: true, method: "GET", path: "/readyz", tag: "operation", summary: "Can questions be answered?", open: true, out: health{}, handle: s.ready},
-		{id: "getMetrics", here: true, method: "GET", path: "/metrics", produces: []string{"text/plain"}, tag: "operation", summary: "Figures in the Prometheus text format", needs: service.Read, handle: s.metrics.handle},
+		{id: "getMetrics", here: true, method: "GET", path: "/metrics", produces: []string{"text/plain"}, tag: "operation", summary: "Figures in the Prometheus text format", needs: service.Whole, handle: s.metrics.handle},
 		{id: "getProblemPage", here: true, method: "GET", path: "/problems/{kind}", produces: []string{"text/html"}, tag: "operation", summary: "What a kind of problem means, and what mends it", open: true, in: kindPath{}, handle: s.problemPages},
 		{id: "getDescription", here: true, method: "GET", path: "/api/v1/openapi.json", tag: "operation", summary: "This description", handle: s.describeSelf},
 

@@ -5,6 +5,8 @@ import (
 	"errors"
 	"time"
 
+	"golang.org/x/text/unicode/norm"
+
 	"sentier/internal/audit"
 	"sentier/internal/decision"
 	"sentier/internal/identity"
@@ -189,8 +191,8 @@ func (s *Service) Invite(ctx context.Context, c Caller, id string) (secret strin
 // Welcome sets the password of the user whom a link was made for, ends the link and begins a session. Who was invited has come
 // by that, which is a change like any other.
 func (s *Service) Welcome(ctx context.Context, in wire.Welcome, address string) (wire.Session, error) {
-	user, err := s.who.UseLink(ctx, in.Link, in.Password, address, func(user policy.UserID) error {
-		return s.arrive(ctx, Caller{User: user, Via: "link"})
+	user, err := s.who.UseLink(ctx, in.Link, in.Password, address, func(user, by policy.UserID) error {
+		return s.arrive(ctx, Caller{User: user, Via: "link"}, by)
 	})
 	if err != nil {
 		return wire.Session{}, err
@@ -199,11 +201,15 @@ func (s *Service) Welcome(ctx context.Context, in wire.Welcome, address string) 
 	return s.begin(ctx, user, address, in.Terminal, false, "a link")
 }
 
-// arrive makes an invited user active.
-func (s *Service) arrive(ctx context.Context, c Caller) error {
+// arrive makes an invited user active who comes by a link that somebody has made, and may make still: as they are now, and as the user is.
+func (s *Service) arrive(ctx context.Context, c Caller, by policy.UserID) error {
 	_, err := answerOf(s.edit(ctx, c, &EditOptions{way: WayComeIn, Note: "came by the link"}, func(now *State) ([]policy.Change, error) {
 		u, ok := policy.Find[*policy.User](now.Policy, string(c.User))
-		if !ok || u.Status != policy.Invited {
+		if !ok || s.Rights(now, Caller{User: by}).Invite(now.Policy, u) != nil {
+			s.borders.Log.Warn("a link is refused: whoever made it may not make it any more", "user", c.User, "by", by)
+			return nil, ErrLink
+		}
+		if u.Status != policy.Invited {
 			return nil, nil
 		}
 		active := *u
@@ -220,6 +226,9 @@ func (s *Service) ChangePassword(ctx context.Context, c Caller, in wire.NewPassw
 	}
 	if err := s.ownPassword(ctx, c, in.Current, address); err != nil {
 		return wire.Session{}, err
+	}
+	if norm.NFC.String(in.Password) == norm.NFC.String(in.Current) {
+		return wire.Session{}, Wrong("password", "is the one before: choose another")
 	}
 	if err := s.who.SetPassword(ctx, string(c.User), in.Password, false); err != nil {
 		return wire.Session{}, err

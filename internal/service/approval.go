@@ -9,7 +9,6 @@ import (
 	"time"
 
 	"sentier/internal/audit"
-	"sentier/internal/container"
 	"sentier/internal/decision"
 	"sentier/internal/policy"
 	"sentier/internal/store"
@@ -514,7 +513,7 @@ func (m *making) asAsked(r *store.Request) bool {
 		if len(g.Rights) == 0 {
 			return
 		}
-		only := g.Users.Size == 1 && slices.Equal(container.Listed(g.Users), []policy.UserID{policy.UserID(r.UserID)})
+		only := g.Users.Size == 1 && string(g.Users.From("", 1)[0]) == r.UserID
 		if r.Kind == store.RequestAccess && only {
 			devices := g.Devices()
 			only = len(devices) == 1 && string(devices[0]) == device && (point == "" || string(g.Point) == point) &&

@@ -80,8 +80,43 @@ func (s *Service) edit(ctx context.Context, c Caller, o *EditOptions, build func
 			}
 		}
 		next, done, err := now.Policy.Apply(changes)
-		return step{policy: next, done: done}, err
+		if err != nil {
+			return step{}, err
+		}
+		return signed(c, o, now, step{policy: next, done: done})
 	})
+}
+
+// signed is a step in which each lockout that is new, or another, is by whoever makes the change: who set one is never what is typed. What takes back or
+// carries out what somebody has put together before leaves it as it was.
+func signed(c Caller, o *EditOptions, now *State, st step) (step, error) {
+	if o.way == WayUndo || o.way == WayDraftEnd || o.leaves(StepKept) {
+		return st, nil
+	}
+	var changes []policy.Change
+	for _, done := range st.done {
+		d, ok := done.After.(*policy.Device)
+		if !ok || d.Lockout == nil {
+			continue
+		}
+		by := string(c.User)
+		if was, ok := done.Before.(*policy.Device); ok && was.Lockout != nil {
+			same := *d.Lockout
+			if same.By = was.Lockout.By; same == *was.Lockout {
+				by = was.Lockout.By
+			}
+		}
+		if d.Lockout.By != by {
+			mine, lockout := *d, *d.Lockout
+			lockout.By, mine.Lockout = by, &lockout
+			changes = append(changes, policy.Change{Op: policy.Put, Type: policy.Devices, ID: d.Key(), Record: &mine})
+		}
+	}
+	if len(changes) == 0 {
+		return st, nil
+	}
+	next, _, err := st.policy.Apply(changes)
+	return step{policy: next, done: now.Policy.Compare(next)}, err
 }
 
 // change is the way of every change: work is called with the policy as it is, and no other change comes in between. A

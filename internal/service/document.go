@@ -40,7 +40,7 @@ func (s *Service) Load(ctx context.Context, c Caller, data []byte, syntax docume
 		if err := o.expectPolicy(now); err != nil {
 			return step{}, err
 		}
-		return step{policy: p, done: now.Policy.Compare(p)}, nil
+		return signed(c, &o, now, step{policy: p, done: now.Policy.Compare(p)})
 	}))
 }
 

@@ -11,6 +11,7 @@ import (
 	"github.com/google/uuid"
 
 	"sentier/internal/audit"
+	"sentier/internal/decision"
 	"sentier/internal/policy"
 	"sentier/internal/store"
 	"sentier/internal/survey"
@@ -88,6 +89,9 @@ func (s *Service) GiveBack(ctx context.Context, c Caller, in wire.GiveBack) (wir
 	}
 	return s.ownChange(ctx, c, WayGiveBack, cmp.Or(strings.TrimSpace(in.Note), "given back"), func(now *State) ([]policy.Change, error) {
 		changes, err := givenBack(now.Policy, c.User, in)
+		if err == nil && in.Group != "" {
+			changes, err = s.withJoined(ctx, c, now.Policy, changes)
+		}
 		if err != nil {
 			return nil, err
 		}
@@ -101,6 +105,44 @@ func (s *Service) GiveBack(ctx context.Context, c Caller, in wire.GiveBack) (wir
 		}
 		return changes, nil
 	})
+}
+
+// withJoined adds to changes by which somebody leaves a group that they leave those as well that they have joined by it, and could not join any more.
+func (s *Service) withJoined(ctx context.Context, c Caller, p *policy.Policy, changes []policy.Change) ([]policy.Change, error) {
+	at := s.borders.Clock()
+	list, err := s.borders.Requests.Requests(ctx, string(c.User), store.RequestJoined, at.Add(-24*time.Hour), mostJoined)
+	if err != nil {
+		return nil, err
+	}
+	for range list { // one may have been joined by another
+		next, _, err := p.Apply(changes)
+		if err != nil {
+			return nil, err
+		}
+		more := false
+		for _, r := range list {
+			g, ok := policy.Find[*policy.UserGroup](next, r.GroupID)
+			if !ok || g.Join == nil || !slices.ContainsFunc(g.Members, func(m policy.Member) bool { return m.User == c.User && m.Until.After(at) }) {
+				continue
+			}
+			if holds, seen := false, (map[policy.UserGroupID]bool{}); true {
+				for _, id := range g.Join.Groups {
+					decision.MembersOf(next, id, seen, func(m policy.Member) { holds = holds || m.User == c.User && m.Span().Holds(at) })
+				}
+				if !holds {
+					more = true
+					changes = append(changes, policy.Change{Op: policy.Drop, Type: policy.UserGroups, ID: r.GroupID, List: "members", Entry: policy.Entry{Value: string(c.User)}})
+				}
+			}
+			if more {
+				break
+			}
+		}
+		if !more {
+			break
+		}
+	}
+	return changes, nil
 }
 
 func givenBack(p *policy.Policy, user policy.UserID, in wire.GiveBack) ([]policy.Change, error) {
@@ -134,11 +176,18 @@ func (s *Service) JoinGroup(ctx context.Context, c Caller, in wire.JoinGroup) (w
 	if g.Join.Approval != policy.ApprovalNone {
 		return s.request(ctx, c, r)
 	}
+	s.answering.Lock() // so that the minutes of a day are counted once
+	defer s.answering.Unlock()
+	if err := s.minutesLeft(ctx, c, g, in.Minutes); err != nil {
+		return wire.Request{}, err
+	}
 	saved, err := s.ownChange(ctx, c, WayJoin, "joined for a time: "+reason, func(now *State) ([]policy.Change, error) {
-		if _, err := s.joinable(now, c, in); err != nil {
+		g, err := s.joinable(now, c, in)
+		if err != nil {
 			return nil, err
 		}
-		return membership(c.User, in.Group, s.borders.Clock(), in.Minutes), nil
+		at := s.borders.Clock()
+		return membership(c.User, in.Group, entitled(now.Policy, c.User, g, at), at, in.Minutes), nil
 	})
 	if err != nil {
 		return wire.Request{}, err
@@ -164,9 +213,53 @@ func (s *Service) joinable(st *State, c Caller, in wire.JoinGroup) (*policy.User
 	return g, nil
 }
 
-// membership puts somebody into a group, from now on for so many minutes.
-func membership(user policy.UserID, group string, now time.Time, minutes int) []policy.Change {
+// minutesLeft refuses to join a group for longer than is left of its minutes: they are for a day and a person, however often they join.
+func (s *Service) minutesLeft(ctx context.Context, c Caller, g *policy.UserGroup, minutes int) error {
+	lately, err := s.borders.Requests.Requests(ctx, string(c.User), store.RequestJoined, s.borders.Clock().Add(-24*time.Hour), mostJoined)
+	if err != nil {
+		return err
+	}
+	left := g.Join.Minutes
+	for _, r := range lately {
+		if r.GroupID == g.Key() {
+			left -= r.Minutes
+		}
+	}
+	if minutes > left {
+		return Wrong("minutes", "%d is more than the %d that are left of %d within a day: ask somebody who administers the group", minutes, max(0, left), g.Join.Minutes)
+	}
+	return nil
+}
+
+// mostJoined is how many times within a day somebody can have joined groups: a minute each.
+const mostJoined = 24 * 60
+
+// entitled is when the last of the memberships ends by which somebody may join a group; zero: it has no end.
+func entitled(p *policy.Policy, user policy.UserID, g *policy.UserGroup, at time.Time) (until time.Time) {
+	seen := map[policy.UserGroupID]bool{}
+	endless := false
+	for _, id := range g.Join.Groups {
+		decision.MembersOf(p, id, seen, func(m policy.Member) {
+			if m.User != user || !m.Span().Holds(at) {
+				return
+			}
+			if endless = endless || m.Until.IsZero(); m.Until.After(until) {
+				until = m.Until
+			}
+		})
+	}
+	if endless {
+		return time.Time{}
+	}
+	return until
+}
+
+// membership puts somebody into a group, from now on for so many minutes, and no longer than an instant; zero: there is no such bound.
+func membership(user policy.UserID, group string, latest, now time.Time, minutes int) []policy.Change {
 	until := now.Add(time.Duration(minutes) * time.Minute).UTC().Truncate(time.Second)
+	if !latest.IsZero() && latest.Before(until) {
+		until = latest
+	}
 	return []policy.Change{{Op: policy.Add, Type: policy.UserGroups, ID: group, List: "members", Entry: policy.Entry{Value: string(user), Until: until}, Beside: true}}
 }
 
@@ -388,7 +481,14 @@ func (s *Service) AnswerRequest(ctx context.Context, c Caller, id string, in wir
 func (s *Service) grantRequest(ctx context.Context, c Caller, r store.Request, in wire.AnswerRequest) (wire.Saved, error) {
 	edits := in.Edits
 	if r.Kind == store.RequestJoin {
-		until := s.borders.Clock().Add(time.Duration(r.Minutes) * time.Minute).UTC()
+		at := s.borders.Clock()
+		until := at.Add(time.Duration(r.Minutes) * time.Minute).UTC().Truncate(time.Second)
+		p := s.State().Policy
+		if g, ok := policy.Find[*policy.UserGroup](p, r.GroupID); ok && g.Join != nil {
+			if latest := entitled(p, policy.UserID(r.UserID), g, at); !latest.IsZero() && latest.Before(until) {
+				until = latest.UTC()
+			}
+		}
 		edits = []wire.Edit{{Op: "add", Type: policy.UserGroups.String(), ID: r.GroupID, List: "members", Value: r.UserID, Until: until.Format(time.RFC3339), Beside: true}}
 	}
 	if len(edits) == 0 {

@@ -292,12 +292,15 @@ func (s *Store) IsPlace(ctx context.Context, user string, place []byte) (bool, e
 // forget takes all that belonged to accounts that are gone, and ends the sessions of those that were suspended.
 func forget(tx *gorm.DB, removed, suspended []string, at time.Time) error {
 	for _, id := range removed {
-		for _, table := range []any{&Password{}, &Link{}, &Place{}, &SecondFactor{}, &RecoveryCode{}, &Request{}} {
+		for _, table := range []any{&Password{}, &Link{}, &Place{}, &SecondFactor{}, &RecoveryCode{}, &Request{}, &Preference{}, &HandedOut{}, &Given{}} {
 			if err := tx.Delete(table, "user_id = ?", id).Error; err != nil {
 				return err
 			}
 		}
 		if err := revoke(tx, at, "user_id = ?", id); err != nil {
+			return err
+		}
+		if err := disown(tx, id); err != nil {
 			return err
 		}
 		if err := tx.Delete(&OriginMember{}, "user_id = ?", id).Error; err != nil {
@@ -309,6 +312,28 @@ func forget(tx *gorm.DB, removed, suspended []string, at time.Time) error {
 	}
 	for _, id := range suspended {
 		if err := revoke(tx, at, "user_id = ? AND kind <> ?", id, KindToken); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Formerly stands after the id of a user who was removed, where it is still told whose something was: whoever has the id after them has nothing of it. No id
+// has a space in it.
+const Formerly = " (removed)"
+
+// disown has what a removed user began belong to nobody who may come after them with their id. What was to be done as them is not done.
+func disown(tx *gorm.DB, id string) error {
+	for _, x := range []struct {
+		table  any
+		column string
+	}{{&Draft{}, "author"}, {&Draft{}, "applied_by"}, {&Draft{}, "approved_by"}, {&Review{}, "author"}, {&ReviewItem{}, "by"}, {&Source{}, "author"}, {&SourceContent{}, "by"}, {&Request{}, "answered_by"}, {&Hook{}, "author"}} {
+		if err := tx.Model(x.table).Where(x.column+" = ?", id).Update(x.column, id+Formerly).Error; err != nil {
+			return err
+		}
+	}
+	for _, table := range []any{&HandedOut{}, &Given{}} {
+		if err := tx.Delete(table, "by = ?", id).Error; err != nil {
 			return err
 		}
 	}

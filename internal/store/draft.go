@@ -26,14 +26,14 @@ type Draft struct {
 	// shown what the draft gives.
 	ApprovedFor string
 	ApprovedOn  uint64
-	Override   string // ids of expectations, separated by spaces
-	AppliedBy  string
-	Mandate    string // the only one of who applies it that counts; empty: all
-	ApplyAt    *time.Time
-	Until      *time.Time
-	Revision   uint64
-	Ended      uint64
-	Problem    string
+	Override    string // ids of expectations, separated by spaces
+	AppliedBy   string
+	Mandate     string // the only one of who applies it that counts; empty: all
+	ApplyAt     *time.Time
+	Until       *time.Time
+	Revision    uint64
+	Ended       uint64
+	Problem     string
 }
 
 // What can become of a draft.

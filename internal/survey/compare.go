@@ -68,7 +68,7 @@ func Compare(before, after *decision.Compiled, done []policy.RecordChange, in Ci
 type Gain struct {
 	Users   container.Roll[policy.UserID]
 	Devices func() []policy.DeviceID
-	Pairs   int // of them
+	Pairs   int            // of them
 	Point   policy.PointID // empty: of the devices themselves
 	Rights  []Possibility  // none: nothing, on a point of a device on which they gain something
 }
@@ -101,8 +101,8 @@ type comparison struct {
 	most          int
 	out           Differences
 	visit         func(gain Gain) // nil: nobody is told of gains one by one
-	control       []Difference // the first that concern control, and
-	others        []Difference // the first of the others
+	control       []Difference    // the first that concern control, and
+	others        []Difference    // the first of the others
 
 	sameBefore []int32 // by the number of a line of after: that of the line of before that means the same; -1: there is none
 	sameAfter  []int32 // the other way round

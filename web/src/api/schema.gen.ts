@@ -3513,7 +3513,7 @@ export interface paths {
         };
         /**
          * Figures in the Prometheus text format
-         * @description Figures in the Prometheus text format. It takes a mandate of the role auditor or owner.
+         * @description Figures in the Prometheus text format. It takes a mandate of the role owner; a dry run one of the role auditor.
          */
         get: operations["getMetrics"];
         put?: never;
@@ -3715,6 +3715,8 @@ export interface components {
             by?: components["schemas"]["Named"];
             /** @description why somebody else has to agree: control rights are gained, everyone or everything is named, mandates are changed, or more people gain rights than is set; empty: nobody has to */
             needed: string[];
+            /** @description why an approval does not hold any more */
+            void?: string;
         };
         ApprovalRules: {
             /** @description by which somebody gains a right that controls */
