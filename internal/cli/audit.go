@@ -300,6 +300,7 @@ func (a *app) printAuditVerified(v wire.AuditVerified) error {
 func (a *app) serviceSettings() *cobra.Command {
 	var in flagged
 	var rules []string
+	var draft string
 	cmd := &cobra.Command{
 		Use: "service", Short: "Show or change the settings of the service itself", Args: cobra.NoArgs,
 		Long: `Show or change what the service keeps in its record, whether changes need a reason, and
@@ -320,6 +321,11 @@ for how long sessions hold. Only what is given is changed; it stays in the recor
 				if err != nil {
 					return err
 				}
+				if draft != "" {
+					return a.onDraft(cmd, "POST", "/api/v1/drafts", nil, wire.NewDraft{Name: draft, Acts: []wire.DraftAct{{Act: "change_settings", Body: data}}}, func(d wire.Draft) string {
+						return fmt.Sprintf("Saved as the draft %s: somebody else approves it with “sentier draft approve %s”.\n", d.ID, d.ID)
+					})
+				}
 				method, body = "PATCH", client.Body{Type: "application/merge-patch+json", Data: data}
 			}
 			var now wire.ServiceSettings
@@ -335,6 +341,7 @@ for how long sessions hold. Only what is given is changed; it stays in the recor
 			return a.print(now, s)
 		},
 	}
+	cmd.Flags().StringVar(&draft, "as-draft", "", "save it as a draft of this name, which somebody else approves, instead of changing anything now")
 	cmd.Flags().StringVar(&in.Decisions, "decisions", "", "which decisions are kept: all, control_and_denials or none")
 	cmd.Flags().StringArrayVar(&rules, "decisions-of", nil, "for a right or a site of its own, as right=RIGHT,site=SITE,keep=all; the first that fits counts; an empty one takes all away")
 	cmd.Flags().IntVar(&in.KeepDays, "keep-days", 0, "after how many days entries of the record are let go; 0: never")
@@ -342,7 +349,7 @@ for how long sessions hold. Only what is given is changed; it stays in the recor
 	cmd.Flags().StringSliceVar(&in.Approval, "approval", nil, "which changes need a second person: control, everyone, everything, mandates, or a number of people who gain; all of them, or none for none")
 	cmd.Flags().IntVar(&in.BehindMinutes, "behind-minutes", 0, "after how many minutes a machine that is behind, or not heard of, is told on Today")
 	cmd.Flags().IntVar(&in.IdleMinutes, "idle-minutes", 0, "after how many minutes without a request a session ends; 0: none")
-	cmd.Flags().IntVar(&in.SessionHours, "session-hours", 0, "after how many hours a session in the console ends")
+	cmd.Flags().IntVar(&in.SessionHours, "session-hours", 0, "after how many hours a session ends, in the console and of a terminal")
 	return cmd
 }
 

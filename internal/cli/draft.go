@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"encoding/json"
 	"fmt"
 	"net/url"
 	"strconv"
@@ -67,17 +68,31 @@ func stateOf(d wire.DraftHead) string {
 
 func (a *app) draftAdd() *cobra.Command {
 	var in wire.NewDraft
+	var acts string
 	cmd := &cobra.Command{
 		Use: "add NAME", Short: "Begin a draft", Args: exactly("NAME"),
+		Long: `Begin a draft. Changes of the policy are put into it with --draft. What it does beside the
+policy (to settings of the service, sources and webhooks) comes from a file: a list of
+{"act": …, "id": …, "body": …}, where act is change_settings, add_source, edit_source,
+remove_source, add_webhook, edit_webhook or remove_webhook.`,
 		Example: "  sentier draft add \"Tomas moves\" --reason \"to the instruments\"",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			in.Name = args[0]
+			if in.Name = args[0]; acts != "" {
+				data, err := a.readFile(acts)
+				if err != nil {
+					return err
+				}
+				if err := json.Unmarshal(data, &in.Acts); err != nil {
+					return fmt.Errorf("%s holds no list of acts: %w", acts, err)
+				}
+			}
 			return a.onDraft(cmd, "POST", "/api/v1/drafts", nil, in, func(d wire.Draft) string {
 				return fmt.Sprintf("Begun: put changes into it with --draft %s.\n", d.ID)
 			})
 		},
 	}
 	cmd.Flags().StringVar(&in.Reason, "reason", "", "why, for the record")
+	cmd.Flags().StringVar(&acts, "acts", "", "file with what it does beside the policy, as JSON; - for standard input")
 	return cmd
 }
 
@@ -103,6 +118,12 @@ func (a *app) printDraft(d wire.Draft) error {
 	fmt.Fprintf(a.Err, "%s, by %s: %s.\n", d.Name, d.Author.Name, stateOf(d.DraftHead))
 	if d.Problem != "" {
 		fmt.Fprintf(a.Err, "! %s\n", d.Problem)
+	}
+	if d.Approval.Void != "" {
+		fmt.Fprintf(a.Err, "! %s\n", d.Approval.Void)
+	}
+	for _, x := range d.Acts {
+		fmt.Fprintf(a.Err, "%s %s %s\n", strings.ReplaceAll(x.Act, "_", " "), x.ID, x.Body)
 	}
 	if err := a.printChanges(wire.Saved{Changes: d.Changes}); err != nil {
 		return err

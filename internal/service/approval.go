@@ -357,7 +357,7 @@ func (s *Service) agreed(ctx context.Context, now *State, d *draft, on held, rul
 	}
 	by := Caller{User: policy.UserID(d.ApprovedBy)}
 	r := s.Rights(now, by)
-	if !r.SignedIn() || slices.Contains(strings.Fields(d.Hands), d.ApprovedBy) || r.Change(now.Policy, on.Policy, on.done) != nil {
+	if len(d.acts) > 0 && r.May(Manage, "") != nil || !r.SignedIn() || slices.Contains(strings.Fields(d.Hands), d.ApprovedBy) || r.Change(now.Policy, on.Policy, on.done) != nil {
 		return void(policy.Say("%s, who gave it, may not agree to this any more", now.Policy.Title(policy.Users, d.ApprovedBy)))
 	}
 	if now.Revision.Number == d.ApprovedOn {
@@ -389,15 +389,15 @@ func (s *Service) gainsMore(base *State, shown held, now *State, on held) string
 		point  policy.PointID
 		right  policy.RightID
 	}
+	if len(on.done) == 0 {
+		return ""
+	}
 	at := s.borders.Clock().UTC().Truncate(time.Microsecond)
 	in := survey.Circumstances{At: at}
 	is, err := weigh(now, &step{policy: on.Policy, compiled: on.Compiled, done: on.done})
 	was, err2 := weigh(base, &step{policy: shown.Policy, compiled: shown.Compiled, done: shown.done})
 	if err != nil || err2 != nil {
 		return "somebody"
-	}
-	if on.Compiled == nil || len(on.done) == 0 {
-		return ""
 	}
 	gains := func(w weighed, visit func(pair, survey.Degree)) (mandates []survey.MandateDifference, ok bool) {
 		all := 0
@@ -557,7 +557,7 @@ func (m *making) sourceAgreed(rules []string) error {
 }
 
 // agreement tells what stands of an approval of a draft that can still be applied, for whoever looks at it.
-func (s *Service) agreement(ctx context.Context, now *State, d *draft, on held, out *wire.Approval) error {
+func (s *Service) agreement(ctx context.Context, c Caller, now *State, d *draft, on held, out *wire.Approval) error {
 	by := d.approvedBy()
 	if by == "" {
 		return nil
@@ -574,7 +574,7 @@ func (s *Service) agreement(ctx context.Context, now *State, d *draft, on held, 
 	}
 	out.By, out.At = &wire.Named{ID: by, Name: now.Policy.Title(policy.Users, by)}, d.ApprovedAt
 	if void != nil {
-		out.By, out.At, out.Void = nil, nil, void.Error()
+		out.By, out.At, out.Void = nil, nil, wording.Accepted(c.Language).Put(policy.SaidBy(void))
 	}
 	return nil
 }

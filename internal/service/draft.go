@@ -31,6 +31,7 @@ const (
 type draft struct {
 	store.Draft
 	done []policy.RecordChange
+	acts []wire.DraftAct // what it does beside the policy
 }
 
 // held is a draft held against a state of the policy.
@@ -83,7 +84,13 @@ func (e *DraftError) Error() string { return e.Why.Error() }
 // Unwrap is the sentence that it is told as.
 func (e *DraftError) Unwrap() error { return e.Why }
 
-func (d *draft) digest() [sha256.Size]byte { return sha256.Sum256(d.Changes) }
+func (d *draft) digest() [sha256.Size]byte {
+	if len(d.Acts) == 0 {
+		return sha256.Sum256(d.Changes)
+	}
+	of, beside := sha256.Sum256(d.Changes), sha256.Sum256(d.Acts)
+	return sha256.Sum256(append(of[:], beside[:]...))
+}
 
 // asSeen refuses to go on with a draft that is another than somebody has looked at.
 func (d *draft) asSeen(digest string) error {
@@ -157,6 +164,11 @@ func readDraft(kept store.Draft) (*draft, error) {
 	out := &draft{Draft: kept}
 	if err := json.Unmarshal(kept.Changes, &out.done); err != nil {
 		return nil, fmt.Errorf("read the draft %s: %w", kept.ID, err)
+	}
+	if len(kept.Acts) > 0 {
+		if err := json.Unmarshal(kept.Acts, &out.acts); err != nil {
+			return nil, fmt.Errorf("read what the draft %s does beside the policy: %w", kept.ID, err)
+		}
 	}
 	return out, nil
 }
@@ -233,6 +245,9 @@ func (s *Service) NewDraft(ctx context.Context, c Caller, in wire.NewDraft) (wir
 		return wire.Draft{}, err
 	}
 	d.hand(c.User)
+	if err := s.putActs(c, d, in.Acts); err != nil {
+		return wire.Draft{}, err
+	}
 	if len(in.Changes) > 0 {
 		o := EditOptions{way: WayIntoDraft, into: d}
 		if _, err := s.Edit(ctx, c, wire.Edits{Changes: in.Changes}, o); err != nil {
@@ -358,7 +373,7 @@ func (s *Service) Drafts(ctx context.Context, c Caller, all bool) ([]wire.DraftH
 func (s *Service) draftHead(now *State, d *draft) wire.DraftHead {
 	named := func(id string) wire.Named { return wire.Named{ID: id, Name: now.Policy.Title(policy.Users, id)} }
 	out := wire.DraftHead{
-		ID: d.ID, Name: d.Name, Reason: d.Reason, Author: named(d.Author), State: d.State, Created: d.CreatedAt, Changed: d.ChangedAt, Records: len(d.done),
+		ID: d.ID, Name: d.Name, Reason: d.Reason, Author: named(d.Author), State: d.State, Created: d.CreatedAt, Changed: d.ChangedAt, Records: len(d.done) + len(d.acts),
 		ApplyAt: d.ApplyAt, Until: d.Until, Revision: d.Revision, Ended: d.Ended, Problem: d.Problem,
 	}
 	if d.AppliedBy != "" {
@@ -382,7 +397,7 @@ func (s *Service) wireDraft(ctx context.Context, c Caller, d *draft) (wire.Draft
 	sum := d.digest()
 	out := wire.Draft{
 		DraftHead: s.draftHead(now, d), Digest: hex.EncodeToString(sum[:]), Now: now.Revision.Number,
-		Changes: translate.Changes(d.done), Conflicts: []wire.Conflict{}, Faults: []wire.Fault{}, Approval: wire.Approval{Needed: []string{}},
+		Changes: translate.Changes(d.done), Acts: d.acts, Conflicts: []wire.Conflict{}, Faults: []wire.Fault{}, Approval: wire.Approval{Needed: []string{}},
 	}
 	if by := d.approvedBy(); by != "" && !isOpen(d.State) {
 		out.Approval.By, out.Approval.At = &wire.Named{ID: by, Name: now.Policy.Title(policy.Users, by)}, d.ApprovedAt
@@ -411,17 +426,19 @@ func (s *Service) wireDraft(ctx context.Context, c Caller, d *draft) (wire.Draft
 			return out, err
 		}
 	}
-	if err := s.agreement(ctx, now, d, on, &out.Approval); err != nil {
+	out.Approval.Needed = s.actRules(d, out.Approval.Needed)
+	if err := s.agreement(ctx, c, now, d, on, &out.Approval); err != nil {
 		return out, err
 	}
 	r := s.Rights(now, c)
-	may := r.May(Write, "") == nil
+	may := r.May(Write, "") == nil && (len(d.acts) == 0 || r.May(Manage, "") == nil)
+	any := len(d.done)+len(d.acts) > 0
 	if on.State != nil {
 		may = may && r.Change(now.Policy, on.Policy, on.done) == nil
 	}
 	out.May = wire.DraftMay{
-		Change: r.May(Write, "") == nil, Apply: may && len(out.Conflicts)+len(out.Faults) == 0 && len(d.done) > 0,
-		Approve: may && len(out.Conflicts)+len(out.Faults) == 0 && len(d.done) > 0 && s.mayAgree(ctx, c, strings.Fields(d.Hands), d.CreatedAt) == nil,
+		Change: r.May(Write, "") == nil, Apply: may && len(out.Conflicts)+len(out.Faults) == 0 && any,
+		Approve: may && len(out.Conflicts)+len(out.Faults) == 0 && any && s.mayAgree(ctx, c, strings.Fields(d.Hands), d.CreatedAt) == nil,
 	}
 	return out, nil
 }
@@ -553,10 +570,16 @@ func (s *Service) Approve(ctx context.Context, c Caller, id string, in wire.Appr
 	if err := s.Rights(now, c).Change(now.Policy, on.Policy, on.done); err != nil {
 		return wire.Draft{}, err
 	}
+	if len(d.acts) > 0 {
+		if err := s.Permit(now, c, Manage, ""); err != nil {
+			return wire.Draft{}, err
+		}
+	}
 	rules, err := s.rulesOf(ctx, now, c, on)
 	if err != nil {
 		return wire.Draft{}, err
 	}
+	rules = s.actRules(d, rules)
 	at, sum := s.borders.Clock().UTC(), d.digest()
 	d.ApprovedBy, d.ApprovedAt, d.Approved = string(c.User), &at, sum[:]
 	d.ApprovedFor, d.ApprovedOn, d.Problem = strings.Join(rules, " "), now.Revision.Number, ""

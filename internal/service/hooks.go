@@ -107,6 +107,16 @@ func (s *Service) NewHook(ctx context.Context, c Caller, in wire.NewHook) (wire.
 	if err := s.Permit(s.State(), c, Manage, ""); err != nil {
 		return wire.Hook{}, err
 	}
+	if err := s.alone(c, ActAddHook, in.Name); err != nil {
+		return wire.Hook{}, err
+	}
+	return s.newHook(ctx, c, in)
+}
+
+func (s *Service) newHook(ctx context.Context, c Caller, in wire.NewHook) (wire.Hook, error) {
+	if err := s.Permit(s.State(), c, Manage, ""); err != nil {
+		return wire.Hook{}, err
+	}
 	if err := checkHook(&in); err != nil {
 		return wire.Hook{}, err
 	}
@@ -130,6 +140,16 @@ func (s *Service) NewHook(ctx context.Context, c Caller, in wire.NewHook) (wire.
 
 // ChangeHook sets up otherwise to whom it is told what happens. What failed is tried again at once.
 func (s *Service) ChangeHook(ctx context.Context, c Caller, id string, in wire.NewHook) (wire.Hook, error) {
+	if err := s.Permit(s.State(), c, Manage, ""); err != nil {
+		return wire.Hook{}, err
+	}
+	if err := s.alone(c, ActEditHook, id); err != nil {
+		return wire.Hook{}, err
+	}
+	return s.changeHook(ctx, c, id, in)
+}
+
+func (s *Service) changeHook(ctx context.Context, c Caller, id string, in wire.NewHook) (wire.Hook, error) {
 	if err := s.Permit(s.State(), c, Manage, ""); err != nil {
 		return wire.Hook{}, err
 	}
@@ -161,6 +181,16 @@ func (s *Service) ChangeHook(ctx context.Context, c Caller, id string, in wire.N
 
 // DropHook takes a hook away: nothing more is told.
 func (s *Service) DropHook(ctx context.Context, c Caller, id string) error {
+	if err := s.Permit(s.State(), c, Manage, ""); err != nil {
+		return err
+	}
+	if err := s.alone(c, ActRemoveHook, id); err != nil {
+		return err
+	}
+	return s.dropHook(ctx, c, id)
+}
+
+func (s *Service) dropHook(ctx context.Context, c Caller, id string) error {
 	if err := s.Permit(s.State(), c, Manage, ""); err != nil {
 		return err
 	}

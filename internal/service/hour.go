@@ -46,6 +46,9 @@ func (s *Service) ApplyDraft(ctx context.Context, c Caller, id string, in wire.A
 	if d.Until != nil && at != nil && !d.Until.After(*at) {
 		return wire.Draft{}, Wrong("until", "is not after the hour at which it is applied")
 	}
+	if d.Until != nil && len(d.acts) > 0 {
+		return wire.Draft{}, Wrong("until", "goes with changes of the policy alone: settings, sources and webhooks are not for a time")
+	}
 	d.AppliedBy, d.Mandate, d.Override, d.Problem = string(c.User), string(c.Mandate), strings.Join(in.Override, " "), ""
 	if at == nil {
 		if err := s.applyNow(ctx, c, WayDraft, d); err != nil {
@@ -60,12 +63,13 @@ func (s *Service) ApplyDraft(ctx context.Context, c Caller, id string, in wire.A
 	switch {
 	case err != nil:
 		return wire.Draft{}, err
-	case len(would.Changes) == 0:
+	case len(would.Changes)+len(d.acts) == 0:
 		return wire.Draft{}, d.nothing()
-	case len(would.Approval) > 0:
+	}
+	if rules := s.actRules(d, would.Approval); len(rules) > 0 {
 		on, err := d.whole(s.State())
 		if err == nil {
-			err = s.agreed(ctx, s.State(), d, on, would.Approval)
+			err = s.agreed(ctx, s.State(), d, on, rules)
 		}
 		if err != nil {
 			return wire.Draft{}, s.unagreed(ctx, d, err)
@@ -132,14 +136,25 @@ func (s *Service) draftOptions(way Way, d *draft) EditOptions {
 // applyNow applies a draft as the caller, who may make the change.
 func (s *Service) applyNow(ctx context.Context, c Caller, way Way, d *draft) error {
 	o := s.draftOptions(way, d)
+	if len(d.acts) > 0 {
+		if err := s.mayAct(ctx, c, d); err != nil {
+			return err
+		}
+	}
 	saved, err := answerOf(s.change(ctx, c, &o, d.step))
 	if err != nil {
 		return err
 	}
-	if len(saved.Changes) == 0 {
+	if len(saved.Changes)+len(d.acts) == 0 {
 		return d.nothing()
 	}
-	d.State, d.ApplyAt, d.Revision = store.DraftApplied, nil, saved.Revision
+	if d.State, d.ApplyAt = store.DraftApplied, nil; len(saved.Changes) > 0 {
+		d.Revision = saved.Revision
+	}
+	if err := s.act(ctx, c, d); err != nil { // what was saved stands
+		d.Problem = err.Error()
+		s.borders.Log.Error("not all that a draft does beside the policy could be done", "draft", d.ID, "error", d.Problem)
+	}
 	return s.keepDraft(ctx, d)
 }
 

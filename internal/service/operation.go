@@ -113,6 +113,18 @@ func (s *Service) ChangeSettings(ctx context.Context, c Caller, change wire.Serv
 	if err := s.Permit(s.State(), c, Manage, ""); err != nil {
 		return wire.ServiceSettings{}, err
 	}
+	if now := s.settings.Load().ServiceSettings; loosens(now, changed(now, change)) {
+		if err := s.alone(c, ActSettings, ""); err != nil {
+			return wire.ServiceSettings{}, err
+		}
+	}
+	return s.changeSettings(ctx, c, change)
+}
+
+func (s *Service) changeSettings(ctx context.Context, c Caller, change wire.ServiceChange) (wire.ServiceSettings, error) {
+	if err := s.Permit(s.State(), c, Manage, ""); err != nil {
+		return wire.ServiceSettings{}, err
+	}
 	s.writing.Lock()
 	defer s.writing.Unlock()
 	before := s.settings.Load().ServiceSettings

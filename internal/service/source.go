@@ -247,6 +247,16 @@ func (s *Service) NewSource(ctx context.Context, c Caller, in wire.NewSource) (w
 	if err := s.Permit(s.State(), c, Manage, ""); err != nil {
 		return wire.Source{}, err
 	}
+	if err := s.alone(c, ActAddSource, in.Name); err != nil {
+		return wire.Source{}, err
+	}
+	return s.newSource(ctx, c, in)
+}
+
+func (s *Service) newSource(ctx context.Context, c Caller, in wire.NewSource) (wire.Source, error) {
+	if err := s.Permit(s.State(), c, Manage, ""); err != nil {
+		return wire.Source{}, err
+	}
 	in, text, err := s.checkSource(in)
 	if err != nil {
 		return wire.Source{}, err
@@ -296,6 +306,16 @@ func (s *Service) ChangeSource(ctx context.Context, c Caller, id string, in wire
 	if err := s.Permit(s.State(), c, Manage, ""); err != nil {
 		return wire.Source{}, err
 	}
+	if err := s.alone(c, ActEditSource, id); err != nil {
+		return wire.Source{}, err
+	}
+	return s.changeSource(ctx, c, id, in)
+}
+
+func (s *Service) changeSource(ctx context.Context, c Caller, id string, in wire.NewSource) (wire.Source, error) {
+	if err := s.Permit(s.State(), c, Manage, ""); err != nil {
+		return wire.Source{}, err
+	}
 	version := in.Version
 	in, text, err := s.checkSource(in)
 	if err != nil {
@@ -341,6 +361,16 @@ func (s *Service) DropSource(ctx context.Context, c Caller, id string) error {
 	if err := s.Permit(s.State(), c, Manage, ""); err != nil {
 		return err
 	}
+	if err := s.alone(c, ActRemoveSource, id); err != nil {
+		return err
+	}
+	return s.dropSource(ctx, c, id)
+}
+
+func (s *Service) dropSource(ctx context.Context, c Caller, id string) error {
+	if err := s.Permit(s.State(), c, Manage, ""); err != nil {
+		return err
+	}
 	s.sourcing.changing.Lock()
 	defer s.sourcing.changing.Unlock()
 	k, err := s.sourceOf(ctx, id)
@@ -362,6 +392,12 @@ func (s *Service) LinkSource(ctx context.Context, c Caller, id string, in wire.L
 	}
 	if in.Outside == "" || len(in.Outside) > maxOutside {
 		return wire.Source{}, Wrong("outside", "is the id of somebody at the source: look for them there first")
+	}
+	if err := s.alone(c, "link_source", id); err != nil {
+		return wire.Source{}, err
+	}
+	if err := s.handOut(ctx, c, in.User, "link at a source"); in.User != "" && err != nil {
+		return wire.Source{}, err
 	}
 	s.sourcing.changing.Lock()
 	defer s.sourcing.changing.Unlock()

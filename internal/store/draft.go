@@ -15,6 +15,7 @@ type Draft struct {
 	Author     string
 	Hands      string // ids of all who have put anything into it, separated by spaces
 	Changes    []byte
+	Acts       []byte // JSON: what it does beside the policy; empty: nothing
 	State      string
 	CreatedAt  time.Time `gorm:"autoCreateTime:false"`
 	ChangedAt  time.Time

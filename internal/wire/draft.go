@@ -1,12 +1,16 @@
 package wire
 
-import "time"
+import (
+	"encoding/json"
+	"time"
+)
 
 // NewDraft begins a draft.
 type NewDraft struct {
-	Name    string `json:"name" sentier:"required" description:"by which people find it; its id is made of it"`
-	Reason  string `json:"reason,omitempty" description:"why, for the record: the note of the revision that it becomes"`
-	Changes []Edit `json:"changes,omitempty" description:"the first of what it changes"`
+	Name    string     `json:"name" sentier:"required" description:"by which people find it; its id is made of it"`
+	Reason  string     `json:"reason,omitempty" description:"why, for the record: the note of the revision that it becomes"`
+	Changes []Edit     `json:"changes,omitempty" description:"the first of what it changes"`
+	Acts    []DraftAct `json:"acts,omitempty" description:"what it does beside the policy, which is left as it is from then on"`
 }
 
 // DraftHead is a draft in a list.
@@ -32,6 +36,7 @@ type Draft struct {
 	DraftHead
 	Digest    string         `json:"digest" description:"SHA-256 of what it changes: what is approved, and applied"`
 	Now       uint64         `json:"now" description:"the revision that it is held against"`
+	Acts      []DraftAct     `json:"acts,omitempty" description:"what it does beside the policy"`
 	Changes   []RecordChange `json:"changes" description:"what it does to each record"`
 	Conflicts []Conflict     `json:"conflicts" description:"records that it and somebody else have changed: they are left out of the rest until one of the versions is taken"`
 	Faults    []Fault        `json:"faults" description:"what is wrong with it as the policy is now"`
@@ -48,6 +53,13 @@ type Conflict struct {
 	Name   string        `json:"name"`
 	Mine   RecordChange  `json:"mine" description:"what the draft does to it"`
 	Theirs *RecordChange `json:"theirs" description:"what was done to it since"`
+}
+
+// DraftAct is what a draft does beside the policy: to settings of the service, to a source or to a webhook.
+type DraftAct struct {
+	Act  string          `json:"act" enum:"change_settings,add_source,edit_source,remove_source,add_webhook,edit_webhook,remove_webhook"`
+	ID   string          `json:"id,omitempty" description:"of the source or the webhook"`
+	Body json.RawMessage `json:"body,omitempty" description:"what it is to be"`
 }
 
 // Approval is whether somebody else has to agree to a draft, and who has.

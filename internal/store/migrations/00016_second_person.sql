@@ -2,6 +2,8 @@
 -- Which rules an approval was given for, and on which revision what it gives was shown.
 ALTER TABLE drafts ADD COLUMN approved_for TEXT NOT NULL DEFAULT '';
 ALTER TABLE drafts ADD COLUMN approved_on INTEGER NOT NULL DEFAULT 0;
+-- What a draft does beside the policy: to settings of the service, sources and webhooks.
+ALTER TABLE drafts ADD COLUMN acts BLOB;
 -- Whether a request was made by a person in a session of their own.
 ALTER TABLE requests ADD COLUMN in_session BOOLEAN NOT NULL DEFAULT FALSE;
 -- Who set a source up, ever.
@@ -28,5 +30,6 @@ DROP TABLE given;
 DROP TABLE handed_out;
 ALTER TABLE sources DROP COLUMN hands;
 ALTER TABLE requests DROP COLUMN in_session;
+ALTER TABLE drafts DROP COLUMN acts;
 ALTER TABLE drafts DROP COLUMN approved_on;
 ALTER TABLE drafts DROP COLUMN approved_for;

@@ -11,6 +11,8 @@ const of = (id: string) => ({ path: { id } });
 export const drafts = (all: boolean) => answer(api.GET("/api/v1/drafts", { params: { query: { all } } }));
 export const getDraft = (id: string) => answer(api.GET("/api/v1/drafts/{id}", { params: of(id) }));
 export const newDraft = (name: string, reason: string, changes?: Schemas["Edit"][]) => answer(api.POST("/api/v1/drafts", { body: { name, reason, changes } }));
+export type DraftAct = Schemas["DraftAct"];
+export const newActs = (name: string, acts: DraftAct[]) => answer(api.POST("/api/v1/drafts", { body: { name, acts } }));
 export const wouldReach = (body: Schemas["WouldReach"]) => answer(api.POST("/api/v1/preview/reach", { body }));
 export const dropDraft = (id: string) => answer(api.DELETE("/api/v1/drafts/{id}", { params: of(id) }));
 export const takeOut = (id: string, type: string, record: string) =>

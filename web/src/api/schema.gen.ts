@@ -4360,6 +4360,8 @@ export interface components {
             until: string;
         };
         Draft: {
+            /** @description what it does beside the policy */
+            acts?: components["schemas"]["DraftAct"][];
             applied_by?: components["schemas"]["Named"];
             /**
              * Format: date-time
@@ -4407,6 +4409,14 @@ export interface components {
              * @description when it is taken back by itself
              */
             until?: null | string;
+        };
+        DraftAct: {
+            /** @enum {string} */
+            act: "change_settings" | "add_source" | "edit_source" | "remove_source" | "add_webhook" | "edit_webhook" | "remove_webhook";
+            /** @description what it is to be */
+            body?: unknown;
+            /** @description of the source or the webhook */
+            id?: string;
         };
         DraftHead: {
             applied_by?: components["schemas"]["Named"];
@@ -5583,6 +5593,8 @@ export interface components {
             name: string;
         };
         NewDraft: {
+            /** @description what it does beside the policy, which is left as it is from then on */
+            acts?: components["schemas"]["DraftAct"][];
             /** @description the first of what it changes */
             changes?: components["schemas"]["Edit"][];
             /** @description by which people find it; its id is made of it */

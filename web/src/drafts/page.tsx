@@ -1,9 +1,9 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { FilePen, TriangleAlert } from "lucide-react";
-import { useState, type ReactNode } from "react";
+import { Fragment, useState, type ReactNode } from "react";
 import { useParams } from "react-router";
 import { reasonOf } from "../api/client";
-import { apply, approve, dropDraft, getDraft, settle, takeOut, type Conflict, type Draft } from "../api/drafts";
+import { apply, approve, dropDraft, getDraft, settle, takeOut, type Conflict, type Draft, type DraftAct } from "../api/drafts";
 import type { Change } from "../api/edits";
 import { ChangeList, said } from "../impact/changes";
 import { ImpactView } from "../impact/impact";
@@ -107,6 +107,13 @@ function Shown({ draft }: { draft: Draft }) {
               </ul>
             </Sheet>
           )}
+          {draft.acts && draft.acts.length > 0 && (
+            <Sheet title={t("console.draft.acts")}>
+              {draft.acts.map((a) => (
+                <ActView key={a.act + (a.id ?? "")} act={a} />
+              ))}
+            </Sheet>
+          )}
           <Sheet title={t("console.draft.changes")}>
             <ChangeList
               changes={draft.changes}
@@ -154,13 +161,35 @@ function Sheet({ title, children }: { title: string; children: ReactNode }) {
   );
 }
 
+/** ActView says what a draft does to settings of the service, to a source or to a webhook: field by field. */
+function ActView({ act }: { act: DraftAct }) {
+  const fields = Object.entries((act.body ?? {}) as Record<string, unknown>).filter(([name]) => name !== "version");
+  return (
+    <>
+      <p className="font-medium">
+        {t(`console.draft.act_${act.act}`)} {act.id}
+      </p>
+      <dl className="grid grid-cols-[12rem_1fr] gap-x-3 py-1 text-[0.86rem]">
+        {fields.map(([name, value]) => (
+          <Fragment key={name}>
+            <dt className="text-soft">{name.replaceAll("_", " ")}</dt>
+            <dd className="break-words">{typeof value === "object" ? JSON.stringify(value) : String(value)}</dd>
+          </Fragment>
+        ))}
+      </dl>
+    </>
+  );
+}
+
 /** Agreed says whether somebody else has to agree, why, and who has. */
 function Agreed({ draft }: { draft: Draft }) {
   const { needed, by } = draft.approval;
+  const lost = draft.approval.void;
   if (by) return <p className="font-medium text-holds">{t("console.draft.agreed_by", { name: by.name })}</p>;
   if (needed.length === 0) return <p className="text-soft">{t("console.draft.agreed_none")}</p>;
   return (
     <>
+      {lost && <p className="mb-2 text-breaks">{lost}</p>}
       <p className="font-medium text-closes">{t("console.draft.agreed_needed")}</p>
       <ul className="mt-1 list-inside list-disc">
         {needed.map((n) => (

@@ -3,6 +3,7 @@ import { Plus } from "lucide-react";
 import { useState } from "react";
 import { ApiError, reasonOf } from "../api/client";
 import { dropHook, hooks, newHook, putHook, testHook, type Hook, type NewHook } from "../api/hooks";
+import { AsDraft } from "../drafts/as-draft";
 import { useOwner } from "../session/mandates";
 import { CheckBox, TextField } from "../ui/fields";
 import { Footer, Modal } from "../ui/modal";
@@ -135,6 +136,7 @@ function Form({ hook, close }: { hook?: Hook; close: () => void }) {
           />
         ))}
       </fieldset>
+      <AsDraft error={save.error} name={at.name} act={hook ? "edit_webhook" : "add_webhook"} id={hook?.id} body={at} />
       <Footer
         close={close}
         go={() => save.mutate()}
@@ -154,6 +156,7 @@ function Drop({ hook }: { hook: Hook }) {
       {(close) => (
         <>
           <p>{t("console.hook.remove_help")}</p>
+          <AsDraft error={drop.error} name={hook.name} act="remove_webhook" id={hook.id} />
           <Footer
             close={close}
             go={() => drop.mutate()}

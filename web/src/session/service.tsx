@@ -3,6 +3,7 @@ import { Plus, X } from "lucide-react";
 import { useState, type ReactNode } from "react";
 import { serviceSettings, setServiceSettings, type ServiceSettings } from "../api/audit";
 import { reasonOf } from "../api/client";
+import { AsDraft } from "../drafts/as-draft";
 import { Hooks } from "../hooks/section";
 import { useOwner } from "./mandates";
 import { serviceTabs } from "./service-tabs";
@@ -42,7 +43,7 @@ export function ServicePage() {
 /** A number as it is typed; none where the setting has no bound. */
 const typed = (n: number) => (n === 0 ? "" : String(n));
 
-type Saving = { mutate: (settings: ServiceSettings) => void; isPending: boolean; isSuccess: boolean; error: Error | null };
+type Saving = { mutate: (settings: ServiceSettings) => void; isPending: boolean; isSuccess: boolean; error: Error | null; variables?: ServiceSettings };
 
 function Settings({ now, save }: { now: ServiceSettings; save: Saving }) {
   const owner = useOwner();
@@ -97,6 +98,7 @@ function Settings({ now, save }: { now: ServiceSettings; save: Saving }) {
         )}
       </div>
       <Fault text={save.error ? reasonOf(save.error, t("console.unreachable")) : undefined} className="mb-3" />
+      <AsDraft error={save.error} name={t("console.service.title")} act="change_settings" body={save.variables} />
       <fieldset disabled={!owner} className="flex flex-col gap-5">
         <Part title={t("console.service.record")}>
           <div className="max-w-96">

@@ -4,6 +4,7 @@ import { useEffect, useState } from "react";
 import { useNavigate, useParams } from "react-router";
 import { ApiError, reasonOf } from "../api/client";
 import { getSource, newSource, putSource, testSource, type NewSource, type SourceTest } from "../api/sources";
+import { AsDraft } from "../drafts/as-draft";
 import { draftKey, dropDraft, isReload } from "../session/drafts";
 import { Choose } from "../ui/choose";
 import { Combobox } from "../ui/combobox";
@@ -89,6 +90,7 @@ function Editor({ id, begun }: { id: string | undefined; begun: NewSource }) {
         </button>
       </div>
       <Fault text={failed && !shown ? reasonOf(failed, t("console.edit.not_saved")) : undefined} className="mb-3" />
+      <AsDraft error={save.error} name={at.name} act={id === undefined ? "add_source" : "edit_source"} id={id} body={at} />
       <div className="grid items-start gap-5 lg:grid-cols-2">
         <div className="flex flex-col gap-5">
           <Where at={at} put={put} fault={fault} isNew={id === undefined} />

@@ -16,6 +16,7 @@ import {
   type SourceLook,
   type SourcePerson,
 } from "../api/sources";
+import { AsDraft } from "../drafts/as-draft";
 import { ChangeList } from "../impact/changes";
 import { ImpactView } from "../impact/impact";
 import { UnmetList } from "../impact/unmet";
@@ -188,6 +189,7 @@ function Remove({ source }: { source: Source }) {
         {(close) => (
           <>
             <p>{t("console.source.remove_help")}</p>
+            <AsDraft error={drop.error} name={source.name} act="remove_source" id={source.id} />
             <Footer
               close={close}
               go={() => drop.mutate()}
