@@ -88,14 +88,14 @@ func (p provisioned) must(want int, method, path, body string, headers ...string
 }
 
 const scimAna = `{"schemas":["urn:ietf:params:scim:schemas:core:2.0:User"],"userName":"Ana.Lopes","externalId":"4711","name":{"givenName":"Ana","familyName":"Lopes"},
-	"emails":[{"value":"ana@larkmere.example","type":"work","primary":true}],"active":true,"password":"must never be kept","nickName":"nobody asks for it"}`
+	"emails":[{"value":"ana@larkmere.example","type":"work","primary":true}],"active":true,"password":"must never be kept","shoeSize":"nobody asks for it"}`
 
 // TestPeopleComeOverSCIM: somebody is made, put into a group, changed, suspended and taken away by a source; each is a change like any other, and counts at once.
 func TestPeopleComeOverSCIM(t *testing.T) {
 	t.Parallel()
 	p := withSCIM(t, `{"groups":[{"outside":"Bridge Crew","group":"bridge-crew"}]}`)
 	made := p.must(201, "POST", "/Users", scimAna)
-	if made.text("id") != "ana.lopes" || made.text("userName") != "Ana.Lopes" || made.text("externalId") != "4711" || made.body["password"] != nil || made.body["nickName"] != nil ||
+	if made.text("id") != "ana.lopes" || made.text("userName") != "Ana.Lopes" || made.text("externalId") != "4711" || made.body["password"] != nil || made.body["shoeSize"] != nil ||
 		!strings.HasSuffix(made.header.Get("Location"), "/scim/v2/Users/ana.lopes") || made.header.Get("ETag") != made.text("meta", "version") {
 		t.Errorf("made: %v %v", made.header, made.body)
 	}
@@ -229,7 +229,7 @@ func TestThousandsOverSCIM(t *testing.T) {
 // TestManyPatchOneGroup: what several do to one group at a time is all done, and who brings an old version is told.
 func TestManyPatchOneGroup(t *testing.T) {
 	t.Parallel()
-	p := withSCIM(t, `{}`)
+	p := withSCIM(t, `{"share":100}`)
 	var members []string
 	for i := range 16 {
 		p.must(201, "POST", "/Users", fmt.Sprintf(`{"userName":"p%02d"}`, i))

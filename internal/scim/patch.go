@@ -75,7 +75,10 @@ func patch(schema string, r Resource, op, path string, value any) error {
 		}
 		return nil
 	}
-	if uri, rest, ok := cutSchema(path); ok && strings.EqualFold(uri, schema) && rest == "" {
+	switch uri, rest, ok := cutSchema(path); {
+	case ok && uri == EnterpriseSchema && schema == UserSchema:
+		return enterprise(r, op, rest, value)
+	case ok && uri == schema && rest == "":
 		return patch(schema, r, op, "", value)
 	}
 	p, err := parser.ParsePath([]byte(path))
@@ -86,6 +89,9 @@ func patch(schema string, r Resource, op, path string, value any) error {
 	sub := p.AttributePath.SubAttributeName()
 	if sub == "" {
 		sub = p.SubAttributeName()
+	}
+	if isPassedOver(schema, name) {
+		return nil
 	}
 	a, ok := find(schema, name, "")
 	if !ok {
@@ -103,6 +109,30 @@ func patch(schema string, r Resource, op, path string, value any) error {
 		return a.among(schema, r, op, p.ValueExpression, sub, value)
 	}
 	return a.whole(r, op, sub, value)
+}
+
+// enterprise changes an attribute of the enterprise extension (RFC 7643, 4.3), which stands in an object of its name.
+func enterprise(r Resource, op, name string, value any) error {
+	inner, _ := r[EnterpriseSchema].(Resource)
+	if inner == nil {
+		inner = Resource{}
+	}
+	if name == "" && op == "remove" {
+		delete(r, EnterpriseSchema)
+		return nil
+	}
+	if name == "manager" { // some providers give the id alone
+		if id, ok := value.(string); ok {
+			value = Resource{"value": id}
+		}
+	}
+	if err := patch(EnterpriseSchema, inner, op, name, value); err != nil {
+		return err
+	}
+	if delete(r, EnterpriseSchema); len(inner) > 0 {
+		r[EnterpriseSchema] = inner
+	}
+	return nil
 }
 
 // unknown tells whether an attribute is none of a schema: what no schema knows is passed over.
@@ -156,7 +186,10 @@ func (a *attribute) among(schema string, r Resource, op string, which parser.Exp
 			return nil
 		}
 		made, ok := a.made(which)
-		if !ok || op != "add" { // RFC 7644, 3.5.2.3
+		if !ok && a.decidesNothing() { // which holds nothing else of the request up
+			return nil
+		}
+		if !ok || op != "add" && !a.decidesNothing() { // RFC 7644, 3.5.2.3
 			return Wrong(NoTarget, "no value of %s is meant by the path", a.Name)
 		}
 		if sub != "" {
@@ -169,6 +202,11 @@ func (a *attribute) among(schema string, r Resource, op string, which parser.Exp
 		left = append(left, made)
 	}
 	return put(r, a, left)
+}
+
+// decidesNothing tells whether an attribute is only kept as it is told.
+func (a *attribute) decidesNothing() bool {
+	return slices.Contains([]string{"phoneNumbers", "addresses", "roles", "entitlements"}, a.Name)
 }
 
 // made is the value that a path means where there is none: emails[type eq "work"] is one of that type.

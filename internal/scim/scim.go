@@ -16,14 +16,16 @@ type Resource = map[string]any
 
 // The URNs of RFC 7643 and RFC 7644.
 const (
-	UserSchema    = "urn:ietf:params:scim:schemas:core:2.0:User"
-	GroupSchema   = "urn:ietf:params:scim:schemas:core:2.0:Group"
-	ListMessage   = "urn:ietf:params:scim:api:messages:2.0:ListResponse"
-	PatchMessage  = "urn:ietf:params:scim:api:messages:2.0:PatchOp"
-	BulkRequest   = "urn:ietf:params:scim:api:messages:2.0:BulkRequest"
-	BulkResponse  = "urn:ietf:params:scim:api:messages:2.0:BulkResponse"
-	ErrorMessage  = "urn:ietf:params:scim:api:messages:2.0:Error"
-	SearchMessage = "urn:ietf:params:scim:api:messages:2.0:SearchRequest"
+	UserSchema  = "urn:ietf:params:scim:schemas:core:2.0:User"
+	GroupSchema = "urn:ietf:params:scim:schemas:core:2.0:Group"
+	// EnterpriseSchema is the extension of users in organisations: RFC 7643, 4.3.
+	EnterpriseSchema = "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User"
+	ListMessage      = "urn:ietf:params:scim:api:messages:2.0:ListResponse"
+	PatchMessage     = "urn:ietf:params:scim:api:messages:2.0:PatchOp"
+	BulkRequest      = "urn:ietf:params:scim:api:messages:2.0:BulkRequest"
+	BulkResponse     = "urn:ietf:params:scim:api:messages:2.0:BulkResponse"
+	ErrorMessage     = "urn:ietf:params:scim:api:messages:2.0:Error"
+	SearchMessage    = "urn:ietf:params:scim:api:messages:2.0:SearchRequest"
 )
 
 // Error is why a request is refused: RFC 7644, 3.12.
@@ -75,11 +77,36 @@ func text(name, description string) attribute {
 
 func with(a attribute, change func(*attribute)) attribute { change(&a); return a }
 
+// several is an attribute with any number of values, as those of RFC 7643, 4.1.2 are.
+func several(name, description string, more ...attribute) attribute {
+	parts := append([]attribute{text("value", "The value"), text("display", "As which it is shown"), text("type", "Of which kind it is"), with(text("primary", "Whether it is the one"), func(a *attribute) { a.Type = "boolean" })}, more...)
+	return attribute{Name: name, Type: "complex", MultiValued: true, Description: description, Mutability: "readWrite", Returned: "default", Uniqueness: "none", SubAttributes: parts}
+}
+
+// passedOver are attributes of the standard that nobody here needs, and that are not kept: passwords above all.
+var passedOver = []string{"password", "x509Certificates", "photos", "ims"}
+
+// isPassedOver tells whether an attribute is one of those.
+func isPassedOver(schema, name string) bool {
+	return schema == UserSchema && slices.ContainsFunc(passedOver, func(x string) bool { return strings.EqualFold(x, name) })
+}
+
 var schemas = map[string][]attribute{
+	// What the standard has beside what decides here is kept as it is told: RFC 7643, 4.1 and 4.3.
+	EnterpriseSchema: {
+		text("employeeNumber", "The number of the employee"), text("costCenter", "The cost centre"), text("organization", "The organisation"), text("division", "The division"), text("department", "The department"),
+		{Name: "manager", Type: "complex", Description: "The manager", Mutability: "readWrite", Returned: "default", Uniqueness: "none", SubAttributes: []attribute{
+			text("value", "The id of the manager"), with(text("$ref", "Their address"), func(a *attribute) { a.Type = "reference" }), with(text("displayName", "Their name"), readOnly),
+		}},
+	},
 	UserSchema: {
+		text("nickName", "As which somebody is called"), text("profileUrl", "A page about somebody"), text("title", "The job title"), text("userType", "How somebody stands to the organisation"),
+		text("preferredLanguage", "The language of somebody"), text("locale", "How dates and numbers are written"), text("timezone", "The zone of somebody"),
+		several("phoneNumbers", "Telephone numbers"), several("roles", "Roles at the provider: they give nothing here"), several("entitlements", "Entitlements at the provider: they give nothing here"),
+		several("addresses", "Postal addresses", text("formatted", "All of it"), text("streetAddress", "The street"), text("locality", "The town"), text("region", "The region"), text("postalCode", "The code"), text("country", "The country")),
 		with(text("userName", "By which somebody is known there; our id is made of it"), func(a *attribute) { a.Required, a.Uniqueness = true, "server" }),
 		{Name: "name", Type: "complex", Description: "The parts of a name", Mutability: "readWrite", Returned: "default", Uniqueness: "none", SubAttributes: []attribute{
-			text("formatted", "All of it"), text("familyName", "The family's"), text("givenName", "Their own"),
+			text("formatted", "All of it"), text("familyName", "The family's"), text("givenName", "Their own"), text("middleName", "Others"), text("honorificPrefix", "Before it"), text("honorificSuffix", "After it"),
 		}},
 		text("displayName", "As which somebody is shown"),
 		with(text("active", "Whether somebody can do anything at all"), func(a *attribute) { a.Type = "boolean" }),
@@ -94,7 +121,7 @@ var schemas = map[string][]attribute{
 		with(text("displayName", "By which the group is mapped to one of ours"), func(a *attribute) { a.Required = true }),
 		{Name: "members", Type: "complex", MultiValued: true, Description: "Who is in it by this source", Mutability: "readWrite", Returned: "default", Uniqueness: "none", SubAttributes: []attribute{
 			with(text("value", "The id of the user"), func(a *attribute) { a.Mutability = "immutable" }), with(text("$ref", "Their address"), func(a *attribute) { a.Mutability, a.Type = "immutable", "reference" }),
-			with(text("type", "User"), func(a *attribute) { a.Mutability = "immutable" }), with(text("display", "Their name"), readOnly),
+			with(text("type", "User, or Group for a group within the group"), func(a *attribute) { a.Mutability = "immutable" }), with(text("display", "Their name"), readOnly),
 		}},
 	},
 }
@@ -195,6 +222,27 @@ func Clean(schema string, sent Resource) (Resource, error) {
 	out := Resource{}
 	for key, v := range sent {
 		name := key
+		if uri, rest, ok := cutSchema(key); ok && uri == EnterpriseSchema && schema == UserSchema {
+			inner, _ := v.(Resource)
+			if rest != "" {
+				inner = Resource{rest: v}
+			}
+			more, err := Clean(EnterpriseSchema, inner)
+			if err != nil {
+				return nil, err
+			}
+			have, _ := out[EnterpriseSchema].(Resource)
+			if have == nil {
+				have = Resource{}
+			}
+			for k, x := range more {
+				have[k] = x
+			}
+			if len(have) > 0 {
+				out[EnterpriseSchema] = have
+			}
+			continue
+		}
 		if uri, rest, ok := cutSchema(key); ok && strings.EqualFold(uri, schema) {
 			if rest == "" { // a schema's attributes may stand in an object of its name
 				inner, _ := v.(Resource)
@@ -226,7 +274,7 @@ func Clean(schema string, sent Resource) (Resource, error) {
 
 // cutSchema parts urn:…:User:name into the schema and the attribute.
 func cutSchema(key string) (schema, name string, ok bool) {
-	for _, s := range []string{UserSchema, GroupSchema} {
+	for _, s := range []string{EnterpriseSchema, UserSchema, GroupSchema} {
 		if len(key) >= len(s) && strings.EqualFold(key[:len(s)], s) {
 			return s, strings.TrimPrefix(key[len(s):], ":"), true
 		}
@@ -474,17 +522,21 @@ func ProviderConfig(mostBulk, mostPayload, mostResults int) Resource {
 // ResourceTypes are the types of resource: RFC 7643, 6. base is the address of SCIM.
 func ResourceTypes(base string) (out []Resource) {
 	for _, t := range []struct{ name, path, schema string }{{"User", "/Users", UserSchema}, {"Group", "/Groups", GroupSchema}} {
-		out = append(out, Resource{
+		one := Resource{
 			"schemas": []string{"urn:ietf:params:scim:schemas:core:2.0:ResourceType"}, "id": t.name, "name": t.name, "endpoint": t.path, "schema": t.schema,
 			"meta": Resource{"resourceType": "ResourceType", "location": base + "/ResourceTypes/" + t.name},
-		})
+		}
+		if t.schema == UserSchema {
+			one["schemaExtensions"] = []Resource{{"schema": EnterpriseSchema, "required": false}}
+		}
+		out = append(out, one)
 	}
 	return out
 }
 
 // Schemas are the schemas of the resources: RFC 7643, 7.
 func Schemas(base string) (out []Resource) {
-	for _, t := range []struct{ name, schema string }{{"User", UserSchema}, {"Group", GroupSchema}} {
+	for _, t := range []struct{ name, schema string }{{"User", UserSchema}, {"EnterpriseUser", EnterpriseSchema}, {"Group", GroupSchema}} {
 		out = append(out, Resource{
 			"schemas": []string{"urn:ietf:params:scim:schemas:core:2.0:Schema"}, "id": t.schema, "name": t.name, "description": "What is kept of a " + strings.ToLower(t.name), "attributes": schemas[t.schema],
 			"meta": Resource{"resourceType": "Schema", "location": base + "/Schemas/" + t.schema},

@@ -7,8 +7,10 @@ import (
 	"errors"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
+	"sentier/internal/decision"
 	"sentier/internal/policy"
 	"sentier/internal/scim"
 	"sentier/internal/source"
@@ -124,12 +126,109 @@ func (s *Service) ChangeSCIM(ctx context.Context, c Caller, ops []SCIMOperation,
 		results = w.all(s.known.Load(), now.Policy, ops, most)
 		o.plan = &w.plan
 		next, done, err := now.Policy.Apply(w.changes)
+		if err == nil {
+			err = s.leaving.mayGo(k, s.known.Load(), done, &w.plan, s.borders.Clock())
+		}
 		return step{policy: next, done: done}, err
 	}))
+	var held *HeldError
+	if errors.As(err, &held) && s.leaving.tell(k.ID, s.borders.Clock()) {
+		run := store.SourceRun{Source: k.ID, At: s.borders.Clock().UTC(), Outcome: store.RunHeld}
+		told := toldRun{Why: keepSaid(held.Why)}
+		var broken error
+		if run.Told, broken = json.Marshal(told); broken != nil {
+			return nil, broken
+		}
+		if err := s.keepRun(context.WithoutCancel(ctx), c, k, &run, &told); err != nil {
+			return nil, err
+		}
+	}
 	if err != nil {
 		return nil, err
 	}
+	s.leaving.went(k.ID)
 	return results, s.learn(ctx, saved, o.plan)
+}
+
+// leaving is how many people, and memberships, each provider has taken away of late, so that one that takes many away at once is held as a reading is.
+type leaving struct {
+	mu sync.Mutex
+	of map[string]*left
+}
+
+type left struct {
+	since           time.Time // from when on it is counted
+	people, members int       // that went since then
+	before          source.Counts
+	more            [2]int    // that go with the change that is on its way
+	let             time.Time // until when somebody has let more go
+	told            time.Time // when it was last told that more were held
+}
+
+// leavingFor is for how long what goes by a provider is counted together, and for how long more may go that somebody has let go.
+const leavingFor = time.Hour
+
+func (l *leaving) at(id string, now time.Time) *left {
+	if l.of == nil {
+		l.of = map[string]*left{}
+	}
+	one := l.of[id]
+	if one == nil {
+		one = &left{since: now}
+		l.of[id] = one
+	}
+	if age := now.Sub(one.since); age >= leavingFor || age < 0 {
+		one.since, one.people, one.members, one.before = now, 0, 0, source.Counts{}
+	}
+	return one
+}
+
+// mayGo refuses a change by which more would have gone within an hour than the settings of the source let go at once.
+func (l *leaving) mayGo(k *keptSource, known *source.Known, done []policy.RecordChange, plan *source.Plan, now time.Time) error {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	one, gone := l.at(k.ID, now), 0
+	counts := known.Counts(k.ID)
+	one.before.Users, one.before.Members = max(one.before.Users, counts.Users), max(one.before.Members, counts.Members)
+	for _, c := range done {
+		was, _ := c.Before.(*policy.User)
+		is, _ := c.After.(*policy.User)
+		gone += decision.Bit(was != nil && was.Status == policy.Active && (is == nil || is.Status != policy.Active))
+	}
+	one.more = [2]int{gone, len(plan.Left)}
+	sum := source.Going(&k.set.Bring, one.people+gone, one.before.Users, one.members+len(plan.Left), one.before.Members)
+	if now.Before(one.let) || gone+len(plan.Left) == 0 || !sum.TooMany() {
+		return nil
+	}
+	return &HeldError{policy.Say("%d of %d people and %d of %d memberships of %q would go within an hour: look at it, and let it go on with a reason if it is meant", sum.GoneUsers, sum.UsersBefore, len(sum.Left), sum.MembersBefore, k.Name)}
+}
+
+// went counts what has gone with the change that was on its way.
+func (l *leaving) went(id string) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if one := l.of[id]; one != nil {
+		one.people, one.members, one.more = one.people+one.more[0], one.members+one.more[1], [2]int{}
+	}
+}
+
+// tell tells whether it is to be told that something is held: once a minute.
+func (l *leaving) tell(id string, now time.Time) bool {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	one := l.at(id, now)
+	if now.Sub(one.told).Abs() < time.Minute {
+		return false
+	}
+	one.told = now
+	return true
+}
+
+// letGo lets a provider take away more people than its settings let go at once, for an hour.
+func (l *leaving) letGo(id string, now time.Time) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.at(id, now).let = now.Add(leavingFor)
 }
 
 // all makes all operations on a policy.
@@ -333,6 +432,13 @@ func (w *scimWork) newcomer(name string) (id string, before *policy.User, err er
 		}
 		return linked, u, nil
 	}
+	if gone, ok := w.known.At(w.source.ID, policy.Users, name); ok { // under which they went, whatever their id was made of
+		if o, known := w.known.Origin(policy.Users, gone); known && o.Source == w.source.ID && o.Gone {
+			if u, there := w.found(gone); there {
+				return gone, u, nil
+			}
+		}
+	}
 	if id = source.UserID(name); id == "" {
 		return "", nil, scim.Wrong(scim.InvalidValue, "%q cannot be an id here: small letters, digits and . _ @ + -, up to %d", policy.Clip(name), policy.MaxID)
 	}
@@ -356,14 +462,33 @@ func (w *scimWork) group(id string, a scim.Resource) (string, error) {
 		return "", &scim.Error{Status: 409, Type: scim.Uniqueness, Why: policy.Say("there is a group with the displayName %q already: %s", policy.Clip(name), other)}
 	}
 	want := map[string]bool{}
+	var inner []string // groups within the group
 	for _, m := range scim.Values(a, "members") {
-		user := w.meant(scim.Text(m, "value"))
-		if _, _, ok := w.origin(policy.Users, user); !ok {
-			return "", scim.Wrong(scim.InvalidValue, "there is no user %q of this source: members are its users, and no groups", policy.Clip(scim.Text(m, "value")))
+		member := w.meant(scim.Text(m, "value"))
+		_, _, isUser := w.origin(policy.Users, member)
+		_, _, isGroup := w.origin(policy.UserGroups, member)
+		switch asGroup := strings.EqualFold(scim.Text(m, "type"), "Group"); {
+		case isUser && !(asGroup && isGroup):
+			want[member] = true
+		case isGroup && member != id:
+			inner = append(inner, member)
+		default:
+			return "", scim.Wrong(scim.InvalidValue, "there is no user and no group %q of this source", policy.Clip(scim.Text(m, "value")))
 		}
-		want[user] = true
 	}
 	delete(a, "members")
+	var held []string // those that were within it before
+	if id != "" {
+		_, told, _ := w.origin(policy.UserGroups, id)
+		held = heldGroups(told.Attributes)
+	}
+	if len(inner) > 0 {
+		var list []any
+		for _, g := range inner {
+			list = append(list, scim.Resource{"value": g, "type": "Group"})
+		}
+		a["members"] = list
+	}
 	var plan source.Plan
 	made, created := true, w.now
 	if id == "" {
@@ -387,10 +512,39 @@ func (w *scimWork) group(id string, a scim.Resource) (string, error) {
 	o := w.origined(policy.UserGroups, id, name, a, created)
 	o.Made = made
 	plan.Origins = []source.Origin{o}
+	w.includes(&plan, id, held, inner)
 	if err := w.members(&plan, id, want); err != nil {
 		return "", err
 	}
 	return id, w.do(plan)
+}
+
+// includes makes the groups within a group those that the source tells, so that their people come in. What was included by hand stays.
+func (w *scimWork) includes(plan *source.Plan, id string, held, inner []string) {
+	g, there := policy.Find[*policy.UserGroup](w.policy, id)
+	at := slices.IndexFunc(plan.Changes, func(c policy.Change) bool { return c.Type == policy.UserGroups && c.ID == id && c.Op == policy.Put })
+	if at >= 0 {
+		g, there = plan.Changes[at].Record.(*policy.UserGroup), true
+	}
+	if !there {
+		return
+	}
+	next := *g
+	next.Includes = slices.DeleteFunc(slices.Clone(g.Includes), func(x policy.UserGroupID) bool {
+		return slices.Contains(held, string(x)) && !slices.Contains(inner, string(x))
+	})
+	for _, x := range inner {
+		if !slices.Contains(next.Includes, policy.UserGroupID(x)) {
+			next.Includes = append(next.Includes, policy.UserGroupID(x))
+		}
+	}
+	switch {
+	case slices.Equal(next.Includes, g.Includes):
+	case at >= 0:
+		plan.Changes[at].Record = &next
+	default:
+		plan.Changes = append(plan.Changes, policy.Change{Op: policy.Put, Type: policy.UserGroups, ID: id, Record: &next})
+	}
 }
 
 // mapped is the group of ours that a group of the source feeds, and whether it is made for it.

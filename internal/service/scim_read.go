@@ -6,6 +6,7 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"errors"
+	"slices"
 	"time"
 
 	"sentier/internal/policy"
@@ -29,6 +30,9 @@ func (w *scimWork) resource(path, id string) (scim.Resource, error) {
 		out[k] = v
 	}
 	out["schemas"], out["id"] = []any{of.Schema}, id
+	if _, ok := out[scim.EnterpriseSchema]; ok {
+		out["schemas"] = []any{of.Schema, scim.EnterpriseSchema}
+	}
 	switch r := record.(type) {
 	case *policy.User:
 		out["active"] = r.Status == policy.Active
@@ -46,12 +50,25 @@ func (w *scimWork) resource(path, id string) (scim.Resource, error) {
 				members = append(members, scim.Resource{"value": string(m.User), "display": w.policy.Title(policy.Users, string(m.User)), "type": "User", "$ref": w.base + "/Users/" + string(m.User)})
 			}
 		}
-		if len(members) > 0 {
+		for _, inner := range heldGroups(told.Attributes) {
+			if _, _, ours := w.origin(policy.UserGroups, inner); ours && slices.Contains(r.Includes, policy.UserGroupID(inner)) {
+				members = append(members, scim.Resource{"value": inner, "display": w.policy.Title(policy.UserGroups, inner), "type": "Group", "$ref": w.base + "/Groups/" + inner})
+			}
+		}
+		if delete(out, "members"); len(members) > 0 {
 			out["members"] = members
 		}
 	}
 	out["meta"] = scim.Resource{"resourceType": of.Name, "created": told.Created.Format(time.RFC3339Nano), "lastModified": told.Changed.Format(time.RFC3339Nano), "location": w.base + "/" + path + "/" + id}
 	return out, nil
+}
+
+// heldGroups are the groups within a group, as its source has told them.
+func heldGroups(a scim.Resource) (out []string) {
+	for _, m := range scim.Values(a, "members") {
+		out = append(out, scim.Text(m, "value"))
+	}
+	return out
 }
 
 // version is the entity tag of a resource: the same for the same content.

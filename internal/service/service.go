@@ -53,6 +53,7 @@ type Service struct {
 	feeding  sync.Mutex // held by whoever makes a feed or takes one away
 	sourcing sourcing
 	bearers  bearers
+	leaving  leaving // people, by providers that push
 	hooking  hooks
 	seal     cipher.AEAD                   // of what browsers keep of a sign-in at a provider
 	signOns  atomic.Pointer[[]*keptSource] // at which people may sign in now

@@ -224,17 +224,37 @@ func (s *Service) ReadSource(ctx context.Context, c Caller, id string, in wire.R
 	if len([]rune(in.Reason)) > mostReason {
 		return wire.SourceRun{}, Wrong("reason", "is longer than %d characters", mostReason)
 	}
-	if in.Accept && (in.Digest == "" || in.Reason == "") {
-		return wire.SourceRun{}, Wrong("accept", "goes with the digest of what was looked at, and a reason")
-	}
 	k, err := s.sourceOf(ctx, id)
 	if err != nil {
 		return wire.SourceRun{}, err
+	}
+	if in.Accept && (in.Digest == "" && k.Kind != kindSCIM || in.Reason == "") {
+		return wire.SourceRun{}, Wrong("accept", "goes with the digest of what was looked at, and a reason")
+	}
+	if k.Kind == kindSCIM && in.Accept {
+		return s.letGo(ctx, c, k, in.Reason)
 	}
 	run, err := s.runSource(ctx, c, k, in)
 	if err != nil {
 		return wire.SourceRun{}, err
 	}
+	return s.wireRun(c, run)
+}
+
+// letGo lets a provider that pushes go on, though it takes away more than its settings let go at once.
+func (s *Service) letGo(ctx context.Context, c Caller, k *keptSource, reason string) (wire.SourceRun, error) {
+	now := s.borders.Clock()
+	s.leaving.letGo(k.ID, now)
+	run := store.SourceRun{Source: k.ID, At: now.UTC(), By: string(c.User), Outcome: store.RunSame}
+	told := toldRun{}
+	var err error
+	if run.Told, err = json.Marshal(told); err != nil {
+		return wire.SourceRun{}, err
+	}
+	if err := s.keepRun(ctx, c, k, &run, &told); err != nil {
+		return wire.SourceRun{}, err
+	}
+	s.note(c, audit.Source, audit.Done, "", details{"source": k.ID, "name": k.Name, "what": "more may go for an hour", "reason": reason})
 	return s.wireRun(c, run)
 }
 

@@ -53,6 +53,11 @@ func (p *Plan) TooMany() bool {
 	return over(p.GoneUsers, p.UsersBefore) || over(len(p.Left), p.MembersBefore) || over(p.GoneDays, p.DaysBefore) || over(p.GoneThings, p.ThingsBefore)
 }
 
+// Going is what would go by a source, as far as it bears on whether that is too many.
+func Going(set *Intake, people, ofPeople, members, ofMembers int) *Plan {
+	return &Plan{GoneUsers: people, UsersBefore: ofPeople, Left: make([]Member, members), MembersBefore: ofMembers, share: cmp.Or(set.Share, DefaultShare)}
+}
+
 // planner works a plan out.
 type planner struct {
 	Plan

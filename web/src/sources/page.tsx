@@ -84,6 +84,7 @@ function Shown({ source }: { source: Source }) {
               {t("console.source.edit")}
             </Link>
             <Remove source={source} />
+            {pushed && last?.outcome === "held" && <LetGo source={source} />}
             {!pushed && (
               <button type="button" className={clsx("button print:hidden", !look.data && "primary")} disabled={busy} onClick={() => look.mutate()}>
                 {t("console.source.look")}
@@ -170,6 +171,33 @@ function Looked({
         </div>
       </div>
     </section>
+  );
+}
+
+/** LetGo lets a provider go on that takes away more people at once than its settings allow. */
+function LetGo({ source }: { source: Source }) {
+  const queries = useQueryClient();
+  const [reason, setReason] = useState("");
+  const go = useMutation({
+    mutationFn: () => readSource(source.id, { accept: true, reason: reason.trim() }),
+    onSuccess: () => queries.invalidateQueries(),
+  });
+  return (
+    <Modal title={t("console.source.let_go_title", { name: source.name })} button={t("console.source.let_go")}>
+      {(close) => (
+        <>
+          <p>{t("console.source.let_go_help")}</p>
+          <TextField label={t("console.source.reason")} value={reason} onChange={setReason} />
+          <Footer
+            close={close}
+            go={() => go.mutate(undefined, { onSuccess: close })}
+            label={t("console.source.let_go")}
+            disabled={go.isPending || !reason.trim()}
+            fault={go.error ? reasonOf(go.error, t("console.edit.not_saved")) : undefined}
+          />
+        </>
+      )}
+    </Modal>
   );
 }
 
