@@ -58,14 +58,17 @@ func TestAReview(t *testing.T) {
 		}
 	}
 	code, out, errOut := w.run("review", "start", "Bridges, autumn", "--group", "bridge-crew", "--group", "border-arm-staff", "--due", "in 2 hours", "--unanswered", "taken")
-	if code != 0 || !strings.Contains(out, "tomas.field") || !strings.Contains(out, "controls 9 devices") || !strings.Contains(errOut, "10 things") {
+	if code != 0 || !strings.Contains(out, "tomas.field") || !strings.Contains(out, "controls 9 devices") || !strings.Contains(errOut, "11 things") {
 		t.Fatalf("begun: %d %s%s", code, out, errOut)
 	}
 	const id = "bridges-autumn"
 	r := w.reviewed(id)
-	if of, _ := answers(r, "", ""); of["waiting"] != 10 || r.Mine != 10 || !r.MayStop || len(r.Parts) != 2 || r.Parts[0].Mandate.ID != "border-arm-manager" || r.Parts[0].Counts.Total != 4 || r.Parts[1].Mandate != nil {
+	if of, _ := answers(r, "", ""); of["waiting"] != 11 || r.Mine != 11 || r.Items[0].Type != "mandates" || r.Items[0].Gives != "Delegate" || !r.MayStop || len(r.Parts) != 2 || r.Parts[0].Mandate.ID != "border-arm-manager" || r.Parts[0].Counts.Total != 4 || r.Parts[1].Mandate != nil {
 		t.Fatalf("the review is %+v", r)
 	}
+
+	// The greatest power first, which an owner alone confirms.
+	w.must("POST", "/api/v1/reviews/"+id+"/answers", `{"answers":[{"user":"marta.solis","type":"mandates","record":"border-arm-manager","answer":"kept"}]}`)
 
 	// A delegate sees and answers what their mandate covers, and not for themselves.
 	marta := w.as("marta.solis")

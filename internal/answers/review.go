@@ -46,6 +46,10 @@ func (s Service) gives(c service.Caller, out *wire.Review) {
 		text, ok := known[key]
 		if !ok {
 			var all, control int
+			if m, ok := policy.Find[*policy.Mandate](st.Policy, item.Record.ID); ok && item.Type == policy.Mandates.String() {
+				item.Gives = words.Say("console.mandate." + string(m.Role))
+				continue
+			}
 			if item.Type == policy.UserGroups.String() {
 				all, control = s.amount(st, policy.UserGroupID(item.Record.ID))
 			} else {

@@ -146,6 +146,9 @@ func (a *app) printReview(out wire.Review, head bool) error {
 		if item.Type == policy.Grants.String() {
 			holds = "grant " + holds
 		}
+		if item.Type == policy.Mandates.String() {
+			holds = "mandate " + holds
+		}
 		if item.By != nil {
 			by = item.By.Name
 		}

@@ -243,6 +243,9 @@ func (s *Service) wireReview(st *State, c Caller, r *review) wire.Review {
 		}
 		out.Items = append(out.Items, told)
 	}
+	slices.SortStableFunc(out.Items, func(a, b wire.ReviewItem) int { // the greatest powers first
+		return decision.Bit(b.Type == policy.Mandates.String()) - decision.Bit(a.Type == policy.Mandates.String())
+	})
 	for m := range policy.Each[*policy.Mandate](p) {
 		if x := parts[m.ID]; x != nil {
 			out.Parts = append(out.Parts, *x)

@@ -103,11 +103,27 @@ func (s *Service) answerable(st *State, c Caller, r *review, who *responsible, a
 func takenAway(p *policy.Policy, items []store.ReviewItem) ([]policy.Change, error) {
 	var out []policy.Change
 	grants := map[string]*policy.Grant{}
-	var order []string
+	mandates := map[string]*policy.Mandate{}
+	var order, held []string
 	for _, item := range items {
 		user := policy.UserID(item.User)
 		if item.Type == policy.UserGroups.String() {
 			out = append(out, policy.Change{Op: policy.Drop, Type: policy.UserGroups, ID: item.Record, List: "members", Entry: policy.Entry{Value: item.User}})
+			continue
+		}
+		if item.Type == policy.Mandates.String() {
+			m := mandates[item.Record]
+			if m == nil {
+				was, ok := policy.Find[*policy.Mandate](p, item.Record)
+				if !ok {
+					return nil, ErrNotFound
+				}
+				less := *was
+				less.To.Users = slices.Clone(was.To.Users)
+				m, held = &less, append(held, item.Record)
+				mandates[item.Record] = m
+			}
+			m.To.Users = slices.DeleteFunc(m.To.Users, func(id policy.UserID) bool { return id == user })
 			continue
 		}
 		g := grants[item.Record]
@@ -129,6 +145,13 @@ func takenAway(p *policy.Policy, items []store.ReviewItem) ([]policy.Change, err
 			out = append(out, policy.Change{Op: policy.Remove, Type: policy.Grants, ID: id})
 		} else {
 			out = append(out, policy.Change{Op: policy.Put, Type: policy.Grants, ID: id, Record: g})
+		}
+	}
+	for _, id := range held {
+		if m := mandates[id]; len(m.To.Users)+len(m.To.Groups) == 0 {
+			out = append(out, policy.Change{Op: policy.Remove, Type: policy.Mandates, ID: id})
+		} else {
+			out = append(out, policy.Change{Op: policy.Put, Type: policy.Mandates, ID: id, Record: m})
 		}
 	}
 	return out, nil

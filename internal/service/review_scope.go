@@ -24,7 +24,7 @@ func once(list []string) (out []string) {
 // unansweredTold is that nothing becomes of what nobody has answered, but that it is told.
 const unansweredTold = "told"
 
-// heldIn lists what is held in the scope of a review at an instant: memberships of its groups, and grants that name somebody.
+// heldIn lists what is held in the scope of a review at an instant: mandates and grants that name somebody, and memberships of its groups.
 func heldIn(st *State, in wire.NewReview, now time.Time) ([]store.ReviewItem, error) {
 	if len(in.Groups)+len(in.Sites) == 0 && !in.Everything {
 		return nil, Wrong("groups", "is empty: say what is looked at, by groups, by sites, or everything")
@@ -33,7 +33,7 @@ func heldIn(st *State, in wire.NewReview, now time.Time) ([]store.ReviewItem, er
 	if err != nil {
 		return nil, err
 	}
-	var out []store.ReviewItem
+	var out, named []store.ReviewItem
 	members := map[policy.UserID]bool{}
 	for g := range policy.Each[*policy.UserGroup](st.Policy) {
 		if !groups[g.ID] {
@@ -58,6 +58,18 @@ func heldIn(st *State, in wire.NewReview, now time.Time) ([]store.ReviewItem, er
 			}
 		}
 	}
+	for m := range policy.Each[*policy.Mandate](st.Policy) { // the greatest powers first
+		if m.Enabled == policy.Off || isOver(m.Valid.Until, now) {
+			continue
+		}
+		there := in.Everything || slices.ContainsFunc(m.Sites, func(id policy.SiteID) bool { return slices.Contains(in.Sites, string(id)) })
+		for _, id := range m.To.Users {
+			if there || len(in.Groups) > 0 && members[id] {
+				named = append(named, store.ReviewItem{Type: policy.Mandates.String(), Record: string(m.ID), User: string(id)})
+			}
+		}
+	}
+	out = append(named, out...)
 	switch n := len(out); {
 	case n == 0:
 		return nil, Wrong("groups", "nobody holds anything there")
@@ -147,12 +159,12 @@ func (a *responsible) of(record policy.Record) *covering {
 	}
 	out := &covering{}
 	for m := range policy.Each[*policy.Mandate](a.st.Policy) {
-		if m.Role == policy.Delegate && m.Enabled != policy.Off && m.Valid.Holds(a.at) && authority.Covers(m, a.st.Policy, record, a.at) {
+		if record.Type() != policy.Mandates && m.Role == policy.Delegate && m.Enabled != policy.Off && m.Valid.Holds(a.at) && authority.Covers(m, a.st.Policy, record, a.at) {
 			out.mandates = append(out.mandates, m)
 		}
 	}
 	acts := a.rights.Acts(a.st.Policy, record)
-	out.may = acts.Members && record.Type() == policy.UserGroups || acts.Edit && record.Type() == policy.Grants
+	out.may = acts.Members && record.Type() == policy.UserGroups || acts.Edit && (record.Type() == policy.Grants || record.Type() == policy.Mandates)
 	a.by[record] = out
 	return out
 }
@@ -163,6 +175,12 @@ func stillHeld(p *policy.Policy, item *store.ReviewItem, now time.Time) (record 
 	if item.Type == policy.Grants.String() {
 		if g, ok := policy.Find[*policy.Grant](p, item.Record); ok && slices.Contains(g.To.Users, user) && !isOver(g.Valid.Until, now) {
 			return g, g.Valid.Until
+		}
+		return nil, until
+	}
+	if item.Type == policy.Mandates.String() {
+		if m, ok := policy.Find[*policy.Mandate](p, item.Record); ok && slices.Contains(m.To.Users, user) && m.Enabled != policy.Off && !isOver(m.Valid.Until, now) {
+			return m, m.Valid.Until
 		}
 		return nil, until
 	}

@@ -67,7 +67,7 @@ type ReviewPart struct {
 type ReviewItem struct {
 	User     Named      `json:"user"`
 	Status   string     `json:"status" description:"of the user; empty: they are there no more"`
-	Type     string     `json:"type" enum:"user_groups,grants" description:"a membership, or a grant that names the user"`
+	Type     string     `json:"type" enum:"user_groups,grants,mandates" description:"a membership, or a grant or a mandate that names the user"`
 	Record   Named      `json:"record"`
 	Until    *time.Time `json:"until,omitempty" description:"when the membership, or the grant, ends by itself"`
 	Gives    string     `json:"gives,omitempty" description:"what it comes to, in words"`
@@ -88,7 +88,7 @@ type ReviewAnswers struct {
 // ReviewAnswer is what is to become of one thing that somebody holds.
 type ReviewAnswer struct {
 	User   string `json:"user" sentier:"required"`
-	Type   string `json:"type" sentier:"required" enum:"user_groups,grants"`
+	Type   string `json:"type" sentier:"required" enum:"user_groups,grants,mandates"`
 	Record string `json:"record" sentier:"required"`
 	Answer string `json:"answer" sentier:"required" enum:"kept,taken"`
 	Note   string `json:"note,omitempty"`

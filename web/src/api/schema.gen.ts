@@ -5982,7 +5982,7 @@ export interface components {
             note?: string;
             record: string;
             /** @enum {string} */
-            type: "user_groups" | "grants";
+            type: "user_groups" | "grants" | "mandates";
             user: string;
         };
         ReviewAnswers: {
@@ -6039,10 +6039,10 @@ export interface components {
             /** @description of the user; empty: they are there no more */
             status: string;
             /**
-             * @description a membership, or a grant that names the user
+             * @description a membership, or a grant or a mandate that names the user
              * @enum {string}
              */
-            type: "user_groups" | "grants";
+            type: "user_groups" | "grants" | "mandates";
             /**
              * Format: date-time
              * @description when the membership, or the grant, ends by itself
