@@ -68,6 +68,8 @@ type Question struct {
 	Place       string     // id of the site at which the user is; empty: not known
 
 	StrongSignIn, Attended Known
+
+	At time.Time // at which it is asked; zero: now. Whether the point is current is judged now, whatever is asked.
 }
 
 // Reason says why an answer is as it is: one of the codes of the service, or one of those of a point.
@@ -297,6 +299,9 @@ func (p *Point) look() {
 
 // question is a question as it is decided, at an instant.
 func (q *Question) at(now time.Time) decision.Question {
+	if !q.At.IsZero() {
+		now = q.At
+	}
 	return decision.Question{
 		User: policy.UserID(q.User), Right: policy.RightID(q.Right), Device: policy.DeviceID(q.Device), Point: policy.PointID(q.Point), At: now,
 		Context: decision.Context{IP: q.IP, Place: policy.SiteID(q.Place), StrongSignIn: decision.Tri(q.StrongSignIn), Attended: decision.Tri(q.Attended)},

@@ -1,10 +1,7 @@
 package answers
 
 import (
-	"encoding/json"
-	"net/http"
 	"slices"
-	"time"
 
 	"sentier/internal/decision"
 	"sentier/internal/policy"
@@ -23,31 +20,25 @@ const MaxOwnEvaluations = 500
 // EvaluateMany answers many questions of one AuthZEN request, in their order, until its semantics end it.
 func (s Service) EvaluateMany(c service.Caller, in *wire.Evaluations) (wire.Decisions, error) {
 	out := wire.Decisions{Evaluations: []wire.Decision{}}
-	if len(in.Evaluations) > MaxEvaluations {
-		return out, service.Wrong("evaluations", "has %d: one request has up to %d", len(in.Evaluations), MaxEvaluations)
+	batch, err := translate.NewBatch(in, MaxEvaluations, s.Now())
+	if err != nil {
+		return out, err
 	}
 	st := s.State()
 	own := s.own(st, c)
-	if own && len(in.Evaluations) > MaxOwnEvaluations {
-		return out, service.Wrong("evaluations", "has %d: about oneself one request has up to %d", len(in.Evaluations), MaxOwnEvaluations)
+	if own && batch.Len() > MaxOwnEvaluations {
+		return out, service.Wrong("evaluations", "has %d: about oneself one request has up to %d", batch.Len(), MaxOwnEvaluations)
 	}
-	semantic := ""
-	if in.Options != nil {
-		semantic = in.Options.Semantic
-	}
-	switch semantic {
-	case "", "execute_all", "deny_on_first_deny", "permit_on_first_permit":
-	default:
-		return out, service.Wrong("options.evaluations_semantic", "%q is not known: write execute_all, deny_on_first_deny or permit_on_first_permit", semantic)
-	}
-	out.Evaluations = make([]wire.Decision, 0, len(in.Evaluations))
+	out.Evaluations = make([]wire.Decision, 0, batch.Len())
 	asks := s.asker(st, c)
-	asks.at, asks.context, asks.err = readContext(in.Context, s.Now())
-	questions, faults := make([]decision.Question, len(in.Evaluations)), make([]error, len(in.Evaluations))
+	questions, faults := make([]decision.Question, batch.Len()), make([]error, batch.Len())
 	read := 0
-	var err error // that ends the request, unless its semantics end it before
-	for read < len(in.Evaluations) && err == nil {
-		if questions[read], faults[read], err = asks.part(in, &in.Evaluations[read]); err == nil {
+	for read < batch.Len() && err == nil { // an error ends the request, unless its semantics end it before
+		if !batch.Unread(read) {
+			err = asks.may(batch.Subject(read))
+		}
+		if err == nil {
+			questions[read], faults[read] = batch.Question(read)
 			read++
 		}
 	}
@@ -55,12 +46,12 @@ func (s Service) EvaluateMany(c service.Caller, in *wire.Evaluations) (wire.Deci
 	for i, answer := range st.Compiled.AnswerMany(questions[:read]) {
 		d := asks.toDecision(&questions[i], answer)
 		if faults[i] != nil {
-			d = unread(st, faults[i])
+			d = translate.NotRead(st.Revision.Number, faults[i])
 		} else {
 			decided = append(decided, service.Decided{Question: &questions[i], Reason: d.Context.Reason})
 		}
 		out.Evaluations = append(out.Evaluations, d)
-		if semantic == "deny_on_first_deny" && !d.Decision || semantic == "permit_on_first_permit" && d.Decision {
+		if batch.Stops(d.Decision) {
 			return out, s.Decided(st, c, decided...)
 		}
 	}
@@ -70,14 +61,28 @@ func (s Service) EvaluateMany(c service.Caller, in *wire.Evaluations) (wire.Deci
 	return out, s.Decided(st, c, decided...)
 }
 
-func readContext(context json.RawMessage, now time.Time) (time.Time, decision.Context, error) {
-	var members map[string]any
-	if len(context) > 0 {
-		if err := json.Unmarshal(context, &members); err != nil {
-			return now, decision.Context{}, service.Wrong("context", "is no object")
-		}
+// EvaluateAlone answers a request for several evaluations that has none: it is one, of what stands at its top.
+func (s Service) EvaluateAlone(c service.Caller, in *wire.Evaluations) (wire.Decision, error) {
+	st := s.State()
+	asks := s.asker(st, c)
+	batch, err := translate.NewBatch(in, MaxEvaluations, s.Now())
+	if err != nil {
+		return wire.Decision{}, err
 	}
-	return translate.EvaluationContext(members, now)
+	if in.Subject != nil {
+		err = asks.may(policy.UserID(in.Subject.ID))
+	} else {
+		err = asks.may("")
+	}
+	if err != nil {
+		return wire.Decision{}, err
+	}
+	q, err := batch.Alone()
+	if err != nil {
+		return wire.Decision{}, err
+	}
+	out := asks.toDecision(&q, st.Compiled.Answer(q))
+	return out, s.Decided(st, c, service.Decided{Question: &q, Reason: out.Context.Reason})
 }
 
 // asker asks on behalf of a caller.
@@ -97,11 +102,6 @@ type asker struct {
 	caller service.Caller
 	own    bool                       // they may ask about themself alone
 	beyond func(policy.DeviceID) bool // what is not there, to them; nil: nothing
-
-	// What the top of the request says of the circumstances, read once.
-	at      time.Time
-	context decision.Context
-	err     error
 }
 
 func (a *asker) may(about policy.UserID) error {
@@ -129,40 +129,6 @@ func (a *asker) toDecision(q *decision.Question, answer decision.Answer) wire.De
 		out.Context.Until = &until
 	}
 	return out
-}
-
-// part reads one of many: one that has a fault is denied with it, and the others are answered. The error ends the request.
-func (a *asker) part(in *wire.Evaluations, e *wire.PartEvaluation) (q decision.Question, fault, err error) {
-	if e.Unread != "" {
-		return q, service.Wrong("evaluations", "%s", e.Unread), nil
-	}
-	subject, action, resource := first(e.Subject, in.Subject), first(e.Action, in.Action), first(e.Resource, in.Resource)
-	if err := a.may(policy.UserID(subject.ID)); err != nil {
-		return q, nil, err
-	}
-	if q, fault = translate.EvaluationParts(subject, action, resource); fault == nil {
-		if q.At, q.Context, fault = a.at, a.context, a.err; len(e.Context) > 0 {
-			q.At, q.Context, fault = readContext(e.Context, a.s.Now())
-		}
-	}
-	return q, fault, nil
-}
-
-// unread is the decision about what cannot be read.
-func unread(st *service.State, fault error) wire.Decision {
-	return wire.Decision{Context: wire.DecisionContext{Revision: st.Revision.Number,
-		Error: &wire.EvaluationError{Status: http.StatusBadRequest, Message: fault.Error()}}}
-}
-
-// first is what a part says, or else the top.
-func first[T any](part, top *T) *T {
-	switch {
-	case part != nil:
-		return part
-	case top != nil:
-		return top
-	}
-	return new(T)
 }
 
 // defaultSearch is how many results a page of a search has where nobody says.

@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"encoding/json"
 	"fmt"
 	"net/url"
 	"strconv"
@@ -10,6 +9,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"sentier/internal/strict"
 	"sentier/internal/wire"
 	"sentier/internal/wording"
 )
@@ -82,7 +82,7 @@ remove_source, add_webhook, edit_webhook or remove_webhook.`,
 				if err != nil {
 					return err
 				}
-				if err := json.Unmarshal(data, &in.Acts); err != nil {
+				if err := strict.Read(data, &in.Acts); err != nil {
 					return fmt.Errorf("%s holds no list of acts: %w", acts, err)
 				}
 			}

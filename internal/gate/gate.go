@@ -20,7 +20,9 @@ import (
 	"github.com/labstack/echo/v5"
 
 	"sentier/enforce"
+	"sentier/internal/decision"
 	"sentier/internal/policy"
+	"sentier/internal/strict"
 	"sentier/internal/translate"
 	"sentier/internal/wire"
 )
@@ -99,11 +101,14 @@ func (g *Gate) told(by string, err error) (status int, detail string) {
 	var known *fault
 	var coder echo.HTTPStatusCoder
 	var input *translate.InputError
+	var unread *strict.Error
 	switch {
 	case errors.As(err, &known):
 		return known.status, known.detail
 	case errors.As(err, &input):
 		return http.StatusBadRequest, input.Error()
+	case errors.As(err, &unread):
+		return http.StatusBadRequest, unread.Error()
 	case errors.As(err, &coder) && coder.StatusCode() < 500:
 		return coder.StatusCode(), http.StatusText(coder.StatusCode())
 	}
@@ -174,26 +179,28 @@ func (g *Gate) metadata(c *echo.Context) error {
 	})
 }
 
-func (g *Gate) read(c *echo.Context, into any) error {
+// body reads the body of a request.
+func (g *Gate) body(c *echo.Context) ([]byte, error) {
 	body, err := io.ReadAll(http.MaxBytesReader(c.Response(), c.Request().Body, mostBody))
 	if errors.As(err, new(*http.MaxBytesError)) {
-		return &fault{http.StatusRequestEntityTooLarge, fmt.Sprintf("the body is longer than %d bytes", mostBody)}
+		return nil, &fault{http.StatusRequestEntityTooLarge, fmt.Sprintf("the body is longer than %d bytes", mostBody)}
 	}
 	if err != nil {
-		return &fault{http.StatusBadRequest, "the body did not come whole"}
+		return nil, &fault{http.StatusBadRequest, "the body did not come whole"}
 	}
-	if err := json.Unmarshal(body, into); err != nil {
-		return &fault{http.StatusBadRequest, "the body cannot be read: " + err.Error()}
-	}
-	return nil
+	return body, nil
 }
 
 func (g *Gate) evaluation(c *echo.Context) error {
-	var in wire.Evaluation
-	if err := g.read(c, &in); err != nil {
+	body, err := g.body(c)
+	if err != nil {
 		return err
 	}
-	out, err := g.decide(from(c), &in)
+	q, err := translate.ReadEvaluation(body, g.Clock())
+	if err != nil {
+		return err
+	}
+	out, err := g.decide(from(c), &q)
 	if err != nil {
 		return err
 	}
@@ -209,14 +216,10 @@ func from(c *echo.Context) string {
 	return host
 }
 
-// decide answers one evaluation.
-func (g *Gate) decide(from string, in *wire.Evaluation) (*wire.Decision, error) {
-	asked, err := translate.Evaluation(in, g.Clock())
-	if err != nil {
-		return nil, err
-	}
+// decide answers one question.
+func (g *Gate) decide(from string, asked *decision.Question) (*wire.Decision, error) {
 	q := enforce.Question{
-		User: string(asked.User), Right: string(asked.Right), Device: string(asked.Device), Point: string(asked.Point), IP: asked.Context.IP, Place: string(asked.Context.Place),
+		User: string(asked.User), Right: string(asked.Right), Device: string(asked.Device), Point: string(asked.Point), At: asked.At, IP: asked.Context.IP, Place: string(asked.Context.Place),
 		StrongSignIn: enforce.Known(asked.Context.StrongSignIn), Attended: enforce.Known(asked.Context.Attended),
 	}
 	a := g.Point.Ask(&q)
@@ -241,55 +244,44 @@ func (g *Gate) decide(from string, in *wire.Evaluation) (*wire.Decision, error) 
 	return out, nil
 }
 
-// evaluations answers several; what one leaves out is that of all. One that cannot be read is a denial by itself.
+// evaluations answers several, as the service does.
 func (g *Gate) evaluations(c *echo.Context) error {
-	var in struct {
-		wire.Evaluation
-		Evaluations []json.RawMessage `json:"evaluations"`
-		Options     struct {
-			Semantic string `json:"evaluations_semantic"`
-		} `json:"options"`
-	}
-	if err := g.read(c, &in); err != nil {
+	body, err := g.body(c)
+	if err != nil {
 		return err
 	}
-	if len(in.Evaluations) == 0 {
-		out, err := g.decide(from(c), &in.Evaluation)
+	in, err := translate.ReadEvaluations(body)
+	if err != nil {
+		return err
+	}
+	batch, err := translate.NewBatch(&in, mostInBatch, g.Clock())
+	if err != nil {
+		return err
+	}
+	if batch.Len() == 0 {
+		q, err := batch.Alone()
+		if err != nil {
+			return err
+		}
+		out, err := g.decide(from(c), &q)
 		if err != nil {
 			return err
 		}
 		return c.JSON(http.StatusOK, out)
 	}
-	if len(in.Evaluations) > mostInBatch {
-		return &fault{http.StatusBadRequest, fmt.Sprintf("there are %d evaluations: a gate answers up to %d at once", len(in.Evaluations), mostInBatch)}
-	}
-	stopAt, stops := false, false
-	switch in.Options.Semantic {
-	case "", "execute_all":
-	case "deny_on_first_deny":
-		stops = true
-	case "permit_on_first_permit":
-		stopAt, stops = true, true
-	default:
-		return &fault{http.StatusBadRequest, "options.evaluations_semantic is none that is known: execute_all, deny_on_first_deny or permit_on_first_permit"}
-	}
 	out := struct {
 		Evaluations []*wire.Decision `json:"evaluations"`
 	}{[]*wire.Decision{}}
-	for _, text := range in.Evaluations {
-		one := in.Evaluation
-		d, err := (*wire.Decision)(nil), json.Unmarshal(text, &one)
-		if err == nil {
-			d, err = g.decide(from(c), &one)
-		}
-		if unanswered := new(fault); errors.As(err, &unanswered) {
+	for i := range batch.Len() {
+		var d *wire.Decision
+		q, fault := batch.Question(i)
+		if fault != nil {
+			denied := translate.NotRead(g.Point.Standing().Revision, fault)
+			d = &denied
+		} else if d, err = g.decide(from(c), &q); err != nil {
 			return err
 		}
-		if err != nil {
-			d = &wire.Decision{Context: wire.DecisionContext{Reason: "not_read", Error: &wire.EvaluationError{Status: http.StatusBadRequest, Message: err.Error()}}}
-		}
-		out.Evaluations = append(out.Evaluations, d)
-		if stops && d.Decision == stopAt {
+		if out.Evaluations = append(out.Evaluations, d); batch.Stops(d.Decision) {
 			break
 		}
 	}

@@ -13,6 +13,7 @@ import (
 	"github.com/eclipse/paho.golang/paho"
 
 	"sentier/internal/policy"
+	"sentier/internal/translate"
 	"sentier/internal/wire"
 )
 
@@ -122,9 +123,9 @@ func (g *Gate) evaluated(in *paho.Publish) (*wire.Decision, error) {
 	if len(in.Payload) > mostBody {
 		return nil, &fault{413, fmt.Sprintf("the request is longer than %d bytes", mostBody)}
 	}
-	var one wire.Evaluation
-	if err := json.Unmarshal(in.Payload, &one); err != nil {
-		return nil, &fault{400, "the request cannot be read: " + err.Error()}
+	q, err := translate.ReadEvaluation(in.Payload, g.Clock())
+	if err != nil {
+		return nil, err
 	}
-	return g.decide("mqtt", &one)
+	return g.decide("mqtt", &q)
 }

@@ -5,7 +5,6 @@ import (
 	"bufio"
 	"bytes"
 	"encoding/csv"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -16,6 +15,7 @@ import (
 	"sentier/internal/outbound"
 	"sentier/internal/policy"
 	"sentier/internal/source"
+	"sentier/internal/strict"
 )
 
 // Bounds of what is read.
@@ -146,7 +146,7 @@ func (r *reader) lines(text []byte) error {
 			continue
 		}
 		var row map[string]any
-		if err := json.Unmarshal(line, &row); err != nil || row == nil {
+		if err := strict.ReadOpen(line, &row); err != nil || row == nil {
 			return outbound.Fault(err, "line %d is no JSON object: a list is written as one object a line", n)
 		}
 		values := map[string]string{}

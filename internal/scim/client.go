@@ -3,7 +3,6 @@ package scim
 import (
 	"cmp"
 	"context"
-	"encoding/json"
 	"net/http"
 	"net/url"
 	"strconv"
@@ -13,6 +12,7 @@ import (
 	"sentier/internal/outbound"
 	"sentier/internal/policy"
 	"sentier/internal/source"
+	"sentier/internal/strict"
 )
 
 // Bounds of what is read of another service.
@@ -96,7 +96,7 @@ func (r *reader) each(ctx context.Context, path string, take func(Resource)) err
 			Total     *int       `json:"totalResults"`
 			Resources []Resource `json:"Resources"`
 		}
-		if err := json.Unmarshal(body, &page); err != nil || page.Total == nil {
+		if err := strict.ReadOpen(body, &page); err != nil || page.Total == nil {
 			return outbound.Fault(err, "what it says of %s is no list of SCIM: look at the address, which ends before /Users", path)
 		}
 		if *page.Total > mostRead {

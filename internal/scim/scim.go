@@ -3,12 +3,12 @@
 package scim
 
 import (
-	"encoding/json"
 	"fmt"
 	"slices"
 	"strings"
 
 	"sentier/internal/policy"
+	"sentier/internal/strict"
 )
 
 // Resource is a SCIM resource, or a complex value within one.
@@ -376,8 +376,8 @@ func Read(body []byte) (Resource, error) {
 		return nil, Wrong(InvalidSyntax, "the body is nested deeper than %d", mostDeep)
 	}
 	var out Resource
-	if err := json.Unmarshal(body, &out); err != nil || out == nil {
-		return nil, Wrong(InvalidSyntax, "the body is no JSON object")
+	if err := strict.ReadOpen(body, &out); err != nil || out == nil {
+		return nil, Wrong(InvalidSyntax, "the body is no JSON object, or holds a name twice in one")
 	}
 	return out, nil
 }

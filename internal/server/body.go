@@ -2,7 +2,6 @@ package server
 
 import (
 	"bytes"
-	"encoding/json"
 	"errors"
 	"io"
 	"mime"
@@ -12,6 +11,7 @@ import (
 	"time"
 
 	"sentier/internal/service"
+	"sentier/internal/strict"
 )
 
 // content is what a route takes as the body of a request.
@@ -144,49 +144,16 @@ type badRequest struct{ error }
 func (e *badRequest) Unwrap() error { return e.error }
 
 // strictJSON reads what holds records that are read later, by their types.
-func strictJSON(data []byte, into any) error {
-	d := json.NewDecoder(bytes.NewReader(data))
-	d.DisallowUnknownFields()
-	err := d.Decode(into)
-	if err == nil {
-		if _, more := d.Token(); !errors.Is(more, io.EOF) {
-			err = errors.New("more follows after its end")
-		}
-	}
-	if err != nil {
-		if field, ok := strings.CutPrefix(err.Error(), "json: unknown field "); ok {
-			return service.Wrong(strings.Trim(field, `"`), "is not known here")
-		}
-		return jsonError(err)
-	}
-	return nil
-}
+func strictJSON(data []byte, into any) error { return unread(strict.Read(data, into)) }
 
-// jsonError says what is wrong with a body, in words and not in types of this program.
-func jsonError(err error) error {
-	var wrong *json.UnmarshalTypeError
-	var syntax *json.SyntaxError
+// unread tells why a body is not read, as a bad request.
+func unread(err error) error {
+	var why *strict.Error
 	switch {
-	case errors.As(err, &wrong):
-		return service.Wrong(wrong.Field, "is of another kind: %s belongs here", kindOf(wrong))
-	case errors.As(err, &syntax):
-		return &httpError{http.StatusBadRequest, service.Say("the body is no JSON: %v, at byte %d", syntax, syntax.Offset)}
-	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF):
-		return &httpError{http.StatusBadRequest, service.Say("the body is no JSON: it ends before it is complete")}
+	case !errors.As(err, &why):
+		return err
+	case why.Field == "":
+		return &httpError{http.StatusBadRequest, why.Why}
 	}
-	return &httpError{http.StatusBadRequest, service.Say("the body is no JSON that is read here: %v", err)}
-}
-
-func kindOf(wrong *json.UnmarshalTypeError) service.Said {
-	switch wrong.Type.Kind().String() {
-	case "string":
-		return service.Say("a text")
-	case "bool":
-		return service.Say("true or false")
-	case "slice", "array":
-		return service.Say("a list")
-	case "struct", "map", "interface", "ptr":
-		return service.Say("an object")
-	}
-	return service.Say("a number")
+	return &service.InputError{Field: why.Field, Problem: why.Why}
 }

@@ -2,16 +2,16 @@ package server
 
 import (
 	"bytes"
-	"encoding/json"
 	"fmt"
 	"net/http"
 	"strconv"
 
-	quickjson "github.com/go-json-experiment/json"
 	"github.com/labstack/echo/v5"
 
 	"sentier/internal/answers"
 	"sentier/internal/service"
+	"sentier/internal/strict"
+	"sentier/internal/translate"
 	"sentier/internal/wire"
 )
 
@@ -162,19 +162,7 @@ func (r *request) lenient(into any) error {
 	if err != nil {
 		return err
 	}
-	return readQuickly(data, into)
-}
-
-// readQuickly reads JSON by a reader that takes a third of the standard one's time, and is to become it; what it does not take, the standard one
-// finds words for.
-func readQuickly(data []byte, into any) error {
-	if quickjson.Unmarshal(data, into) == nil {
-		return nil
-	}
-	if err := json.Unmarshal(data, into); err != nil {
-		return jsonError(err)
-	}
-	return &httpError{http.StatusBadRequest, service.Say("the body holds a name twice in one object, or bytes that are no UTF-8")}
+	return unread(strict.ReadOpen(data, into))
 }
 
 // quick answers as [request.JSON] does, for what is asked tens of thousands of times a second.
@@ -187,25 +175,6 @@ func (r *request) quick(v interface {
 	}
 	r.done()
 	return r.Blob(http.StatusOK, echo.MIMEApplicationJSON, data)
-}
-
-// oneByOne reads evaluations of which not all can be read: each that cannot is one without a question, and says why.
-func oneByOne(data []byte) (wire.Evaluations, error) {
-	var parts struct {
-		wire.Evaluations
-		List []json.RawMessage `json:"evaluations"`
-	}
-	if err := json.Unmarshal(data, &parts); err != nil {
-		return parts.Evaluations, jsonError(err)
-	}
-	in := parts.Evaluations
-	in.Evaluations = make([]wire.PartEvaluation, len(parts.List))
-	for i, one := range parts.List {
-		if err := readQuickly(one, &in.Evaluations[i]); err != nil {
-			in.Evaluations[i] = wire.PartEvaluation{Unread: err.Error()}
-		}
-	}
-	return in, nil
 }
 
 // fewEvaluations is the size of a batch that is worked on at once, in bytes.
@@ -228,29 +197,11 @@ func (s *Server) evaluateMany(r *request) error {
 			return service.Wrong("evaluations", "are many: about oneself one request has up to %d", answers.MaxOwnEvaluations)
 		}
 	}
-	if quickjson.Unmarshal(data, &in) != nil {
-		in = wire.Evaluations{}
-		if in, err = oneByOne(data); err != nil {
-			return err
-		}
+	if in, err = translate.ReadEvaluations(data); err != nil {
+		return unread(err)
 	}
 	if len(in.Evaluations) == 0 { // the standard: then it is one evaluation
-		one := wire.Evaluation{}
-		if in.Subject != nil {
-			one.Subject = *in.Subject
-		}
-		if in.Action != nil {
-			one.Action = *in.Action
-		}
-		if in.Resource != nil {
-			one.Resource = *in.Resource
-		}
-		if len(in.Context) > 0 {
-			if err := json.Unmarshal(in.Context, &one.Context); err != nil {
-				return jsonError(err)
-			}
-		}
-		out, err := r.answers().Evaluate(r.caller, &one)
+		out, err := r.answers().EvaluateAlone(r.caller, &in)
 		if err != nil {
 			return err
 		}

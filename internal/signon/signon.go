@@ -6,7 +6,6 @@ import (
 	"context"
 	"crypto/rand"
 	"encoding/base64"
-	"encoding/json"
 	"errors"
 	"net/http"
 	"net/url"
@@ -22,6 +21,7 @@ import (
 	"sentier/internal/outbound"
 	"sentier/internal/policy"
 	"sentier/internal/source"
+	"sentier/internal/strict"
 )
 
 // Bounds of what is asked of a provider.
@@ -296,7 +296,7 @@ func isType(raw, want string) error {
 	var header struct {
 		Typ string `json:"typ"`
 	}
-	if err != nil || json.Unmarshal(text, &header) != nil {
+	if err != nil || strict.ReadOpen(text, &header) != nil {
 		return refuse(err, "what the provider says cannot be read")
 	}
 	typ := strings.TrimPrefix(strings.ToLower(header.Typ), "application/")
@@ -371,7 +371,7 @@ func IssuerOf(raw string) string {
 	var claims struct {
 		Iss string `json:"iss"`
 	}
-	if err != nil || json.Unmarshal(text, &claims) != nil {
+	if err != nil || strict.ReadOpen(text, &claims) != nil {
 		return ""
 	}
 	return claims.Iss

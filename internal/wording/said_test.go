@@ -28,7 +28,7 @@ func sentences(t *testing.T) map[string]sentence {
 	// Where the form stands among the arguments of each function.
 	at := map[string]int{"Say": 0, "told": 0, "Wrong": 1, "fault": -1, "faultAt": 1, "wrong": 1, "tell": 1, "refuse": 1, "Fault": 1, "Complain": 0}
 	found := map[string]sentence{}
-	for _, room := range []string{"policy", "document", "translate", "authority", "identity", "source", "directory", "scim", "signon", "hook", "outbound", "icalendar", "inventory", "service", "answers", "server"} {
+	for _, room := range []string{"policy", "strict", "document", "translate", "authority", "identity", "source", "directory", "scim", "signon", "hook", "outbound", "icalendar", "inventory", "service", "answers", "server"} {
 		err := filepath.WalkDir("../"+room, func(path string, d fs.DirEntry, err error) error {
 			if err != nil || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
 				return err
