@@ -45,6 +45,9 @@ func fill(ctx context.Context, into, from string, upTo uint64) (err error) {
 				return err
 			}
 		}
+		if err := tx.Exec("DELETE FROM main.audit_facts WHERE name = ?", factBeside).Error; err != nil { // which may be of a moment after
+			return err
+		}
 		if err := tx.Exec("UPDATE main.audit_days SET last = ? WHERE last > ?", int64(upTo), int64(upTo)).Error; err != nil {
 			return err
 		}

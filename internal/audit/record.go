@@ -39,6 +39,7 @@ type Options struct {
 	Room   func() error       // gives room on a full disk for what must be kept; nil: there is none
 	Key    ed25519.PrivateKey // signs checkpoints
 	Beyond string             // file that checkpoints are appended to as well; empty: none
+	Accept bool               // whoever holds the files says that they count, whatever the mark beside them says
 }
 
 // Record is an open record. One goroutine writes, many read.
@@ -56,8 +57,13 @@ type Record struct {
 	closing sync.Once
 	written chan struct{} // closed when the writer has ended
 
-	last atomic.Uint64 // entry that is on the disk
-	tail tail          // of the writer
+	last atomic.Uint64        // entry that is on the disk
+	kept atomic.Pointer[tail] // likewise, with its chain
+
+	beside    atomic.Pointer[func() []byte] // how far the file of the policy goes; nil: nobody says
+	besideNow []byte                        // as it was written last
+	besideAt  time.Time
+	tail      tail // of the writer
 
 	writes  database.Writes
 	taking  sync.Mutex // held by the one who takes entries over
@@ -114,17 +120,22 @@ func (r *Record) open(ctx context.Context) error {
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
-	if !there && m.Number > 0 {
-		return fmt.Errorf("it is missing, and entry %d was acknowledged here: put it back; or move %s away as well, and a new record begins that says so", m.Number, HeadName)
+	if !there && m.Number > 0 && !r.Accept {
+		return fmt.Errorf("it is missing, and entry %d was acknowledged here: put it back, with %s-wal; where it is lost, run “sentier recover”, and a new one begins that says so", m.Number, FileName)
+	}
+	if there && !r.Accept {
+		if err := r.inspect(ctx, m, marked); err != nil {
+			return database.Damaged(err)
+		}
+	}
+	if err := database.OwnersAlone(r.path()); err != nil {
+		return err
 	}
 	if r.writer, err = database.Open(r.path(), database.ToWrite, 1); err != nil {
 		return database.Damaged(err)
 	}
 	if err := migrate(r.writer); err != nil {
 		return database.Damaged(err)
-	}
-	if err := os.Chmod(r.path(), 0o600); err != nil {
-		return err
 	}
 	if err := r.prepare(); err != nil {
 		return database.Damaged(err)
@@ -135,8 +146,10 @@ func (r *Record) open(ctx context.Context) error {
 	if r.tail, err = lastLink(r.reader.WithContext(ctx)); err != nil {
 		return err
 	}
-	if err := r.holds(ctx, m); err != nil {
-		return err
+	if !r.Accept {
+		if err := r.holds(ctx, m); err != nil {
+			return err
+		}
 	}
 	if err := r.loadRecent(ctx); err != nil {
 		return err
@@ -150,10 +163,104 @@ func (r *Record) open(ctx context.Context) error {
 		return err
 	}
 	r.last.Store(r.tail.seq)
+	r.kept.Store(&tail{r.tail.seq, r.tail.chain})
 	if r.head.Read() != m {
 		return r.head.Write(now)
 	}
 	return nil
+}
+
+// inspect looks at a record that is there before it is opened for writing, which would take away what a damaged log holds behind the damage.
+func (r *Record) inspect(ctx context.Context, m database.Mark, marked bool) error {
+	look, err := OpenToRead(r.path())
+	if err != nil {
+		return err
+	}
+	look.Dir = r.Dir
+	tx := look.reader.WithContext(ctx)
+	var begun int64
+	err = tx.Raw("SELECT count(*) FROM sqlite_master WHERE name = 'audit_blocks'").Scan(&begun).Error
+	if err == nil && begun > 0 {
+		if look.tail, err = lastLink(tx); err == nil {
+			err = look.holds(ctx, m)
+		}
+		if err == nil && !marked && look.tail.seq > 0 {
+			if kept, _ := fact(tx, factBeside); kept != "" {
+				err = fmt.Errorf("%s is missing beside it, so that nobody can tell whether entry %d is the last that was kept: where the folder was copied, copy that file as well; to go on with what is there, run “sentier recover”", HeadName, look.tail.seq)
+			}
+		}
+	}
+	return errors.Join(err, look.closeFiles())
+}
+
+// Head is the last entry that is on the disk, and its chain.
+func (r *Record) Head() (seq uint64, chain []byte) {
+	t := r.kept.Load()
+	return t.seq, t.chain
+}
+
+// factBeside is how far the file of the policy goes, as it was when entries were kept last.
+const factBeside = "beside"
+
+// Beside has it kept with the entries how far the file of the policy goes, so that an older copy of that file is noticed: now gives it, as it is on the disk.
+func (r *Record) Beside(now func() []byte) { r.beside.Store(&now) }
+
+// BesideKept is how far the file of the policy goes, as the record has kept it; nil: it has kept nothing.
+func (r *Record) BesideKept(ctx context.Context) ([]byte, error) {
+	text, err := fact(r.reader.WithContext(ctx), factBeside)
+	if err != nil || text == "" {
+		return nil, err
+	}
+	return []byte(text), nil
+}
+
+// Fits tells whether the record goes as far as the file of the policy knows, by the same chain; an entry of 0: that knows nothing.
+func (r *Record) Fits(ctx context.Context, seq uint64, chain []byte) error {
+	if seq == 0 {
+		return nil
+	}
+	tx := r.reader.WithContext(ctx)
+	last, err := lastLink(tx)
+	if err != nil {
+		return err
+	}
+	base, err := baseOf(tx)
+	if err != nil {
+		return err
+	}
+	if last.seq < seq {
+		return fmt.Errorf("%w (the audit log ends at entry %d, and the database knows entry %d: %s was taken away, cut, or replaced by an older copy. Put it back, with %s-wal and %s; to go on without what is lost, run “sentier recover”)",
+			database.ErrDamaged, last.seq, seq, FileName, FileName, HeadName)
+	}
+	if seq <= base.seq {
+		return nil // it was let go since
+	}
+	e, err := entryAt(tx, seq)
+	if err == nil && string(e.Chain) != string(chain) {
+		err = &database.WrongError{What: EntryName(seq), Problem: "is another than the one that the database knows"}
+	}
+	return err
+}
+
+// besideEvery is how often it is kept at most how far the file of the policy goes.
+const besideEvery = 200 * time.Millisecond
+
+// keepBeside keeps with a batch how far the file of the policy goes. The writer calls it.
+func (r *Record) keepBeside(tx *sql.Tx, always bool) error {
+	now := r.beside.Load()
+	if now == nil || !always && time.Since(r.besideAt) < besideEvery {
+		return nil
+	}
+	text := (*now)()
+	r.besideAt = time.Now()
+	if len(text) == 0 || string(text) == string(r.besideNow) {
+		return nil
+	}
+	_, err := tx.Exec("INSERT INTO audit_facts (name, value) VALUES (?, ?) ON CONFLICT (name) DO UPDATE SET value = excluded.value", factBeside, string(text))
+	if err == nil {
+		r.besideNow = text
+	}
+	return err
 }
 
 // holds tells whether the record goes as far as its mark, by the same chain.
@@ -243,6 +350,9 @@ func (r *Record) Close() error {
 		if r.queue != nil {
 			close(r.queue)
 			<-r.written
+			if err := r.inTransaction(func(tx *sql.Tx) error { return r.keepBeside(tx, true) }); err != nil && r.Log != nil {
+				r.Log.Warn("the audit log could not keep how far the database goes", "error", err)
+			}
 		}
 	})
 	return r.closeFiles()
@@ -258,3 +368,16 @@ func (r *Record) closeFiles() error {
 	}
 	return errors.Join(errs...)
 }
+
+// Seen is the instant of the last entry, where it comes after another entry; zero: there is none.
+func (r *Record) Seen(ctx context.Context, after uint64) (time.Time, error) {
+	last := r.Last()
+	if last == 0 || last <= after {
+		return time.Time{}, nil
+	}
+	e, err := entryAt(r.reader.WithContext(ctx), last)
+	return e.At, err
+}
+
+// AcceptMark makes the end of the record the one that was acknowledged, for whoever holds the files and has said so.
+func (r *Record) AcceptMark() error { return r.mark() }

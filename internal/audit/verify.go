@@ -44,7 +44,10 @@ func (r *Record) Verify(ctx context.Context, against Against) (Verified, error) 
 		v := verifying{Verified: &out, against: against, left: append(kept, against.Checkpoints...), mark: m}
 		out.Checkpoints = len(v.left)
 		sortCheckpoints(v.left)
-		return v.run(tx)
+		if err := v.run(tx); err != nil {
+			return err
+		}
+		return unmarked(tx, marked)
 	})
 	return out, err
 }
@@ -107,6 +110,15 @@ func (v *verifying) run(tx *gorm.DB) error {
 		return &database.WrongError{What: EntryName(v.base.seq), Problem: "is missing, and those before it: no entry says that they were let go"}
 	}
 	return v.index.end(tx)
+}
+
+// unmarked is that no mark stands beside a record that has had one.
+func unmarked(tx *gorm.DB, marked bool) error {
+	kept, err := fact(tx, factBeside)
+	if err != nil || marked || kept == "" {
+		return err
+	}
+	return &database.WrongError{What: HeadName, Problem: "is missing beside the audit log, so that nobody can tell whether its last entry is the last"}
 }
 
 // entry takes the next entry.

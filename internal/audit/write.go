@@ -163,6 +163,7 @@ func (r *Record) writeBatch(batch []*request) error {
 		r.marked = now
 	}
 	r.last.Store(next.seq)
+	r.kept.Store(&tail{next.seq, next.chain})
 	r.told.Notify()
 	return err
 }
@@ -178,7 +179,9 @@ func (r *Record) mark() error {
 
 func (r *Record) try(batch []*request) (next tail, err error) {
 	err = r.inTransaction(func(tx *sql.Tx) error {
-		next, err = r.writeAll(tx, batch, r.tail)
+		if next, err = r.writeAll(tx, batch, r.tail); err == nil {
+			err = r.keepBeside(tx, false)
+		}
 		return err
 	})
 	if err != nil {

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -122,6 +123,38 @@ func (a *app) restore() *cobra.Command {
 		},
 	}
 	required(cmd, &dir, "data", "folder to restore into")
+	return cmd
+}
+
+// recover makes what lies in a folder the truth, for whoever holds the files.
+func (a *app) recover() *cobra.Command {
+	var dir, reason string
+	cmd := &cobra.Command{
+		Use: "recover --data DIR", Short: "Show why a service does not start on its files, and accept them as they are", Args: cobra.NoArgs,
+		Long: `Show what does not fit: a mark that is missing, an older copy of one of the files, rows that
+nothing accounts for, a clock that is behind. Put good copies in their place where there are
+any. With --reason the files count as they are from then on; it stays in the audit log. No
+service may run on the folder.`,
+		Example: "  sentier recover --data /var/lib/sentier\n  sentier recover --data /var/lib/sentier --reason \"the disk was put back from the night before\"",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			wrong, err := daemon.Accept(cmd.Context(), dir, strings.TrimSpace(reason), a.Now())
+			if err != nil {
+				return err
+			}
+			switch {
+			case wrong == "":
+				fmt.Fprintln(a.Err, "Everything fits: a service starts on it. Nothing was changed.")
+			case reason == "":
+				fmt.Fprintf(a.Err, "A service does not start on it: %s\nTo accept the files as they are, give --reason.\n", wrong)
+				return answered{exitNo}
+			default:
+				fmt.Fprintf(a.Err, "Did not fit: %s\nThe files count as they are from now on. It stands in the audit log.\n", wrong)
+			}
+			return nil
+		},
+	}
+	required(cmd, &dir, "data", "folder of the database")
+	cmd.Flags().StringVar(&reason, "reason", "", "accept the files as they are, and say why")
 	return cmd
 }
 

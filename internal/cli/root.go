@@ -110,7 +110,7 @@ SENTIER_URL, and knows you by SENTIER_TOKEN or by “sentier sign-in”.`,
 		}
 		return fmt.Errorf("--format %q is not known: write table, json, yaml or csv", a.format)
 	}
-	root.AddCommand(a.demo(), a.serve(), a.follow(), a.config(), a.machine(), a.promote(), a.gate(), a.snapshot(), a.init(), a.check(), a.policy(), a.expect(), a.draft(), a.upkeep(), a.review(), a.source(), a.hook(), a.feed(), a.signIn(), a.signOut(), a.setUp(), a.token(), a.version(), a.find(), a.settings(), a.importSheet(), a.exportSheet(), a.reach(), a.matrix(), a.welcome(), a.password(), a.session(), a.secondFactor(), a.verify(), a.backup(), a.restore(), a.recoverOwner(), a.audit(), a.history(), a.serviceSettings(), a.mine(), a.request(), a.manual())
+	root.AddCommand(a.demo(), a.serve(), a.follow(), a.config(), a.machine(), a.promote(), a.gate(), a.snapshot(), a.init(), a.check(), a.policy(), a.expect(), a.draft(), a.upkeep(), a.review(), a.source(), a.hook(), a.feed(), a.signIn(), a.signOut(), a.setUp(), a.token(), a.version(), a.find(), a.settings(), a.importSheet(), a.exportSheet(), a.reach(), a.matrix(), a.welcome(), a.password(), a.session(), a.secondFactor(), a.verify(), a.backup(), a.restore(), a.recover(), a.recoverOwner(), a.audit(), a.history(), a.serviceSettings(), a.mine(), a.request(), a.manual())
 	root.AddCommand(a.nouns(of)...)
 	a.past(root)
 	refuseUnknown(root)

@@ -65,6 +65,8 @@ type Daemon struct {
 	options  Options
 	line     *line // to the other machines; nil: there are none
 	post     *post // of one of several that may write; nil: it is no such
+	clock    *steadyClock
+	seen     store.Seen
 }
 
 // Open opens the store and takes the address, and answers nothing yet. Nothing is left open where it fails. Where a socket was passed, it
@@ -77,7 +79,8 @@ func Open(ctx context.Context, o Options) (*Daemon, error) {
 	if o.Clock == nil {
 		o.Clock = time.Now
 	}
-	d := &Daemon{store: st, options: o}
+	d := &Daemon{store: st, options: o, clock: &steadyClock{base: o.Clock}}
+	d.options.Clock = d.clock.Now
 	if err := d.prepare(ctx); err != nil {
 		return nil, errors.Join(err, d.Close())
 	}
@@ -106,7 +109,16 @@ func (d *Daemon) openFiles(ctx context.Context) (err error) {
 	if err := d.store.ClearPassing(); err != nil {
 		return fmt.Errorf("let go what is left of another process: %w", err)
 	}
-	d.record, err = openRecord(ctx, d.store, d.options)
+	if d.record, err = openRecord(ctx, d.store, d.options); err != nil {
+		return err
+	}
+	if err := fits(ctx, d.store, d.record); err != nil {
+		return err
+	}
+	bind(d.store, d.record, d.options.Log)
+	if d.seen, err = seenBy(ctx, d.store, d.record); err == nil {
+		d.clock.seen.Store(d.seen.At.UnixNano())
+	}
 	return err
 }
 
@@ -114,6 +126,7 @@ func (d *Daemon) openFiles(ctx context.Context) (err error) {
 func (d *Daemon) answer(ctx context.Context) (err error) {
 	defer startLightly(d.options.Dir)()
 	borders := service.On(d.store, d.record, d.options.Log, d.options.Clock)
+	borders.Behind = d.clock.Behind
 	if borders.Site = d.options.PublicURL; borders.Site == nil {
 		if borders.Site, err = url.Parse(d.Address()); err != nil {
 			return err
@@ -273,6 +286,7 @@ func (d *Daemon) work(ctx context.Context) {
 	var all sync.WaitGroup
 	defer all.Wait()
 	all.Go(func() { d.Service.Watch(ctx) })
+	all.Go(func() { d.keepSeen(ctx, d.seen) })
 	all.Go(func() { d.line.run(ctx, d) })
 }
 
@@ -422,6 +436,16 @@ func withRecord(ctx context.Context, out *wire.Verified, path string) error {
 	record, err := service.AuditVerified(r.Verify(ctx, audit.Against{}))
 	out.Whole, out.Wrong, out.Recorded = record.Whole, record.Wrong, record.Entries
 	out.Marked = out.Marked && record.Marked
+	if info, statErr := os.Stat(path); err == nil && out.Whole && statErr == nil && info.IsDir() {
+		st, openErr := store.OpenToRead(path)
+		if openErr != nil {
+			return errors.Join(openErr, r.Close())
+		}
+		if misfit := fits(ctx, st, r); misfit != nil {
+			out.Whole, out.Wrong = false, misfit.Error()
+		}
+		err = st.Close()
+	}
 	return errors.Join(err, r.Close())
 }
 
@@ -469,5 +493,15 @@ func VerifyAudit(ctx context.Context, path string, in wire.VerifyAudit) (wire.Au
 		return wire.AuditVerified{}, err
 	}
 	found, err := service.AuditVerified(r.Verify(ctx, against))
+	if info, statErr := os.Stat(path); err == nil && found.Whole && statErr == nil && info.IsDir() {
+		st, openErr := store.OpenToRead(path)
+		if openErr != nil {
+			return found, errors.Join(openErr, r.Close())
+		}
+		if misfit := fits(ctx, st, r); misfit != nil {
+			found.Whole, found.Wrong = false, misfit.Error()
+		}
+		err = st.Close()
+	}
 	return found, errors.Join(err, r.Close())
 }

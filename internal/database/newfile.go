@@ -23,3 +23,21 @@ func NewFile(path string, text []byte) error {
 	}
 	return errors.Join(err, os.Remove(file.Name()))
 }
+
+// OwnersAlone makes a file of SQLite its owner's alone from its first byte, with what SQLite lays beside it, which takes the file's mode: whatever the
+// folder's mode is, and the umask. One that is there already is put right.
+func OwnersAlone(path string) error {
+	file, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return err
+	}
+	if err := errors.Join(file.Chmod(0o600), file.Close()); err != nil {
+		return err
+	}
+	for _, beside := range []string{"-wal", "-shm", "-journal"} {
+		if err := os.Chmod(path+beside, 0o600); err != nil && !errors.Is(err, os.ErrNotExist) {
+			return err
+		}
+	}
+	return nil
+}

@@ -29,6 +29,14 @@ func (s *Sum) Join(o Sum) {
 	}
 }
 
+// SumOf reads a sum as [Sum.Bytes] writes it.
+func SumOf(b []byte) (out Sum) {
+	for i := range out {
+		out[i] = binary.BigEndian.Uint64(b[8*i:])
+	}
+	return out
+}
+
 // Bytes is how it is written.
 func (s Sum) Bytes() []byte {
 	out := make([]byte, 0, sha256.Size)

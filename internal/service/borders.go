@@ -146,6 +146,7 @@ type (
 		Backup(ctx context.Context, path string) (store.Verified, error)
 		CheckPages(ctx context.Context) error
 		CheckRows(ctx context.Context) error
+		CheckAccounted(ctx context.Context) error
 		Replaced() error
 		KeepPicture(p *policy.Policy, r store.Revision) error
 		Keep(ctx context.Context, now func() time.Time, log *slog.Logger)
@@ -174,7 +175,8 @@ type Borders struct {
 	Blank       Blank
 	Files       Files
 	Record      Record
-	Clock       func() time.Time // what the time is
+	Clock       func() time.Time     // what the time is
+	Behind      func() time.Duration // how far the machine's clock is behind the greatest instant that was seen; nil: nobody looks
 	Log         *slog.Logger
 	Machines    Machines                                        // the others on which the service runs
 	Name        string                                          // of this one among them

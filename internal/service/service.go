@@ -119,7 +119,7 @@ func (s *Service) Watch(ctx context.Context) {
 	if notice := s.borders.Files.Notice(); notice != "" {
 		s.borders.Log.Warn(notice)
 	}
-	if err := errors.Join(s.borders.Files.CheckPages(ctx), s.borders.Files.CheckRows(ctx)); err != nil && ctx.Err() == nil {
+	if err := errors.Join(s.borders.Files.CheckPages(ctx), s.borders.Files.CheckRows(ctx), s.borders.Files.CheckAccounted(ctx)); err != nil && ctx.Err() == nil {
 		s.doubt(err)
 	}
 	close(s.checked)
@@ -257,7 +257,18 @@ func (s *Service) Ready() (status string, err error) {
 	case s.full.Load():
 		return "answers, but cannot save: " + (&FullError{s.borders.Files.Dir()}).Error(), nil
 	}
+	if behind := s.ClockBehind(); behind > 0 {
+		return "ready, but the clock of this machine is " + behind.Round(time.Second).String() + " behind the greatest instant that was seen here: set it right", nil
+	}
 	return "ready", nil
+}
+
+// ClockBehind is how far the machine's clock is behind the greatest instant that was seen; 0: it is not.
+func (s *Service) ClockBehind() time.Duration {
+	if s.borders.Behind == nil {
+		return 0
+	}
+	return s.borders.Behind()
 }
 
 // save writes the next revision, unless no lasting owner would be left, or an expectation would not hold any more. Nothing is changed where it fails.

@@ -194,7 +194,7 @@ func TestWhatACopyLacksIsTold(t *testing.T) {
 		"the whole folder":        {nil, "", ""},
 		"without its log":         {[]string{FileName + "-wal"}, "and revision 31 was acknowledged", ""},
 		"without the database":    {[]string{FileName, FileName + "-wal"}, "it is missing, and revision 31 was acknowledged here", ""},
-		"without the mark":        {[]string{HeadName}, "", "sentier.head is missing beside the database"},
+		"without the mark":        {[]string{HeadName}, "sentier.head is missing beside it", ""},
 		"the main file by itself": {[]string{FileName + "-wal", HeadName}, "", ""},
 	} {
 		t.Run(name, func(t *testing.T) {

@@ -50,12 +50,13 @@ func (s *Store) keepSmall(ctx context.Context, change func(tx *gorm.DB) error, p
 	var count uint64
 	told := false
 	counted := func(tx *gorm.DB) error {
-		if published != nil {
-			if err := watch(tx); err != nil {
-				return err
-			}
+		if err := watch(tx); err != nil {
+			return err
 		}
 		if err := change(tx); err != nil {
+			return err
+		}
+		if err := errors.Join(account(tx), s.keepWitnessed(tx)); err != nil {
 			return err
 		}
 		if err := database.Row(tx.Raw("INSERT INTO facts (name, value) VALUES (?, 1) ON CONFLICT (name) DO UPDATE SET value = value + 1 RETURNING value", factSmall), &count); err != nil {
@@ -239,12 +240,12 @@ func (s *Store) backup(ctx context.Context, path string) (Verified, error) {
 	if err != nil {
 		return Verified{}, err
 	}
+	if err := database.OwnersAlone(path); err != nil { // an empty file is taken for one that is not there
+		return Verified{}, errors.Join(err, pool.Close())
+	}
 	err = own.WithContext(ctx).Exec("VACUUM INTO ?", path).Error
 	if err = errors.Join(err, pool.Close()); err != nil {
 		return Verified{}, fmt.Errorf("write the copy: %w", err)
-	}
-	if err := os.Chmod(path, 0o600); err != nil {
-		return Verified{}, err
 	}
 	if err := syncFile(path); err != nil {
 		return Verified{}, err
@@ -295,6 +296,20 @@ func Restore(ctx context.Context, file, dir string) (Verified, error) {
 	return found, nil
 }
 
+// forgetRecord lets a copy know nothing of how far the audit log goes: the one that comes with it may be of a moment before.
+func forgetRecord(path string) error {
+	db, err := database.Open(path, "&_pragma=journal_mode(DELETE)&_pragma=synchronous(FULL)", 1)
+	if err != nil {
+		return err
+	}
+	var there int64
+	err = db.Raw("SELECT count(*) FROM sqlite_master WHERE name = 'facts'").Scan(&there).Error
+	if err == nil && there > 0 {
+		err = db.Exec("DELETE FROM facts WHERE name = ?", factRecord).Error
+	}
+	return errors.Join(err, database.Close(db))
+}
+
 func restore(ctx context.Context, file, dir, part string) (Verified, error) {
 	s, err := OpenToRead(file)
 	if err != nil {
@@ -303,6 +318,9 @@ func restore(ctx context.Context, file, dir, part string) (Verified, error) {
 	// What the log beside it holds comes along.
 	found, err := s.Backup(ctx, part)
 	if err = errors.Join(err, s.Close()); err != nil {
+		return found, err
+	}
+	if err := forgetRecord(part); err != nil {
 		return found, err
 	}
 	m := database.Mark{Number: found.Last.Number, Verified: found.Last.Number, Small: found.small}

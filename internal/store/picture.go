@@ -7,11 +7,14 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
+	"strings"
 
 	"github.com/cespare/xxhash/v2"
+	"github.com/zeebo/blake3"
 	"gorm.io/gorm"
 
 	"sentier/internal/database"
@@ -30,6 +33,7 @@ type picture struct {
 	number uint64
 	chain  []byte
 	parts  []policy.Part
+	hash   []byte // over all of the file
 }
 
 const (
@@ -57,8 +61,11 @@ func (s *Store) KeepPicture(p *policy.Policy, r Revision) error {
 	if err != nil {
 		return fmt.Errorf("keep a picture of the policy: %w", err)
 	}
-	err = writePicture(file, &picture{number: r.Number, chain: r.Chain}, p)
+	hash, err := writePicture(file, &picture{number: r.Number, chain: r.Chain}, p)
 	if err = errors.Join(err, file.Close()); err == nil {
+		err = s.keepOwn(context.Background(), func(tx *gorm.DB) error { return setOwnFact(tx, factPicture, pictureFact(r.Number, hash)) })
+	}
+	if err == nil {
 		err = os.Rename(path+".part", path)
 	}
 	if err != nil {
@@ -67,12 +74,25 @@ func (s *Store) KeepPicture(p *policy.Policy, r Revision) error {
 	return nil
 }
 
-func writePicture(file *os.File, head *picture, p *policy.Policy) error {
-	out := bufio.NewWriterSize(file, 1<<20)
-	if _, err := out.Write(make([]byte, pictureHead)); err != nil { // which is known at the end
-		return err
+// pictureFact is how the database knows a picture: by the revision that it is of, and a hash over all of its file (BLAKE3).
+func pictureFact(number uint64, hash []byte) string { return fmt.Sprintf("%d %x", number, hash) }
+
+// hashPicture is the hash over the file of a picture: of its parts, and of its head, which is known after them.
+func hashPicture(file []byte) []byte {
+	h := blake3.New()
+	h.Write(file[pictureHead:]) // a hash never fails
+	h.Write(file[:pictureHead])
+	return h.Sum(nil)
+}
+
+func writePicture(file *os.File, head *picture, p *policy.Policy) (hash []byte, err error) {
+	buffered := bufio.NewWriterSize(file, 1<<20)
+	if _, err := buffered.Write(make([]byte, pictureHead)); err != nil { // which is known at the end
+		return nil, err
 	}
-	err := p.Picture(func(part policy.Part) error {
+	sum := blake3.New()
+	out := io.MultiWriter(buffered, sum)
+	err = p.Picture(func(part policy.Part) error {
 		head.parts = append(head.parts, policy.Part{})
 		h := append(make([]byte, 0, partHead), byte(part.Type))
 		h = binary.BigEndian.AppendUint32(h, uint32(part.Count))
@@ -85,12 +105,13 @@ func writePicture(file *os.File, head *picture, p *policy.Policy) error {
 		return err
 	})
 	if err == nil {
-		err = out.Flush()
+		err = buffered.Flush()
 	}
 	if err == nil {
+		sum.Write(head.head())
 		_, err = file.WriteAt(head.head(), 0)
 	}
-	return err
+	return sum.Sum(nil), err
 }
 
 // readPicture reads the picture of a folder; nil where there is none that this program has written, and that is whole.
@@ -129,6 +150,7 @@ func readPicture(dir string) (*picture, error) {
 	if len(rest) > 0 {
 		return nil, nil
 	}
+	p.hash = hashPicture(data)
 	return p, nil
 }
 
@@ -150,7 +172,11 @@ func (s *Store) fromPicture(ctx context.Context) (*reading, error) {
 		if err := tx.Omit("answer").Where("number = ?", pic.number).Find(&of).Error; err != nil {
 			return err
 		}
-		if fits = len(of) == 1 && bytes.Equal(of[0].Chain, pic.chain) && len(out.last.State) == 32; !fits {
+		var known []string
+		if err := tx.Raw("SELECT value FROM facts WHERE name = ?", factPicture).Scan(&known).Error; err != nil {
+			return err
+		}
+		if fits = len(of) == 1 && bytes.Equal(of[0].Chain, pic.chain) && len(out.last.State) == 32 && len(known) == 1 && known[0] == pictureFact(pic.number, pic.hash); !fits {
 			return nil
 		}
 		var rows []Change
@@ -186,6 +212,43 @@ func (s *Store) fromPicture(ctx context.Context) (*reading, error) {
 		out.sum[i] = binary.BigEndian.Uint64(out.last.State[8*i:])
 	}
 	return out, nil
+}
+
+// verifyPicture holds the picture against the hash by which the database knows it, and against the rows. One that the database does not know is not used, and so
+// not looked at.
+func (s *Store) verifyPicture(ctx context.Context) error {
+	pic, err := readPicture(s.dir)
+	if pic == nil || err != nil {
+		return err
+	}
+	known, err := s.FactOf(ctx, factPicture)
+	if err != nil || !strings.HasPrefix(known, fmt.Sprintf("%d ", pic.number)) {
+		return err
+	}
+	wrong := &WrongError{What: PictureName, Problem: fmt.Sprintf("is not the picture of revision %d that was kept: remove it, and the next start reads the rows", pic.number)}
+	if known != pictureFact(pic.number, pic.hash) {
+		return wrong
+	}
+	drawn, err := s.fromPicture(ctx)
+	if err != nil || drawn == nil {
+		return err
+	}
+	rows, err := s.read(ctx)
+	if err != nil {
+		return err
+	}
+	if rows.last.Number != drawn.last.Number {
+		return nil // somebody has written meanwhile
+	}
+	b := policy.NewBuilder(nil).Kept()
+	for _, record := range rows.records {
+		b.Add(record)
+	}
+	p, err := b.Policy()
+	if err == nil && len(drawn.policy.Compare(p)) > 0 {
+		return wrong
+	}
+	return err
 }
 
 // CheckRows reads all rows of records and holds them against what the last revision left, and the chain up to the picture, where the

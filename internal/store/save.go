@@ -70,7 +70,8 @@ func (s *Store) save(ctx context.Context, r *Revision, done []policy.RecordChang
 	now := s.sum
 	// The number is the key: where another process has saved one meanwhile, this one is refused.
 	err := s.writer.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
-		if s.log.Load() != nil {
+		beside := s.log.Load() != nil || how.beside != nil || !how.Brought.Empty() || len(how.Removed)+len(how.Suspended)+len(how.Given) > 0
+		if beside {
 			if err := watch(tx); err != nil {
 				return err
 			}
@@ -107,6 +108,14 @@ func (s *Store) save(ctx context.Context, r *Revision, done []policy.RecordChang
 			}
 		}
 		if err := how.beside.write(tx); err != nil {
+			return err
+		}
+		if beside {
+			if err := account(tx); err != nil {
+				return err
+			}
+		}
+		if err := s.keepWitnessed(tx); err != nil {
 			return err
 		}
 		return s.publish(tx, r, w.changes, &how)

@@ -56,6 +56,8 @@ type Store struct {
 	pictured bool     // it was read from the picture, and not from the rows
 	dirty    atomic.Int64
 	log      atomic.Pointer[func(ctx context.Context, keep Keep) error] // through which goes what is done beside the policy; nil: none
+	witness  atomic.Pointer[func() RecordHead]                          // how far the audit log goes; nil: nobody says
+	accept   bool                                                       // whoever holds the files says that they count
 	notice   string                                                     // what whoever runs the service should know
 }
 
@@ -72,6 +74,22 @@ func Open(dir string, exclusive bool) (*Store, error) {
 		if err := s.takeLock(filepath.Join(dir, "sentier.lock")); err != nil {
 			return nil, err
 		}
+	}
+	if err := s.open(); err != nil {
+		return nil, errors.Join(fmt.Errorf("open the database %s: %w", s.path, err), s.Close())
+	}
+	return s, nil
+}
+
+// OpenToAccept opens a folder for whoever holds the files, and says that they count, though the marks beside them, or the rows that nothing accounts for, say
+// otherwise. The chain of the revisions has to be whole all the same. See [Store.Accept].
+func OpenToAccept(dir string) (*Store, error) {
+	s := &Store{dir: dir, path: filepath.Join(dir, FileName), accept: true}
+	if _, err := os.Stat(s.path); err != nil {
+		return nil, fmt.Errorf("open the database: %w", err)
+	}
+	if err := s.takeLock(filepath.Join(dir, "sentier.lock")); err != nil {
+		return nil, err
 	}
 	if err := s.open(); err != nil {
 		return nil, errors.Join(fmt.Errorf("open the database %s: %w", s.path, err), s.Close())
@@ -134,16 +152,20 @@ func (s *Store) open() error {
 			return database.Damaged(err)
 		}
 	}
+	if err := database.OwnersAlone(s.path); err != nil {
+		return err
+	}
 	if s.writer, err = database.Open(s.path, database.ToWrite, 1); err != nil {
 		return database.Damaged(err)
 	}
-	if err := s.migrate(); err != nil {
+	before, err := s.migrate()
+	if err == nil && before < accountedVersion {
+		err = s.writer.Transaction(accountAnew)
+	}
+	if err != nil {
 		return database.Damaged(err)
 	}
 	if s.file, err = os.Stat(s.path); err != nil {
-		return err
-	}
-	if err := os.Chmod(s.path, 0o600); err != nil {
 		return err
 	}
 	if s.reader == nil {
@@ -209,7 +231,12 @@ func (s *Store) inspect(m database.Mark, marked bool) error {
 		_, _, err := checkState(s.reader.WithContext(ctx), last)
 		return fmt.Errorf("%w (%w)", ErrDamaged, err)
 	}
-	if marked && (m.Number > 0 || m.Small > 0) {
+	if version >= accountedVersion && !s.accept {
+		if err := checkAccounted(s.reader.WithContext(ctx), isSmall); err != nil {
+			return err
+		}
+	}
+	if marked && !s.accept && (m.Number > 0 || m.Small > 0) {
 		if err := s.holdsMark(ctx, m, last, r.of); err != nil {
 			return err
 		}
@@ -221,6 +248,10 @@ func (s *Store) inspect(m database.Mark, marked bool) error {
 			return s.lostSmall(m.Small - count)
 		}
 	} else if last.Number > 0 {
+		if version >= accountedVersion && !s.accept {
+			return fmt.Errorf("%s is missing beside it, so that nobody can tell whether revision %d of %s is the last: where the folder was copied, copy %s and %s-wal as well; to go on with what is there, run “sentier recover”",
+				HeadName, last.Number, last.At.Format(time.RFC3339), HeadName, FileName)
+		}
 		s.notice = fmt.Sprintf("%s is missing beside the database, so that nobody can tell whether revision %d of %s is the last: where the folder was copied, copy %s and %s-wal as well",
 			HeadName, last.Number, last.At.Format(time.RFC3339), HeadName, FileName)
 		if err := checkChain(s.reader.WithContext(ctx), 1, nil, nil); err != nil {
@@ -297,30 +328,31 @@ func (s *Store) version() (int, error) {
 	return out, s.reader.Raw("SELECT max(version_id) FROM goose_db_version WHERE is_applied").Scan(&out).Error
 }
 
-func (s *Store) migrate() error {
+// migrate brings the schema up to date, and tells of which version it was.
+func (s *Store) migrate() (before int64, err error) {
 	sub, err := fs.Sub(migrations, "migrations")
 	if err != nil {
-		return err
+		return 0, err
 	}
 	pool, err := s.writer.DB()
 	if err != nil {
-		return err
+		return 0, err
 	}
 	provider, err := goose.NewProvider(goose.DialectSQLite3, pool, sub, goose.WithLogger(goose.NopLogger()))
 	if err != nil {
-		return err
+		return 0, err
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
 	defer cancel()
 	current, newest, err := provider.GetVersions(ctx)
 	if err != nil {
-		return err
+		return 0, err
 	}
 	if current > newest {
-		return fmt.Errorf("its version is %d, and this program knows versions up to %d: run a newer sentier", current, newest)
+		return 0, fmt.Errorf("its version is %d, and this program knows versions up to %d: run a newer sentier", current, newest)
 	}
 	_, err = provider.Up(ctx)
-	return err
+	return current, err
 }
 
 // Close closes the database.

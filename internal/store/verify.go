@@ -62,8 +62,20 @@ func (s *Store) Verify(ctx context.Context) (Verified, error) {
 		if out.Records, out.Entries, err = checkState(tx, out.Last); err != nil {
 			return err
 		}
-		return checkCredentials(tx)
+		if version, err := s.version(); err != nil || version < accountedVersion {
+			return errors.Join(err, checkCredentials(tx))
+		}
+		if err := checkCredentials(tx); err != nil {
+			return err
+		}
+		return checkAccounted(tx, func(string) bool { return true })
 	})
+	if err == nil {
+		err = s.verifyPicture(ctx)
+	}
+	if err == nil && !marked && s.dir != s.path && out.Last.Number > 0 {
+		err = &WrongError{What: HeadName, Problem: "is missing beside the database, so that nobody can tell whether its last revision is the last"}
+	}
 	return out, database.Damaged(err)
 }
 
