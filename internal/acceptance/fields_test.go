@@ -154,6 +154,9 @@ func TestEveryFieldSurvives(t *testing.T) {
 			decode(t, []byte(body), &sent)
 			decode(t, []byte(text), &got)
 			want := compact(t, sent[name])
+			if name == "lockout" { // who set it is never what is typed
+				want = strings.Replace(want, "Sample of lockout.by", "ines.carvalho", 1)
+			}
 			if have := compact(t, got[name]); have != want && want != "false" && !isDefault(f, want) {
 				t.Errorf("%s.%s: GET gives %s, and it was set to %s", d.Plural, name, have, want)
 			}

@@ -399,14 +399,20 @@ func TestVerifyFindsWhatWasDoneToTheRecord(t *testing.T) {
 		t.Errorf("with the checkpoint: %d %s", code, errOut)
 	}
 
-	// The files moved away: a new record begins, and says so.
+	// The files moved away: nothing is answered until whoever holds them has said that a new record may begin.
 	for _, name := range []string{audit.FileName, audit.FileName + "-wal", audit.FileName + "-shm"} {
 		if err := os.Remove(filepath.Join(dir, name)); err != nil && !os.IsNotExist(err) {
 			t.Fatal(err)
 		}
 	}
+	if code, _, errOut := runCLI(t, "", "serve", "--data", dir, "--listen", "127.0.0.1:0"); code != 2 || !strings.Contains(errOut, "sentier recover") {
+		t.Errorf("a start: %d %s", code, errOut)
+	}
+	if code, _, errOut := runCLI(t, "", "recover", "--data", dir, "--reason", "the disk is gone"); code != 0 {
+		t.Fatalf("accepted: %d %s", code, errOut)
+	}
 	p, w = serve()
-	if list := w.entries("kind=service"); len(list) != 1 || list[0].Text != "The record begins here" {
+	if list := w.entries("kind=service"); len(list) == 0 || !strings.Contains(string(list[0].More), "the disk is gone") {
 		t.Errorf("a new record begins with %s", texts(list))
 	}
 	end(p)

@@ -116,9 +116,12 @@ func TestWhatIsWeighed(t *testing.T) {
 		}
 	}
 	// What was laid ready is used without anybody.
-	w.must("PATCH", "/api/v1/service", `{"approval":{"control":false,"everyone":false,"everything":false,"mandates":false,"more_than":0}}`)
-	w.must("POST", "/api/v1/changes", `{"changes":[`+grant(`{"groups":["ready"],"users":["new.hand"]}`, ``)+`]}`)
-	w.must("PATCH", "/api/v1/service", `{"approval":{"control":true,"everyone":true,"everything":true,"mandates":true,"more_than":1}}`)
+	bram := w.session("bram.okafor")
+	d := get[wire.Draft](w, "POST", "/api/v1/drafts", `{"name":"Laid ready","changes":[`+grant(`{"groups":["ready"],"users":["new.hand"]}`, ``)+`]}`)
+	if status, body := bram.approve(d.ID); status != 200 {
+		t.Fatalf("laid ready: %d %s", status, body)
+	}
+	w.must("POST", "/api/v1/drafts/"+d.ID+"/application", `{}`)
 	elin := w.as("elin.berg")
 	if may := get[wire.Mine](elin, "GET", "/api/v1/mine", "").MayJoin; len(may) > 0 {
 		elin.must("POST", "/api/v1/mine/join", fmt.Sprintf(`{"group":%q,"minutes":30,"reason":"the flood"}`, may[0].ID))

@@ -254,6 +254,14 @@ func selection(st *service.State, t policy.Type, q Query) ([]func(policy.Record)
 	return tests, nil
 }
 
+// Tag is the entity tag of a record as a whole, also where a caller is shown a part of it.
+func (s Service) Tag(r policy.Record) string {
+	if whole, ok := s.State().Policy.Get(r.Type(), r.Key()); ok {
+		return service.Tag(whole)
+	}
+	return service.Tag(r)
+}
+
 // Get gives one record.
 func (s Service) Get(c service.Caller, typeName, id string) (policy.Record, error) {
 	st := s.State()

@@ -23,7 +23,7 @@ var flagsTake = map[string]string{
 	"if-attended": "true|false", "if-network": "NETWORK,...", "if-place": "SITE,...", "if-state": "in-service|maintenance|retired,...",
 	"if-strong-sign-in": "true|false", "in-group": "GROUP", "in-site": "SITE", "ip": "ADDRESS", "json": "JSON", "handover": "TIME", "keep": "GROUP,...", "junit": "FILE", "language": "en|fr", "hours": "NUMBER", "mandate": "MANDATE", "network": "NETWORK,...", "limit": "NUMBER",
 	"line": "NUMBER", "listen": "ADDRESS", "name": "NAME", "note": "TEXT", "approval": "RULE,...", "mend": "NUMBER", "sentier upkeep list --kind": "KIND", "draft": "DRAFT", "due": "TIME", "unanswered": "told|suspended|taken", "sentier review keep --group": "GROUP", "sentier review take --group": "GROUP", "owner": "USER", "override": "EXPECTATION,...", "people": "NUMBER", "place": "SITE", "point": "DEVICE/POINT,...",
-	"policy": "FILE", "public-url": "URL", "reason": "TEXT", "record": "TYPE/ID", "right": "RIGHT", "role": "ROLE,...", "search": "WORD", "server": "URL", "site": "SITE",
+	"policy": "FILE", "public-url": "URL", "reason": "TEXT", "acts": "FILE", "as-draft": "NAME", "record": "TYPE/ID", "right": "RIGHT", "role": "ROLE,...", "search": "WORD", "server": "URL", "site": "SITE",
 	"tag": "TAG,...", "tls-cert": "FILE", "tls-key": "FILE", "trusted-proxy": "NETWORK,...", "until": "TIME", "user": "USER", "when": "SCHEDULE,...",
 	"where": "FIELD=VALUE", "with": "members|groups|grants|own_grants,...",
 

@@ -19,7 +19,7 @@ func TestAClockThatIsSetBack(t *testing.T) {
 		{time.Hour - 30*time.Second, time.Hour - 30*time.Second, 0}, // set a little
 		{-240 * 24 * time.Hour, time.Hour, 240*24*time.Hour + time.Hour},
 		{-240*24*time.Hour + time.Minute, time.Hour + time.Minute, 240*24*time.Hour + time.Hour}, // it goes on
-		{2 * time.Hour, 2 * time.Hour, 0}, // set right
+		{2 * time.Hour, 2 * time.Hour, 0},                                                        // set right
 		{2*time.Hour + time.Minute, 2*time.Hour + time.Minute, 0},
 	} {
 		at = begun.Add(step.set)

@@ -313,7 +313,7 @@ func (s *Server) get(typeName string) func(*request) error {
 		if err != nil {
 			return err
 		}
-		r.Response().Header().Set("ETag", service.Tag(record))
+		r.Response().Header().Set("ETag", r.answers().Tag(record))
 		r.Response().Header().Set("Allow", r.answers().Methods(r.caller, record))
 		return r.JSON(http.StatusOK, record)
 	}

@@ -217,6 +217,9 @@ func (s *Store) fromPicture(ctx context.Context) (*reading, error) {
 // verifyPicture holds the picture against the hash by which the database knows it, and against the rows. One that the database does not know is not used, and so
 // not looked at.
 func (s *Store) verifyPicture(ctx context.Context) error {
+	if s.dir == s.path { // a backup has none
+		return nil
+	}
 	pic, err := readPicture(s.dir)
 	if pic == nil || err != nil {
 		return err

@@ -215,7 +215,7 @@ func (s *Store) inspect(m database.Mark, marked bool) error {
 	if version < groundVersion && marked && m.Number > 0 { // it was of this version when that revision was acknowledged
 		return s.lost(m, Revision{})
 	}
-	if version < groundVersion { // from before there were marks
+	if version < groundVersion || version > newestVersion() { // from before there were marks, or from after this program
 		return close()
 	}
 	ctx := context.Background()
@@ -313,6 +313,15 @@ func (s *Store) Replaced() error {
 		return nil
 	}
 	return fmt.Errorf("the database %s was moved away or replaced while the service runs: put it back, or stop the service first", s.path)
+}
+
+// newestVersion is the version of the schema that this program makes.
+func newestVersion() int {
+	files, err := migrations.ReadDir("migrations")
+	if err != nil {
+		return 0 // they are in the program
+	}
+	return len(files)
 }
 
 // groundVersion is the version of the schema from which on revisions carry a hash over all records.

@@ -131,6 +131,13 @@ func TestDatabasesThatCannotBeUsed(t *testing.T) {
 		}, ErrDamaged.Error()},
 		"of a newer version": {func(t *testing.T, dir string) string {
 			writeFile(t, dir, data)
+			mark, err := os.ReadFile(filepath.Join(good, HeadName))
+			if err == nil {
+				err = os.WriteFile(filepath.Join(dir, HeadName), mark, 0o600)
+			}
+			if err != nil {
+				t.Fatal(err)
+			}
 			s := opened(t, dir)
 			if err := s.writer.Exec("INSERT INTO goose_db_version (version_id, is_applied) VALUES (9999, 1)").Error; err != nil {
 				t.Fatal(err)

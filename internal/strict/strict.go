@@ -3,6 +3,7 @@
 package strict
 
 import (
+	"bytes"
 	"encoding/json"
 	"errors"
 	"io"
@@ -37,6 +38,47 @@ func Read(data []byte, into any) error {
 
 // ReadOpen reads like [Read] what may have members that are for others, as standards allow it: they are passed over.
 func ReadOpen(data []byte, into any) error { return told(quick.Unmarshal(data, into)) }
+
+// Members reads the members of an object, each as it stands: what is wrong within one is wrong with that one alone.
+func Members(data []byte) (map[string]json.RawMessage, error) {
+	d := jsontext.NewDecoder(bytes.NewReader(data), jsontext.AllowDuplicateNames(true))
+	open, err := d.ReadToken()
+	if err != nil {
+		return nil, told(err)
+	}
+	if open.Kind() != '{' {
+		return nil, &Error{Why: policy.Say("the body is no JSON that is read here: %v", "it is no object")}
+	}
+	out := map[string]json.RawMessage{}
+	for d.PeekKind() == '"' {
+		name, err := d.ReadToken()
+		if err != nil {
+			return nil, told(err)
+		}
+		key := name.String()
+		if _, twice := out[key]; twice {
+			return nil, &Error{policy.Clip(key), policy.Say("stands twice in one object: write it once")}
+		}
+		value, err := d.ReadValue()
+		if err != nil {
+			return nil, told(err)
+		}
+		out[key] = json.RawMessage(value.Clone())
+	}
+	if _, err := d.ReadToken(); err != nil {
+		return nil, told(err)
+	}
+	if _, err := d.ReadToken(); err != io.EOF {
+		return nil, &Error{Why: policy.Say("the body is no JSON that is read here: %v", "more follows after its end")}
+	}
+	return out, nil
+}
+
+// Elements reads the elements of a list, each as it stands; see [Members].
+func Elements(data []byte) (out []json.RawMessage, err error) {
+	err = quick.Unmarshal(data, &out, jsontext.AllowDuplicateNames(true))
+	return out, told(err)
+}
 
 func told(err error) error {
 	if err == nil {

@@ -35,20 +35,30 @@ func ReadEvaluations(body []byte) (wire.Evaluations, error) {
 	if strict.ReadOpen(body, &in) == nil {
 		return in, nil
 	}
-	var parts struct {
-		Subject     *wire.Entity            `json:"subject"`
-		Action      *wire.Action            `json:"action"`
-		Resource    *wire.Entity            `json:"resource"`
-		Context     json.RawMessage         `json:"context"`
-		Evaluations []json.RawMessage       `json:"evaluations"`
-		Options     *wire.EvaluationsOption `json:"options"`
-	}
-	if err := strict.ReadOpen(body, &parts); err != nil {
+	parts, err := strict.Members(body)
+	if err != nil {
 		return in, err
 	}
-	in = wire.Evaluations{Subject: parts.Subject, Action: parts.Action, Resource: parts.Resource, Context: parts.Context, Options: parts.Options}
-	in.Evaluations = make([]wire.PartEvaluation, len(parts.Evaluations))
-	for i, one := range parts.Evaluations {
+	list := parts["evaluations"]
+	delete(parts, "evaluations")
+	top, err := json.Marshal(parts)
+	if err != nil {
+		return in, err
+	}
+	in = wire.Evaluations{}
+	if err := strict.ReadOpen(top, &in); err != nil || list == nil {
+		return in, err
+	}
+	each, err := strict.Elements(list)
+	if err != nil {
+		var why *strict.Error
+		if errors.As(err, &why) {
+			err = &strict.Error{Field: "evaluations", Why: why.Why}
+		}
+		return in, err
+	}
+	in.Evaluations = make([]wire.PartEvaluation, len(each))
+	for i, one := range each {
 		if err := strict.ReadOpen(one, &in.Evaluations[i]); err != nil {
 			in.Evaluations[i] = wire.PartEvaluation{Unread: err.Error()}
 		}
