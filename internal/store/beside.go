@@ -126,7 +126,14 @@ func trigger(table, event string, columns []column) string {
 	}
 	when := ""
 	if table == "facts" {
-		when = fmt.Sprintf("WHEN %sname NOT IN ('%s') ", of, strings.Join(ownFacts, "', '"))
+		untold := slices.DeleteFunc(slices.Clone(ownFacts), func(name string) bool { return name == factSmall }) // which others have too
+		when = fmt.Sprintf("WHEN %sname NOT IN ('%s') ", of, strings.Join(untold, "', '"))
+		if event != "DELETE" {
+			is = fmt.Sprintf("CASE NEW.name WHEN '%s' THEN NULL ELSE %s END", factSmall, is)
+		}
+		if event != "INSERT" {
+			was = fmt.Sprintf("CASE OLD.name WHEN '%s' THEN NULL ELSE %s END", factSmall, was)
+		}
 	}
 	return fmt.Sprintf("CREATE TEMP TRIGGER IF NOT EXISTS moved_%s_%s AFTER %s ON main.%s %sBEGIN INSERT INTO moved (tab, gone, row, isrow, was) VALUES ('%s', %d, %s, %s, %s); END",
 		table, strings.ToLower(event), event, table, when, table, gone, rowText(table, of, columns, gone == 1), is, was)
