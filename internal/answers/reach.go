@@ -190,6 +190,9 @@ type reachView struct {
 	group policy.UserGroupID // of which it is asked; empty: a user or a device
 	place cursor
 	out   wire.Reach
+
+	came     *decision.Compiled // as if cameUser had come in, who is invited; nil: nobody was asked about
+	cameUser policy.UserID
 }
 
 func (v *reachView) devices(user policy.UserID, found *survey.Reach[policy.DeviceID], reason decision.Reason, q ReachQuery) (wire.Reach, error) {
@@ -246,7 +249,7 @@ func (v *reachView) rights(item *wire.Reached, rights []survey.Possibility, q de
 	best := -1
 	for i, x := range rights {
 		q.Right, q.At, q.Context = x.Right, x.First(), x.Given.In(v.in.Context)
-		a := v.explain(q)
+		a := v.explain(q, x.Given)
 		r := v.words.Possible(v.st.Policy, x, v.in.At, a.Until, a.Because[0].Times)
 		r.Through = v.through(a.Because[0])
 		item.Rights = append(item.Rights, r)
@@ -265,11 +268,33 @@ func (v *reachView) rights(item *wire.Reached, rights []survey.Possibility, q de
 	}
 }
 
-func (v *reachView) explain(q decision.Question) decision.Answer {
+// explain says why; of somebody who is invited, as if they had come in.
+func (v *reachView) explain(q decision.Question, given *survey.Given) decision.Answer {
+	if given != nil && given.ComesIn {
+		if v.came == nil || v.cameUser != q.User {
+			v.came, v.cameUser = came(v.st, q.User), q.User
+		}
+		return v.came.Explain(q)
+	}
 	if v.group != "" {
 		return v.st.Compiled.ExplainGroup(v.group, q)
 	}
 	return v.st.Compiled.Explain(q)
+}
+
+// came is the policy of a state as if somebody who is invited had come in.
+func came(st *service.State, user policy.UserID) *decision.Compiled {
+	u, ok := policy.Find[*policy.User](st.Policy, string(user))
+	if !ok {
+		return st.Compiled
+	}
+	active := *u
+	active.Status = policy.Active
+	next, done, err := st.Policy.Apply([]policy.Change{{Op: policy.Put, Type: policy.Users, ID: u.Key(), Record: &active}})
+	if err != nil {
+		return st.Compiled // cannot be: nothing else of the record is another
+	}
+	return st.Compiled.Next(next, done)
 }
 
 func (v *reachView) through(t decision.Trail) []wire.Ref {

@@ -258,7 +258,10 @@ func (h *proof) covered(d *deviceJoint, point policy.PointID) bool {
 // nothing to hold it against.
 func (h *proof) sides(u *userJoint, d *deviceJoint, point policy.PointID) (was, is *hand) {
 	side := func(c Survey, e *decision.Expectation, who *decision.UserClass, what *decision.DeviceClass) *hand {
-		out := h.hand(c, &decision.ResolvedQuery{Who: who, What: what, PointTarget: pointTarget(what, point)})
+		out := hand{c: c.Compiled}
+		if who == nil || who.Bar == 0 { // who is invited is judged as a decision would
+			out = h.hand(c, &decision.ResolvedQuery{Who: who, What: what, PointTarget: pointTarget(what, point)})
+		}
 		scope := e.Scope(who, what)
 		out.scope = &scope
 		return &out

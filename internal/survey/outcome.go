@@ -119,7 +119,7 @@ func (p *comparison) differing(had, has *hand, way way) decision.RightSet {
 		return all()
 	}
 	a, b := had.what, has.what
-	if had.who.Valid != has.who.Valid || a.Lockout != b.Lockout || a.Facts.Kind != b.Facts.Kind || a.Facts.Zone.String() != b.Facts.Zone.String() {
+	if had.comesIn != has.comesIn || had.who.Valid != has.who.Valid || a.Lockout != b.Lockout || a.Facts.Kind != b.Facts.Kind || a.Facts.Zone.String() != b.Facts.Zone.String() {
 		return all()
 	}
 	lone := func(part *decision.Part, numbers []int) bool {
@@ -231,7 +231,7 @@ func (p *comparison) hand(c Survey, a *decision.ResolvedQuery) hand { return han
 
 // handOf is a hand in a room that is used again: the zero one of those who are not there, or can do nothing.
 func handOf(c Survey, a *decision.ResolvedQuery, room []decision.Part) hand {
-	if a.Who == nil || a.What == nil || a.Who.Bar != 0 || a.What.Retired || !a.Prefilter() {
+	if a.Who == nil || a.What == nil || a.Who.Bar != 0 && a.Who.Bar != decision.UserInvited || a.What.Retired || !a.Prefilter() {
 		return hand{c: c.Compiled}
 	}
 	return c.handIn(a, room)
@@ -253,7 +253,7 @@ func (s *side) all(h *hand, k decision.ClassKey) decision.ClassKey {
 	}
 	k.Period(h.who.Valid)
 	k.Period(h.what.Lockout)
-	k.Number(int64(h.what.Clock))
+	k.Number(int64(h.what.Clock)<<1 | int64(decision.Bit(h.comesIn)))
 	for i := range h.c.RightList { // of the kind nothing else counts
 		k = append(k, byte(decision.Bit(h.c.RightList[i].For(h.what.Facts.Kind))))
 	}
@@ -276,7 +276,7 @@ func (s *side) bearing(h *hand, right int, k decision.ClassKey) decision.ClassKe
 	}
 	info := &h.c.RightList[right]
 	k.Period(h.who.Valid)
-	k.Number(int64(h.what.Clock)<<1 | int64(decision.Bit(info.For(h.what.Facts.Kind))))
+	k.Number(int64(h.what.Clock)<<2 | int64(decision.Bit(h.comesIn)<<1|decision.Bit(info.For(h.what.Facts.Kind))))
 	if info.Controls {
 		k.Period(h.what.Lockout)
 	}

@@ -67,6 +67,7 @@ type Given struct {
 	Places       []policy.SiteID
 	StrongSignIn decision.Tri
 	Attended     decision.Tri
+	ComesIn      bool // an invited user has to come in first
 }
 
 // String writes what must be given, for people who read the output of a program.
@@ -74,7 +75,7 @@ func (g *Given) String() string {
 	if g == nil {
 		return "nothing"
 	}
-	return fmt.Sprintf("networks %v, places %v, strong sign-in %d, attended %d", g.Networks, g.Places, g.StrongSignIn, g.Attended)
+	return fmt.Sprintf("networks %v, places %v, strong sign-in %d, attended %d, comes in %t", g.Networks, g.Places, g.StrongSignIn, g.Attended, g.ComesIn)
 }
 
 // In is a context in which the circumstances are given.
@@ -122,6 +123,8 @@ type hand struct {
 	what  *decision.DeviceClass
 	parts []decision.Part
 	scope *decision.Scope // nothing is allowed outside it; nil: no bounds
+
+	comesIn bool // the user is invited, and has to come in first: who is as if they had
 }
 
 // hand gathers the lines that bear on the user and the resource of a question, each once. What states of devices rule out is
@@ -130,9 +133,21 @@ func (c Survey) hand(a *decision.ResolvedQuery) hand { return c.handIn(a, nil) }
 
 // handIn is a hand in a room that is used again.
 func (c Survey) handIn(a *decision.ResolvedQuery, room []decision.Part) hand {
-	h := hand{c: c.Compiled, who: a.Who, what: a.What}
+	b, comesIn := comeIn(a)
+	a = b
+	h := hand{c: c.Compiled, who: a.Who, what: a.What, comesIn: comesIn}
 	h.parts = c.Parts(a, room, func(l *decision.Line) bool { return l.Ifs == nil || decision.StateMet(l, a) })
 	return h
+}
+
+// comeIn is a question as if its user had come in, where they are invited: nobody is asked again when they do.
+func comeIn(a *decision.ResolvedQuery) (_ *decision.ResolvedQuery, comesIn bool) {
+	if a.Who == nil || a.Who.Bar != decision.UserInvited {
+		return a, false
+	}
+	who, came := *a.Who, *a
+	who.Bar, came.Who = 0, &who
+	return &came, true
 }
 
 // course is a course of answers of which only what lies in a scope counts.
@@ -298,6 +313,31 @@ func (s *search) now() bool {
 
 // prospect tells the degree of what the search looks for, as far as the degrees that are asked for.
 func (s *search) prospect(degrees Degrees) Prospect {
+	switch {
+	case s.after.comesIn:
+		if !degrees.Has(If) || degrees == 0 {
+			return Prospect{}
+		}
+		p := s.came(AllDegrees)
+		if p.Degree != Impossible {
+			given := Given{ComesIn: true}
+			if p.Given != nil {
+				given = *p.Given
+				given.ComesIn = true
+			}
+			p.Degree, p.Given = If, &given
+		}
+		return p
+	case s.before != nil && s.before.comesIn: // who has not come in may do nothing of what the other policy lets them do at once
+		alone := *s
+		alone.before, alone.had, alone.known = nil, -1, nil
+		return alone.came(degrees)
+	}
+	return s.came(degrees)
+}
+
+// came is [search.prospect] as if everybody who is invited had come in.
+func (s *search) came(degrees Degrees) Prospect {
 	if s.now() {
 		return Prospect{Degree: Now, first: s.at}
 	}

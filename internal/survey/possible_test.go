@@ -36,6 +36,27 @@ func differing(a, b decision.Context) (n int) {
 	return n
 }
 
+// cameIn is a policy as if everybody who is invited had come in.
+func cameIn(t *testing.T, p *policy.Policy) *decision.Compiled {
+	t.Helper()
+	var changes []policy.Change
+	for u := range policy.Each[*policy.User](p) {
+		if u.Status == policy.Invited {
+			active := *u
+			active.Status = policy.Active
+			changes = append(changes, policy.Change{Op: policy.Put, Type: policy.Users, ID: u.Key(), Record: &active})
+		}
+	}
+	next, _, err := p.Apply(changes)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return decision.Compile(next)
+}
+
+// comesIn tells whether somebody has to come in first.
+func comesIn(g *survey.Given) bool { return g != nil && g.ComesIn }
+
 // size counts the values that must be given.
 func size(g *survey.Given) (n int) {
 	if g == nil {
@@ -80,7 +101,7 @@ func TestPossibleIsWhatAskingEverywhereFinds(t *testing.T) {
 	for seed := range uint64(24) {
 		m := specimen.Maker{Rand: rand.New(rand.NewPCG(seed, 97))}
 		p := m.Whole(t)
-		c := decision.Compile(p)
+		c, came := decision.Compile(p), cameIn(t, p)
 		in := survey.Circumstances{At: specimen.Probes[m.IntN(len(specimen.Probes))], Context: randomContext(m), Degrees: survey.AllDegrees}
 		prospects := map[string]survey.Prospect{}
 		specimen.EveryQuestion(p, func(q decision.Question) {
@@ -95,6 +116,12 @@ func TestPossibleIsWhatAskingEverywhereFinds(t *testing.T) {
 				t.Fatalf("seed %d: %+v is possible as %+v", seed, q, got)
 			}
 			q.At = got.First()
+			c := c
+			if u, _ := policy.Find[*policy.User](p, string(q.User)); comesIn(got.Given) {
+				if c = came; u.Status != policy.Invited {
+					t.Fatalf("seed %d: %s is not invited, and told is %+v", seed, q.User, got)
+				}
+			}
 			for _, context := range contextsOf(got.Given, in.Context) {
 				if q.Context = context; !c.Decide(&q).Allowed {
 					t.Fatalf("seed %d: told is %+v, and %+v is denied", seed, got, q)
@@ -105,11 +132,15 @@ func TestPossibleIsWhatAskingEverywhereFinds(t *testing.T) {
 			}
 		})
 		everywhere(m, p, p, in, func(q decision.Question, degree survey.Degree) {
+			invited := false
 			if !c.Decide(&q).Allowed {
-				return
+				if invited = came.Decide(&q).Allowed; !invited {
+					return
+				}
+				degree = survey.If
 			}
 			got := prospects[fmt.Sprint(q.User, " ", survey.Reached[policy.DeviceID]{ID: q.Device, Point: q.Point}.Key(), " ", q.Right)]
-			if got.Degree < degree || got.Degree == survey.If && size(got.Given) > differing(q.Context, in.Context) {
+			if got.Degree < degree || invited != comesIn(got.Given) || got.Degree == survey.If && size(got.Given) > differing(q.Context, in.Context) {
 				t.Fatalf("seed %d: %+v is allowed, which is %s, and told is %+v", seed, q, degree, got)
 			}
 		})

@@ -30,7 +30,7 @@ func (s *survey) prospects(a *decision.ResolvedQuery) []Prospect {
 		}
 		return s.now(a)
 	}
-	if !a.Prefilter() || a.Who.Bar != 0 || a.What.Retired {
+	if !a.Prefilter() || a.Who.Bar != 0 && a.Who.Bar != decision.UserInvited || a.What.Retired {
 		return nil
 	}
 	h := s.c.hand(a)
@@ -101,7 +101,7 @@ func (h *hand) key(out []byte) []byte {
 	k := decision.ClassKey(out)
 	k.Period(h.who.Valid)
 	k.Period(h.what.Lockout)
-	k.Number(int64(h.what.Clock))
+	k.Number(int64(h.what.Clock)<<1 | int64(decision.Bit(h.comesIn)))
 	k.Text(string(h.what.Facts.Kind))
 	for i := range h.parts {
 		p := &h.parts[i]
@@ -123,5 +123,5 @@ func (g *Given) equal(o *Given) bool {
 		return g == o
 	}
 	return slices.EqualFunc(g.Networks, o.Networks, func(a, b netip.Prefix) bool { return a == b }) && slices.Equal(g.Places, o.Places) &&
-		g.StrongSignIn == o.StrongSignIn && g.Attended == o.Attended
+		g.StrongSignIn == o.StrongSignIn && g.Attended == o.Attended && g.ComesIn == o.ComesIn
 }

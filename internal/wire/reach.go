@@ -55,6 +55,7 @@ type Circumstances struct {
 	Place        []string `json:"place,omitempty" description:"ids of sites: any of them, or one below"`
 	StrongSignIn *bool    `json:"strong_sign_in,omitempty"`
 	Attended     *bool    `json:"attended,omitempty"`
+	ComesIn      bool     `json:"comes_in,omitempty" description:"an invited user has to come in first"`
 }
 
 // Totals counts by degree: how many have something in each.

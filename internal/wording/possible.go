@@ -16,7 +16,7 @@ func Given(g *survey.Given) *wire.Circumstances {
 	if g == nil {
 		return nil
 	}
-	out := &wire.Circumstances{StrongSignIn: known(g.StrongSignIn), Attended: known(g.Attended)}
+	out := &wire.Circumstances{StrongSignIn: known(g.StrongSignIn), Attended: known(g.Attended), ComesIn: g.ComesIn}
 	for _, n := range g.Networks {
 		out.IP = append(out.IP, netip.Prefix.String(n))
 	}
@@ -65,7 +65,12 @@ func (c Catalogue) Circumstances(p *policy.Policy, g *survey.Given, times []deci
 				conditions = append(conditions, c.Say(x.key+map[bool]string{true: "_yes", false: "_no"}[x.v == decision.True]))
 			}
 		}
-		parts = append(parts, c.Say("possible.if", "conditions", strings.Join(conditions, c.Say("console.and"))))
+		if g.ComesIn {
+			parts = append(parts, c.Say("possible.comes_in"))
+		}
+		if len(conditions) > 0 {
+			parts = append(parts, c.Say("possible.if", "conditions", strings.Join(conditions, c.Say("console.and"))))
+		}
 	}
 	for _, t := range times {
 		parts = append(parts, c.Schedule(t.Schedule))
