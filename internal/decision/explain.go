@@ -3,7 +3,6 @@ package decision
 import (
 	"cmp"
 	"iter"
-	"net/netip"
 	"slices"
 	"time"
 
@@ -434,43 +433,6 @@ func timeOf(s *Schedules, a *ResolvedQuery) Time {
 		t.Since = time.Unix(since, 0).UTC()
 	}
 	return t
-}
-
-func (c *Compiled) conditions(l *Line, a *ResolvedQuery) []Condition {
-	var out []Condition
-	if len(l.Ifs.Networks) > 0 {
-		one := Condition{Name: "networks", Met: networkMet(l, a), Known: a.Context.IP.IsValid()}
-		for _, p := range l.Ifs.Networks {
-			one.Want = append(one.Want, netip.Prefix.String(p))
-		}
-		if one.Known {
-			one.Have = a.Context.IP.String()
-		}
-		out = append(out, one)
-	}
-	if len(l.Ifs.Places) > 0 {
-		one := Condition{Name: "places", Met: c.placeMet(l, a), Want: texts(l.Ifs.Places)}
-		if _, one.Known = c.Places.Chains[a.Context.Place]; one.Known {
-			one.Have = string(a.Context.Place)
-		}
-		out = append(out, one)
-	}
-	if len(l.Ifs.States) > 0 {
-		out = append(out, Condition{"states", StateMet(l, a), true, texts(l.Ifs.States), string(a.What.Facts.State)})
-	}
-	yes := map[bool]string{true: "yes", false: "no"}
-	tri := func(name string, want *bool, have Tri) {
-		if want != nil {
-			one := Condition{Name: name, Met: triMet(want, have, l.Deny), Known: have != NotKnown, Want: []string{yes[*want]}}
-			if one.Known {
-				one.Have = yes[have == True]
-			}
-			out = append(out, one)
-		}
-	}
-	tri("strong_sign_in", l.Ifs.StrongSignIn, a.Context.StrongSignIn)
-	tri("attended", l.Ifs.Attended, a.Context.Attended)
-	return out
 }
 
 // limits are those that every allowing line carries: the largest of the numbers, all of the texts.

@@ -109,8 +109,19 @@ func EvaluationContext(context map[string]any, now time.Time) (time.Time, decisi
 	return q.At, q.Context, err
 }
 
+// ContextNames are what a context may say that bears on a decision: the time, and a value for each circumstance that a line can ask for.
+var ContextNames = func() []string {
+	out := []string{"time"}
+	for _, k := range decision.Circumstances {
+		if k.Context != "" {
+			out = append(out, k.Context)
+		}
+	}
+	return out
+}()
+
 func readContext(q *decision.Question, context map[string]any) error {
-	for _, name := range [...]string{"time", "ip", "place", "strong_sign_in", "attended"} { // in order, so that of several faults the same is told each time
+	for _, name := range ContextNames { // in order, so that of several faults the same is told each time
 		value := context[name]
 		if value == nil {
 			continue
@@ -146,6 +157,8 @@ func readContext(q *decision.Question, context map[string]any) error {
 			problem, ok = policy.Say("is neither true nor false"), readTri(&q.Context.StrongSignIn, value)
 		case "attended":
 			problem, ok = policy.Say("is neither true nor false"), readTri(&q.Context.Attended, value)
+		default:
+			problem = policy.Say("is not known here")
 		}
 		if !ok {
 			return &InputError{"context." + name, problem}
