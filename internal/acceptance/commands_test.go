@@ -63,7 +63,7 @@ func TestEveryCommandByRole(t *testing.T) {
 	t.Parallel()
 	all := examples(t)
 	// What works on files, on one's own session, or without an end.
-	for _, name := range []string{"config", "demo", "init", "man", "policy-check", "recover-owner", "restore", "serve", "follow", "gate", "version", "audit-follow", "set-up", "sign-in", "sign-out", "welcome",
+	for _, name := range []string{"config", "demo", "init", "man", "policy-check", "recover", "recover-owner", "restore", "serve", "follow", "gate", "version", "audit-follow", "set-up", "sign-in", "sign-out", "welcome",
 		"password", "session-end", "session-list", "second-factor-add", "second-factor-list", "second-factor-remove", "sentier"} {
 		delete(all, name)
 	}

@@ -79,12 +79,18 @@ func Open(ctx context.Context, o Options) (*Daemon, error) {
 	if o.Clock == nil {
 		o.Clock = time.Now
 	}
-	d := &Daemon{store: st, options: o, clock: &steadyClock{base: o.Clock}}
-	d.options.Clock = d.clock.Now
+	d := newDaemon(st, o)
 	if err := d.prepare(ctx); err != nil {
 		return nil, errors.Join(err, d.Close())
 	}
 	return d, nil
+}
+
+// newDaemon has its clock go by what was seen.
+func newDaemon(st *store.Store, o Options) *Daemon {
+	d := &Daemon{store: st, options: o, clock: &steadyClock{base: o.Clock}}
+	d.options.Clock = d.clock.Now
+	return d
 }
 
 func (d *Daemon) prepare(ctx context.Context) error {

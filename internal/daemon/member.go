@@ -110,7 +110,7 @@ func OpenMember(ctx context.Context, o Options) (*Member, error) {
 	if err != nil {
 		return nil, err
 	}
-	m := &Member{files: &Daemon{store: st, options: o}, front: &server.Front{}, end: func() {}}
+	m := &Member{files: newDaemon(st, o), front: &server.Front{}, end: func() {}}
 	if err := m.open(ctx); err != nil {
 		return nil, errors.Join(err, m.files.Close())
 	}

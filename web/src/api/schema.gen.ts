@@ -4037,6 +4037,8 @@ export interface components {
         };
         Circumstances: {
             attended?: null | boolean;
+            /** @description an invited user has to come in first */
+            comes_in?: boolean;
             /** @description networks: an address in any of them */
             ip?: string[];
             /** @description ids of sites: any of them, or one below */
