@@ -36,7 +36,7 @@ types: console ## docs/openapi.json, and from it and the descriptors of records 
 	cd web && npm run types
 
 test: build test-tools lint ## everything, as CI runs it
-	GOGC=off GOMEMLIMIT=2GiB go test -count=1 -timeout 12m -parallel 3 ./... # a third of the time went into collecting garbage
+	GOGC=off GOMEMLIMIT=2GiB go test -count=1 -timeout 25m -parallel 3 ./... # a third of the time went into collecting garbage
 
 # A Sunday at night, a weekday late, an hour that the clocks of the demonstration skip, a leap day, and years from now.
 HOURS := 2026-12-06T03:30:00Z 2026-12-09T21:40:00Z 2027-03-28T01:30:00Z 2028-02-29T12:00:00Z 2031-07-15T21:40:00Z

@@ -1,6 +1,7 @@
 package acceptance
 
 import (
+	"io/fs"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -150,5 +151,37 @@ func TestLinksInTheDocumentation(t *testing.T) {
 		if !linked[picture] {
 			t.Errorf("%s is linked from nowhere", picture)
 		}
+	}
+}
+
+// TestTheTestsThatTheDocumentationNames are there.
+func TestTheTestsThatTheDocumentationNames(t *testing.T) {
+	there := map[string]bool{}
+	err := filepath.WalkDir("../..", func(path string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() && d.Name() == "node_modules" || !strings.HasSuffix(path, "_test.go") {
+			if d != nil && d.IsDir() && d.Name() == "node_modules" {
+				return fs.SkipDir
+			}
+			return err
+		}
+		text, err := os.ReadFile(path)
+		for _, m := range regexp.MustCompile(`(?m)^func (Test\w+)\(`).FindAllSubmatch(text, -1) {
+			there[string(m[1])] = true
+		}
+		return err
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	named := 0
+	for page, text := range documents(t) {
+		for _, m := range regexp.MustCompile("`(Test\\w+)`").FindAllStringSubmatch(text, -1) {
+			if named++; !there[m[1]] {
+				t.Errorf("%s names %s, and there is no such test", page, m[1])
+			}
+		}
+	}
+	if named < 15 {
+		t.Errorf("only %d tests are named: the search is broken", named)
 	}
 }

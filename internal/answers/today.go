@@ -174,7 +174,11 @@ func (s Service) toLook(ctx context.Context, c service.Caller, st *service.State
 			return out, err
 		}
 	}
-	for _, of := range []wire.ToLook{{Kind: "sources", Count: stuck}, {Kind: "vanished", Count: vanished}, {Kind: "hooks", Count: untold}, {Kind: "machines", Count: amiss}, {Kind: "drafts_failed", Count: failed}, {Kind: "drafts", Count: len(drafts) - failed}, {Kind: "reviews", Count: waiting}, {Kind: "reviews_over", Count: unanswered}} {
+	clock := 0
+	if v.Whole() {
+		clock = int(s.ClockBehind().Minutes())
+	}
+	for _, of := range []wire.ToLook{{Kind: "clock", Count: clock}, {Kind: "sources", Count: stuck}, {Kind: "vanished", Count: vanished}, {Kind: "hooks", Count: untold}, {Kind: "machines", Count: amiss}, {Kind: "drafts_failed", Count: failed}, {Kind: "drafts", Count: len(drafts) - failed}, {Kind: "reviews", Count: waiting}, {Kind: "reviews_over", Count: unanswered}} {
 		if of.Count > 0 {
 			out = append(out, of)
 		}

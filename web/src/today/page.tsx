@@ -158,6 +158,7 @@ const looks: Record<string, string> = {
   sources: "/people/sources",
   vanished: "/people/sources",
   hooks: "/service",
+  clock: "/service",
   machines: "/service/machines",
   drafts: "/upkeep/drafts",
   drafts_failed: "/upkeep/drafts",
