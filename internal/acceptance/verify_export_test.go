@@ -25,8 +25,8 @@ func TestAnExportIsVerifiedByAnotherProgram(t *testing.T) {
 		write(t, path, out)
 		return path
 	}
-	export, checkpoint := keep("audit.jsonl", "audit", "export"), keep("checkpoint.jsonl", "audit", "checkpoint")
-	export = keep("audit.jsonl", "audit", "export") // with the entry of the export
+	checkpoint := keep("checkpoint.jsonl", "audit", "checkpoint")
+	export := keep("audit.jsonl", "audit", "export") // afterwards, so that it holds all that the checkpoint covers
 	_, key, _ := w.run("audit", "key")
 	key = key[strings.LastIndex(strings.TrimSpace(key), "\n")+1:] // below its heading
 	verify := func(args ...string) (string, bool) {

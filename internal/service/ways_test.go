@@ -6,6 +6,7 @@ import (
 	"go/parser"
 	"go/token"
 	"maps"
+	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
@@ -83,11 +84,15 @@ func TestEveryWayTakesItsSteps(t *testing.T) {
 
 // TestNoFlagSaysThatItWasAgreedTo: what leaves a step out is the table alone.
 func TestNoFlagSaysThatItWasAgreedTo(t *testing.T) {
-	files, err := parser.ParseDir(token.NewFileSet(), ".", nil, 0)
+	names, err := filepath.Glob("*.go")
 	if err != nil {
 		t.Fatal(err)
 	}
-	for _, f := range files["service"].Files {
+	for _, name := range names {
+		f, err := parser.ParseFile(token.NewFileSet(), name, nil, 0)
+		if err != nil {
+			t.Fatal(err)
+		}
 		ast.Inspect(f, func(n ast.Node) bool {
 			lit, ok := n.(*ast.CompositeLit)
 			if !ok {

@@ -152,8 +152,8 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * The record of what was done, asked and refused, newest first
-         * @description The record of what was done, asked and refused, newest first. It takes a mandate of the role owner; a dry run one of the role auditor.
+         * The record of what was done, asked and refused, newest first: for owners and auditors
+         * @description The record of what was done, asked and refused, newest first: for owners and auditors. It takes a mandate of the role owner; a dry run one of the role auditor.
          */
         get: operations["listAudit"];
         put?: never;
@@ -174,8 +174,8 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * A signed checkpoint of the record as it is now, to be kept elsewhere
-         * @description A signed checkpoint of the record as it is now, to be kept elsewhere. It takes a mandate of the role owner; a dry run one of the role auditor.
+         * A signed checkpoint of the record as it is now, to be kept elsewhere: for owners and auditors
+         * @description A signed checkpoint of the record as it is now, to be kept elsewhere: for owners and auditors. It takes a mandate of the role owner; a dry run one of the role auditor.
          */
         post: operations["signAudit"];
         delete?: never;
@@ -192,8 +192,8 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * The record as JSON lines or CSV, oldest first
-         * @description The record as JSON lines or CSV, oldest first. It takes a mandate of the role owner; a dry run one of the role auditor.
+         * The record as JSON lines or CSV, oldest first: for owners and auditors
+         * @description The record as JSON lines or CSV, oldest first: for owners and auditors. It takes a mandate of the role owner; a dry run one of the role auditor.
          */
         get: operations["exportAudit"];
         put?: never;
@@ -212,8 +212,8 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Server-sent events of every entry of the record, resumable with Last-Event-ID
-         * @description Server-sent events of every entry of the record, resumable with Last-Event-ID. It takes a mandate of the role owner; a dry run one of the role auditor.
+         * Server-sent events of every entry of the record, resumable with Last-Event-ID: for owners and auditors
+         * @description Server-sent events of every entry of the record, resumable with Last-Event-ID: for owners and auditors. It takes a mandate of the role owner; a dry run one of the role auditor.
          */
         get: operations["followAudit"];
         put?: never;
@@ -232,8 +232,8 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * The key by which checkpoints can be verified
-         * @description The key by which checkpoints can be verified. It takes a mandate of the role owner; a dry run one of the role auditor.
+         * The key by which checkpoints can be verified: for owners and auditors
+         * @description The key by which checkpoints can be verified: for owners and auditors. It takes a mandate of the role owner; a dry run one of the role auditor.
          */
         get: operations["getAuditKey"];
         put?: never;
@@ -254,8 +254,8 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Is the record what was written? The first entry that is not
-         * @description Is the record what was written? The first entry that is not. It takes a mandate of the role owner; a dry run one of the role auditor.
+         * Is the record what was written? The first entry that is not: for owners and auditors
+         * @description Is the record what was written? The first entry that is not: for owners and auditors. It takes a mandate of the role owner; a dry run one of the role auditor.
          */
         post: operations["verifyAudit"];
         delete?: never;
