@@ -98,7 +98,7 @@ func (s *Service) alone(c Caller, what, id string) error {
 	if !s.settings.Load().Approval.Mandates {
 		return nil
 	}
-	err := &ApprovalError{[]string{ruleMandates}}
+	err := &ApprovalError{[]string{ruleService}}
 	s.Refused(c, Refusal{What: "a second person", Route: what, About: id, Missing: err.Error()})
 	return err
 }
@@ -165,8 +165,8 @@ func (s *Service) act(ctx context.Context, c Caller, d *draft) error {
 
 // actRules adds the rules by which what a draft does beside the policy needs a second person.
 func (s *Service) actRules(d *draft, rules []string) []string {
-	if len(d.acts) > 0 && s.settings.Load().Approval.Mandates && !slices.Contains(rules, ruleMandates) {
-		rules = append(rules, ruleMandates)
+	if len(d.acts) > 0 && s.settings.Load().Approval.Mandates && !slices.Contains(rules, ruleService) {
+		rules = append(rules, ruleService)
 	}
 	return rules
 }

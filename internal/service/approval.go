@@ -38,6 +38,7 @@ const (
 	ruleEverything = "everything"
 	ruleMandates   = "mandates"
 	rulePeople     = "people"
+	ruleService    = "service" // falls under the setting for mandates
 )
 
 // secondPerson refuses a change for which the settings ask for a second person, unless one agreed to it: "The second person". That one agreed is

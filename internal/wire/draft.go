@@ -64,7 +64,7 @@ type DraftAct struct {
 
 // Approval is whether somebody else has to agree to a draft, and who has.
 type Approval struct {
-	Needed []string   `json:"needed" items.enum:"control,everyone,everything,mandates,people" description:"why somebody else has to agree: control rights are gained, everyone or everything is named, mandates are changed, or more people gain rights than is set; empty: nobody has to"`
+	Needed []string   `json:"needed" items.enum:"control,everyone,everything,mandates,people,service" description:"why somebody else has to agree: control rights are gained, everyone or everything is named, mandates are changed, more people gain rights than is set, or settings of the service, a source or a webhook change; empty: nobody has to"`
 	By     *Named     `json:"by,omitempty" description:"who has agreed to it as it is"`
 	At     *time.Time `json:"at,omitempty"`
 	Void   string     `json:"void,omitempty" description:"why an approval does not hold any more"`

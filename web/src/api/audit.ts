@@ -15,7 +15,7 @@ export const comparison = (from: string, to: string) => answer(api.GET("/api/v1/
 export const verifyAudit = () => answer(api.POST("/api/v1/audit/verify", { body: {} }));
 export const checkpoint = () => answer(api.POST("/api/v1/audit/checkpoints"));
 export const serviceSettings = () => answer(api.GET("/api/v1/service"));
-export const setServiceSettings = (body: ServiceSettings) =>
+export const setServiceSettings = (body: Partial<ServiceSettings>) =>
   answer(api.PATCH("/api/v1/service", { headers: { "Content-Type": "application/merge-patch+json" }, body }));
 
 /** exportAddress is where the entries of a filter are taken from. */

@@ -3713,7 +3713,7 @@ export interface components {
             at?: null | string;
             /** @description who has agreed to it as it is */
             by?: components["schemas"]["Named"];
-            /** @description why somebody else has to agree: control rights are gained, everyone or everything is named, mandates are changed, or more people gain rights than is set; empty: nobody has to */
+            /** @description why somebody else has to agree: control rights are gained, everyone or everything is named, mandates are changed, more people gain rights than is set, or settings of the service, a source or a webhook change; empty: nobody has to */
             needed: string[];
             /** @description why an approval does not hold any more */
             void?: string;

@@ -114,26 +114,28 @@ function Shown({ draft }: { draft: Draft }) {
               ))}
             </Sheet>
           )}
-          <Sheet title={t("console.draft.changes")}>
-            <ChangeList
-              changes={draft.changes}
-              none={t("console.draft.nothing")}
-              beside={
-                open && draft.may.change
-                  ? (c) => (
-                      <button
-                        type="button"
-                        className="link cursor-pointer text-xs print:hidden"
-                        disabled={act.isPending}
-                        onClick={() => act.mutate(() => takeOut(draft.id, c.type, c.id))}
-                      >
-                        {t("console.draft.take_out")}
-                      </button>
-                    )
-                  : undefined
-              }
-            />
-          </Sheet>
+          {(draft.changes.length > 0 || !draft.acts?.length) && (
+            <Sheet title={t("console.draft.changes")}>
+              <ChangeList
+                changes={draft.changes}
+                none={t("console.draft.nothing")}
+                beside={
+                  open && draft.may.change
+                    ? (c) => (
+                        <button
+                          type="button"
+                          className="link cursor-pointer text-xs print:hidden"
+                          disabled={act.isPending}
+                          onClick={() => act.mutate(() => takeOut(draft.id, c.type, c.id))}
+                        >
+                          {t("console.draft.take_out")}
+                        </button>
+                      )
+                    : undefined
+                }
+              />
+            </Sheet>
+          )}
         </div>
         <div className="flex min-w-0 flex-col gap-5">
           <Sheet title={t("console.draft.agreed")}>
@@ -163,7 +165,7 @@ function Sheet({ title, children }: { title: string; children: ReactNode }) {
 
 /** ActView says what a draft does to settings of the service, to a source or to a webhook: field by field. */
 function ActView({ act }: { act: DraftAct }) {
-  const fields = Object.entries((act.body ?? {}) as Record<string, unknown>).filter(([name]) => name !== "version");
+  const fields = rowsOf((act.body ?? {}) as Record<string, unknown>).filter(([name]) => name !== "version");
   return (
     <>
       <p className="font-medium">
@@ -173,12 +175,23 @@ function ActView({ act }: { act: DraftAct }) {
         {fields.map(([name, value]) => (
           <Fragment key={name}>
             <dt className="text-soft">{name.replaceAll("_", " ")}</dt>
-            <dd className="break-words">{typeof value === "object" ? JSON.stringify(value) : String(value)}</dd>
+            <dd className="min-w-0 break-words">{value}</dd>
           </Fragment>
         ))}
       </dl>
     </>
   );
+}
+
+/** rowsOf lays what an act holds out as names and values, one a row, however deep it stands. */
+function rowsOf(body: Record<string, unknown>, before = ""): [string, string][] {
+  return Object.entries(body).flatMap(([name, value]): [string, string][] => {
+    const whole = before + name;
+    if (Array.isArray(value) && value.every((v) => typeof v !== "object")) return [[whole, value.join(", ") || "–"]];
+    if (value !== null && typeof value === "object") return rowsOf(value as Record<string, unknown>, `${whole} · `);
+    if (typeof value === "boolean") return [[whole, t(value ? "console.value.yes" : "console.value.no")]];
+    return [[whole, String(value)]];
+  });
 }
 
 /** Agreed says whether somebody else has to agree, why, and who has. */
@@ -189,7 +202,7 @@ function Agreed({ draft }: { draft: Draft }) {
   if (needed.length === 0) return <p className="text-soft">{t("console.draft.agreed_none")}</p>;
   return (
     <>
-      {lost && <p className="mb-2 text-breaks">{lost}</p>}
+      {lost && <p className="mb-2 text-breaks first-letter:uppercase">{lost}</p>}
       <p className="font-medium text-closes">{t("console.draft.agreed_needed")}</p>
       <ul className="mt-1 list-inside list-disc">
         {needed.map((n) => (

@@ -43,7 +43,13 @@ export function ServicePage() {
 /** A number as it is typed; none where the setting has no bound. */
 const typed = (n: number) => (n === 0 ? "" : String(n));
 
-type Saving = { mutate: (settings: ServiceSettings) => void; isPending: boolean; isSuccess: boolean; error: Error | null; variables?: ServiceSettings };
+type Saving = {
+  mutate: (settings: Partial<ServiceSettings>) => void;
+  isPending: boolean;
+  isSuccess: boolean;
+  error: Error | null;
+  variables?: Partial<ServiceSettings>;
+};
 
 function Settings({ now, save }: { now: ServiceSettings; save: Saving }) {
   const owner = useOwner();
@@ -69,7 +75,7 @@ function Settings({ now, save }: { now: ServiceSettings; save: Saving }) {
     setFaults(wrong);
     if (Object.keys(wrong).length > 0) return;
     const read = (v: string) => Number(v.trim() || 0);
-    save.mutate({
+    const wanted = {
       decisions,
       decisions_of: rules,
       reason_required: required,
@@ -78,7 +84,10 @@ function Settings({ now, save }: { now: ServiceSettings; save: Saving }) {
       idle_minutes: read(numbers.idle_minutes),
       behind_minutes: read(numbers.behind_minutes),
       session_hours: read(numbers.session_hours),
-    });
+    };
+    // Only what was changed is sent, so that nobody's other change is undone, by a draft that is applied later least of all.
+    const changed = Object.entries(wanted).filter(([name, value]) => JSON.stringify(value) !== JSON.stringify(now[name as keyof typeof wanted]));
+    save.mutate(Object.fromEntries(changed));
   };
   const numberField = (name: keyof typeof numbers) => (
     <TextField label={t(`console.service.${name}`)} value={numbers[name]} fault={faults[name]} onChange={(v) => setNumbers({ ...numbers, [name]: v })} />
