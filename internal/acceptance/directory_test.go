@@ -433,7 +433,11 @@ func TestADirectoryIsReadByTheClock(t *testing.T) {
 	w.does(0, "", "source", "edit", "larkmere-directory", "--paused=false")
 	forward(31 * time.Minute)
 	w.until("the reading", func() bool { return w.opens("ana.lopes").Allowed })
-	src := get[wire.Source](w, "GET", "/api/v1/sources/larkmere-directory", "")
+	var src wire.Source
+	w.until("that it is kept, after what it did", func() bool {
+		src = get[wire.Source](w, "GET", "/api/v1/sources/larkmere-directory", "")
+		return len(src.Runs) > 0
+	})
 	if len(src.Runs) != 1 || src.Runs[0].By != nil || src.Next == nil || src.Good == nil {
 		t.Errorf("after the reading: %+v", src)
 	}
