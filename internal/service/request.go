@@ -125,16 +125,9 @@ func (s *Service) withJoined(ctx context.Context, c Caller, p *policy.Policy, ch
 			if !ok || g.Join == nil || !slices.ContainsFunc(g.Members, func(m policy.Member) bool { return m.User == c.User && m.Until.After(at) }) {
 				continue
 			}
-			if holds, seen := false, (map[policy.UserGroupID]bool{}); true {
-				for _, id := range g.Join.Groups {
-					decision.MembersOf(next, id, seen, func(m policy.Member) { holds = holds || m.User == c.User && m.Span().Holds(at) })
-				}
-				if !holds {
-					more = true
-					changes = append(changes, policy.Change{Op: policy.Drop, Type: policy.UserGroups, ID: r.GroupID, List: "members", Entry: policy.Entry{Value: string(c.User)}})
-				}
-			}
-			if more {
+			if _, may := entitled(next, c.User, g, at); !may {
+				more = true
+				changes = append(changes, policy.Change{Op: policy.Drop, Type: policy.UserGroups, ID: r.GroupID, List: "members", Entry: policy.Entry{Value: string(c.User)}})
 				break
 			}
 		}
@@ -186,8 +179,7 @@ func (s *Service) JoinGroup(ctx context.Context, c Caller, in wire.JoinGroup) (w
 		if err != nil {
 			return nil, err
 		}
-		at := s.borders.Clock()
-		return membership(c.User, in.Group, entitled(now.Policy, c.User, g, at), at, in.Minutes), nil
+		return membership(c.User, in.Group, joinedUntil(now.Policy, c.User, g, s.borders.Clock(), in.Minutes)), nil
 	})
 	if err != nil {
 		return wire.Request{}, err
@@ -234,8 +226,8 @@ func (s *Service) minutesLeft(ctx context.Context, c Caller, g *policy.UserGroup
 // mostJoined is how many times within a day somebody can have joined groups: a minute each.
 const mostJoined = 24 * 60
 
-// entitled is when the last of the memberships ends by which somebody may join a group; zero: it has no end.
-func entitled(p *policy.Policy, user policy.UserID, g *policy.UserGroup, at time.Time) (until time.Time) {
+// entitled tells whether somebody holds a membership by which they may join a group, and when the last of those ends; zero: it has no end.
+func entitled(p *policy.Policy, user policy.UserID, g *policy.UserGroup, at time.Time) (until time.Time, may bool) {
 	seen := map[policy.UserGroupID]bool{}
 	endless := false
 	for _, id := range g.Join.Groups {
@@ -243,23 +235,32 @@ func entitled(p *policy.Policy, user policy.UserID, g *policy.UserGroup, at time
 			if m.User != user || !m.Span().Holds(at) {
 				return
 			}
+			may = true
 			if endless = endless || m.Until.IsZero(); m.Until.After(until) {
 				until = m.Until
 			}
 		})
 	}
 	if endless {
-		return time.Time{}
+		return time.Time{}, may
+	}
+	return until, may
+}
+
+// joinedUntil is when somebody who joins a group for so many minutes leaves it: never later than the membership ends by which they may join.
+func joinedUntil(p *policy.Policy, user policy.UserID, g *policy.UserGroup, at time.Time, minutes int) time.Time {
+	until := at.Add(time.Duration(minutes) * time.Minute).UTC().Truncate(time.Second)
+	if g.Join == nil {
+		return until
+	}
+	if latest, _ := entitled(p, user, g, at); !latest.IsZero() && latest.Before(until) {
+		return latest.UTC()
 	}
 	return until
 }
 
-// membership puts somebody into a group, from now on for so many minutes, and no longer than an instant; zero: there is no such bound.
-func membership(user policy.UserID, group string, latest, now time.Time, minutes int) []policy.Change {
-	until := now.Add(time.Duration(minutes) * time.Minute).UTC().Truncate(time.Second)
-	if !latest.IsZero() && latest.Before(until) {
-		until = latest
-	}
+// membership puts somebody into a group, from now on until an instant.
+func membership(user policy.UserID, group string, until time.Time) []policy.Change {
 	return []policy.Change{{Op: policy.Add, Type: policy.UserGroups, ID: group, List: "members", Entry: policy.Entry{Value: string(user), Until: until}, Beside: true}}
 }
 
@@ -482,13 +483,12 @@ func (s *Service) grantRequest(ctx context.Context, c Caller, r store.Request, i
 	edits := in.Edits
 	if r.Kind == store.RequestJoin {
 		at := s.borders.Clock()
-		until := at.Add(time.Duration(r.Minutes) * time.Minute).UTC().Truncate(time.Second)
 		p := s.State().Policy
-		if g, ok := policy.Find[*policy.UserGroup](p, r.GroupID); ok && g.Join != nil {
-			if latest := entitled(p, policy.UserID(r.UserID), g, at); !latest.IsZero() && latest.Before(until) {
-				until = latest.UTC()
-			}
+		g, ok := policy.Find[*policy.UserGroup](p, r.GroupID)
+		if !ok {
+			g = &policy.UserGroup{} // the edit says that it is not there
 		}
+		until := joinedUntil(p, policy.UserID(r.UserID), g, at, r.Minutes)
 		edits = []wire.Edit{{Op: "add", Type: policy.UserGroups.String(), ID: r.GroupID, List: "members", Value: r.UserID, Until: until.Format(time.RFC3339), Beside: true}}
 	}
 	if len(edits) == 0 {
