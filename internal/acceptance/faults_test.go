@@ -74,7 +74,28 @@ func TestMain(m *testing.M) {
 type process struct {
 	cmd *exec.Cmd
 	url string
-	log *strings.Builder
+	log *spoken
+}
+
+// spoken is what a process has said, the first megabytes of it, whoever looks meanwhile.
+type spoken struct {
+	mu   sync.Mutex
+	text strings.Builder
+}
+
+func (s *spoken) Write(p []byte) (int, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.text.Len() < 4<<20 {
+		s.text.Write(p)
+	}
+	return len(p), nil
+}
+
+func (s *spoken) String() string {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.text.String()
 }
 
 var address = regexp.MustCompile(`http://[0-9.:]+`)
@@ -88,7 +109,7 @@ func launch(t *testing.T, name string, args ...string) *process {
 func launched(t *testing.T, cmd *exec.Cmd) *process {
 	t.Helper()
 	cmd.Env = slices.DeleteFunc(cmd.Environ(), func(v string) bool { return strings.HasPrefix(v, "GOGC=") || strings.HasPrefix(v, "GOMEMLIMIT=") })
-	p := &process{cmd: cmd, log: &strings.Builder{}}
+	p := &process{cmd: cmd, log: &spoken{}}
 	pipe, err := p.cmd.StderrPipe()
 	if err != nil {
 		t.Fatal(err)

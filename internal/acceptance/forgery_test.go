@@ -2,6 +2,7 @@ package acceptance
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"log/slog"
 	"os"
@@ -17,10 +18,11 @@ import (
 	"sentier/internal/database"
 	"sentier/internal/demo"
 	"sentier/internal/store"
+	"sentier/internal/wire"
 )
 
-// lived is a folder in which everything is kept that there can be, and the same folder a little earlier.
-func livedIn(t *testing.T) (earlier, later string) {
+// livedIn is a folder in which everything is kept that there can be, the same folder a little earlier, and a checkpoint that was taken away from the later one.
+func livedIn(t *testing.T) (earlier, later, checkpoint string) {
 	t.Helper()
 	p, err := demo.Policy()
 	if err != nil {
@@ -42,6 +44,22 @@ func livedIn(t *testing.T) (earlier, later string) {
 	ended := make(chan error, 1)
 	go func() { ended <- d.Run(ctx) }()
 	w := &world{t: t, url: d.Address(), token: token, owner: d}
+	w.must("PUT", "/api/v1/session/preferences", `{"language":"fr"}`)
+	w.must("POST", "/api/v1/feeds", `{"kind":"schedule","of":"night-watch"}`)
+	w.must("POST", "/api/v1/findings/dismissals", `{"key":"everyone grants/look-around","reason":"the weather is for all","until":"in 9 days"}`)
+	w.withOffice()
+	day := testNow(t).AddDate(0, 0, 90)
+	closures := write(t, filepath.Join(t.TempDir(), "office.ics"), calendarText(closed("Stocktaking", day, "DTEND;VALUE=DATE:"+day.AddDate(0, 0, 3).Format("20060102"))))
+	w.does(0, "brings it a file", "source", "add", "Stocktaking", "--calendar", "--days", "office-closures")
+	w.does(0, "Nothing counts yet", "source", "bring", "stocktaking", closures)
+	w.does(0, "3 days come", "source", "sync", "stocktaking")
+	if err := d.Service.SetPassword(ctx, "greta.holm", password); err != nil {
+		t.Fatal(err)
+	}
+	_, in, _ := w.enter("greta.holm", "")
+	greta := &world{t: t, url: w.url, token: in.Token}
+	begun := get[wire.Enrolling](greta, "POST", "/api/v1/session/factors", `{"password":"`+password+`"}`)
+	greta.must("POST", "/api/v1/session/factors/confirm", fmt.Sprintf(`{"code":%q,"name":"Telephone"}`, w.code(begun.Secret)))
 	w.must("POST", "/api/v1/drafts", `{"name":"Regatta","changes":[{"op":"patch","type":"devices","id":"mill-bridge","record":{"note":"x"}}]}`)
 	w.must("PUT", "/api/v1/users/noor.haddad/password", `{"password":"herons of the weir"}`)
 	w.must("POST", "/api/v1/users/elin.berg/invitation", "")
@@ -69,11 +87,15 @@ func livedIn(t *testing.T) (earlier, later string) {
 	w.url = d.Address()
 	w.must("POST", "/api/v1/changes", `{"changes":[{"op":"drop","type":"user_groups","id":"bridge-crew","list":"members","value":"tomas.field"}]}`)
 	w.must("PATCH", "/api/v1/service", `{"keep_days":400}`)
+	checkpoint = filepath.Join(t.TempDir(), "checkpoints.jsonl")
+	if code, line, errOut := w.run("audit", "checkpoint"); code != 0 || os.WriteFile(checkpoint, []byte(line), 0o600) != nil {
+		t.Fatalf("checkpoint: %d %s", code, errOut)
+	}
 	stop()
 	if err := <-ended; err != nil {
 		t.Fatal(err)
 	}
-	return earlier, dir
+	return earlier, dir, checkpoint
 }
 
 func copyFiles(t *testing.T, from, to string, names ...string) {
@@ -112,7 +134,7 @@ func starts(t *testing.T, dir string) error {
 // verification says so; whoever holds the files can accept them, and it is on record.
 func TestForgeries(t *testing.T) {
 	t.Parallel()
-	earlier, later := livedIn(t)
+	earlier, later, checkpoint := livedIn(t)
 	if err := starts(t, fresh(t, later)); err != nil {
 		t.Fatalf("untouched: %v", err)
 	}
@@ -127,59 +149,20 @@ func TestForgeries(t *testing.T) {
 		}
 	}
 	forged := 0
-	for _, table := range store.Beside {
-		for what, change := range map[string]func(tx *gorm.DB, columns []string) error{
-			"put in":  forgeRow,
-			"changed": changeRow,
-			"taken out": func(tx *gorm.DB, _ []string) error {
-				return tx.Exec("DELETE FROM " + table + " WHERE rowid IN (SELECT rowid FROM " + table + " LIMIT 1)").Error
-			},
-		} {
-			dir := fresh(t, later)
-			db, err := database.Open(filepath.Join(dir, store.FileName), database.ToWrite, 1)
-			if err != nil {
-				t.Fatal(err)
-			}
-			var before, after int64
-			var columns []string
-			tx := db.Set("table", table)
-			if err := db.Raw("SELECT name FROM pragma_table_info(?) ORDER BY pk DESC, cid", table).Scan(&columns).Error; err != nil {
-				t.Fatal(err)
-			}
-			if err := db.Raw("SELECT total_changes()").Scan(&before).Error; err != nil {
-				t.Fatal(err)
-			}
-			if what == "taken out" {
-				err = db.Exec("DELETE FROM " + table + " WHERE " + quotedList(columns, 1) + " IN (SELECT " + quotedList(columns, 1) + " FROM " + table + notOwn(table) + " LIMIT 1)" + strings.Replace(notOwn(table), "WHERE", "AND", 1)).Error
-			} else {
-				err = change(tx, columns)
-			}
-			if err != nil {
-				t.Logf("%s %s: %v", table, what, err)
-			}
-			if err := db.Raw("SELECT total_changes()").Scan(&after).Error; err != nil {
-				t.Fatal(err)
-			}
-			if err := database.Close(db); err != nil {
-				t.Fatal(err)
-			}
-			if after == before {
-				continue // there is no row of that table here
-			}
-			forged++
-			if slicesLarge[table] { // looked at once the service answers: verify tells at once
-				if v, err := daemon.Verify(context.Background(), dir); err == nil && v.Whole {
-					t.Errorf("%s %s: verify calls it whole", table, what)
-				}
-				continue
-			}
-			told(table+" "+what, dir)
+	for _, f := range rowForgeries(t, later) {
+		dir := fresh(t, later)
+		if !f.make(t, dir) {
+			continue // the schema does not allow it, or it changes nothing
 		}
+		forged++
+		if toldByVerify[f.table] {
+			if v, err := daemon.Verify(context.Background(), dir); err == nil && v.Whole {
+				t.Errorf("%s: verify calls it whole", f.name)
+			}
+			continue
+		}
+		told(f.name, dir)
 	}
-	if forged < 30 {
-		t.Errorf("only %d forgeries were made", forged)
-	}
-
 	pair := []string{store.FileName, store.FileName + "-wal", store.FileName + "-shm", store.HeadName}
 	log := []string{audit.FileName, audit.FileName + "-wal", audit.FileName + "-shm", audit.HeadName}
 	remove := func(names ...string) func(dir string) {
@@ -240,13 +223,65 @@ func TestForgeries(t *testing.T) {
 			t.Errorf("%s: it is not on record: %s%s", name, out, errOut)
 		}
 	}
-	// Both put back together from one copy look sound: only what was kept elsewhere tells.
-	if err := starts(t, fresh(t, earlier)); err != nil {
-		t.Errorf("a whole older folder: %v", err)
+	forged += partsForged(t, earlier, later, checkpoint, told)
+	t.Logf("%d forgeries", forged)
+	if forged < 300 {
+		t.Errorf("only %d forgeries were made", forged)
 	}
 }
 
-var slicesLarge = map[string]bool{"origins": true, "origin_members": true, "source_runs": true, "source_contents": true, "preferences": true, "places": true}
+// partsForged takes each of the four parts of a folder away or back to what it was, singly and together.
+func partsForged(t *testing.T, earlier, later, checkpoint string, told func(name, dir string)) (forged int) {
+	t.Helper()
+	parts := [][]string{
+		{store.FileName, store.FileName + "-wal", store.FileName + "-shm"}, {store.HeadName},
+		{audit.FileName, audit.FileName + "-wal", audit.FileName + "-shm"}, {audit.HeadName},
+	}
+	for n := 1; n < 3*3*3*3; n++ {
+		dir, name, rest := fresh(t, later), "", n
+		for _, files := range parts {
+			how := rest % 3
+			rest /= 3
+			name += ", " + files[0] + []string{" as it is", " removed", " of earlier"}[how]
+			if how == 0 {
+				continue
+			}
+			for _, file := range files {
+				if err := os.Remove(filepath.Join(dir, file)); err != nil && !os.IsNotExist(err) {
+					t.Fatal(err)
+				}
+			}
+			if how == 2 {
+				copyFiles(t, earlier, dir, files...)
+			}
+		}
+		switch n {
+		case 1 + 3 + 9 + 27:
+			continue // an empty folder: nothing is forged that somebody could be given
+		case 2 * 3, 2 * 27, 2 * (3 + 27): // the files are the newer ones, and a mark that is behind is what a machine leaves that was switched off
+			continue
+		case 2 * (1 + 3 + 9 + 27): // all put back together from one copy looks sound: only what was kept elsewhere tells
+			if err := starts(t, dir); err != nil {
+				t.Errorf("a whole older folder: %v", err)
+			}
+			if code, out, errOut := runCLI(t, "", "audit", "verify", "--data", dir, "--against", checkpoint); code != 1 {
+				t.Errorf("a whole older folder against a checkpoint of later: %d %s%s", code, out, errOut)
+			}
+		default:
+			told(strings.TrimPrefix(name, ", "), dir)
+		}
+		forged++
+	}
+	if code, out, errOut := runCLI(t, "", "audit", "verify", "--data", fresh(t, later), "--against", checkpoint); code != 0 {
+		t.Errorf("untouched, against a checkpoint: %d %s%s", code, out, errOut)
+	}
+	return forged
+}
+
+// toldByVerify are tables of which a start reads no more than their end, or which are looked at once the service answers. Of history, what is wrong is told where
+// somebody asks about the past.
+var toldByVerify = map[string]bool{"origins": true, "origin_members": true, "source_runs": true, "source_contents": true, "preferences": true, "places": true,
+	"revisions": true, "changes": true, "audit_blocks": true, "audit_checkpoints": true, "audit_days": true, "audit_postings": true}
 
 func fresh(t *testing.T, from string) string {
 	t.Helper()
@@ -262,21 +297,72 @@ func notOwn(table string) string {
 	return ""
 }
 
-func quotedList(columns []string, n int) string { return `"` + strings.Join(columns[:n], `", "`) + `"` }
+// forgery is a statement that somebody who holds the files runs on one of them.
+type forgery struct{ name, file, table, sql string }
 
-// forgeRow puts in a row like one that is there, under another key.
-func forgeRow(tx *gorm.DB, columns []string) error {
-	table, _ := tx.Get("table")
-	rest := ""
-	if len(columns) > 1 {
-		rest = `, "` + strings.Join(columns[1:], `", "`) + `"`
+// make runs it on a copy; false: it changed nothing.
+func (f *forgery) make(t *testing.T, dir string) bool {
+	t.Helper()
+	db, err := database.Open(filepath.Join(dir, f.file), database.ToWrite, 1)
+	if err != nil {
+		t.Fatal(err)
 	}
-	return tx.Exec(fmt.Sprintf(`INSERT INTO %s ("%s"%s) SELECT "%s" || 'x'%s FROM %s%s LIMIT 1`, table, columns[0], rest, columns[0], rest, table, notOwn(fmt.Sprint(table)))).Error
+	var before, after int64
+	for _, run := range []error{
+		db.Exec("PRAGMA foreign_keys = OFF").Error,
+		db.Raw("SELECT total_changes()").Scan(&before).Error,
+	} {
+		if run != nil {
+			t.Fatal(run)
+		}
+	}
+	if err := db.Exec(f.sql).Error; err != nil && !strings.Contains(err.Error(), "constraint") && !errors.Is(err, gorm.ErrDuplicatedKey) {
+		t.Errorf("%s: %v", f.name, err)
+	}
+	if err := errors.Join(db.Raw("SELECT total_changes()").Scan(&after).Error, database.Close(db)); err != nil {
+		t.Fatal(err)
+	}
+	return after > before
 }
 
-// changeRow changes what stands in the last column of a row.
-func changeRow(tx *gorm.DB, columns []string) error {
-	table, _ := tx.Get("table")
-	last := columns[len(columns)-1]
-	return tx.Exec(fmt.Sprintf(`UPDATE %s SET "%s" = coalesce("%s", 0) || '1'%s`, table, last, last, notOwn(fmt.Sprint(table)))).Error
+// unaccounted are columns that decide nothing: when a token was used, and what a request that comes again is answered with.
+var unaccounted = map[string]bool{"tokens.used_at": true, "revisions.request_key": true, "revisions.request_hash": true, "revisions.form": true, "revisions.answer": true}
+
+// rowForgeries puts a row into each table, takes one out, and changes each column of one.
+func rowForgeries(t *testing.T, dir string) (out []forgery) {
+	t.Helper()
+	of := func(file string, tables ...string) {
+		db, err := database.Open(filepath.Join(dir, file), database.ToRead, 1)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, table := range tables {
+			var columns []string
+			if err := db.Raw("SELECT name FROM pragma_table_info(?) ORDER BY pk DESC, cid", table).Scan(&columns).Error; err != nil || len(columns) == 0 {
+				t.Fatalf("%s: %v %v", table, columns, err)
+			}
+			key, own := `"`+columns[0]+`"`, notOwn(table)
+			rest := strings.Join(columns[1:], `", "`)
+			if rest != "" {
+				rest = `, "` + rest + `"`
+			}
+			add := func(what, sql string) { out = append(out, forgery{table + " " + what, file, table, sql}) }
+			add("put in", fmt.Sprintf(`INSERT INTO %s (%s%s) SELECT CASE typeof(%[2]s) WHEN 'integer' THEN %[2]s + 1000000 ELSE %[2]s || 'x' END%[3]s FROM %[1]s%[4]s LIMIT 1`, table, key, rest, own))
+			one := fmt.Sprintf("%s IN (SELECT %[1]s FROM %s%s LIMIT 1)", key, table, own)
+			if table != "audit_checkpoints" { // whoever has kept it tells
+				add("taken out", fmt.Sprintf("DELETE FROM %s WHERE %s", table, one))
+			}
+			for _, c := range columns {
+				if !unaccounted[table+"."+c] {
+					add("with another "+c, fmt.Sprintf(`UPDATE %s SET "%s" = CASE typeof("%[2]s") WHEN 'integer' THEN "%[2]s" + 1 WHEN 'blob' THEN x'00' || "%[2]s" ELSE coalesce("%[2]s", '') || '1' END WHERE %s`, table, c, one))
+				}
+			}
+		}
+		if err := database.Close(db); err != nil {
+			t.Fatal(err)
+		}
+	}
+	of(store.FileName, append([]string{"revisions", "changes", "records"}, store.Beside...)...)
+	of(audit.FileName, "audit_blocks", "audit_checkpoints", "audit_days", "audit_postings")
+	return out
 }

@@ -277,13 +277,21 @@ func sameStates(m wire.Machines, want map[string]string) bool {
 	return true
 }
 
+// patience is how long a test waits for what comes by itself, before it says that it never does: minutes, as a busy machine may need one for what takes a second.
+const patience = 4 * time.Minute
+
 // soon waits for something that comes by itself.
 func (w *world) soon(what string, so func() bool) {
 	w.t.Helper()
-	for end := time.Now().Add(30 * time.Second); !so(); time.Sleep(50 * time.Millisecond) {
-		if time.Now().After(end) {
+	began := time.Now()
+	for !so() {
+		if time.Since(began) > patience {
 			w.t.Fatalf("it never came to be: %s", what)
 		}
+		time.Sleep(50 * time.Millisecond)
+	}
+	if took := time.Since(began); took > 20*time.Second {
+		w.t.Logf("it took %s: %s", took.Round(time.Millisecond), what)
 	}
 }
 
@@ -442,7 +450,7 @@ var answersAt = regexp.MustCompile(`answers at (http://[][0-9.:]+)`)
 // launchedLate starts a program, and waits until it says by a pattern where it answers.
 func launchedLate(t *testing.T, cmd *exec.Cmd, says *regexp.Regexp) *process {
 	t.Helper()
-	p := &process{cmd: cmd, log: &strings.Builder{}}
+	p := &process{cmd: cmd, log: &spoken{}}
 	pipe, err := cmd.StderrPipe()
 	if err == nil {
 		err = cmd.Start()
@@ -460,7 +468,7 @@ func launchedLate(t *testing.T, cmd *exec.Cmd, says *regexp.Regexp) *process {
 	if p.url == "" {
 		t.Fatalf("%s did not start: %v\n%s", cmd, cmd.Wait(), p.log)
 	}
-	go io.Copy(io.Discard, pipe)
+	go io.Copy(p.log, pipe)
 	return p
 }
 

@@ -116,7 +116,7 @@ func TestANetworkThatParts(t *testing.T) {
 		if err := exec.Command("unshare", "--net", "true").Run(); err != nil {
 			t.Skipf("no network of its own can be made here: %v", err)
 		}
-		cmd := exec.Command("unshare", "--net", os.Args[0], "-test.run=^"+t.Name()+"$", "-test.v", "-test.timeout=2m")
+		cmd := exec.Command("unshare", "--net", os.Args[0], "-test.run=^"+t.Name()+"$", "-test.v", "-test.timeout=15m")
 		cmd.Env = append(os.Environ(), inNetwork+"=1", builtAlready+"="+binary(t))
 		out, err := cmd.CombinedOutput()
 		if err != nil {
@@ -160,6 +160,7 @@ func TestANetworkThatParts(t *testing.T) {
 	for _, x := range p.of {
 		p.start(x)
 	}
+	p.tellOfFailure()
 	p.admit()
 	first := p.of[0]
 	if w := p.writer(); w != first {

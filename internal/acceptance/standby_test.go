@@ -61,19 +61,26 @@ func startPeers(t *testing.T, servers *logServers, names ...string) *peers {
 	for _, x := range p.of {
 		p.start(x)
 	}
-	t.Cleanup(func() {
-		if t.Failed() {
-			for _, x := range p.of {
-				_, stands := p.get(x, "/api/v1/machines")
-				t.Logf("%s says %s and has told:\n%s", x.name, stands, x.now.log)
-			}
-		}
-	})
+	p.tellOfFailure()
 	if status, _, text := p.world(p.of[0]).ask("POST", "/api/v1/machines/"+names[1]+"/promote", p.token, ""); status != 400 {
 		t.Errorf("a machine that nobody has admitted is promoted: %d %s", status, text)
 	}
 	p.admit()
 	return p
+}
+
+// tellOfFailure has what each machine says, has logged and waits for printed where the test fails.
+func (p *peers) tellOfFailure() {
+	p.t.Cleanup(func() {
+		if !p.t.Failed() {
+			return
+		}
+		for _, x := range p.of {
+			_, stands := p.get(x, "/api/v1/machines")
+			_ = x.now.end(syscall.SIGQUIT) // which tells what it waits for
+			p.t.Logf("%s says %s and has told:\n%s", x.name, stands, x.now.log)
+		}
+	})
 }
 
 // seed makes the first folder, a copy of it for each of the others, and the keys of all.

@@ -98,6 +98,9 @@ func (v *verifying) run(tx *gorm.DB) error {
 	if err != nil {
 		return err
 	}
+	if err := v.ends(tx); err != nil {
+		return err
+	}
 	switch {
 	case v.mark.Number > v.before.seq:
 		return cutError(v.before.seq, v.mark.Number)
@@ -110,6 +113,16 @@ func (v *verifying) run(tx *gorm.DB) error {
 		return &database.WrongError{What: EntryName(v.base.seq), Problem: "is missing, and those before it: no entry says that they were let go"}
 	}
 	return v.index.end(tx)
+}
+
+// ends looks at the last numbers of blocks, by which entries are found.
+func (v *verifying) ends(tx *gorm.DB) error {
+	var wrong []uint64
+	err := tx.Raw("SELECT first FROM (SELECT first, last, lead(first) OVER (ORDER BY first) AS next FROM audit_blocks) WHERE last <> coalesce(next - 1, ?)", int64(v.before.seq)).Scan(&wrong).Error
+	if err != nil || len(wrong) == 0 {
+		return database.Damaged(err)
+	}
+	return &database.WrongError{What: "the block from " + EntryName(wrong[0]), Problem: "does not end where it was written to"}
 }
 
 // unmarked is that no mark stands beside a record that has had one.

@@ -436,8 +436,11 @@ func Verify(ctx context.Context, path string) (wire.Verified, error) {
 // withRecord verifies the record of a folder or a backup as well, where it holds one.
 func withRecord(ctx context.Context, out *wire.Verified, path string) error {
 	r, err := audit.There(path, store.FileName)
-	if err != nil || r == nil {
+	if err != nil {
 		return err
+	}
+	if r == nil {
+		return missingRecord(ctx, out, path)
 	}
 	record, err := service.AuditVerified(r.Verify(ctx, audit.Against{}))
 	out.Whole, out.Wrong, out.Recorded = record.Whole, record.Wrong, record.Entries
@@ -453,6 +456,23 @@ func withRecord(ctx context.Context, out *wire.Verified, path string) error {
 		err = st.Close()
 	}
 	return errors.Join(err, r.Close())
+}
+
+// missingRecord tells of a folder that has had an audit log, and has none now.
+func missingRecord(ctx context.Context, out *wire.Verified, path string) error {
+	if info, err := os.Stat(path); err != nil || !info.IsDir() {
+		return err // a copy of the database alone
+	}
+	st, err := store.OpenToRead(path)
+	if err != nil {
+		return err
+	}
+	known, err := st.RecordKept(ctx)
+	_, marked := os.Stat(filepath.Join(path, audit.HeadName))
+	if err == nil && (known != nil || marked == nil) {
+		out.Whole, out.Wrong = false, audit.FileName+" is missing: what was done and asked is not there any more. Put it back from a good copy"
+	}
+	return errors.Join(err, st.Close())
 }
 
 // Restore puts a verified copy of a database into a folder that has none.

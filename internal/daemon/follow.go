@@ -213,7 +213,7 @@ func (c *copied) TouchedBy(context.Context, uint64, int) ([]store.Touched, int, 
 }
 
 // Back is asked of the machine that writes.
-func (c *copied) Back(context.Context, uint64, uint64) ([][]policy.RecordChange, error) {
+func (c *copied) Back(context.Context, uint64, store.Revision) ([][]policy.RecordChange, error) {
 	return nil, errFollows
 }
 

@@ -31,7 +31,7 @@ type (
 		RevisionOf(ctx context.Context, user, key string) (store.Revision, error)
 		Changes(ctx context.Context, revision uint64) ([]policy.RecordChange, error)
 		TouchedBy(ctx context.Context, revision uint64, limit int) (first []store.Touched, all int, err error)
-		Back(ctx context.Context, after, upTo uint64) ([][]policy.RecordChange, error)
+		Back(ctx context.Context, after uint64, from store.Revision) ([][]policy.RecordChange, error)
 		RevisionAt(ctx context.Context, at time.Time) (store.Revision, error)
 		LaterChange(ctx context.Context, typeName, id string, after uint64) (uint64, error)
 	}

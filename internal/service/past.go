@@ -64,7 +64,7 @@ func (s *Service) Past(ctx context.Context, number uint64) (*State, error) {
 	if is {
 		return from, nil
 	}
-	since, err := s.borders.History.Back(ctx, number, from.Revision.Number)
+	since, err := s.borders.History.Back(ctx, number, from.Revision)
 	if err != nil {
 		return nil, err
 	}

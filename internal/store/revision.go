@@ -1,6 +1,7 @@
 package store
 
 import (
+	"bytes"
 	"cmp"
 	"context"
 	"encoding/json"
@@ -115,15 +116,20 @@ func (s *Store) Changes(ctx context.Context, revision uint64) ([]policy.RecordCh
 	return out, err
 }
 
-// Back reads what the revisions after one, up to another, did, newest first.
-func (s *Store) Back(ctx context.Context, after, upTo uint64) ([][]policy.RecordChange, error) {
-	rows, err := s.reader.WithContext(ctx).Model(&Change{}).Where("revision > ? AND revision <= ?", after, upTo).Order("revision DESC, seq").Rows()
+// Back reads what the revisions after one, up to another, did, newest first. Each is held against its chain, beginning with the one that is given: a row of
+// history that was changed is [ErrDamaged], and answers nothing.
+func (s *Store) Back(ctx context.Context, after uint64, from Revision) ([][]policy.RecordChange, error) {
+	var list []Revision // newest first
+	if err := s.reader.WithContext(ctx).Where("number >= ? AND number <= ?", after, from.Number).Order("number DESC").Omit("answer").Find(&list).Error; err != nil {
+		return nil, err
+	}
+	rows, err := s.reader.WithContext(ctx).Model(&Change{}).Where("revision > ? AND revision <= ?", after, from.Number).Order("revision DESC, seq").Rows()
 	if err != nil {
 		return nil, err
 	}
 	defer rows.Close()
 	var out [][]policy.RecordChange
-	var of uint64
+	did := map[uint64][]Change{}
 	for rows.Next() {
 		var c Change
 		if err := s.reader.ScanRows(rows, &c); err != nil {
@@ -133,12 +139,30 @@ func (s *Store) Back(ctx context.Context, after, upTo uint64) ([][]policy.Record
 		if err != nil {
 			return nil, fmt.Errorf("read revision %d: %w (%w)", c.Revision, ErrDamaged, err)
 		}
-		if c.Revision != of {
-			of, out = c.Revision, append(out, nil)
+		if len(did[c.Revision]) == 0 {
+			out = append(out, nil)
 		}
+		did[c.Revision] = append(did[c.Revision], c)
 		out[len(out)-1] = append(out[len(out)-1], done)
 	}
-	return out, rows.Err()
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	chain, number := from.Chain, from.Number
+	for i := 0; number > after; i, number = i+1, number-1 {
+		var before []byte
+		if i+1 < len(list) {
+			before = list[i+1].Chain
+		}
+		if i >= len(list) || list[i].Number != number || !bytes.Equal(list[i].Chain, chain) {
+			return nil, fmt.Errorf("read revision %d: %w (it is not as it was written)", number, ErrDamaged)
+		}
+		if ok, err := list[i].Follows(before, did[number]); err != nil || !ok {
+			return nil, errors.Join(err, fmt.Errorf("read revision %d: %w (it is not as it was written)", number, ErrDamaged))
+		}
+		chain = before
+	}
+	return out, nil
 }
 
 // RevisionAt is the last revision at an instant; its number is 0 where there was none yet.
