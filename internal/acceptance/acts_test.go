@@ -11,6 +11,7 @@ import (
 func TestWhatWouldGetRoundTheSecondPerson(t *testing.T) {
 	t.Parallel()
 	w := start(t, nil)
+	w.must("POST", "/api/v1/sources", `{"name":"Staff","kind":"scim","bring":{}}`)
 	w.must("PATCH", "/api/v1/service", `{"approval":{"control":true,"everyone":true,"everything":true,"mandates":true,"more_than":9}}`)
 	bram := w.session("bram.okafor")
 	for body, wants := range map[string]int{
@@ -30,6 +31,7 @@ func TestWhatWouldGetRoundTheSecondPerson(t *testing.T) {
 	for _, r := range [][3]string{
 		{"POST", "/api/v1/hooks", `{"name":"Away","url":"https://desk.example/x","secret":"none"}`},
 		{"POST", "/api/v1/sources", `{"name":"People","kind":"inventory","inventory":{"format":"csv"},"bring":{}}`},
+		{"POST", "/api/v1/sources/staff/links", `{"outside":"u-1","user":"noor.haddad"}`},
 	} {
 		w.refused(r[0], r[1], r[2], 409, "second person")
 	}
@@ -47,6 +49,14 @@ func TestWhatWouldGetRoundTheSecondPerson(t *testing.T) {
 	w.must("POST", "/api/v1/drafts/keep-less/application", `{}`)
 	if got := get[wire.ServiceSettings](w, "GET", "/api/v1/service", ""); got.KeepDays != 400 || !got.Approval.Mandates {
 		t.Errorf("the settings are %+v", got)
+	}
+	w.must("POST", "/api/v1/drafts", `{"name":"Noor","acts":[{"act":"link_source","id":"staff","body":{"outside":"u-1","user":"noor.haddad"}}]}`)
+	if status, body := bram.approve("noor"); status != 200 {
+		t.Fatalf("a link at a source, by another: %d %s", status, body)
+	}
+	w.must("POST", "/api/v1/drafts/noor/application", `{}`)
+	if got := get[wire.Source](w, "GET", "/api/v1/sources/staff", ""); got.Bring.Links["u-1"] != "noor.haddad" {
+		t.Errorf("linked by a draft: %+v", got.Bring)
 	}
 	w.refused("POST", "/api/v1/drafts", `{"name":"x","acts":[{"act":"change_settings","body":{"keep_dys":3}}]}`, 422, "keep_days")
 	w.refused("POST", "/api/v1/drafts", `{"name":"x","acts":[{"act":"open_the_gate"}]}`, 400, "is not known")

@@ -74,7 +74,7 @@ func (a *app) draftAdd() *cobra.Command {
 		Long: `Begin a draft. Changes of the policy are put into it with --draft. What it does beside the
 policy (to settings of the service, sources and webhooks) comes from a file: a list of
 {"act": …, "id": …, "body": …}, where act is change_settings, add_source, edit_source,
-remove_source, add_webhook, edit_webhook or remove_webhook.`,
+remove_source, link_source, add_webhook, edit_webhook or remove_webhook.`,
 		Example: "  sentier draft add \"Tomas moves\" --reason \"to the instruments\"",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if in.Name = args[0]; acts != "" {

@@ -19,6 +19,7 @@ const (
 	ActAddSource    = "add_source"
 	ActEditSource   = "edit_source"
 	ActRemoveSource = "remove_source"
+	ActLinkSource   = "link_source"
 	ActAddHook      = "add_webhook"
 	ActEditHook     = "edit_webhook"
 	ActRemoveHook   = "remove_webhook"
@@ -49,6 +50,10 @@ func init() {
 		}),
 		ActEditSource: acting(func(ctx context.Context, s *Service, c Caller, id string, in wire.NewSource) error {
 			_, err := s.changeSource(ctx, c, id, in)
+			return err
+		}),
+		ActLinkSource: acting(func(ctx context.Context, s *Service, c Caller, id string, in wire.LinkSource) error {
+			_, err := s.linkSource(ctx, c, id, in)
 			return err
 		}),
 		ActAddHook: acting(func(ctx context.Context, s *Service, c Caller, _ string, in wire.NewHook) error {

@@ -390,11 +390,18 @@ func (s *Service) LinkSource(ctx context.Context, c Caller, id string, in wire.L
 	if err := s.Permit(s.State(), c, Manage, ""); err != nil {
 		return wire.Source{}, err
 	}
+	if err := s.alone(c, ActLinkSource, id); err != nil {
+		return wire.Source{}, err
+	}
+	return s.linkSource(ctx, c, id, in)
+}
+
+func (s *Service) linkSource(ctx context.Context, c Caller, id string, in wire.LinkSource) (wire.Source, error) {
+	if err := s.Permit(s.State(), c, Manage, ""); err != nil {
+		return wire.Source{}, err
+	}
 	if in.Outside == "" || len(in.Outside) > maxOutside {
 		return wire.Source{}, Wrong("outside", "is the id of somebody at the source: look for them there first")
-	}
-	if err := s.alone(c, "link_source", id); err != nil {
-		return wire.Source{}, err
 	}
 	if err := s.handOut(ctx, c, in.User, "link at a source"); in.User != "" && err != nil {
 		return wire.Source{}, err

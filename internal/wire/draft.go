@@ -57,7 +57,7 @@ type Conflict struct {
 
 // DraftAct is what a draft does beside the policy: to settings of the service, to a source or to a webhook.
 type DraftAct struct {
-	Act  string          `json:"act" enum:"change_settings,add_source,edit_source,remove_source,add_webhook,edit_webhook,remove_webhook"`
+	Act  string          `json:"act" enum:"change_settings,add_source,edit_source,remove_source,link_source,add_webhook,edit_webhook,remove_webhook"`
 	ID   string          `json:"id,omitempty" description:"of the source or the webhook"`
 	Body json.RawMessage `json:"body,omitempty" description:"what it is to be"`
 }

@@ -4414,7 +4414,7 @@ export interface components {
         };
         DraftAct: {
             /** @enum {string} */
-            act: "change_settings" | "add_source" | "edit_source" | "remove_source" | "add_webhook" | "edit_webhook" | "remove_webhook";
+            act: "change_settings" | "add_source" | "edit_source" | "remove_source" | "link_source" | "add_webhook" | "edit_webhook" | "remove_webhook";
             /** @description what it is to be */
             body?: unknown;
             /** @description of the source or the webhook */

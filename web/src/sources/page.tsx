@@ -462,6 +462,7 @@ function Found({ source, person }: { source: Source; person: SourcePerson }) {
               <>
                 <p>{t("console.source.link_help")}</p>
                 <Combobox label={t("console.type.users")} type="users" value={user} onChange={setUser} />
+                <AsDraft error={link.error} name={source.name} act="link_source" id={source.id} body={{ outside: person.outside, user }} />
                 <Footer
                   close={close}
                   go={() => link.mutate(undefined, { onSuccess: close })}
