@@ -272,7 +272,7 @@ func (a *app) draftApply() *cobra.Command {
 	}
 	cmd.Flags().BoolVar(&yes, "yes", false, "do not ask")
 	cmd.Flags().StringVar(&in.At, "at", "", "when (default: at once)")
-	cmd.Flags().StringVar(&in.Until, "until", "", "take it back by itself then")
+	cmd.Flags().StringVar(&in.Until, "until", "", "end it then: what it gives carries this as its end, and all else is put back")
 	cmd.Flags().StringSliceVar(&in.Override, "override", nil, "though these expectations would not hold any more")
 	return cmd
 }

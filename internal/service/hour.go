@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/sha256"
 	"errors"
+	"fmt"
 	"math"
 	"slices"
 	"strings"
@@ -109,11 +110,15 @@ func (s *Service) hourOf(field, text string, now time.Time) (*time.Time, error) 
 	return &at, nil
 }
 
-// step is what a draft does to the policy as it is then.
+// step is what a draft does to the policy as it is then: for a time, where it has an end.
 func (d *draft) step(now *State) (step, error) {
 	on, err := d.whole(now)
 	if err != nil {
 		return step{}, err
+	}
+	if d.Until != nil {
+		next, done, err := now.Policy.Apply(now.Policy.ForATime(on.Policy, *d.Until))
+		return step{policy: next, done: done}, err
 	}
 	out := step{policy: on.Policy, done: on.done}
 	if len(on.done) > 0 {
@@ -148,6 +153,7 @@ func (s *Service) applyNow(ctx context.Context, c Caller, way Way, d *draft) err
 	if len(saved.Changes)+len(d.acts) == 0 {
 		return d.nothing()
 	}
+	s.timed[d.ID] = true
 	if d.State, d.ApplyAt = store.DraftApplied, nil; len(saved.Changes) > 0 {
 		d.Revision = saved.Revision
 	}
@@ -188,10 +194,15 @@ func (s *Service) hours(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	var failed error
 	for _, kept := range list {
 		hour, act := kept.ApplyAt, s.applyAtHour
 		switch {
 		case kept.State == store.DraftApplied:
+			if kept.Until == nil && kept.Problem != "" && kept.Revision > 0 && len(kept.Acts) == 0 { // a version before this could not end it
+				over := kept.ChangedAt
+				kept.Until = &over
+			}
 			hour, act = kept.Until, s.endDraft
 		case kept.State != store.DraftWaiting:
 			continue
@@ -201,17 +212,20 @@ func (s *Service) hours(ctx context.Context) error {
 		}
 		if s.borders.Clock().Before(*hour) {
 			s.nextHour.Store(min(s.nextHour.Load(), hour.UnixMilli()))
-			continue
+			if kept.State != store.DraftApplied || s.timed[kept.ID] {
+				continue
+			}
+			act = s.lookForEnd
 		}
 		d, err := readDraft(kept)
 		if err != nil {
 			return err
 		}
 		if err := act(ctx, d); err != nil {
-			return err
+			failed = errors.Join(failed, err) // the others do not wait for it
 		}
 	}
-	return nil
+	return failed
 }
 
 // applyAtHour applies a draft as whoever set its hour, if they still may.
@@ -227,17 +241,106 @@ func (s *Service) applyAtHour(ctx context.Context, d *draft) error {
 	return nil
 }
 
-// endDraft takes back what a draft did, when its time is over.
+// forATime is what a draft did that was applied for a time, by “For a time” of the semantics; and what it did, where it was applied by a version that did not put
+// the end into what it gave.
+func (s *Service) forATime(ctx context.Context, d *draft) (timed, older []policy.RecordChange, err error) {
+	now := s.State()
+	since, err := s.borders.History.Back(ctx, d.Revision-1, now.Revision)
+	if err != nil {
+		return nil, nil, err
+	}
+	base, err := now.Policy.Before(since)
+	if err != nil {
+		return nil, nil, err
+	}
+	did, err := s.borders.History.Changes(ctx, d.Revision)
+	if err != nil {
+		return nil, nil, err
+	}
+	was, _, err := base.Apply(policy.Changes(did))
+	if err != nil {
+		return nil, nil, err
+	}
+	is, timed, err := base.Apply(base.ForATime(was, *d.Until))
+	if err != nil {
+		return nil, nil, err
+	}
+	return timed, is.Compare(was), nil
+}
+
+// lookForEnd makes sure once that what a draft gave for a time carries its end: an earlier version may have applied it.
+func (s *Service) lookForEnd(ctx context.Context, d *draft) error {
+	_, older, err := s.forATime(ctx, d)
+	if err == nil {
+		err = s.bringOver(ctx, d, older)
+	}
+	s.timed[d.ID] = err == nil
+	return err
+}
+
+// endDraft takes back what a draft did, when its time is over. What it gave has ended by itself; all else is put back, but for what somebody has changed since.
+// What fails now, as on a full disk, is tried again.
 func (s *Service) endDraft(ctx context.Context, d *draft) error {
-	c := Caller{User: policy.UserID(d.AppliedBy), Via: viaDraft}
+	timed, older, err := s.forATime(ctx, d)
+	if err != nil {
+		return fmt.Errorf("end the draft %s: %w", d.ID, err)
+	}
+	if err := s.bringOver(ctx, d, older); err != nil {
+		return err
+	}
+	var left []policy.RecordChange
 	o := EditOptions{way: WayDraftEnd, title: "the time of the draft “" + d.Name + "” is over"}
 	o.Key, o.Request = "draft-end-"+d.ID, sha256.Sum256(d.Changes)
-	saved, err := s.Undo(ctx, c, []uint64{d.Revision}, o)
-	if err == nil {
-		d.State, d.Ended = store.DraftEnded, saved.Revision
-		return s.keepDraft(ctx, d)
+	saved, err := answerOf(s.edit(ctx, d.ender(), &o, func(now *State) (back []policy.Change, err error) {
+		back, left = now.Policy.PutBack(timed)
+		return back, nil
+	}))
+	if err != nil {
+		return fmt.Errorf("end the draft %s: %w", d.ID, err)
 	}
-	return s.failed(ctx, c, d, err)
+	d.State, d.Problem = store.DraftEnded, ""
+	if len(saved.Changes) > 0 {
+		d.Ended = saved.Revision
+	}
+	if len(left) > 0 {
+		d.Problem = policy.Say("what somebody has changed since stays as it is: %s", strings.Join(titles(s.State().Policy, left), ", ")).Error()
+		s.noteDraft(d.ender(), d, audit.Refused)
+	}
+	return s.keepDraft(ctx, d)
+}
+
+// titles names objects that were changed, each once.
+func titles(p *policy.Policy, of []policy.RecordChange) []string {
+	var out []string
+	for _, c := range of {
+		if name := p.Title(c.Record().Type(), c.Record().Key()); !slices.Contains(out, name) {
+			out = append(out, name)
+		}
+	}
+	return out
+}
+
+// ender is as whom the time of a draft ends.
+func (d *draft) ender() Caller { return Caller{User: policy.UserID(d.AppliedBy), Via: viaDraft} }
+
+// bringOver puts the end of a draft into what it gave, where a version applied it that did not.
+func (s *Service) bringOver(ctx context.Context, d *draft, older []policy.RecordChange) error {
+	if len(older) == 0 {
+		return nil
+	}
+	o := EditOptions{way: WayDraftEnd, title: "the end of the draft “" + d.Name + "” stands in what it gave"}
+	o.Key, o.Request = "draft-for-a-time-"+d.ID, sha256.Sum256(d.Changes)
+	saved, err := answerOf(s.edit(ctx, d.ender(), &o, func(now *State) ([]policy.Change, error) {
+		back, _ := now.Policy.PutBack(older)
+		return back, nil
+	}))
+	if err != nil {
+		return fmt.Errorf("put the end of the draft %s into what it gave: %w", d.ID, err)
+	}
+	if len(saved.Changes) > 0 {
+		s.borders.Log.Warn("the end of a draft was put into what it gave", "draft", d.ID, "revision", saved.Revision, "until", d.Until)
+	}
+	return nil
 }
 
 // failed keeps why a draft could not be applied, or taken back: for somebody to look at.

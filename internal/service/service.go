@@ -45,9 +45,10 @@ type Service struct {
 	drafted     atomic.Pointer[lastDrafted]
 	reviewing   sync.Mutex // held by the one review that is being changed
 	remind      atomic.Pointer[func(context.Context, []Reminder)]
-	openReviews sync.Map     // *review by id, as last read
-	drafting    sync.Mutex   // held by the one draft that is being changed
-	nextHour    atomic.Int64 // when something is due next, in Unix milliseconds; 0: not known
+	openReviews sync.Map        // *review by id, as last read
+	drafting    sync.Mutex      // held by the one draft that is being changed
+	timed       map[string]bool // drafts whose gifts are known to carry their end; under drafting
+	nextHour    atomic.Int64    // when something is due next, in Unix milliseconds; 0: not known
 
 	feeds    atomic.Pointer[feeds]
 	feeding  sync.Mutex // held by whoever makes a feed or takes one away
@@ -77,7 +78,7 @@ type State struct {
 // Open starts a service within its borders. The first answers do not wait for the look at every page of the database that begins here; the
 // first change does.
 func Open(ctx context.Context, borders Borders) (*Service, error) {
-	s := &Service{borders: borders, checked: make(chan struct{})}
+	s := &Service{borders: borders, checked: make(chan struct{}), timed: map[string]bool{}}
 	if err := s.load(ctx); err != nil {
 		return nil, err
 	}

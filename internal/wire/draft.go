@@ -24,7 +24,7 @@ type DraftHead struct {
 	Changed   time.Time  `json:"changed"`
 	Records   int        `json:"records" description:"how many it changes"`
 	ApplyAt   *time.Time `json:"apply_at,omitempty" description:"its hour, where it waits for one"`
-	Until     *time.Time `json:"until,omitempty" description:"when it is taken back by itself"`
+	Until     *time.Time `json:"until,omitempty" description:"when it ends: what it gives carries this instant as its own end, and all else is put back then"`
 	AppliedBy *Named     `json:"applied_by,omitempty"`
 	Revision  uint64     `json:"revision,omitempty" description:"that it was applied as"`
 	Ended     uint64     `json:"ended,omitempty" description:"the revision by which it was taken back"`
@@ -93,7 +93,7 @@ type Settle struct {
 type ApplyDraft struct {
 	Digest   string   `json:"digest,omitempty" description:"of what was looked at: it is refused where the draft is another by now"`
 	At       string   `json:"at,omitempty" description:"RFC 3339, or a local time of the policy; left out: at once"`
-	Until    string   `json:"until,omitempty" description:"when it is taken back by itself; left out: never"`
+	Until    string   `json:"until,omitempty" description:"when it ends: what it gives carries this instant as its own end, and all else is put back then; left out: never"`
 	Override []string `json:"override,omitempty" description:"ids of expectations in spite of which it is applied; it takes a mandate of owner, and a reason"`
 }
 

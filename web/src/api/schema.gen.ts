@@ -3705,7 +3705,7 @@ export interface components {
             digest?: string;
             /** @description ids of expectations in spite of which it is applied; it takes a mandate of owner, and a reason */
             override?: string[];
-            /** @description when it is taken back by itself; left out: never */
+            /** @description when it ends: what it gives carries this instant as its own end, and all else is put back then; left out: never */
             until?: string;
         };
         Approval: {
@@ -4408,7 +4408,7 @@ export interface components {
             unmet?: components["schemas"]["Unmet"][];
             /**
              * Format: date-time
-             * @description when it is taken back by itself
+             * @description when it ends: what it gives carries this instant as its own end, and all else is put back then
              */
             until?: null | string;
         };
@@ -4450,7 +4450,7 @@ export interface components {
             state: "open" | "waiting" | "applied" | "ended" | "failed" | "dropped";
             /**
              * Format: date-time
-             * @description when it is taken back by itself
+             * @description when it ends: what it gives carries this instant as its own end, and all else is put back then
              */
             until?: null | string;
         };
