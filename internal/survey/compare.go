@@ -47,13 +47,13 @@ type Differences struct {
 	Mandates     []MandateDifference
 }
 
-// Compare finds who gains and loses what between two policies. done is what was done to records where after
-// came from before by [decision.Compiled.Next], and nil where the two may be any; with it, only what a change can touch
-// is looked at. most bounds the items, not the counts.
+// Compare finds who gains and loses what between any two policies, by “What an impact tells” of the semantics. done is what leads from the one to the other, as
+// [policy.Policy.Compare] tells it: with it, only what that can touch is looked at; without it (nil), everything. most bounds the items, not the counts.
 func Compare(before, after *decision.Compiled, done []policy.RecordChange, in Circumstances, most int) Differences {
 	if in.Degrees == 0 {
 		in.Degrees = AllDegrees
 	}
+	after = related(before, after, done)
 	p := newComparison(before, after, in)
 	p.most = most
 	users, devices := p.joints(done)
@@ -62,6 +62,15 @@ func Compare(before, after *decision.Compiled, done []policy.RecordChange, in Ci
 	p.sort()
 	p.out.Mandates = compareMandates(before, after, done, p.at)
 	return p.out
+}
+
+// related is the later of two policies with classes that go on from those of the earlier, which what is done is looked up by: policies that were compiled apart
+// number theirs each by itself.
+func related(before, after *decision.Compiled, done []policy.RecordChange) *decision.Compiled {
+	if done == nil || after.Follows(before) {
+		return after
+	}
+	return before.Next(after.Policy(), done)
 }
 
 // Gain is what some users gain on some devices, or on a point of the one device.
@@ -77,6 +86,7 @@ type Gain struct {
 // themselves, whether they differ from their device or not. It gives the mandates that are gained, and is told of one gain at a time.
 func Gains(before, after *decision.Compiled, done []policy.RecordChange, in Circumstances, visit func(Gain)) []MandateDifference {
 	in.Degrees = AllDegrees
+	after = related(before, after, done)
 	p := newComparison(before, after, in)
 	var one sync.Mutex
 	p.visit = func(g Gain) {

@@ -28,8 +28,9 @@ func TestCompareFindsWhatAskingEverythingFinds(t *testing.T) {
 			after := c.Next(next, done)
 			in := survey.Circumstances{At: specimen.Probes[0], Context: randomContext(m)}
 			byChange, whole := survey.Compare(c, after, done, in, 10_000), survey.Compare(c, decision.Compile(next), nil, in, 10_000)
-			if a, b := shown(byChange), shown(whole); a != b {
-				t.Fatalf("seed %d: compared by the change %s, as a whole %s; changed: %v", seed, a, b, specimen.Keys(done))
+			apart := survey.Compare(decision.Compile(p), decision.Compile(next), done, in, 10_000)
+			if a, b, c := shown(byChange), shown(whole), shown(apart); a != b || a != c {
+				t.Fatalf("seed %d: compared by the change %s, as a whole %s, of two that were compiled apart %s; changed: %v", seed, a, b, c, specimen.Keys(done))
 			}
 			degrees := map[string]survey.Degree{}
 			came := [2]*decision.Compiled{cameIn(t, p), cameIn(t, next)}
@@ -73,6 +74,37 @@ func TestCompareFindsWhatAskingEverythingFinds(t *testing.T) {
 	}
 	if told < 300 || quiet < 5 {
 		t.Errorf("only %d differences were told, and %d changes had none", told, quiet)
+	}
+}
+
+// TestCompareOfRevisionsFarApart: after many steps, and back again, as two revisions are compared that were compiled apart, with what leads from one to the other and
+// without.
+func TestCompareOfRevisionsFarApart(t *testing.T) {
+	t.Parallel()
+	compared := 0
+	for seed := range uint64(40) {
+		m := specimen.Maker{Rand: rand.New(rand.NewPCG(seed, 32))}
+		p := m.Whole(t)
+		far := []*policy.Policy{p}
+		for range 12 {
+			if next, done, err := m.Step(p); err == nil && len(done) > 0 {
+				p = next
+				far = append(far, p)
+			}
+		}
+		in := survey.Circumstances{At: specimen.Probes[0], Context: randomContext(m)}
+		for range 6 {
+			a, b := far[m.IntN(len(far))], far[m.IntN(len(far))]
+			done := a.Compare(b)
+			by, whole := survey.Compare(decision.Compile(a), decision.Compile(b), done, in, 10_000), survey.Compare(decision.Compile(a), decision.Compile(b), nil, in, 10_000)
+			if shown(by) != shown(whole) || fmt.Sprint(by.Mandates) != fmt.Sprint(whole.Mandates) {
+				t.Fatalf("seed %d: with what leads there %s, without %s; changed: %v", seed, shown(by), shown(whole), specimen.Keys(done))
+			}
+			compared += whole.Pairs
+		}
+	}
+	if compared < 1000 {
+		t.Errorf("only %d pairs differed", compared)
 	}
 }
 
