@@ -187,6 +187,35 @@ var sizes = map[policy.Type]int{
 	policy.SettingsType: 1,
 }
 
+// Limited is the policy with limits on some of its allow lines.
+func (m Maker) Limited(t testing.TB, p *policy.Policy) *policy.Policy {
+	t.Helper()
+	var changes []policy.Change
+	for g := range policy.Each[*policy.Grant](p) {
+		if g.Effect == policy.Deny {
+			continue
+		}
+		n := *g
+		n.Lines = append([]policy.Line{}, g.Lines...)
+		for i := range n.Lines {
+			limits := map[string]policy.Limit{}
+			if m.IntN(2) == 0 {
+				limits["minutes"] = policy.Limit{Number: float64(5 * (1 + m.IntN(3)))}
+			}
+			if m.IntN(4) == 0 {
+				limits["folders"] = policy.Limit{Texts: []string{"logs", "readings", "states"}[:1+m.IntN(3)]}
+			}
+			n.Lines[i].Limits = limits
+		}
+		changes = append(changes, Put(&n))
+	}
+	out, _, err := p.Apply(changes)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return out
+}
+
 // Put is the change that puts a record.
 func Put(r policy.Record) policy.Change {
 	return policy.Change{Op: policy.Put, Type: r.Type(), ID: r.Key(), Record: r}

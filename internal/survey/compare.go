@@ -203,7 +203,7 @@ type lineKey struct {
 // sameLine tells whether two lines of a grant that was changed are given to the same and say the same; what they give is compared elsewhere.
 func sameLine(a, b *decision.Line) bool {
 	x, y := &a.Grant.Lines[a.Number], &b.Grant.Lines[b.Number]
-	return a.Deny == b.Deny && a.Valid == b.Valid && reflect.DeepEqual(a.Grant.To, b.Grant.To) && x.Depth == y.Depth && reflect.DeepEqual(x.On, y.On) && reflect.DeepEqual(x.If, y.If)
+	return a.Deny == b.Deny && a.Valid == b.Valid && reflect.DeepEqual(a.Grant.To, b.Grant.To) && x.Depth == y.Depth && reflect.DeepEqual(x.On, y.On) && reflect.DeepEqual(x.If, y.If) && reflect.DeepEqual(x.Limits, y.Limits)
 }
 
 // sameSchedule tells whether a schedule runs alike in both policies.

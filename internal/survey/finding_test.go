@@ -84,6 +84,8 @@ users: [{id: ana, name: Ana}, {id: ben, name: Ben}, {id: cho, name: Cho}, {id: d
 		{survey.EndsSoon, grant("{id: g, to: {users: [cho]}, valid: {until: 2026-11-27T00:00:00Z}, lines: [{rights: [view], on: {devices: [gate]}}]}"), grant("{id: g, to: {users: [cho]}, valid: {until: 2026-12-27T00:00:00Z}, lines: [{rights: [view], on: {devices: [gate]}}]}"), "ends_soon grants/g", true},
 		{survey.Covered, "user_groups: [{id: crew, members: [cho, dee]}]\n" + grant("{id: g, to: {groups: [crew]}, lines: [{rights: [view], on: {devices: [gate]}}]}, {id: h, to: {groups: [crew]}, lines: [{rights: [control], on: {sites: [port]}}]}"),
 			"user_groups: [{id: crew, members: [cho, dee]}]\n" + grant("{id: g, to: {groups: [crew]}, lines: [{rights: [view], on: {devices: [gate]}}]}, {id: h, to: {groups: [crew]}, lines: [{rights: [control], on: {sites: [port]}, when: [days]}]}") + "schedules: [{id: days, windows: [{from: '06:00', to: '05:59'}]}]\n", "covered grants/g", true},
+		{survey.Covered, "user_groups: [{id: crew, members: [cho, dee]}]\n" + grant("{id: g, to: {groups: [crew]}, lines: [{rights: [control], on: {devices: [gate]}, limits: {minutes: 5}}]}, {id: h, to: {groups: [crew]}, lines: [{rights: [control], on: {sites: [port]}, limits: {minutes: 10}}]}"),
+			"user_groups: [{id: crew, members: [cho, dee]}]\n" + grant("{id: g, to: {groups: [crew]}, lines: [{rights: [control], on: {devices: [gate]}}]}, {id: h, to: {groups: [crew]}, lines: [{rights: [control], on: {sites: [port]}, limits: {minutes: 5}}]}"), "covered grants/g", true},
 		{survey.BehindDeny, grant("{id: g, to: {users: [cho]}, lines: [{rights: [control], on: {devices: [gate]}}]}, {id: n, effect: deny, to: {everyone: true}, lines: [{rights: [view], on: {devices: [gate]}}]}"),
 			grant("{id: g, to: {users: [cho]}, lines: [{rights: [control], on: {devices: [gate]}}]}, {id: n, effect: deny, to: {everyone: true}, lines: [{rights: [control], on: {devices: [gate]}}]}"), "behind_deny grants/g", true},
 		{survey.OnNothing, "device_groups: [{id: none}]\n" + grant("{id: g, to: {users: [cho]}, lines: [{rights: [view], on: {device_groups: [none]}}]}"), "device_groups: [{id: none, devices: [gate]}]\n" + grant("{id: g, to: {users: [cho]}, lines: [{rights: [view], on: {device_groups: [none]}}]}"), "on_nothing grants/g", true},
@@ -144,6 +146,42 @@ func TestMendsDoWhatTheySay(t *testing.T) {
 		if tried[kind] < 1 {
 			t.Errorf("only %d of %s", tried[kind], kind)
 		}
+	}
+}
+
+// TestMendsLeaveLimits as they are, where they say that they change nothing: whatever is allowed before and after is within the same limits.
+func TestMendsLeaveLimits(t *testing.T) {
+	t.Parallel()
+	tried := 0
+	for seed := range uint64(60) {
+		m := specimen.Maker{Rand: rand.New(rand.NewPCG(seed, 516))}
+		c, at := decision.Compile(m.Limited(t, m.Whole(t))), specimen.Probes[m.IntN(len(specimen.Probes))]
+		upkeep := survey.Of(c).Upkeep(at)
+		for _, x := range upkeep.Found {
+			if !slices.Contains(changesNothing, x.Kind) {
+				continue
+			}
+			for _, mend := range x.Mends {
+				next, done, err := c.Policy().Apply(mend.Changes)
+				if err != nil {
+					t.Fatalf("%s: %v", x.Key(), err)
+				}
+				tried++
+				after := c.Next(next, done)
+				again(t, upkeep, after)
+				specimen.EveryQuestion(c.Policy(), func(q decision.Question) {
+					if q.At.Before(at) {
+						return
+					}
+					if a, b := c.Explain(q), after.Explain(q); a.Allowed && b.Allowed && !reflect.DeepEqual(a.Limits, b.Limits) {
+						t.Fatalf("seed %d: %s: its mend %q makes the limits of %v %v of %v", seed, x.Key(), mend.Word, q, b.Limits, a.Limits)
+					}
+				})
+			}
+		}
+	}
+	if tried < 40 {
+		t.Errorf("only %d mends were tried", tried)
 	}
 }
 

@@ -53,6 +53,7 @@ type assessor struct {
 	spans  *numbers        // of periods
 	weeks  *decision.Weeks // nil: instants are looked at
 	faces  []deviceJoint   // all devices
+	limits []lineLimits    // by line; nil: no line has any
 }
 
 // verdict is what the grants and the memberships of a hand come to, in the order in which they are met.
@@ -71,6 +72,7 @@ func (c Survey) assessor(at decision.Moment) *assessor {
 	a := &assessor{Survey: c, at: at, worths: newMemo[worth](), shifts: newMemo[bool](), spans: &numbers{by: map[string]int64{}}, weeks: c.Weeks(), faces: all(&c.Devices)}
 	a.faces = slices.DeleteFunc(a.faces, func(d deviceJoint) bool { return d.after.Retired })
 	a.times = c.Kin().Times
+	a.limits = limitsOf(c)
 	return a
 }
 
@@ -249,6 +251,7 @@ func (w *assessing) on(d *decision.DeviceClass, point decision.Target) (done int
 		clear(w.verdict.groups[:])
 		w.judge(&h, &a)
 	}
+	w.heedLimits(&h)
 	v := &w.verdict
 	for i := range v.grants {
 		g := &w.out.grants[w.local.places[i]]
