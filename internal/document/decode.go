@@ -230,7 +230,11 @@ type known struct {
 	name     string
 	index    []int
 	required bool
+	text     bool // of a record: blanks around it are no part of it, by document, sheet and API alike
 }
+
+// recordPackage is that of the types of records.
+var recordPackage = reflect.TypeFor[policy.User]().PkgPath()
 
 // knownFields are the fields of types, found once for each.
 var knownFields sync.Map // of reflect.Type to []known
@@ -243,7 +247,7 @@ func fieldsOf(t reflect.Type) []known {
 	for _, f := range reflect.VisibleFields(t) {
 		name, _, _ := strings.Cut(f.Tag.Get("json"), ",")
 		if name != "" && name != "-" {
-			out = append(out, known{name, f.Index, strings.Contains(f.Tag.Get("sentier"), "required")})
+			out = append(out, known{name, f.Index, strings.Contains(f.Tag.Get("sentier"), "required"), t.PkgPath() == recordPackage && f.Type == reflect.TypeFor[string]()})
 		}
 	}
 	knownFields.Store(t, out)
@@ -269,6 +273,9 @@ func (d *decoder) object(n *node, v reflect.Value, at *place) {
 			d.fault(n, at.field(k.name), "is missing")
 		}
 		if value != nil {
+			if k.text && value.kind == text {
+				value.scalar = strings.TrimSpace(value.scalar)
+			}
 			d.decode(value, v.FieldByIndex(k.index), at.field(k.name))
 		}
 	}

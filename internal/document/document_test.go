@@ -283,3 +283,25 @@ func TestTimesThatAreNotThere(t *testing.T) {
 		}
 	}
 }
+
+// TestBlanksAroundTexts are no part of them, whether they come by document, by API or by sheet.
+func TestBlanksAroundTexts(t *testing.T) {
+	const want = "Ana\nLund"
+	var byJSON policy.User
+	if err := document.DecodeJSON([]byte(`{"id":"ana","name":" Ana\nLund\u00a0","email":" ana@larkmere.example","note":"\n x "}`), &byJSON); err != nil {
+		t.Fatal(err)
+	}
+	if byJSON.Name != want || byJSON.Email != "ana@larkmere.example" || byJSON.Note != "x" {
+		t.Errorf("by API: %q %q %q", byJSON.Name, byJSON.Email, byJSON.Note)
+	}
+	patch, err := document.ReadPatch(policy.Users, []byte(`{"name":"  Ana\nLund ","note":" "}`))
+	if err != nil || string(patch) != `{"name":"Ana\nLund","note":""}` {
+		t.Errorf("by a patch: %s %v", patch, err)
+	}
+	var password struct {
+		Password string `json:"password"`
+	}
+	if err := document.DecodeJSON([]byte(`{"password":" herons "}`), &password); err != nil || password.Password != " herons " {
+		t.Errorf("what is no record is taken as it comes: %q %v", password.Password, err)
+	}
+}
