@@ -189,7 +189,8 @@ func (s *Standby) jump(e *Entry) error {
 		if len(e.Trail) == 0 {
 			why = "the machine that writes tells nobody what it does beside the policy: run it with --sealing-key"
 		}
-		s.lost = why // a later entry may say otherwise
+		s.lost = why // a later entry may say otherwise; until then it is told, and not logged each time
+		s.problem.Store(&Problem{&LostError{why}, time.Now()})
 		return nil
 	}
 	s.lost = ""
