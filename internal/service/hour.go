@@ -296,6 +296,10 @@ func (s *Service) endDraft(ctx context.Context, d *draft) error {
 		return back, nil
 	}))
 	if err != nil {
+		if d.Problem != err.Error() {
+			d.Problem = err.Error() // for somebody to look at: what was given is over, and the rest is tried again
+			err = errors.Join(err, s.keepDraft(ctx, d))
+		}
 		return fmt.Errorf("end the draft %s: %w", d.ID, err)
 	}
 	d.State, d.Problem = store.DraftEnded, ""
