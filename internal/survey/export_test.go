@@ -1,6 +1,7 @@
 package survey
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"time"
@@ -19,17 +20,10 @@ func Standings(c Survey, at time.Time, weekly bool) (out []string, byWeek int) {
 	w := a.begin()
 	for n := range c.Users.Inhabited {
 		s := w.user(c.Users.Classes.At(n))
-		slices.SortFunc(s.grants, func(a, b grantWorth) int { return cmpStrings(string(a.grant), string(b.grant)) })
+		slices.SortFunc(s.grants, func(a, b grantWorth) int { return cmp.Compare(a.grant, b.grant) })
 		out = append(out, fmt.Sprint(s))
 	}
 	return out, w.weekly
-}
-
-func cmpStrings(a, b string) int {
-	if a < b {
-		return -1
-	}
-	return 1
 }
 
 // Parts are the devices as they are told apart for the users of a class: by the ids of one of each class, with what bears on it.
@@ -55,4 +49,27 @@ func Parts(c Survey, user policy.UserID) (out [][]string, hands map[string]strin
 		out = append(out, ids)
 	}
 	return out, hands
+}
+
+// SimilarBothWays finds what is similar by hashes, and by the keys themselves.
+func SimilarBothWays(table policy.Table) (byHash, byKey [][2]string) {
+	sharing := map[string][]policy.Record{}
+	for r := range table.All() {
+		for _, key := range nearKeys(plainName(r.Title())) {
+			sharing[key] = append(sharing[key], r)
+		}
+	}
+	seen := map[[2]string]bool{}
+	for _, list := range sharing {
+		if len(list) < 2 || len(list) > called {
+			continue
+		}
+		pair := [2]string{list[0].Key(), list[1].Key()}
+		if !seen[pair] && near(list[0].Title(), list[1].Title()) {
+			byKey = append(byKey, pair)
+		}
+		seen[pair] = true
+	}
+	slices.SortFunc(byKey, func(a, b [2]string) int { return cmp.Or(cmp.Compare(a[0], b[0]), cmp.Compare(a[1], b[1])) })
+	return similar(table), byKey
 }

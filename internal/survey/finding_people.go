@@ -370,53 +370,82 @@ const called = 3
 
 // similar finds the ids of two records each whose names nearly match.
 func similar(table policy.Table) (out [][2]string) {
-	type record struct {
-		number    int
-		id, title string
-	}
-	named := map[string][]record{} // by plain name, as many as tell that it is a common one
-	var order []string
-	n := 0
+	type record struct{ id, title, plain string }
+	var all []record
+	times := map[string]int32{} // that a plain name was met
+	keys := map[uint64]sharing{}
 	for r := range table.All() {
-		plain := plainName(r.Title())
-		list := named[plain]
-		if list == nil {
-			order = append(order, plain)
-		}
-		if len(list) <= called {
-			named[plain] = append(list, record{n, r.Key(), r.Title()})
-		}
-		n++
-	}
-	keys := map[string][]record{}
-	var keyed []string
-	for _, plain := range order {
-		for _, key := range nearKeys(plain) {
-			list := keys[key]
-			if list == nil {
-				keyed = append(keyed, key)
-			}
-			if len(list) <= called {
-				keys[key] = append(list, named[plain]...)
-			}
-		}
-	}
-	seen := map[[2]string]bool{}
-	for _, key := range keyed {
-		list := keys[key]
-		if len(list) < 2 || len(list) > called {
+		n := record{r.Key(), r.Title(), plainName(r.Title())}
+		all = append(all, n)
+		if times[n.plain]++; times[n.plain] > called+1 {
 			continue // what many share is how they are called, and no slip
 		}
-		slices.SortFunc(list, func(a, b record) int { return a.number - b.number })
-		pair := [2]string{list[0].id, list[1].id}
-		if pair[0] == pair[1] || seen[pair] || !near(list[0].title, list[1].title) {
+		visitKeys(n.plain, func(key uint64) {
+			of := keys[key]
+			of.add(int32(len(all) - 1))
+			keys[key] = of
+		})
+	}
+	seen := map[[2]int32]bool{}
+	for _, of := range keys {
+		if of.count < 2 || of.count > called || seen[of.first] {
 			continue
 		}
-		seen[pair] = true
-		out = append(out, pair)
+		seen[of.first] = true
+		if x, y := &all[of.first[0]], &all[of.first[1]]; x.id != y.id && near(x.title, y.title) && shareKey(x.plain, y.plain) {
+			out = append(out, [2]string{x.id, y.id})
+		}
 	}
 	slices.SortFunc(out, func(a, b [2]string) int { return cmp.Or(cmp.Compare(a[0], b[0]), cmp.Compare(a[1], b[1])) })
 	return out
+}
+
+// sharing is who shares a key: how many, and the first two.
+type sharing struct {
+	count int32
+	first [2]int32
+}
+
+func (s *sharing) add(n int32) {
+	if s.count < 2 {
+		s.first[s.count] = n
+	}
+	s.count++
+}
+
+// shareKey tells whether two names share a key: hashes that are the same are not yet names that are.
+func shareKey(a, b string) bool {
+	mine := nearKeys(a)
+	return slices.ContainsFunc(nearKeys(b), func(key string) bool { return slices.Contains(mine, key) })
+}
+
+// visitKeys visits hashes of the keys that [nearKeys] lists of a name, each made of those of what stands before and behind a letter.
+func visitKeys(name string, visit func(key uint64)) {
+	const base = 0x9E3779B97F4A7C15 // any odd number with bits all over
+	plain := []rune(name)
+	behind, power := make([]uint64, len(plain)+1), make([]uint64, len(plain)+1)
+	power[0] = 1
+	for i := range plain {
+		power[i+1] = power[i] * base
+	}
+	for i := len(plain) - 1; i >= 0; i-- {
+		behind[i] = (uint64(plain[i])+1)*power[len(plain)-1-i] + behind[i+1]
+	}
+	visit(behind[0])
+	if len(plain) < shortest {
+		return
+	}
+	before := uint64(0)
+	for i, letter := range plain {
+		rest := len(plain) - 1 - i
+		if !unicode.IsDigit(letter) {
+			visit((before*base+'*'+1)*power[rest] + behind[i+1])
+			if i == 0 || letter != plain[i-1] { // else it leaves the same
+				visit(before*power[rest] + behind[i+1])
+			}
+		}
+		before = before*base + uint64(letter) + 1
+	}
 }
 
 // shortest is how long names are at least of which one letter may be another.
