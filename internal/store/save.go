@@ -124,10 +124,6 @@ func (s *Store) save(ctx context.Context, r *Revision, done []policy.RecordChang
 	if err != nil {
 		return database.Full(err)
 	}
-	if s.saves%reuseEvery == 0 {
-		database.Reuse(ctx, s.writer)
-	}
-	s.saves++
 	saved := *r
 	saved.Answer = nil
 	s.last, s.sum = &saved, now
@@ -147,9 +143,6 @@ func (s *Store) save(ctx context.Context, r *Revision, done []policy.RecordChang
 	}
 	return nil
 }
-
-// reuseEvery is after how many revisions it is looked for statements that can be used again.
-const reuseEvery = 64
 
 // publish tells a log of a revision, and of what was done beside it.
 func (s *Store) publish(tx *gorm.DB, r *Revision, changes []Change, how *Saving) (err error) {

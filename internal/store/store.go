@@ -51,7 +51,6 @@ type Store struct {
 	saving sync.Mutex
 	last   *Revision    // the last that was saved here; nil: not known
 	sum    database.Sum // over all records and entries, where last is known
-	saves  uint64       // since it was opened
 
 	loaded   *reading // what opening has read already, for Load
 	pictured bool     // it was read from the picture, and not from the rows
