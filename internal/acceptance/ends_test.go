@@ -10,6 +10,7 @@ import (
 
 	"sentier/internal/daemon"
 	"sentier/internal/demo"
+	"sentier/internal/policy"
 	"sentier/internal/store"
 	"sentier/internal/wire"
 )
@@ -128,20 +129,16 @@ func TestAnOlderDraftForATime(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		p, err := demo.Policy()
-		if err == nil && after == 0 {
-			err = d.Prepare(ctx, daemon.Beginning{Owner: demo.Owner, Name: "Ines Carvalho", Password: password, Policy: p})
+		var p *policy.Policy
+		if after == 0 {
+			if p, err = demo.Policy(); err != nil {
+				t.Fatal(err)
+			}
 		}
-		if err != nil {
-			t.Fatal(err)
-		}
-		token, err := d.OwnerToken(ctx, demo.Owner, "test")
-		if err != nil {
-			t.Fatal(err)
-		}
+		w := worldOf(ctx, t, d, p)
 		ended := make(chan error, 1)
 		go func() { ended <- d.Run(ctx) }()
-		do(&world{t: t, url: d.Address(), token: token, owner: d})
+		do(w)
 		stop()
 		if err := <-ended; err != nil {
 			t.Fatal(err)

@@ -34,16 +34,9 @@ func livedIn(t *testing.T) (earlier, later, checkpoint string) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := d.Prepare(ctx, daemon.Beginning{Owner: demo.Owner, Name: "Ines Carvalho", Password: password, Policy: p}); err != nil {
-		t.Fatal(err)
-	}
-	token, err := d.OwnerToken(ctx, demo.Owner, "test")
-	if err != nil {
-		t.Fatal(err)
-	}
+	w := worldOf(ctx, t, d, p)
 	ended := make(chan error, 1)
 	go func() { ended <- d.Run(ctx) }()
-	w := &world{t: t, url: d.Address(), token: token, owner: d}
 	w.must("PUT", "/api/v1/session/preferences", `{"language":"fr"}`)
 	w.must("POST", "/api/v1/feeds", `{"kind":"schedule","of":"night-watch"}`)
 	w.must("POST", "/api/v1/findings/dismissals", `{"key":"everyone grants/look-around","reason":"the weather is for all","until":"in 9 days"}`)

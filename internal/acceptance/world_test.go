@@ -70,14 +70,23 @@ func startWith(t *testing.T, p *policy.Policy, change func(*daemon.Options)) *wo
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := d.Prepare(ctx, daemon.Beginning{Owner: demo.Owner, Name: "Ines Carvalho", Password: password, Policy: p}); err != nil {
-		t.Fatal(err)
+	w := worldOf(ctx, t, d, p)
+	runs(t, d, ctx, stop)
+	return w
+}
+
+// worldOf is a service that is open, as its owner sees it, once it runs. p is the policy that it begins with; nil: it has begun before.
+func worldOf(ctx context.Context, t *testing.T, d *daemon.Daemon, p *policy.Policy) *world {
+	t.Helper()
+	if p != nil {
+		if err := d.Prepare(ctx, daemon.Beginning{Owner: demo.Owner, Name: "Ines Carvalho", Password: password, Policy: p}); err != nil {
+			t.Fatal(err)
+		}
 	}
 	token, err := d.OwnerToken(ctx, demo.Owner, "test")
 	if err != nil {
 		t.Fatal(err)
 	}
-	runs(t, d, ctx, stop)
 	return &world{t: t, url: d.Address(), token: token, owner: d}
 }
 
