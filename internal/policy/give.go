@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 )
 
 // Access is what is given to somebody by one act: who, what on what, and during which time.
@@ -111,7 +112,7 @@ func changed(before, after *Grant) []Change {
 
 // sameReach tells whether a grant gives to the very same people for the very same time.
 func sameReach(g, want *Grant) bool {
-	return g.Effect == Allow && g.Enabled != Off && reflect.DeepEqual(g.To, want.To) && g.Valid.From.Equal(want.Valid.From) && g.Valid.Until.Equal(want.Valid.Until)
+	return g.Effect == Allow && g.Enabled != Off && reflect.DeepEqual(g.To, want.To) && g.Valid.Same(want.Valid)
 }
 
 // sameWhat tells whether two lines give the very same rights and roles.
@@ -174,10 +175,13 @@ func (p *Policy) grantName(g *Grant) string {
 	}
 	name := short(who) + ": " + short(what)
 	if !g.Valid.Until.IsZero() {
-		name += " until " + g.Valid.Until.UTC().Format("2 January 2006")
+		name += untilDay(g.Valid.Until)
 	}
 	return p.FreeName(Grants, name)
 }
+
+// untilDay is what stands behind a name that is made for what ends at an instant.
+func untilDay(at time.Time) string { return " until " + at.UTC().Format("2 January 2006") }
 
 // FreeName is a name that no record of a type has yet, nor one that looks like it: the name, or the first with a number behind it.
 func (p *Policy) FreeName(t Type, name string) string {

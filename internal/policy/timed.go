@@ -195,9 +195,9 @@ func (t *timed) beside(of *Grant, to To, lines []Line) []Change {
 
 // named is a free name, and an id, for what is made beside.
 func (t *timed) named(in Type, of string) (string, GrantID) {
-	name := t.after.FreeName(in, of+" until "+t.until.UTC().Format("2 January 2006"))
-	for free := name; t.made[name]; free += "+" {
-		name = t.after.FreeName(in, free)
+	name := t.after.FreeName(in, of+untilDay(t.until))
+	for t.made[name] {
+		name = t.after.FreeName(in, name+"+")
 	}
 	id := MakeID(name, func(id string) bool {
 		_, taken := t.after.Get(in, id)
@@ -323,15 +323,14 @@ func (c RecordChange) back(now Record) (changes []Change, whole bool) {
 		changes = append(changes, Change{Op: Patch, Type: t, ID: id, Patch: object(patch)})
 	}
 	list := LongEntries(now)
-	in := func(e Entry) bool { return slices.ContainsFunc(list, func(o Entry) bool { return sameEntry(e, o) }) }
 	added, dropped := c.Entries()
 	for _, e := range added {
-		if in(e) {
+		if hasEntry(list, e) {
 			changes = append(changes, Change{Op: Drop, Type: t, ID: id, List: descriptors[t].LongList, Entry: e, Beside: true})
 		}
 	}
 	for _, e := range dropped {
-		if !in(e) {
+		if !hasEntry(list, e) {
 			changes = append(changes, Change{Op: Add, Type: t, ID: id, List: descriptors[t].LongList, Entry: e, Beside: true})
 		}
 	}

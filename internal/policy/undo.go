@@ -84,12 +84,16 @@ func (c RecordChange) Stands(now Record) bool {
 			return false
 		}
 	}
-	in := func(e Entry) bool { return slices.ContainsFunc(list, func(o Entry) bool { return sameEntry(e, o) }) }
+	in := func(e Entry) bool { return hasEntry(list, e) }
 	added, dropped := c.Entries()
 	return !slices.ContainsFunc(added, func(e Entry) bool { return !in(e) }) && !slices.ContainsFunc(dropped, in)
 }
 
 func sameEntry(a, b Entry) bool { return CompareMembers(a.Member(), b.Member()) == 0 }
+
+func hasEntry(list []Entry, e Entry) bool {
+	return slices.ContainsFunc(list, func(o Entry) bool { return sameEntry(e, o) })
+}
 
 func merge[K comparable, V any](a, b map[K]V) map[K]bool {
 	out := make(map[K]bool, len(a)+len(b))

@@ -423,8 +423,8 @@ func (s *Service) gainsMore(base *State, shown held, now *State, on held) string
 	}
 	// What is possible after it now and was not possible after it as it was shown: an end that is later, or fewer circumstances that it takes.
 	later := map[pair]bool{}
-	if _, ok := gains(weighed{before: was.after, after: was.after.Next(is.after.Policy(), was.after.Policy().Compare(is.after.Policy())), done: was.after.Policy().Compare(is.after.Policy())},
-		func(p pair, _ survey.Degree) { later[p] = true }); !ok {
+	between := weighed{was.after, is.after, was.after.Policy().Compare(is.after.Policy())}
+	if _, ok := gains(between, func(p pair, _ survey.Degree) { later[p] = true }); !ok {
 		return "somebody"
 	}
 	more := map[string]bool{}

@@ -153,7 +153,9 @@ func (s *Service) applyNow(ctx context.Context, c Caller, way Way, d *draft) err
 	if len(saved.Changes)+len(d.acts) == 0 {
 		return d.nothing()
 	}
-	s.timed[d.ID] = true
+	if d.Until != nil {
+		s.timed[d.ID] = true
+	}
 	if d.State, d.ApplyAt = store.DraftApplied, nil; len(saved.Changes) > 0 {
 		d.Revision = saved.Revision
 	}
@@ -249,15 +251,12 @@ func (s *Service) forATime(ctx context.Context, d *draft) (timed, older []policy
 	if err != nil {
 		return nil, nil, err
 	}
-	base, err := now.Policy.Before(since)
+	first := len(since) - 1 // which is what the draft did
+	was, err := now.Policy.Before(since[:first])
 	if err != nil {
 		return nil, nil, err
 	}
-	did, err := s.borders.History.Changes(ctx, d.Revision)
-	if err != nil {
-		return nil, nil, err
-	}
-	was, _, err := base.Apply(policy.Changes(did))
+	base, err := was.Before(since[first:])
 	if err != nil {
 		return nil, nil, err
 	}
@@ -302,6 +301,7 @@ func (s *Service) endDraft(ctx context.Context, d *draft) error {
 		}
 		return fmt.Errorf("end the draft %s: %w", d.ID, err)
 	}
+	delete(s.timed, d.ID)
 	d.State, d.Problem = store.DraftEnded, ""
 	if len(saved.Changes) > 0 {
 		d.Ended = saved.Revision
