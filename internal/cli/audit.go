@@ -415,6 +415,8 @@ func parseApproval(words []string) (out wire.ApprovalRules, err error) {
 		switch word {
 		case "control":
 			out.Control = true
+		case "limits":
+			out.Limits = true
 		case "everyone":
 			out.Everyone = true
 		case "everything":
@@ -424,7 +426,7 @@ func parseApproval(words []string) (out wire.ApprovalRules, err error) {
 		case "none":
 		default:
 			if out.MoreThan, err = strconv.Atoi(word); err != nil {
-				return out, fmt.Errorf("--approval: %q is not known: write control, everyone, everything, mandates, a number of people, or none", word)
+				return out, fmt.Errorf("--approval: %q is not known: write control, limits, everyone, everything, mandates, a number of people, or none", word)
 			}
 		}
 	}
@@ -436,7 +438,7 @@ func approvalText(r wire.ApprovalRules) string {
 	for _, rule := range []struct {
 		word string
 		set  bool
-	}{{"control", r.Control}, {"everyone", r.Everyone}, {"everything", r.Everything}, {"mandates", r.Mandates}, {strconv.Itoa(r.MoreThan), r.MoreThan > 0}} {
+	}{{"control", r.Control}, {"limits", r.Limits}, {"everyone", r.Everyone}, {"everything", r.Everything}, {"mandates", r.Mandates}, {strconv.Itoa(r.MoreThan), r.MoreThan > 0}} {
 		if rule.set {
 			out = append(out, rule.word)
 		}

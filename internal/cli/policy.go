@@ -253,11 +253,15 @@ func (a *app) printImpact(i *wire.Impact) {
 	if len(i.Mandates) > 0 {
 		fmt.Fprintln(a.Out)
 	}
-	if i.Gained.All+i.Lost.All == 0 {
-		fmt.Fprintln(a.Out, "\nNobody gains or loses anything on any device, at any time within 400 days and in any circumstances.")
+	if i.Unchanged() {
+		fmt.Fprintln(a.Out, "\nNo access changes, now or in the next 400 days.")
 		return
 	}
-	fmt.Fprintf(a.Out, "\nRights gained: %s; lost: %s; people: %d, devices: %d:\n", tallyText(i.Gained), tallyText(i.Lost), i.Users, i.Devices)
+	fmt.Fprintf(a.Out, "\nRights gained: %s; lost: %s; ", tallyText(i.Gained), tallyText(i.Lost))
+	if i.Loosened.All+i.Tightened.All > 0 {
+		fmt.Fprintf(a.Out, "limits loosened: %s; tightened: %s; ", tallyText(i.Loosened), tallyText(i.Tightened))
+	}
+	fmt.Fprintf(a.Out, "people: %d, devices: %d:\n", i.Users, i.Devices)
 	for _, d := range i.Items {
 		fmt.Fprintf(a.Out, "  %s on %s: %s\n", d.User.Name, d.Device.Name, differenceText(d))
 	}
@@ -274,23 +278,30 @@ func tallyText(t wire.Tally) string {
 // differenceText says which rights somebody gains (+) and loses (−) on a device, and what each takes.
 func differenceText(d wire.Difference) string {
 	var parts []string
-	tell := func(sign string, rights []wire.PossibleRight) {
-		for _, r := range rights {
-			text := sign + r.ID
-			switch {
-			case r.Degree == "later" || r.When == "later":
-				text += " from " + wording.Time(*r.Until, "UTC")
-			case r.Degree == "if":
-				text += " now"
-			}
-			if r.Text != "" {
-				text += " " + r.Text
-			}
-			parts = append(parts, text)
+	tell := func(text string, r wire.PossibleRight) {
+		switch {
+		case r.Degree == "later" || r.When == "later":
+			text += " from " + wording.Time(*r.Until, "UTC")
+		case r.Degree == "if":
+			text += " now"
 		}
+		if r.Text != "" {
+			text += " " + r.Text
+		}
+		parts = append(parts, text)
 	}
-	tell("+", d.Gained)
-	tell("−", d.Lost)
+	for _, r := range d.Gained {
+		tell("+"+r.ID, r.PossibleRight)
+	}
+	for _, r := range d.Lost {
+		tell("−"+r.ID, r.PossibleRight)
+	}
+	for _, r := range d.Loosened {
+		tell("limits of "+r.ID+" loosened: "+r.Limits, r.PossibleRight)
+	}
+	for _, r := range d.Tightened {
+		tell("limits of "+r.ID+" tightened: "+r.Limits, r.PossibleRight)
+	}
 	return strings.Join(parts, "; ")
 }
 

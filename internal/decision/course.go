@@ -2,8 +2,10 @@ package decision
 
 import (
 	"encoding/binary"
+	"iter"
 	"slices"
 
+	"sentier/internal/policy"
 	"sentier/internal/schedule"
 )
 
@@ -155,16 +157,41 @@ func (k *Course) Allowed(at Moment) bool {
 	if _, ends := k.Compiled.preconditions(&a); ends {
 		return false
 	}
-	direct := k.Compiled.DirectFirst && slices.ContainsFunc(k.Parts, func(p Part) bool { return p.Direct && p.Line.Valid.Holds(at) })
 	allowed := false
-	for i := range k.Parts {
-		switch p := &k.Parts[i]; {
-		case p.Idle, direct && !p.Direct, !p.Line.Valid.Holds(at), !p.holds(at), len(p.Line.When) > 0 && !k.Compiled.Open(p.Line, &a):
-		case p.Line.Deny:
+	for p := range k.inForce(&a) {
+		if p.Line.Deny {
 			return false
-		default:
-			allowed = true
 		}
+		allowed = true
 	}
 	return allowed
+}
+
+// Limits are those of an answer that is allowed at an instant; nil for none.
+func (k *Course) Limits(at Moment) map[string]policy.Limit {
+	a := ResolvedQuery{Who: k.Who, What: k.What, Right: k.Right, Moment: at}
+	return limitsOf(func(yield func(map[string]policy.Limit) bool) {
+		for p := range k.inForce(&a) {
+			if !yield(p.Line.Limits()) {
+				return
+			}
+		}
+	})
+}
+
+// inForce yields the parts that are in force at the instant of a question.
+func (k *Course) inForce(a *ResolvedQuery) iter.Seq[*Part] {
+	at := a.Moment
+	direct := k.Compiled.DirectFirst && slices.ContainsFunc(k.Parts, func(p Part) bool { return p.Direct && p.Line.Valid.Holds(at) })
+	return func(yield func(*Part) bool) {
+		for i := range k.Parts {
+			p := &k.Parts[i]
+			if p.Idle || direct && !p.Direct || !p.Line.Valid.Holds(at) || !p.holds(at) || len(p.Line.When) > 0 && !k.Compiled.Open(p.Line, a) {
+				continue
+			}
+			if !yield(p) {
+				return
+			}
+		}
+	}
 }

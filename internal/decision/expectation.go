@@ -11,13 +11,14 @@ import (
 type Expectation struct {
 	Record *policy.Expectation
 	Who    []Subject
+	Except []Subject // those of Who whom it is not about
 	On     []Target
 	Rights []int
 	When   []*Schedules
 }
 
 func (c *Compiled) compileExpectation(r *rules, e *policy.Expectation) Expectation {
-	out := Expectation{Record: e, Who: r.subjects(&e.Who), On: r.targets(&e.On, e.Depth), When: c.schedulesOf(e.When)}
+	out := Expectation{Record: e, Who: r.subjects(&e.Who), Except: r.subjects(&policy.To{Groups: e.Except.Groups, Users: e.Except.Users}), On: r.targets(&e.On, e.Depth), When: c.schedulesOf(e.When)}
 	for _, id := range e.Rights {
 		n, _ := c.Right(id)
 		out.Rights = append(out.Rights, n)
@@ -56,13 +57,31 @@ func (e *Expectation) Scope(u *UserClass, d *DeviceClass) Scope {
 	return out
 }
 
-// Includes is when users of a class are among those whom the expectation is about.
+// Includes is when users of a class are among those whom the expectation is about, and not among those whom it excepts.
 func (e *Expectation) Includes(u *UserClass) []Period {
 	var out []Period
-	if u != nil {
-		for _, h := range u.Held {
-			if slices.Contains(e.Who, h.Subject) {
-				out = append(out, h.Period)
+	if u == nil {
+		return nil
+	}
+	for _, h := range u.Held {
+		if slices.Contains(e.Who, h.Subject) {
+			out = append(out, h.Period)
+		}
+	}
+	for _, h := range u.Held {
+		if slices.Contains(e.Except, h.Subject) {
+			out = without(out, h.Period)
+		}
+	}
+	return out
+}
+
+// without is what is left of some periods outside another.
+func without(list []Period, gone Period) (out []Period) {
+	for _, p := range list {
+		for _, left := range []Period{{p.From, min(p.Until, gone.From)}, {max(p.From, gone.Until), p.Until}} {
+			if left.From < left.Until {
+				out = append(out, left)
 			}
 		}
 	}

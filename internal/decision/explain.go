@@ -3,6 +3,7 @@ package decision
 import (
 	"cmp"
 	"iter"
+	"maps"
 	"slices"
 	"time"
 
@@ -435,16 +436,24 @@ func timeOf(s *Schedules, a *ResolvedQuery) Time {
 	return t
 }
 
-// limits are those that every allowing line carries: the largest of the numbers, all of the texts.
+// limits are those of an answer that some trails allow.
 func limits(trails []Trail) map[string]policy.Limit {
-	var out map[string]policy.Limit
-	for i, t := range trails {
-		of := t.Grant.Lines[t.Line].Limits
-		if i == 0 {
-			out = map[string]policy.Limit{}
-			for name, l := range of {
-				out[name] = l
+	return limitsOf(func(yield func(map[string]policy.Limit) bool) {
+		for i := range trails {
+			if !yield(trails[i].Grant.Lines[trails[i].Line].Limits) {
+				return
 			}
+		}
+	})
+}
+
+// limitsOf are the limits that every allowing line carries: the largest of the numbers, all of the texts; nil for none. By “Limits” of the semantics.
+func limitsOf(lines iter.Seq[map[string]policy.Limit]) map[string]policy.Limit {
+	var out map[string]policy.Limit
+	first := true
+	for of := range lines {
+		if first {
+			first, out = false, maps.Clone(of)
 			continue
 		}
 		for name, have := range out {

@@ -7,7 +7,8 @@ import (
 	"sync"
 )
 
-// Kin numbers the lines of a policy so that those that hold at the same instants, in the same circumstances, have one number.
+// Kin numbers the lines of a policy so that those that hold at the same instants, in the same circumstances and with the
+// same limits, have one number.
 type Kin struct {
 	Times []int32 // by the number of a line, whatever it gives or takes
 	Kinds []int32 // likewise, of those alone that give or take the same rights
@@ -51,6 +52,9 @@ func kinOf(lines []Line) Kin {
 		key.Text(strings.Join(schedules, " "))
 		if l.Ifs != nil {
 			key.Text(fmt.Sprint(l.Ifs.Networks, l.Ifs.Places, l.Ifs.States, TriOf(l.Ifs.StrongSignIn), TriOf(l.Ifs.Attended)))
+		}
+		if l.limited {
+			key.Text(fmt.Sprint(l.Limits())) // in the order of the names
 		}
 		out.Times[i] = number(string(key))
 		for _, word := range l.Rights {

@@ -69,6 +69,9 @@ type Line struct {
 	On      []Target
 }
 
+// Limits are those that the line carries; nil for none.
+func (l *Line) Limits() map[string]policy.Limit { return l.Grant.Lines[l.Number].Limits }
+
 // marks is a set of neighbourhoods of targets. It rules out most pairs of a user and a device without
 // looking at any rule: targets are numbered as grants name them, so that those with close numbers tend
 // to concern the same people, and few neighbourhoods hold all that somebody has to do with.

@@ -3,6 +3,7 @@ package decision_test
 import (
 	"math/rand/v2"
 	"reflect"
+	"slices"
 	"testing"
 
 	"sentier/internal/decision"
@@ -77,7 +78,8 @@ func onlyGives(done []policy.RecordChange) bool {
 		case *policy.UserGroup:
 			a, isA := was.(*policy.UserGroup)
 			b, isB := is.(*policy.UserGroup)
-			if !isA || !isB || a.Enabled != b.Enabled || !reflect.DeepEqual(a.Includes, b.Includes) {
+			if !isA || !isB || a.Enabled != b.Enabled || !reflect.DeepEqual(a.Includes, b.Includes) ||
+				slices.ContainsFunc(a.Members, func(m policy.Member) bool { return !slices.Contains(b.Members, m) }) { // who leaves may have been denied something there
 				return false
 			}
 		case *policy.Grant:

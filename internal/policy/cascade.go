@@ -143,6 +143,7 @@ func (w Where) without(gone target) Where {
 func expectationWithout(e *Expectation, gone target) Record {
 	n := *e
 	n.Who.Groups, n.Who.Users = drop(e.Who.Groups, UserGroups, gone), drop(e.Who.Users, Users, gone)
+	n.Except.Groups, n.Except.Users = drop(e.Except.Groups, UserGroups, gone), drop(e.Except.Users, Users, gone)
 	n.Rights, n.When, n.On = drop(e.Rights, Rights, gone), drop(e.When, Schedules, gone), e.On.without(gone)
 	nobody := !n.Who.Everyone && len(n.Who.Groups)+len(n.Who.Users) == 0
 	if nobody || len(n.Rights) == 0 || emptied(e.When, n.When) || n.On.count() == 0 {

@@ -210,6 +210,7 @@ func limits(of map[string]Limit) map[string]Limit {
 func (e *Expectation) normalize() Record {
 	n := *e
 	n.Who.Groups, n.Who.Users = set(e.Who.Groups), set(e.Who.Users)
+	n.Except.Groups, n.Except.Users = set(e.Except.Groups), set(e.Except.Users)
 	n.Rights, n.When = set(e.Rights), set(e.When)
 	n.On, n.Depth = e.On.normalize(), orDefault(e.Depth, All)
 	if e.Expect == Someone {

@@ -403,6 +403,7 @@ type Expectation struct {
 	ID      ExpectationID `json:"id" sentier:"required"`
 	Name    string        `json:"name,omitempty"`
 	Who     To            `json:"who,omitzero"`
+	Except  Holders       `json:"except,omitzero"` // of Who, those whom it is not about
 	Rights  []RightID     `json:"rights,omitempty"`
 	On      Where         `json:"on,omitzero"`
 	Depth   Depth         `json:"depth,omitempty"`
@@ -437,7 +438,7 @@ type Mandate struct {
 	Common
 }
 
-// Holders are those that hold a mandate.
+// Holders are those that hold a mandate, or that an expectation is not about.
 type Holders struct {
 	Groups []UserGroupID `json:"groups,omitempty"`
 	Users  []UserID      `json:"users,omitempty"`

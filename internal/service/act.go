@@ -179,7 +179,7 @@ func (s *Service) actRules(d *draft, rules []string) []string {
 // loosens tells whether other settings keep less, record less or ask for a second person less often than those before: what only asks for more needs nobody.
 func loosens(before, after wire.ServiceSettings) bool {
 	a, b := before.Approval, after.Approval
-	if a.Control && !b.Control || a.Everyone && !b.Everyone || a.Everything && !b.Everything || a.Mandates && !b.Mandates || a.MoreThan > 0 && (b.MoreThan == 0 || b.MoreThan > a.MoreThan) {
+	if a.Control && !b.Control || a.Limits && !b.Limits || a.Everyone && !b.Everyone || a.Everything && !b.Everything || a.Mandates && !b.Mandates || a.MoreThan > 0 && (b.MoreThan == 0 || b.MoreThan > a.MoreThan) {
 		return true
 	}
 	keeps := map[string]int{KeepNone: 0, KeepControl: 1, KeepAll: 2}

@@ -34,6 +34,7 @@ func (e *ApprovalError) In(words wording.Catalogue) string {
 // The rules of the settings by which a change needs a second person.
 const (
 	ruleControl    = "control"
+	ruleLimits     = "limits"
 	ruleEveryone   = "everyone"
 	ruleEverything = "everything"
 	ruleMandates   = "mandates"
@@ -88,6 +89,7 @@ func (m *making) rules() ([]string, error) {
 	for _, from := range w.windows(at) {
 		d := survey.Compare(w.before, w.after, w.done, survey.Circumstances{At: from}, 0)
 		found.Control += d.Control
+		found.ControlLimit += d.ControlLimit
 		found.Gainers = max(found.Gainers, d.Gainers)
 		found.Mandates = append(found.Mandates, d.Mandates...)
 	}
@@ -104,6 +106,7 @@ func (m *making) rules() ([]string, error) {
 		met  bool
 	}{
 		{ruleControl, set.Control && found.Control > 0},
+		{ruleLimits, set.Limits && found.ControlLimit > 0},
 		{ruleEveryone, set.Everyone && slices.ContainsFunc(m.done, func(c policy.RecordChange) bool { return widens(c, toEveryone) })},
 		{ruleEverything, set.Everything && slices.ContainsFunc(m.done, func(c policy.RecordChange) bool { return widens(c, onEverything) })},
 		{ruleMandates, set.Mandates && slices.ContainsFunc(found.Mandates, func(d survey.MandateDifference) bool { return d.Gained })},
@@ -389,6 +392,7 @@ func (s *Service) gainsMore(base *State, shown held, now *State, on held) string
 		device policy.DeviceID
 		point  policy.PointID
 		right  policy.RightID
+		limits bool // of the right are loosened
 	}
 	if len(on.done) == 0 {
 		return ""
@@ -409,7 +413,10 @@ func (s *Service) gainsMore(base *State, shown held, now *State, on held) string
 			for _, device := range g.Devices() {
 				for user := range g.Users.All {
 					for _, x := range g.Rights {
-						visit(pair{user, device, g.Point, x.Right}, x.Degree)
+						visit(pair{user, device, g.Point, x.Right, false}, x.Degree)
+					}
+					for _, x := range g.Looser {
+						visit(pair{user, device, g.Point, x.Right, true}, x.Degree)
 					}
 				}
 			}
@@ -511,14 +518,15 @@ func (m *making) asAsked(r *store.Request) bool {
 	device, point := meant(m.now.Policy, r.Device)
 	within := true
 	mandates := survey.Gains(w.before, w.after, w.done, survey.Circumstances{At: at}, func(g survey.Gain) {
-		if len(g.Rights) == 0 {
+		if len(g.Rights)+len(g.Looser) == 0 {
 			return
 		}
 		only := g.Users.Size == 1 && string(g.Users.From("", 1)[0]) == r.UserID
 		if r.Kind == store.RequestAccess && only {
 			devices := g.Devices()
 			only = len(devices) == 1 && string(devices[0]) == device && (point == "" || string(g.Point) == point) &&
-				!slices.ContainsFunc(g.Rights, func(x survey.Possibility) bool { return !asked[x.Right] })
+				!slices.ContainsFunc(g.Rights, func(x survey.Possibility) bool { return !asked[x.Right] }) &&
+				!slices.ContainsFunc(g.Looser, func(x survey.LimitChange) bool { return !asked[x.Right] })
 		}
 		within = within && only
 	})
@@ -527,7 +535,7 @@ func (m *making) asAsked(r *store.Request) bool {
 	}
 	after := false // something is left of it when its time is over
 	for _, from := range w.windows(end.Add(time.Second)) {
-		for range survey.Gains(w.before, w.after, w.done, survey.Circumstances{At: from}, func(g survey.Gain) { after = after || len(g.Rights) > 0 }) {
+		for range survey.Gains(w.before, w.after, w.done, survey.Circumstances{At: from}, func(g survey.Gain) { after = after || len(g.Rights)+len(g.Looser) > 0 }) {
 			after = true
 		}
 	}

@@ -116,6 +116,9 @@ func (m Maker) expectation(id string) policy.Record {
 	default:
 		e.Who.Groups = []policy.UserGroupID{Pick[policy.UserGroupID](m, "g", GroupCount)}
 	}
+	if m.IntN(3) == 0 {
+		e.Except = policy.Holders{Groups: some[policy.UserGroupID](m, "g", GroupCount, 1), Users: some[policy.UserID](m, "u", UserCount, 1)}
+	}
 	switch m.IntN(5) {
 	case 0:
 		e.On.Everything = true

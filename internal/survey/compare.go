@@ -14,10 +14,23 @@ import (
 
 // Difference is what one user gains and loses on one device, or on a point where that differs from its device.
 type Difference struct {
-	User         policy.UserID
-	Device       policy.DeviceID
-	Point        policy.PointID
-	Gained, Lost []Possibility // First is the first instant at which only one of the policies allows it, in the circumstances that are Given
+	User                policy.UserID
+	Device              policy.DeviceID
+	Point               policy.PointID
+	Gained, Lost        []Change
+	Loosened, Tightened []LimitChange
+}
+
+// Change is a right that only one of two policies allows at some instant in some circumstances: First is the first such instant, in the circumstances that are Given.
+type Change struct {
+	Possibility
+	Before, After Degree // what is possible in each of the policies
+}
+
+// LimitChange is a right that both of two policies allow, with other limits: First is the first instant at which it is so, in the circumstances that are Given.
+type LimitChange struct {
+	Possibility
+	Before, After map[string]policy.Limit // at that instant; nil: none
 }
 
 // Tally counts rights of users on devices by degree.
@@ -32,15 +45,24 @@ func (t *Tally) add(list []Possibility, times int) {
 	}
 }
 
+func (t *Tally) addLimits(list []LimitChange, times int) {
+	for i := range list {
+		t[list[i].Degree] += times
+	}
+}
+
 // Differences are what two policies allow differently, at an instant, within 400 days of it or in other circumstances: the impact of the
 // changes between them. A right counts once among what is gained, in the first degree in which the one policy allows at some instant and
 // in some circumstances what the other does not; likewise among what is lost. Nothing is gained or lost only where both allow the same at
-// every instant and in all circumstances. A point counts where it differs from its device.
+// every instant and in all circumstances. Limits count where both allow. A point counts where it differs from its device.
 type Differences struct {
 	Gained, Lost Tally
+	Loosened     Tally        // rights whose limits are looser, in the first degree in which they are
+	Tightened    Tally        // likewise closer: a right may be among both, by other limits or at other instants
 	Control      int          // of what is gained, rights that control
+	ControlLimit int          // of what is loosened, rights that control
 	Gainers      int          // users who gain anything
-	Users        int          // users who gain or lose anything
+	Users        int          // users for whom anything changes
 	Devices      int          // devices on which anybody does
 	Pairs        int          // of a user and a device, or a point, of which the Items are the first
 	Items        []Difference // what concerns control first
@@ -80,6 +102,7 @@ type Gain struct {
 	Pairs   int            // of them
 	Point   policy.PointID // empty: of the devices themselves
 	Rights  []Possibility  // none: nothing, on a point of a device on which they gain something
+	Looser  []LimitChange  // limits that are loosened
 }
 
 // Gains visits all that is gained between two policies, as [Compare] finds it, each user and device once; points that a grant names come by
@@ -293,8 +316,11 @@ func (p *comparison) take(q *comparison) {
 	for d := range p.out.Gained {
 		p.out.Gained[d] += o.Gained[d]
 		p.out.Lost[d] += o.Lost[d]
+		p.out.Loosened[d] += o.Loosened[d]
+		p.out.Tightened[d] += o.Tightened[d]
 	}
 	p.out.Control += o.Control
+	p.out.ControlLimit += o.ControlLimit
 	p.out.Gainers += o.Gainers
 	p.out.Users += o.Users
 	p.out.Pairs += o.Pairs
@@ -311,21 +337,31 @@ func (p *comparison) pair(u *userJoint, part part) bool {
 		p.tell(u.ids, part.size(), part.ids, "", whole)
 	}
 	for _, point := range pointsOf(d) { // a device of which a line names a point is alike to no other
-		targets := [2]decision.Target{pointTarget(d.before, point), pointTarget(d.after, point)}
-		if targets[0] == 0 && targets[1] == 0 {
+		x := *d
+		if slices.Contains(d.points.added, point) {
+			x.before = nil
+		}
+		if slices.Contains(d.points.removed, point) {
+			x.after = nil
+		}
+		targets := [2]decision.Target{pointTarget(x.before, point), pointTarget(x.after, point)}
+		if targets[0] == 0 && targets[1] == 0 && x.before == d.before && x.after == d.after {
 			continue
 		}
-		if own := p.outcome(u, d, targets); own != nil && !own.equal(whole) || p.visit != nil && (own != nil || whole != nil) {
-			p.tell(u.ids, d.ids.Size, part.ids, point, own)
-			some, d.concerned = true, true
+		if own := p.outcome(u, &x, targets); own != nil && !own.equal(whole) || p.visit != nil && (own != nil || whole != nil) {
+			p.tell(u.ids, part.size(), part.ids, point, own)
+			if !some {
+				part.concern()
+			}
+			some = true
 		}
 	}
 	return some
 }
 
-// pointsOf lists the points of the one device of a class that any grant names.
+// pointsOf lists the points of the devices of a class that any grant names, and those that only one of the policies has.
 func pointsOf(d *deviceJoint) []policy.PointID {
-	var out []policy.PointID
+	out := slices.Concat(d.points.added, d.points.removed)
 	for _, class := range []*decision.DeviceClass{d.before, d.after} {
 		if class == nil || class.Facts.Named == nil {
 			continue
@@ -355,7 +391,7 @@ func (p *comparison) tell(users container.Roll[policy.UserID], size int, devices
 	if p.visit != nil {
 		g := Gain{Users: users, Devices: func() []policy.DeviceID { return devices(size) }, Pairs: users.Size * size, Point: point}
 		if o != nil {
-			g.Rights = o.gained
+			g.Rights, g.Looser = o.gained, o.loosened
 		}
 		p.visit(g)
 		return
@@ -364,7 +400,10 @@ func (p *comparison) tell(users container.Roll[policy.UserID], size int, devices
 	p.out.Pairs += pairs
 	p.out.Gained.add(o.gained, pairs)
 	p.out.Lost.add(o.lost, pairs)
+	p.out.Loosened.addLimits(o.loosened, pairs)
+	p.out.Tightened.addLimits(o.tightened, pairs)
 	p.out.Control += pairs * o.controls
+	p.out.ControlLimit += pairs * o.loosens
 	into := &p.others
 	if o.control {
 		into = &p.control
@@ -380,7 +419,7 @@ func (p *comparison) tell(users container.Roll[policy.UserID], size int, devices
 				return
 			}
 			left--
-			*into = append(*into, Difference{u, d, point, o.gained, o.lost})
+			*into = append(*into, Difference{u, d, point, changes(o.gained), changes(o.lost), o.loosened, o.tightened})
 		}
 	}
 }
@@ -404,6 +443,24 @@ func (p *comparison) sort() {
 	}
 	all := append(p.control, p.others...)
 	p.out.Items = all[:min(p.most, len(all))]
+	for i := range p.out.Items {
+		item := &p.out.Items[i]
+		for _, list := range [][]Change{item.Gained, item.Lost} {
+			for n := range list {
+				q := decision.Question{User: item.User, Device: item.Device, Point: item.Point, Right: list[n].Right, At: p.in.At, Context: p.in.Context}
+				list[n].Before, list[n].After = p.before.Possible(q).Degree, p.after.Possible(q).Degree
+			}
+		}
+	}
+}
+
+// changes are possibilities of which it is still to be told what they were before, and what they are after.
+func changes(list []Possibility) []Change {
+	out := make([]Change, len(list))
+	for i := range list {
+		out[i].Possibility = list[i]
+	}
+	return out
 }
 
 // rightUnion numbers the rights of two policies alike.

@@ -35,7 +35,7 @@ func TestCompareFindsWhatAskingEverythingFinds(t *testing.T) {
 			degrees := map[string]survey.Degree{}
 			came := [2]*decision.Compiled{cameIn(t, p), cameIn(t, next)}
 			for _, item := range byChange.Items {
-				for sign, list := range map[string][]survey.Possibility{"+": item.Gained, "-": item.Lost} {
+				for sign, list := range map[string][]survey.Change{"+": item.Gained, "-": item.Lost} {
 					for _, g := range list {
 						degrees[fmt.Sprint(sign, item.User, item.Device, "/", item.Point, g.Right)] = g.Degree
 						q := decision.Question{User: item.User, Device: item.Device, Point: item.Point, Right: g.Right, At: g.First(), Context: g.Given.In(in.Context)}
@@ -44,7 +44,7 @@ func TestCompareFindsWhatAskingEverythingFinds(t *testing.T) {
 							had, has = came[0].Decide(&q).Allowed, came[1].Decide(&q).Allowed
 						}
 						if has == had || has != (sign == "+") || g.Degree == survey.Now && !q.At.Equal(in.At) {
-							t.Fatalf("seed %d: told is %s%+v of %s on %s, and before %t, after %t", seed, sign, g, item.User, item.Device, had, has)
+							t.Fatalf("seed %d: told is %s%+v of %s on %s, and before %t, after %t", seed, sign, g.Possibility, item.User, item.Device, had, has)
 						}
 						told++
 					}

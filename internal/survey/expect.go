@@ -173,7 +173,7 @@ func included(had, is *decision.Expectation, users []userJoint) (out []*userJoin
 // everyUser is all users, where a change touches few.
 func (p *prover) everyUser() []userJoint {
 	if p.everyone == nil {
-		p.everyone = stayed(&p.before.Users, &p.after.Users, p.touched, slices.Collect(p.after.Users.Inhabited))
+		p.everyone = stayed(&p.before.Users, &p.after.Users, p.touched, slices.Collect(p.after.Users.Inhabited), nil)
 		for _, u := range p.users {
 			if u.moved {
 				p.everyone = append(p.everyone, u)
@@ -197,7 +197,7 @@ func (p *prover) devicesOf(is *decision.Expectation, users []*userJoint) (out []
 		for _, t := range is.On {
 			classes.Add(p.after.Covered(t))
 		}
-		rest := stayed(&p.before.Devices, &p.after.Devices, p.things, classes.List)
+		rest := stayed(&p.before.Devices, &p.after.Devices, p.things, classes.List, p.otherPoints)
 		for i := range rest {
 			out = append(out, &rest[i])
 		}

@@ -33,8 +33,10 @@ func (s said) open(d *policy.Device, at time.Time) bool {
 }
 
 func (s said) about(u policy.UserID, at time.Time) bool {
-	return s.e.Who.Everyone || slices.Contains(s.e.Who.Users, u) ||
-		slices.ContainsFunc(s.c.Groups(u, at), func(g policy.UserGroupID) bool { return slices.Contains(s.e.Who.Groups, g) })
+	in := func(groups []policy.UserGroupID, users []policy.UserID) bool {
+		return slices.Contains(users, u) || slices.ContainsFunc(s.c.Groups(u, at), func(g policy.UserGroupID) bool { return slices.Contains(groups, g) })
+	}
+	return (s.e.Who.Everyone || in(s.e.Who.Groups, s.e.Who.Users)) && !in(s.e.Except.Groups, s.e.Except.Users)
 }
 
 func (s said) covers(d *policy.Device, point policy.PointID) bool {

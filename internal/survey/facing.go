@@ -110,6 +110,7 @@ func (f *facing) side(i, side int) *decision.DeviceClass {
 func (f *facing) key(i int, k decision.ClassKey) decision.ClassKey {
 	d := &f.devices[i]
 	k.Number(int64(decision.Bit(d.moved)<<2 | decision.Bit(d.nearBefore)<<1 | decision.Bit(d.nearAfter)))
+	k.Text(d.points.key())
 	for side := range 2 {
 		class := f.side(i, side)
 		if class == nil {

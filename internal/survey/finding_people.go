@@ -59,7 +59,7 @@ func (f *finder) bound() map[policy.UserGroupID]bool {
 		}
 	}
 	for e := range policy.Each[*policy.Expectation](f.Policy()) {
-		for _, id := range e.Who.Groups {
+		for _, id := range slices.Concat(e.Who.Groups, e.Except.Groups) {
 			out[id] = true
 		}
 	}

@@ -1,6 +1,7 @@
 package survey
 
 import (
+	"fmt"
 	"maps"
 	"slices"
 
@@ -20,16 +21,16 @@ func (p *comparison) joints(done []policy.RecordChange) (users []userJoint, devi
 	case !all && t.Few():
 		p.few, p.touched, p.things = true, people, things
 		p.sameLines()
-		users, devices = moved(&before.Users, &after.Users, people, false), moved(&before.Devices, &after.Devices, things, false)
+		users, devices = moved(&before.Users, &after.Users, people, false, nil), moved(&before.Devices, &after.Devices, things, false, p.otherPoints)
 		met, meeting := p.around(users, devices)
-		return append(users, stayed(&before.Users, &after.Users, people, meeting)...), append(devices, stayed(&before.Devices, &after.Devices, things, met)...)
+		return append(users, stayed(&before.Users, &after.Users, people, meeting, nil)...), append(devices, stayed(&before.Devices, &after.Devices, things, met, p.otherPoints)...)
 	case all:
 		p.findLines()
-		users, devices = moved(&before.Users, &after.Users, everybody(&before.Users, &after.Users), true), moved(&before.Devices, &after.Devices, everybody(&before.Devices, &after.Devices), true)
+		users, devices = moved(&before.Users, &after.Users, everybody(&before.Users, &after.Users), true, nil), moved(&before.Devices, &after.Devices, everybody(&before.Devices, &after.Devices), true, p.otherPoints)
 	default:
 		p.findLines()
-		users = append(moved(&before.Users, &after.Users, people, false), stayed(&before.Users, &after.Users, people, slices.Collect(after.Users.Inhabited))...)
-		devices = append(moved(&before.Devices, &after.Devices, things, false), stayed(&before.Devices, &after.Devices, things, slices.Collect(after.Devices.Inhabited))...)
+		users = append(moved(&before.Users, &after.Users, people, false, nil), stayed(&before.Users, &after.Users, people, slices.Collect(after.Users.Inhabited), nil)...)
+		devices = append(moved(&before.Devices, &after.Devices, things, false, p.otherPoints), stayed(&before.Devices, &after.Devices, things, slices.Collect(after.Devices.Inhabited), p.otherPoints)...)
 	}
 	p.everything = before.DirectFirst != after.DirectFirst || !p.rights.alike
 	p.look(users, devices)
@@ -82,10 +83,11 @@ type joint[ID ~string, C any] struct {
 	before, after         *C
 	from, to              int32 // the numbers of the classes
 	ids                   container.Roll[ID]
-	moved                 bool // the class is another one
-	nearBefore, nearAfter bool // a line of the one policy concerns them that is not in the other
-	concerned             bool // somebody gains or loses something on them
-	spared                int  // for how many users they are in another part than their block, where that is concerned
+	points                points // of devices: which ones only one of the policies has
+	moved                 bool   // the class is another one, or the points are
+	nearBefore, nearAfter bool   // a line of the one policy concerns them that is not in the other
+	concerned             bool   // somebody gains or loses something on them
+	spared                int    // for how many users they are in another part than their block, where that is concerned
 }
 
 type (
@@ -93,43 +95,82 @@ type (
 	deviceJoint = joint[policy.DeviceID, decision.DeviceClass]
 )
 
+// points are points that devices have in only one of two policies, which have the devices in both.
+type points struct{ added, removed []policy.PointID }
+
+func (p points) key() string {
+	if len(p.added)+len(p.removed) == 0 {
+		return ""
+	}
+	return fmt.Sprint(p.added, p.removed)
+}
+
+// otherPoints finds which points a device has in only one of the policies.
+func (p *comparison) otherPoints(id policy.DeviceID) (out points) {
+	x, before := policy.Find[*policy.Device](p.before.Policy(), string(id))
+	y, after := policy.Find[*policy.Device](p.after.Policy(), string(id))
+	if !before || !after || x == y {
+		return out
+	}
+	lacks := func(list []policy.Point, among []policy.Point) (out []policy.PointID) {
+		for _, point := range list {
+			if !slices.ContainsFunc(among, func(o policy.Point) bool { return o.ID == point.ID }) {
+				out = append(out, point.ID)
+			}
+		}
+		return out
+	}
+	return points{lacks(y.Points, x.Points), lacks(x.Points, y.Points)}
+}
+
 // meet tells whether a line may concern both that is in one of the policies alone.
 func meet(u *userJoint, d *deviceJoint) bool {
 	return u.nearBefore && d.nearBefore || u.nearAfter && d.nearAfter
 }
 
-// moved finds those of some who share both classes, where these are others; with same, all of them.
-func moved[ID ~string, C any](before, after *container.Crowd[ID, C], some []ID, same bool) []joint[ID, C] {
+// moved finds those of some who share both classes, and the points that only one policy has, where the classes are others or there are such points; with same, all
+// of them. pointsOf is nil for users.
+func moved[ID ~string, C any](before, after *container.Crowd[ID, C], some []ID, same bool, pointsOf func(ID) points) []joint[ID, C] {
+	type kind struct {
+		from, to int32
+		points   string
+	}
 	var out []joint[ID, C]
-	lists := map[[2]int32][]ID{}
+	lists := map[kind][]ID{}
 	for _, id := range some {
-		key := [2]int32{-1, -1}
+		key := kind{from: -1, to: -1}
 		if s := before.Where.Find(string(id)); s != nil {
-			key[0] = s.Class
+			key.from = s.Class
 		}
 		if s := after.Where.Find(string(id)); s != nil {
-			key[1] = s.Class
+			key.to = s.Class
 		}
-		if key[0] != key[1] || same {
+		if pointsOf != nil {
+			key.points = pointsOf(id).key()
+		}
+		if key.from != key.to || same || key.points != "" {
 			lists[key] = append(lists[key], id)
 		}
 	}
 	for key, ids := range lists {
 		slices.Sort(ids)
-		j := joint[ID, C]{from: key[0], to: key[1], ids: container.RollOf(ids), moved: true}
-		if key[0] >= 0 {
-			j.before = before.Classes.At(key[0])
+		j := joint[ID, C]{from: key.from, to: key.to, ids: container.RollOf(ids), moved: true}
+		if key.from >= 0 {
+			j.before = before.Classes.At(key.from)
 		}
-		if key[1] >= 0 {
-			j.after = after.Classes.At(key[1])
+		if key.to >= 0 {
+			j.after = after.Classes.At(key.to)
+		}
+		if key.points != "" {
+			j.points = pointsOf(ids[0])
 		}
 		out = append(out, j)
 	}
 	return out
 }
 
-// stayed finds those who are in classes that were there before, but for some who may not have been in them.
-func stayed[ID ~string, C any](before, after *container.Crowd[ID, C], some []ID, classes []int32) []joint[ID, C] {
+// stayed finds those who are in classes that were there before, but for some who may not have been in them, or have other points.
+func stayed[ID ~string, C any](before, after *container.Crowd[ID, C], some []ID, classes []int32, pointsOf func(ID) points) []joint[ID, C] {
 	joined := map[int32]bool{}
 	for _, id := range some {
 		if s := after.Where.Find(string(id)); s != nil {
@@ -145,7 +186,7 @@ func stayed[ID ~string, C any](before, after *container.Crowd[ID, C], some []ID,
 		if joined[n] {
 			ids = ids.Except(some, func(id ID) bool {
 				s := before.Where.Find(string(id))
-				return s != nil && s.Class == n
+				return s != nil && s.Class == n && (pointsOf == nil || pointsOf(id).key() == "")
 			})
 		}
 		out = append(out, joint[ID, C]{before: before.Classes.At(n), after: after.Classes.At(n), from: n, to: n, ids: ids})
@@ -183,7 +224,7 @@ func (p *comparison) look(users []userJoint, devices []deviceJoint) {
 	for i := range devices {
 		d := &devices[i]
 		d.nearBefore, d.nearAfter = d.before != nil && before.device(d.before), d.after != nil && after.device(d.after)
-		d.moved = d.before == nil || d.after == nil || !old.sameDevice(d.before, &new, d.after)
+		d.moved = d.before == nil || d.after == nil || d.points.key() != "" || !old.sameDevice(d.before, &new, d.after)
 	}
 }
 
@@ -284,7 +325,7 @@ func (c Survey) settled(but []bool) concern {
 	out := c.concern(others)
 	for i := range c.Expectations {
 		e := &c.Expectations[i]
-		for _, s := range e.Who {
+		for _, s := range slices.Concat(e.Who, e.Except) {
 			out.subjects[s] = true
 		}
 		for _, t := range e.On {

@@ -2,17 +2,21 @@ package survey
 
 import (
 	"encoding/binary"
+	"reflect"
 	"slices"
 	"sync"
 
 	"sentier/internal/decision"
+	"sentier/internal/policy"
 )
 
 // outcome is what is gained and lost by a pair of classes: control first.
 type outcome struct {
-	gained, lost []Possibility
-	controls     int  // of what is gained, rights that control
-	control      bool // any of what is gained or lost does
+	gained, lost        []Possibility
+	loosened, tightened []LimitChange
+	controls            int  // of what is gained, rights that control
+	loosens             int  // of what is loosened, likewise
+	control             bool // anything of it does
 }
 
 func (o *outcome) equal(x *outcome) bool {
@@ -20,7 +24,11 @@ func (o *outcome) equal(x *outcome) bool {
 		return o == x
 	}
 	same := func(a, b Possibility) bool { return a.Right == b.Right && a.Prospect.equal(b.Prospect) }
-	return slices.EqualFunc(o.gained, x.gained, same) && slices.EqualFunc(o.lost, x.lost, same)
+	limits := func(a, b LimitChange) bool {
+		return same(a.Possibility, b.Possibility) && reflect.DeepEqual(a.Before, b.Before) && reflect.DeepEqual(a.After, b.After)
+	}
+	return slices.EqualFunc(o.gained, x.gained, same) && slices.EqualFunc(o.lost, x.lost, same) &&
+		slices.EqualFunc(o.loosened, x.loosened, limits) && slices.EqualFunc(o.tightened, x.tightened, limits)
 }
 
 // way is how a pair is compared.
@@ -82,12 +90,26 @@ func (p *comparison) compared(had, has *hand, way way) *outcome {
 			out.lost = append(out.lost, Possibility{id, x.lost})
 			out.control = out.control || controls
 		}
+		if x.looser.Degree != Impossible {
+			out.loosened = append(out.loosened, x.looser.of(id))
+			out.loosens += decision.Bit(controls)
+			out.control = out.control || controls
+		}
+		if x.closer.Degree != Impossible {
+			out.tightened = append(out.tightened, x.closer.of(id))
+			out.control = out.control || controls
+		}
 	}
-	if len(out.gained)+len(out.lost) == 0 {
+	if len(out.gained)+len(out.lost)+len(out.loosened)+len(out.tightened) == 0 {
 		return nil
 	}
 	for _, list := range [][]Possibility{out.gained, out.lost} {
 		slices.SortStableFunc(list, func(a, b Possibility) int {
+			return decision.Bit(p.controls(b.Right)) - decision.Bit(p.controls(a.Right))
+		})
+	}
+	for _, list := range [][]LimitChange{out.loosened, out.tightened} {
+		slices.SortStableFunc(list, func(a, b LimitChange) int {
 			return decision.Bit(p.controls(b.Right)) - decision.Bit(p.controls(a.Right))
 		})
 	}
@@ -154,8 +176,21 @@ func (p *comparison) within(x *decision.Part, other *hand, same []int32) bool {
 	})
 }
 
-// shift is what is gained and lost of one right.
-type shift struct{ gained, lost Prospect }
+// shift is what is gained and lost of one right, and how its limits are others.
+type shift struct {
+	gained, lost   Prospect
+	looser, closer limitShift
+}
+
+// limitShift is when a right has other limits, and which.
+type limitShift struct {
+	Prospect
+	before, after lineLimits
+}
+
+func (l *limitShift) of(id policy.RightID) LimitChange {
+	return LimitChange{Possibility{id, l.Prospect}, l.before, l.after}
+}
 
 // about finds what is gained and lost of one right, once for all pairs of which the same bears on it.
 func (p *comparison) about(had, has *hand, was, is int, way way) shift {
@@ -179,9 +214,12 @@ func (p *comparison) about(had, has *hand, was, is int, way way) shift {
 		}
 		if gives {
 			out.gained = p.search(had, has, was, is)
+			out.looser = p.loosened(had, has, was, is)
 		}
 		if takes {
 			out.lost = p.search(has, had, is, was)
+			out.closer = p.loosened(has, had, is, was)
+			out.closer.before, out.closer.after = out.closer.after, out.closer.before
 		}
 		return out
 	})
@@ -225,6 +263,25 @@ func (p *comparison) search(before, after *hand, had, right int) Prospect {
 		return Prospect{}
 	}
 	return (&search{before: before, after: after, had: had, right: right, at: p.at, context: p.in.Context}).prospect(p.in.Degrees)
+}
+
+// loosened finds when a right that both hands allow has looser limits after than before.
+func (p *comparison) loosened(before, after *hand, had, right int) limitShift {
+	if had < 0 || right < 0 || before.who == nil || before.what == nil || after.who == nil || after.what == nil || before.comesIn != after.comesIn || !before.limited(had) {
+		return limitShift{}
+	}
+	s := search{before: before, after: after, had: had, right: right, at: p.at, context: p.in.Context, loosens: true}
+	out := limitShift{Prospect: s.prospect(p.in.Degrees)}
+	if out.Degree != Impossible {
+		is, was := s.courses(out.Given.In(p.in.Context))
+		out.before, out.after = was.Limits(out.first), is.Limits(out.first)
+	}
+	return out
+}
+
+// limited tells whether any line that gives a right carries limits.
+func (h *hand) limited(right int) bool {
+	return slices.ContainsFunc(h.parts, func(x decision.Part) bool { return len(x.Line.Limits()) > 0 && x.Bears(right) })
 }
 
 func (p *comparison) hand(c Survey, a *decision.ResolvedQuery) hand { return handOf(c, a, nil) }
@@ -334,7 +391,7 @@ func (s *side) findOpen() {
 		for len(s.open) <= int(n) {
 			s.open = append(s.open, nil)
 		}
-		if s.open[n] == nil {
+		if s.open[n] == nil && len(s.Lines[i].Limits()) == 0 { // which lines are open tells which limits there are
 			s.open[n] = weeks.Open(&s.Lines[i])
 		}
 	}

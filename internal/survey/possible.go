@@ -193,6 +193,7 @@ type search struct {
 	had           int   // the same right in before; -1: it is not there
 	at            decision.Moment
 	context       decision.Context
+	loosens       bool // what is looked for is that both allow it, and after with limits that are looser
 
 	ever  bool             // whether there is an instant is all that is asked: it need not be the first
 	known map[string]found // by the parts that count
@@ -241,15 +242,26 @@ func (s *search) once(context decision.Context) (decision.Moment, bool) {
 	return f.first, f.ok
 }
 
-// look finds the first instant at which after allows what before does not.
+// is tells whether what the search looks for is so at an instant.
+func (s *search) is(after, before *course, idle bool, at decision.Moment) bool {
+	switch {
+	case !after.Allowed(at):
+		return false
+	case s.loosens:
+		return !idle && before.Allowed(at) && !asLoose(before.Limits(at), after.Limits(at))
+	}
+	return idle || !before.Allowed(at)
+}
+
+// look finds the first instant at which what the search looks for is so.
 func (s *search) look(after, before *course) found {
 	idle, last := before.Never(), s.at+decision.AnswerHorizon
 	steady := s.at // until when the schedules alone tell one instant from another, as far as that is known
 	for at := s.at; at <= last; {
-		if after.Allowed(at) && (idle || !before.Allowed(at)) {
+		if s.is(after, before, idle, at) {
 			return found{at, true}
 		}
-		if at >= steady {
+		if at >= steady && !s.loosens {
 			if steady = after.Steady(at); !idle {
 				steady = min(steady, before.Steady(at))
 			}
@@ -300,15 +312,8 @@ func (s *search) weekly(after, before *course, idle bool, at decision.Moment) (e
 
 // now tells whether it is so at once, in the circumstances that are given.
 func (s *search) now() bool {
-	after := s.after.in(s.right, s.context)
-	if after.Never() || !after.Allowed(s.at) {
-		return false
-	}
-	if s.before == nil || s.had < 0 {
-		return true
-	}
-	before := s.before.in(s.had, s.context)
-	return before.Never() || !before.Allowed(s.at)
+	after, before := s.courses(s.context)
+	return !after.Never() && s.is(&after, &before, before.Never(), s.at)
 }
 
 // prospect tells the degree of what the search looks for, as far as the degrees that are asked for.
@@ -341,7 +346,7 @@ func (s *search) came(degrees Degrees) Prospect {
 	if s.now() {
 		return Prospect{Degree: Now, first: s.at}
 	}
-	if s.nothing() {
+	if !s.loosens && s.nothing() {
 		return Prospect{}
 	}
 	if degrees&AllDegrees == 0 || degrees == 1<<Now {

@@ -259,16 +259,23 @@ type Advise struct {
 	Changes []RecordChange  `json:"changes" description:"what they do to records"`
 }
 
-// Impact is who gains and loses what by a change: now, within 400 days and in other circumstances. Nobody gains or loses anything only where
-// all its counts are 0.
+// Impact is who gains and loses what by a change, and whose limits are others: now, within 400 days and in other circumstances. No access changes only
+// where all its counts are 0.
 type Impact struct {
-	Mandates []MandateDifference `json:"mandates" description:"who may do more or less with the service itself"`
-	Gained   Tally               `json:"gained" description:"rights of users on devices and points"`
-	Lost     Tally               `json:"lost"`
-	Users    int                 `json:"users" description:"users who gain or lose anything"`
-	Devices  int                 `json:"devices" description:"devices on which anybody does"`
-	Items    []Difference        `json:"items" description:"the first of them, what concerns control before the others"`
-	More     int                 `json:"more" description:"how many are not among the items"`
+	Mandates  []MandateDifference `json:"mandates" description:"who may do more or less with the service itself"`
+	Gained    Tally               `json:"gained" description:"rights of users on devices and points"`
+	Lost      Tally               `json:"lost"`
+	Loosened  Tally               `json:"loosened" description:"rights that are allowed before and after, with a limit that is larger, longer or gone"`
+	Tightened Tally               `json:"tightened" description:"likewise, with a limit that is smaller, shorter or new"`
+	Users     int                 `json:"users" description:"users for whom anything changes"`
+	Devices   int                 `json:"devices" description:"devices on which it does for anybody"`
+	Items     []Difference        `json:"items" description:"the first of them, what concerns control before the others"`
+	More      int                 `json:"more" description:"how many are not among the items"`
+}
+
+// Unchanged tells whether no access changes.
+func (i *Impact) Unchanged() bool {
+	return i.Gained.All+i.Lost.All+i.Loosened.All+i.Tightened.All == 0
 }
 
 // Tally counts rights of users on devices, each in the first degree in which something changes.
@@ -291,10 +298,27 @@ type MandateDifference struct {
 
 // Difference is what one user gains and loses on one device, or on a point where that differs from its device.
 type Difference struct {
-	User   Named           `json:"user"`
-	Device Named           `json:"device"`
-	Gained []PossibleRight `json:"gained,omitempty"`
-	Lost   []PossibleRight `json:"lost,omitempty"`
+	User      Named          `json:"user"`
+	Device    Named          `json:"device"`
+	Gained    []ChangedRight `json:"gained,omitempty"`
+	Lost      []ChangedRight `json:"lost,omitempty"`
+	Loosened  []ChangedLimit `json:"loosened,omitempty"`
+	Tightened []ChangedLimit `json:"tightened,omitempty"`
+}
+
+// ChangedRight is a right that only one of two policies allows at some instant, in some circumstances: in which degree, and from when on.
+type ChangedRight struct {
+	PossibleRight
+	Before string `json:"before" enum:"now,later,if,impossible" description:"what is possible before the change"`
+	After  string `json:"after" enum:"now,later,if,impossible" description:"what is possible after it"`
+}
+
+// ChangedLimit is a right that is allowed before and after a change, with other limits: in which degree, and from when on.
+type ChangedLimit struct {
+	PossibleRight
+	Before map[string]policy.Limit `json:"before" description:"the limits before the change, at the first instant at which they are others"`
+	After  map[string]policy.Limit `json:"after" description:"those after it, at that instant"`
+	Limits string                  `json:"limits" description:"those that are others, in words"`
 }
 
 // Evaluations is a request for many decisions of the OpenID AuthZEN Authorization API 1.0. What an evaluation leaves

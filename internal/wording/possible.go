@@ -1,7 +1,10 @@
 package wording
 
 import (
+	"maps"
 	"net/netip"
+	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -141,7 +144,7 @@ func (c Catalogue) Possible(p *policy.Policy, x survey.Possibility, at, until ti
 func (c Catalogue) Impact(p *policy.Policy, d survey.Differences, at time.Time) *wire.Impact {
 	named := func(t policy.Type, id string) wire.Named { return wire.Named{ID: id, Name: p.Title(t, id)} }
 	out := &wire.Impact{
-		Gained: tally(d.Gained), Lost: tally(d.Lost), Users: d.Users, Devices: d.Devices, More: max(0, d.Pairs-len(d.Items)),
+		Gained: tally(d.Gained), Lost: tally(d.Lost), Loosened: tally(d.Loosened), Tightened: tally(d.Tightened), Users: d.Users, Devices: d.Devices, More: max(0, d.Pairs-len(d.Items)),
 		Items: []wire.Difference{}, Mandates: []wire.MandateDifference{},
 	}
 	for _, m := range d.Mandates {
@@ -150,14 +153,20 @@ func (c Catalogue) Impact(p *policy.Policy, d survey.Differences, at time.Time) 
 			Gained: m.Gained, Degree: m.Degree.String(), Until: m.First,
 		})
 	}
-	rights := func(list []survey.Possibility) (out []wire.PossibleRight) {
+	rights := func(list []survey.Change) (out []wire.ChangedRight) {
 		for _, x := range list {
-			out = append(out, c.Possible(p, x, at, time.Time{}, nil))
+			out = append(out, wire.ChangedRight{PossibleRight: c.Possible(p, x.Possibility, at, time.Time{}, nil), Before: x.Before.String(), After: x.After.String()})
+		}
+		return out
+	}
+	limits := func(list []survey.LimitChange) (out []wire.ChangedLimit) {
+		for _, x := range list {
+			out = append(out, wire.ChangedLimit{PossibleRight: c.Possible(p, x.Possibility, at, time.Time{}, nil), Before: x.Before, After: x.After, Limits: c.limits(x.Before, x.After)})
 		}
 		return out
 	}
 	for _, i := range d.Items {
-		item := wire.Difference{User: named(policy.Users, string(i.User)), Device: named(policy.Devices, string(i.Device)), Gained: rights(i.Gained), Lost: rights(i.Lost)}
+		item := wire.Difference{User: named(policy.Users, string(i.User)), Device: named(policy.Devices, string(i.Device)), Gained: rights(i.Gained), Lost: rights(i.Lost), Loosened: limits(i.Loosened), Tightened: limits(i.Tightened)}
 		if i.Point != "" {
 			item.Device.ID += "/" + string(i.Point)
 			item.Device.Name = PointName(p, i.Device, i.Point)
@@ -165,6 +174,33 @@ func (c Catalogue) Impact(p *policy.Policy, d survey.Differences, at time.Time) 
 		out.Items = append(out.Items, item)
 	}
 	return out
+}
+
+// limits says which limits are others after a change than before: “minutes 30 → 60”.
+func (c Catalogue) limits(before, after map[string]policy.Limit) string {
+	value := func(l policy.Limit, there bool) string {
+		switch {
+		case !there:
+			return c.Say("possible.no_limit")
+		case l.Texts != nil:
+			return strings.Join(l.Texts, ", ")
+		}
+		return strconv.FormatFloat(l.Number, 'f', -1, 64)
+	}
+	all := maps.Clone(before)
+	if all == nil {
+		all = map[string]policy.Limit{}
+	}
+	maps.Copy(all, after)
+	var out []string
+	for _, name := range slices.Sorted(maps.Keys(all)) {
+		b, was := before[name]
+		a, is := after[name]
+		if old, new := value(b, was), value(a, is); old != new {
+			out = append(out, name+" "+old+" → "+new)
+		}
+	}
+	return strings.Join(out, "; ")
 }
 
 func tally(t survey.Tally) wire.Tally {

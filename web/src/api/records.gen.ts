@@ -301,6 +301,27 @@ export const records: { [T in keyof Records]: RecordField[] } = {
       ]
     },
     {
+      "name": "except",
+      "path": "except",
+      "kind": "object",
+      "fields": [
+        {
+          "name": "groups",
+          "path": "except.groups",
+          "kind": "ref",
+          "many": true,
+          "ref": "user_groups"
+        },
+        {
+          "name": "users",
+          "path": "except.users",
+          "kind": "ref",
+          "many": true,
+          "ref": "users"
+        }
+      ]
+    },
+    {
       "name": "rights",
       "path": "rights",
       "kind": "ref",

@@ -3725,6 +3725,8 @@ export interface components {
             everyone: boolean;
             /** @description by which something is given on everything */
             everything: boolean;
+            /** @description by which limits of a right that controls are loosened */
+            limits: boolean;
             /** @description of mandates, or by which somebody comes to hold one */
             mandates: boolean;
             /** @description by which more people than this gain anything; 0: not asked for */
@@ -3988,6 +3990,76 @@ export interface components {
             id: string;
             /** @description JSON, as PublicKeyCredential.parseCreationOptionsFromJSON or parseRequestOptionsFromJSON reads it */
             options: string;
+        };
+        ChangedLimit: {
+            /** @description those after it, at that instant */
+            after: {
+                [key: string]: unknown;
+            };
+            /** @description the limits before the change, at the first instant at which they are others */
+            before: {
+                [key: string]: unknown;
+            };
+            /** @description for if: the fewest values that must be given */
+            circumstances?: components["schemas"]["Circumstances"];
+            /**
+             * @description now: in the circumstances given; later: within 400 days in the same; if: at some time in others
+             * @enum {string}
+             */
+            degree: "now" | "later" | "if";
+            id: string;
+            /** @description those that are others, in words */
+            limits: string;
+            name: string;
+            /** @description what it takes, in words */
+            text?: string;
+            /** @description the shortest way, where it is another than that of the item */
+            through?: components["schemas"]["Ref"][];
+            /**
+             * Format: date-time
+             * @description for now the end of it, null: not within 400 days; otherwise the first instant at which it is allowed, in the circumstances told
+             */
+            until: null | string;
+            /**
+             * @description for if: whether it holds at the instant asked about, or only later
+             * @enum {string}
+             */
+            when?: "at" | "later";
+        };
+        ChangedRight: {
+            /**
+             * @description what is possible after it
+             * @enum {string}
+             */
+            after: "now" | "later" | "if" | "impossible";
+            /**
+             * @description what is possible before the change
+             * @enum {string}
+             */
+            before: "now" | "later" | "if" | "impossible";
+            /** @description for if: the fewest values that must be given */
+            circumstances?: components["schemas"]["Circumstances"];
+            /**
+             * @description now: in the circumstances given; later: within 400 days in the same; if: at some time in others
+             * @enum {string}
+             */
+            degree: "now" | "later" | "if";
+            id: string;
+            name: string;
+            /** @description what it takes, in words */
+            text?: string;
+            /** @description the shortest way, where it is another than that of the item */
+            through?: components["schemas"]["Ref"][];
+            /**
+             * Format: date-time
+             * @description for now the end of it, null: not within 400 days; otherwise the first instant at which it is allowed, in the circumstances told
+             */
+            until: null | string;
+            /**
+             * @description for if: whether it holds at the instant asked about, or only later
+             * @enum {string}
+             */
+            when?: "at" | "later";
         };
         /**
          * @example {
@@ -4328,8 +4400,10 @@ export interface components {
         };
         Difference: {
             device: components["schemas"]["Named"];
-            gained?: components["schemas"]["PossibleRight"][];
-            lost?: components["schemas"]["PossibleRight"][];
+            gained?: components["schemas"]["ChangedRight"][];
+            loosened?: components["schemas"]["ChangedLimit"][];
+            lost?: components["schemas"]["ChangedRight"][];
+            tightened?: components["schemas"]["ChangedLimit"][];
             user: components["schemas"]["Named"];
         };
         Directory: {
@@ -4632,6 +4706,8 @@ export interface components {
              * @enum {string}
              */
             depth?: "all" | "here";
+            /** @description Groups and people of those whom it is not about, such as duty officers. */
+            except?: components["schemas"]["Holders"];
             /**
              * @description Never: nobody of them is allowed it, in any circumstances. Always: everybody of them who could sign in is, with nothing known of the circumstances. Someone: somebody of them is, in some circumstances.
              * @enum {string}
@@ -4661,6 +4737,8 @@ export interface components {
              * @enum {string}
              */
             depth?: "all" | "here";
+            /** @description Groups and people of those whom it is not about, such as duty officers. */
+            except?: components["schemas"]["Holders"];
             /**
              * @description Never: nobody of them is allowed it, in any circumstances. Always: everybody of them who could sign in is, with nothing known of the circumstances. Someone: somebody of them is, in some circumstances.
              * @enum {string}
@@ -4698,6 +4776,8 @@ export interface components {
              * @enum {string|null}
              */
             depth?: "all" | "here" | null;
+            /** @description Groups and people of those whom it is not about, such as duty officers. */
+            except?: components["schemas"]["HoldersPatch"] | null;
             /**
              * @description Never: nobody of them is allowed it, in any circumstances. Always: everybody of them who could sign in is, with nothing known of the circumstances. Someone: somebody of them is, in some circumstances.
              * @enum {string|null}
@@ -4987,15 +5067,13 @@ export interface components {
             totals: components["schemas"]["Totals"];
         };
         Holders: {
-            /** @description User groups that it is given to. */
+            /** @description Groups whose members a delegate may change. */
             groups?: string[];
-            /** @description People and services that it is given to by name. */
             users?: string[];
         };
         HoldersPatch: {
-            /** @description User groups that it is given to. */
+            /** @description Groups whose members a delegate may change. */
             groups?: string[] | null;
-            /** @description People and services that it is given to by name. */
             users?: string[] | null;
         };
         Hook: {
@@ -5047,18 +5125,22 @@ export interface components {
             strong_sign_in?: boolean;
         };
         Impact: {
-            /** @description devices on which anybody does */
+            /** @description devices on which it does for anybody */
             devices: number;
             /** @description rights of users on devices and points */
             gained: components["schemas"]["Tally"];
             /** @description the first of them, what concerns control before the others */
             items: components["schemas"]["Difference"][];
+            /** @description rights that are allowed before and after, with a limit that is larger, longer or gone */
+            loosened: components["schemas"]["Tally"];
             lost: components["schemas"]["Tally"];
             /** @description who may do more or less with the service itself */
             mandates: components["schemas"]["MandateDifference"][];
             /** @description how many are not among the items */
             more: number;
-            /** @description users who gain or lose anything */
+            /** @description likewise, with a limit that is smaller, shorter or new */
+            tightened: components["schemas"]["Tally"];
+            /** @description users for whom anything changes */
             users: number;
         };
         Imported: {

@@ -22,6 +22,9 @@ export function ExpectationFields({ form }: { form: Form<"expectations"> }) {
       <Part fault={faultOf("who")}>
         <Who to={row.who ?? {}} onChange={(change) => set("who", (who) => change(who ?? {}))} />
       </Part>
+      <Part fault={faultOf("except")}>
+        <Who named label={label("except")} to={row.except ?? {}} onChange={(change) => set("except", (except) => change(except ?? {}))} />
+      </Part>
       <Part fault={faultOf("expect") || faultOf("at_least")}>
         <div className="grid items-end gap-3 sm:grid-cols-[2fr_1fr]">
           <Choose

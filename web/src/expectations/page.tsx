@@ -27,7 +27,7 @@ export function ExpectationPage({ row }: { row: Expectation }) {
           <UnmetList unmet={unmet} title={t("console.expect.not_held", { count: 1 })} />
         </div>
       </section>
-      <Rest type="expectations" row={row} elsewhere={["who", "rights", "on", "depth", "when", "expect", "at_least"]} mentioned={false} />
+      <Rest type="expectations" row={row} elsewhere={["who", "except", "rights", "on", "depth", "when", "expect", "at_least"]} mentioned={false} />
     </>
   );
 }

@@ -9,7 +9,14 @@ export function Saying({ row, most }: { row: Expectation; most?: number }) {
   return (
     <>
       {row.expect === "someone" && <>{t("console.expect.least", { count: row.at_least ?? 1 })} </>}
-      <GivenTo to={row.who} /> <strong>{t(`console.expect.${row.expect === "never" ? "never" : "always"}_short`)}</strong>{" "}
+      <GivenTo to={row.who} />
+      {Boolean(row.except?.groups?.length || row.except?.users?.length) && (
+        <>
+          {" "}
+          ({t("console.expect.except")} <GivenTo to={row.except} />)
+        </>
+      )}{" "}
+      <strong>{t(`console.expect.${row.expect === "never" ? "never" : "always"}_short`)}</strong>{" "}
       <RecordLinks type="rights" ids={row.rights ?? []} /> {t("console.expect.on")} <On line={line} most={most} />
       {Boolean(row.when?.length) && (
         <>

@@ -52,8 +52,10 @@ function ChosenName({ of: { type, id } }: { of: Found }) {
 
 export type To = NonNullable<Grant["to"]>;
 
-/** Who finds groups and people together. */
-export function Who({ to, onChange }: { to: To; onChange: (change: (to: To) => To) => void }) {
+type WhoProps = { to: To; onChange: (change: (to: To) => To) => void; label?: string; named?: boolean };
+
+/** Who finds groups and people together, and everyone, but where they have to be named. */
+export function Who({ to, onChange, label = t("console.grant.who"), named }: WhoProps) {
   const foundIn = (to: To): Found[] => [
     ...(to.groups ?? []).map((id) => ({ type: "user_groups" as const, id })),
     ...(to.users ?? []).map((id) => ({ type: "users" as const, id })),
@@ -65,17 +67,19 @@ export function Who({ to, onChange }: { to: To; onChange: (change: (to: To) => T
     });
   return (
     <fieldset className="flex flex-col gap-1.5">
-      <legend className="sr-only">{t("console.grant.who")}</legend>
+      <legend className="sr-only">{label}</legend>
       <div className="flex items-end gap-4">
         <div className="min-w-0 flex-1">
           <Adder
-            label={t("console.grant.who")}
+            label={label}
             hint={t("console.grant.who_hint")}
             types={["user_groups", "users"]}
             onPick={(f) => put((list) => added(list, f))}
           />
         </div>
-        <CheckBox label={t("console.everyone")} checked={to.everyone === true} onChange={(on) => onChange((to) => ({ ...to, everyone: on || undefined }))} />
+        {!named && (
+          <CheckBox label={t("console.everyone")} checked={to.everyone === true} onChange={(on) => onChange((to) => ({ ...to, everyone: on || undefined }))} />
+        )}
       </div>
       <Chosen of={foundIn(to)} onDrop={(f) => put((list) => without(list, f))} />
     </fieldset>

@@ -5,7 +5,7 @@ import { number, t, timeFormat } from "../words";
 
 /** ImpactView says who would gain and lose what by a change: mandates first, then what concerns control, in all three degrees. */
 export function ImpactView({ impact, most = 8 }: { impact: Impact; most?: number }) {
-  const nothing = impact.gained.all + impact.lost.all === 0;
+  const nothing = impact.gained.all + impact.lost.all + impact.loosened.all + impact.tightened.all === 0;
   const rest = impact.more + Math.max(0, impact.items.length - most);
   return (
     <div className="mt-1" data-impact>
@@ -19,6 +19,8 @@ export function ImpactView({ impact, most = 8 }: { impact: Impact; most?: number
         <>
           <Counts sign="+" word="gained" of={impact.gained} />
           <Counts sign="−" word="lost" of={impact.lost} />
+          <Counts sign="" word="looser" of={impact.loosened} />
+          <Counts sign="" word="closer" of={impact.tightened} />
           <p className="text-soft">
             {t("console.impact.of", {
               users: t("console.counted.people", { count: impact.users }),
@@ -39,6 +41,12 @@ export function ImpactView({ impact, most = 8 }: { impact: Impact; most?: number
             {d.lost?.map((r) => (
               <RightOf key={r.id} sign="−" right={r} />
             ))}
+            {d.loosened?.map((r) => (
+              <LimitsOf key={r.id} looser right={r} />
+            ))}
+            {d.tightened?.map((r) => (
+              <LimitsOf key={r.id} right={r} />
+            ))}
           </li>
         ))}
       </ul>
@@ -47,11 +55,11 @@ export function ImpactView({ impact, most = 8 }: { impact: Impact; most?: number
   );
 }
 
-function Counts({ sign, word, of }: { sign: string; word: "gained" | "lost"; of: Impact["gained"] }) {
+function Counts({ sign, word, of }: { sign: string; word: "gained" | "lost" | "looser" | "closer"; of: Impact["gained"] }) {
   if (of.all === 0) return null;
   return (
     <p className="flex flex-wrap items-baseline gap-x-2 tabular-nums">
-      <span className={`font-semibold ${word === "gained" ? "text-holds" : "text-closes"}`}>
+      <span className={`font-semibold ${word === "gained" || word === "looser" ? "text-holds" : "text-closes"}`}>
         {sign}
         {number(of.all)} {t(`console.impact.${word}`)}
       </span>
@@ -67,11 +75,18 @@ function Counts({ sign, word, of }: { sign: string; word: "gained" | "lost"; of:
 }
 
 function RightOf({ sign, right }: { sign: string; right: PossibleRight }) {
+  return <Changed gives={sign === "+"} text={sign + right.name} right={right} />;
+}
+
+function LimitsOf({ looser, right }: { looser?: boolean; right: PossibleRight & { limits: string } }) {
+  return <Changed gives={!!looser} text={t("console.impact.limits", { right: right.name, limits: right.limits })} right={right} />;
+}
+
+function Changed({ gives, text, right }: { gives: boolean; text: string; right: PossibleRight }) {
   const from = right.degree === "later" || right.when === "later" ? right.until : undefined;
   return (
-    <span className={`mr-1.5 ${sign === "+" ? "text-holds" : "text-closes"}`}>
-      {sign}
-      {right.name}
+    <span className={`mr-1.5 ${gives ? "text-holds" : "text-closes"}`}>
+      {text}
       {right.text && <span className="text-soft"> {right.text}</span>}
       {from && (
         <span className="text-soft"> {t("console.impact.from", { time: timeFormat({ dateStyle: "medium", timeStyle: "short" }).format(new Date(from)) })}</span>

@@ -150,7 +150,7 @@ function Settings({ now, save }: { now: ServiceSettings; save: Saving }) {
         </Part>
         <Part title={t("console.service.approval")}>
           <p className="text-[0.86rem] text-soft">{t("console.service.approval_help")}</p>
-          {(["control", "everyone", "everything", "mandates"] as const).map((rule) => (
+          {(["control", "limits", "everyone", "everything", "mandates"] as const).map((rule) => (
             <CheckBox
               key={rule}
               label={t(`console.service.approval_${rule}`)}
