@@ -346,7 +346,7 @@ for how long sessions hold. Only what is given is changed; it stays in the recor
 	cmd.Flags().StringArrayVar(&rules, "decisions-of", nil, "for a right or a site of its own, as right=RIGHT,site=SITE,keep=all; the first that fits counts; an empty one takes all away")
 	cmd.Flags().IntVar(&in.KeepDays, "keep-days", 0, "after how many days entries of the record are let go; 0: never")
 	cmd.Flags().BoolVar(&in.ReasonRequired, "reason-required", false, "every change needs a reason")
-	cmd.Flags().StringSliceVar(&in.Approval, "approval", nil, "which changes need a second person: control, everyone, everything, mandates, or a number of people who gain; all of them, or none for none")
+	cmd.Flags().StringSliceVar(&in.Approval, "approval", nil, "which changes need a second person: control, limits, everyone, everything, mandates, or a number of people who gain; all of them, or none for none")
 	cmd.Flags().IntVar(&in.BehindMinutes, "behind-minutes", 0, "after how many minutes a machine that is behind, or not heard of, is told on Today")
 	cmd.Flags().IntVar(&in.IdleMinutes, "idle-minutes", 0, "after how many minutes without a request a session ends; 0: none")
 	cmd.Flags().IntVar(&in.SessionHours, "session-hours", 0, "after how many hours a session ends, in the console and of a terminal")
