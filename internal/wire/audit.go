@@ -32,7 +32,7 @@ type ServiceChange struct {
 // ApprovalRules say which changes need a second person. Who takes something away at once needs none.
 type ApprovalRules struct {
 	Control    bool `json:"control" description:"by which somebody gains a right that controls"`
-	Limits     bool `json:"limits" description:"by which limits of a right that controls are loosened"`
+	Limits     bool `json:"limits,omitempty" description:"by which limits of a right that controls are loosened"`
 	Everyone   bool `json:"everyone" description:"by which something is given to everyone"`
 	Everything bool `json:"everything" description:"by which something is given on everything"`
 	Mandates   bool `json:"mandates" description:"of mandates, or by which somebody comes to hold one"`

@@ -161,7 +161,7 @@ func (c Catalogue) Impact(p *policy.Policy, d survey.Differences, at time.Time) 
 	}
 	limits := func(list []survey.LimitChange) (out []wire.ChangedLimit) {
 		for _, x := range list {
-			out = append(out, wire.ChangedLimit{PossibleRight: c.Possible(p, x.Possibility, at, time.Time{}, nil), Before: x.Before, After: x.After, Limits: c.limits(x.Before, x.After)})
+			out = append(out, wire.ChangedLimit{PossibleRight: c.Possible(p, x.Possibility, at, time.Time{}, nil), Before: orNone(x.Before), After: orNone(x.After), Limits: c.limits(x.Before, x.After)})
 		}
 		return out
 	}
@@ -176,6 +176,14 @@ func (c Catalogue) Impact(p *policy.Policy, d survey.Differences, at time.Time) 
 	return out
 }
 
+// orNone is limits as they travel: none is an empty object.
+func orNone(limits map[string]policy.Limit) map[string]policy.Limit {
+	if limits == nil {
+		return map[string]policy.Limit{}
+	}
+	return limits
+}
+
 // limits says which limits are others after a change than before: “minutes 30 → 60”.
 func (c Catalogue) limits(before, after map[string]policy.Limit) string {
 	value := func(l policy.Limit, there bool) string {
@@ -187,10 +195,7 @@ func (c Catalogue) limits(before, after map[string]policy.Limit) string {
 		}
 		return strconv.FormatFloat(l.Number, 'f', -1, 64)
 	}
-	all := maps.Clone(before)
-	if all == nil {
-		all = map[string]policy.Limit{}
-	}
+	all := maps.Clone(orNone(before))
 	maps.Copy(all, after)
 	var out []string
 	for _, name := range slices.Sorted(maps.Keys(all)) {

@@ -3726,7 +3726,7 @@ export interface components {
             /** @description by which something is given on everything */
             everything: boolean;
             /** @description by which limits of a right that controls are loosened */
-            limits: boolean;
+            limits?: boolean;
             /** @description of mandates, or by which somebody comes to hold one */
             mandates: boolean;
             /** @description by which more people than this gain anything; 0: not asked for */

@@ -154,7 +154,7 @@ function Settings({ now, save }: { now: ServiceSettings; save: Saving }) {
             <CheckBox
               key={rule}
               label={t(`console.service.approval_${rule}`)}
-              checked={approval[rule]}
+              checked={approval[rule] ?? false}
               onChange={(on) => setApproval({ ...approval, [rule]: on })}
             />
           ))}
