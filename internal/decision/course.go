@@ -2,7 +2,6 @@ package decision
 
 import (
 	"encoding/binary"
-	"iter"
 	"slices"
 
 	"sentier/internal/policy"
@@ -157,12 +156,15 @@ func (k *Course) Allowed(at Moment) bool {
 	if _, ends := k.Compiled.preconditions(&a); ends {
 		return false
 	}
-	allowed := false
-	for p := range k.inForce(&a) {
-		if p.Line.Deny {
+	direct, allowed := k.direct(at), false
+	for i := range k.Parts {
+		switch p := &k.Parts[i]; {
+		case !k.counts(p, direct, &a):
+		case p.Line.Deny:
 			return false
+		default:
+			allowed = true
 		}
-		allowed = true
 	}
 	return allowed
 }
@@ -170,28 +172,22 @@ func (k *Course) Allowed(at Moment) bool {
 // Limits are those of an answer that is allowed at an instant; nil for none.
 func (k *Course) Limits(at Moment) map[string]policy.Limit {
 	a := ResolvedQuery{Who: k.Who, What: k.What, Right: k.Right, Moment: at}
-	return limitsOf(func(yield func(map[string]policy.Limit) bool) {
-		for p := range k.inForce(&a) {
-			if !yield(p.Line.Limits()) {
-				return
-			}
-		}
-	})
-}
-
-// inForce yields the parts that are in force at the instant of a question.
-func (k *Course) inForce(a *ResolvedQuery) iter.Seq[*Part] {
-	at := a.Moment
-	direct := k.Compiled.DirectFirst && slices.ContainsFunc(k.Parts, func(p Part) bool { return p.Direct && p.Line.Valid.Holds(at) })
-	return func(yield func(*Part) bool) {
-		for i := range k.Parts {
-			p := &k.Parts[i]
-			if p.Idle || direct && !p.Direct || !p.Line.Valid.Holds(at) || !p.holds(at) || len(p.Line.When) > 0 && !k.Compiled.Open(p.Line, a) {
-				continue
-			}
-			if !yield(p) {
-				return
-			}
+	direct := k.direct(at)
+	var allowing []map[string]policy.Limit
+	for i := range k.Parts {
+		if p := &k.Parts[i]; k.counts(p, direct, &a) {
+			allowing = append(allowing, p.Line.Limits())
 		}
 	}
+	return limits(allowing)
+}
+
+// direct tells whether only parts that name the user count at an instant, under direct-first.
+func (k *Course) direct(at Moment) bool {
+	return k.Compiled.DirectFirst && slices.ContainsFunc(k.Parts, func(p Part) bool { return p.Direct && p.Line.Valid.Holds(at) })
+}
+
+// counts tells whether a part is in force at the instant of a question.
+func (k *Course) counts(p *Part, direct bool, a *ResolvedQuery) bool {
+	return !p.Idle && (p.Direct || !direct) && p.Line.Valid.Holds(a.Moment) && p.holds(a.Moment) && (len(p.Line.When) == 0 || k.Compiled.Open(p.Line, a))
 }

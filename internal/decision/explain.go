@@ -113,7 +113,11 @@ func (c *Compiled) explain(a *Inquiry, reason Reason, known bool, out *Answer) {
 	switch out.Reason {
 	case Granted:
 		out.Because = c.Trails(a, func(l *Line, m UnmetConditions) bool { return !l.Deny && m == 0 })
-		out.Limits = limits(out.Because)
+		var allowing []map[string]policy.Limit
+		for _, t := range out.Because {
+			allowing = append(allowing, t.Grant.Lines[t.Line].Limits)
+		}
+		out.Limits = limits(allowing)
 	case Denied:
 		out.Because = c.Trails(a, func(l *Line, m UnmetConditions) bool { return l.Deny && m == 0 })
 	case OutsideSchedule, ConditionNotMet, GrantNotInForce, RightNotGranted:
@@ -436,24 +440,12 @@ func timeOf(s *Schedules, a *ResolvedQuery) Time {
 	return t
 }
 
-// limits are those of an answer that some trails allow.
-func limits(trails []Trail) map[string]policy.Limit {
-	return limitsOf(func(yield func(map[string]policy.Limit) bool) {
-		for i := range trails {
-			if !yield(trails[i].Grant.Lines[trails[i].Line].Limits) {
-				return
-			}
-		}
-	})
-}
-
-// limitsOf are the limits that every allowing line carries: the largest of the numbers, all of the texts; nil for none. By “Limits” of the semantics.
-func limitsOf(lines iter.Seq[map[string]policy.Limit]) map[string]policy.Limit {
+// limits are those that every allowing line carries, given those of each: the largest of the numbers, all of the texts; nil for none. By “Limits” of the semantics.
+func limits(allowing []map[string]policy.Limit) map[string]policy.Limit {
 	var out map[string]policy.Limit
-	first := true
-	for of := range lines {
-		if first {
-			first, out = false, maps.Clone(of)
+	for i, of := range allowing {
+		if i == 0 {
+			out = maps.Clone(of)
 			continue
 		}
 		for name, have := range out {
@@ -515,7 +507,7 @@ func (c *Compiled) answer(q *Question, a *ResolvedQuery, reason Reason, known bo
 	if !out.Allowed {
 		return out
 	}
-	var allowing []Trail
+	var allowing []map[string]policy.Limit
 	for _, n := range c.Counting(a, nil) {
 		l := &c.Lines[n]
 		if c.Unmet(l, a) != 0 {
@@ -524,7 +516,7 @@ func (c *Compiled) answer(q *Question, a *ResolvedQuery, reason Reason, known bo
 		if !l.limited {
 			return out // a line without a limit is a line without that limit
 		}
-		allowing = append(allowing, Trail{Grant: l.Grant, Line: l.Number})
+		allowing = append(allowing, l.Limits())
 	}
 	out.Limits = limits(allowing)
 	return out

@@ -19,6 +19,8 @@ type Difference struct {
 	Point               policy.PointID
 	Gained, Lost        []Change
 	Loosened, Tightened []LimitChange
+
+	of *outcome // until what is gained and lost is told of those that are shown
 }
 
 // Change is a right that only one of two policies allows at some instant in some circumstances: First is the first such instant, in the circumstances that are Given.
@@ -39,15 +41,10 @@ type Tally [Now + 1]int
 // All counts them in all degrees.
 func (t *Tally) All() int { return t[Now] + t[Later] + t[If] }
 
-func (t *Tally) add(list []Possibility, times int) {
-	for i := range list {
-		t[list[i].Degree] += times
-	}
-}
-
-func (t *Tally) addLimits(list []LimitChange, times int) {
-	for i := range list {
-		t[list[i].Degree] += times
+// addTo counts what is told of rights, so many times.
+func addTo[T ofRight](t *Tally, list []T, times int) {
+	for _, x := range list {
+		t[x.told().Degree] += times
 	}
 }
 
@@ -336,24 +333,23 @@ func (p *comparison) pair(u *userJoint, part part) bool {
 		part.concern()
 		p.tell(u.ids, part.size(), part.ids, "", whole)
 	}
-	for _, point := range pointsOf(d) { // a device of which a line names a point is alike to no other
-		x := *d
-		if slices.Contains(d.points.added, point) {
-			x.before = nil
-		}
-		if slices.Contains(d.points.removed, point) {
-			x.after = nil
-		}
+	for _, point := range pointsOf(d) {
+		x, other := pointOf(d, point)
 		targets := [2]decision.Target{pointTarget(x.before, point), pointTarget(x.after, point)}
-		if targets[0] == 0 && targets[1] == 0 && x.before == d.before && x.after == d.after {
+		if targets[0] == 0 && targets[1] == 0 && !other {
 			continue
 		}
-		if own := p.outcome(u, &x, targets); own != nil && !own.equal(whole) || p.visit != nil && (own != nil || whole != nil) {
+		own := p.outcome(u, &x, targets)
+		if (own == nil || own.equal(whole)) && (p.visit == nil || own == nil && whole == nil) {
+			continue
+		}
+		some = true
+		if other { // the devices of the part have it in common
+			part.concern()
 			p.tell(u.ids, part.size(), part.ids, point, own)
-			if !some {
-				part.concern()
-			}
-			some = true
+		} else { // a device of which a line names a point is alike to no other
+			d.concerned = true
+			p.tell(u.ids, d.ids.Size, part.ids, point, own)
 		}
 	}
 	return some
@@ -398,10 +394,10 @@ func (p *comparison) tell(users container.Roll[policy.UserID], size int, devices
 	}
 	pairs := users.Size * size
 	p.out.Pairs += pairs
-	p.out.Gained.add(o.gained, pairs)
-	p.out.Lost.add(o.lost, pairs)
-	p.out.Loosened.addLimits(o.loosened, pairs)
-	p.out.Tightened.addLimits(o.tightened, pairs)
+	addTo(&p.out.Gained, o.gained, pairs)
+	addTo(&p.out.Lost, o.lost, pairs)
+	addTo(&p.out.Loosened, o.loosened, pairs)
+	addTo(&p.out.Tightened, o.tightened, pairs)
 	p.out.Control += pairs * o.controls
 	p.out.ControlLimit += pairs * o.loosens
 	into := &p.others
@@ -419,7 +415,7 @@ func (p *comparison) tell(users container.Roll[policy.UserID], size int, devices
 				return
 			}
 			left--
-			*into = append(*into, Difference{u, d, point, changes(o.gained), changes(o.lost), o.loosened, o.tightened})
+			*into = append(*into, Difference{User: u, Device: d, Point: point, Loosened: o.loosened, Tightened: o.tightened, of: o})
 		}
 	}
 }
@@ -443,22 +439,23 @@ func (p *comparison) sort() {
 	}
 	all := append(p.control, p.others...)
 	p.out.Items = all[:min(p.most, len(all))]
+	known := map[*outcome][2][]Change{} // the same of all pairs with the outcome
 	for i := range p.out.Items {
 		item := &p.out.Items[i]
-		for _, list := range [][]Change{item.Gained, item.Lost} {
-			for n := range list {
-				q := decision.Question{User: item.User, Device: item.Device, Point: item.Point, Right: list[n].Right, At: p.in.At, Context: p.in.Context}
-				list[n].Before, list[n].After = p.before.Possible(q).Degree, p.after.Possible(q).Degree
-			}
+		lists, ok := known[item.of]
+		if !ok {
+			lists = [2][]Change{p.changes(item, item.of.gained), p.changes(item, item.of.lost)}
+			known[item.of] = lists
 		}
+		item.Gained, item.Lost, item.of = lists[0], lists[1], nil
 	}
 }
 
-// changes are possibilities of which it is still to be told what they were before, and what they are after.
-func changes(list []Possibility) []Change {
-	out := make([]Change, len(list))
-	for i := range list {
-		out[i].Possibility = list[i]
+// changes tells of rights that somebody gains, or loses, what is possible before and after.
+func (p *comparison) changes(of *Difference, list []Possibility) (out []Change) {
+	for _, x := range list {
+		q := decision.Question{User: of.User, Device: of.Device, Point: of.Point, Right: x.Right, At: p.in.At, Context: p.in.Context}
+		out = append(out, Change{x, p.before.Possible(q).Degree, p.after.Possible(q).Degree})
 	}
 	return out
 }

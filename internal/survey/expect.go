@@ -197,7 +197,7 @@ func (p *prover) devicesOf(is *decision.Expectation, users []*userJoint) (out []
 		for _, t := range is.On {
 			classes.Add(p.after.Covered(t))
 		}
-		rest := stayed(&p.before.Devices, &p.after.Devices, p.things, classes.List, p.otherPoints)
+		rest := stayed(&p.before.Devices, &p.after.Devices, p.things, classes.List, p.pointsApart())
 		for i := range rest {
 			out = append(out, &rest[i])
 		}

@@ -21,16 +21,16 @@ func (p *comparison) joints(done []policy.RecordChange) (users []userJoint, devi
 	case !all && t.Few():
 		p.few, p.touched, p.things = true, people, things
 		p.sameLines()
-		users, devices = moved(&before.Users, &after.Users, people, false, nil), moved(&before.Devices, &after.Devices, things, false, p.otherPoints)
+		users, devices = moved(&before.Users, &after.Users, people, false, nil), moved(&before.Devices, &after.Devices, things, false, p.pointsApart())
 		met, meeting := p.around(users, devices)
-		return append(users, stayed(&before.Users, &after.Users, people, meeting, nil)...), append(devices, stayed(&before.Devices, &after.Devices, things, met, p.otherPoints)...)
+		return append(users, stayed(&before.Users, &after.Users, people, meeting, nil)...), append(devices, stayed(&before.Devices, &after.Devices, things, met, p.pointsApart())...)
 	case all:
 		p.findLines()
-		users, devices = moved(&before.Users, &after.Users, everybody(&before.Users, &after.Users), true, nil), moved(&before.Devices, &after.Devices, everybody(&before.Devices, &after.Devices), true, p.otherPoints)
+		users, devices = moved(&before.Users, &after.Users, everybody(&before.Users, &after.Users), true, nil), moved(&before.Devices, &after.Devices, everybody(&before.Devices, &after.Devices), true, p.pointsApart())
 	default:
 		p.findLines()
 		users = append(moved(&before.Users, &after.Users, people, false, nil), stayed(&before.Users, &after.Users, people, slices.Collect(after.Users.Inhabited), nil)...)
-		devices = append(moved(&before.Devices, &after.Devices, things, false, p.otherPoints), stayed(&before.Devices, &after.Devices, things, slices.Collect(after.Devices.Inhabited), p.otherPoints)...)
+		devices = append(moved(&before.Devices, &after.Devices, things, false, p.pointsApart()), stayed(&before.Devices, &after.Devices, things, slices.Collect(after.Devices.Inhabited), p.pointsApart())...)
 	}
 	p.everything = before.DirectFirst != after.DirectFirst || !p.rights.alike
 	p.look(users, devices)
@@ -105,7 +105,29 @@ func (p points) key() string {
 	return fmt.Sprint(p.added, p.removed)
 }
 
-// otherPoints finds which points a device has in only one of the policies.
+// pointOf is the joint as one of its points has it: not there in the policy that does not have the point. It tells whether there is such a one.
+func pointOf(d *deviceJoint, id policy.PointID) (x deviceJoint, other bool) {
+	x = *d
+	switch {
+	case slices.Contains(d.points.added, id):
+		x.before = nil
+	case slices.Contains(d.points.removed, id):
+		x.after = nil
+	default:
+		return x, false
+	}
+	return x, true
+}
+
+// pointsApart finds which points a device has in only one of the policies; nil where no device does.
+func (p *comparison) pointsApart() func(policy.DeviceID) points {
+	if p.before.Policy().Table(policy.Devices).Same(p.after.Policy().Table(policy.Devices)) {
+		return nil
+	}
+	return p.otherPoints
+}
+
+// otherPoints finds those of one device.
 func (p *comparison) otherPoints(id policy.DeviceID) (out points) {
 	x, before := policy.Find[*policy.Device](p.before.Policy(), string(id))
 	y, after := policy.Find[*policy.Device](p.after.Policy(), string(id))

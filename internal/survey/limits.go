@@ -10,20 +10,6 @@ import (
 // lineLimits are the limits that a line carries.
 type lineLimits = map[string]policy.Limit
 
-// limitsOf lists the limits of all lines; nil where none has any.
-func limitsOf(c Survey) []lineLimits {
-	out, any := make([]lineLimits, len(c.Lines)), false
-	for i := range c.Lines {
-		l := &c.Lines[i]
-		out[i] = l.Grant.Lines[l.Number].Limits
-		any = any || len(out[i]) > 0
-	}
-	if !any {
-		return nil
-	}
-	return out
-}
-
 // asLoose tells whether limits are none that others are not: each of them stands in the others, and allows as much there or less.
 func asLoose(mine, others lineLimits) bool {
 	for name, m := range mine {
@@ -38,7 +24,7 @@ func asLoose(mine, others lineLimits) bool {
 // heedLimits makes of what is held otherwise something that is needed where limits could be others without it: by “What an impact tells” of the semantics, what
 // gives nothing that others do not give leaves the limits as they are too. Of lines that are open at different times it is not looked at when they are.
 func (w *assessing) heedLimits(h *hand) {
-	if w.limits == nil || !slices.ContainsFunc(h.parts, func(p decision.Part) bool { return len(w.limits[p.Number]) > 0 }) {
+	if !w.limited || !slices.ContainsFunc(h.parts, func(p decision.Part) bool { return len(p.Line.Limits()) > 0 }) {
 		return
 	}
 	v, l := &w.verdict, &w.local
@@ -68,7 +54,7 @@ func (w *assessing) tightens(h *hand, drops func(int) bool) bool {
 			}
 			for j := range h.parts {
 				stays := &h.parts[j]
-				if !stays.Line.Deny && !drops(j) && stays.Bears(right) && !asLoose(w.limits[stays.Number], w.limits[gone.Number]) {
+				if !stays.Line.Deny && !drops(j) && stays.Bears(right) && !asLoose(stays.Line.Limits(), gone.Line.Limits()) {
 					return true
 				}
 			}

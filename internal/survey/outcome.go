@@ -7,7 +7,6 @@ import (
 	"sync"
 
 	"sentier/internal/decision"
-	"sentier/internal/policy"
 )
 
 // outcome is what is gained and lost by a pair of classes: control first.
@@ -90,30 +89,37 @@ func (p *comparison) compared(had, has *hand, way way) *outcome {
 			out.lost = append(out.lost, Possibility{id, x.lost})
 			out.control = out.control || controls
 		}
+		x.looser.Right, x.closer.Right = id, id
 		if x.looser.Degree != Impossible {
-			out.loosened = append(out.loosened, x.looser.of(id))
+			out.loosened = append(out.loosened, x.looser)
 			out.loosens += decision.Bit(controls)
 			out.control = out.control || controls
 		}
 		if x.closer.Degree != Impossible {
-			out.tightened = append(out.tightened, x.closer.of(id))
+			out.tightened = append(out.tightened, x.closer)
 			out.control = out.control || controls
 		}
 	}
 	if len(out.gained)+len(out.lost)+len(out.loosened)+len(out.tightened) == 0 {
 		return nil
 	}
-	for _, list := range [][]Possibility{out.gained, out.lost} {
-		slices.SortStableFunc(list, func(a, b Possibility) int {
-			return decision.Bit(p.controls(b.Right)) - decision.Bit(p.controls(a.Right))
-		})
-	}
-	for _, list := range [][]LimitChange{out.loosened, out.tightened} {
-		slices.SortStableFunc(list, func(a, b LimitChange) int {
-			return decision.Bit(p.controls(b.Right)) - decision.Bit(p.controls(a.Right))
-		})
-	}
+	controlFirst(p, out.gained)
+	controlFirst(p, out.lost)
+	controlFirst(p, out.loosened)
+	controlFirst(p, out.tightened)
 	return &out
+}
+
+// ofRight is what is told of one right.
+type ofRight interface{ told() Possibility }
+
+func (p Possibility) told() Possibility { return p }
+
+// controlFirst puts the rights that control before the others.
+func controlFirst[T ofRight](p *comparison, list []T) {
+	slices.SortStableFunc(list, func(a, b T) int {
+		return decision.Bit(p.controls(b.told().Right)) - decision.Bit(p.controls(a.told().Right))
+	})
 }
 
 // but is a hand without some lines, in a room that is used again.
@@ -176,20 +182,10 @@ func (p *comparison) within(x *decision.Part, other *hand, same []int32) bool {
 	})
 }
 
-// shift is what is gained and lost of one right, and how its limits are others.
+// shift is what is gained and lost of one right, and how its limits are others: of which right is still to be said.
 type shift struct {
 	gained, lost   Prospect
-	looser, closer limitShift
-}
-
-// limitShift is when a right has other limits, and which.
-type limitShift struct {
-	Prospect
-	before, after lineLimits
-}
-
-func (l *limitShift) of(id policy.RightID) LimitChange {
-	return LimitChange{Possibility{id, l.Prospect}, l.before, l.after}
+	looser, closer LimitChange
 }
 
 // about finds what is gained and lost of one right, once for all pairs of which the same bears on it.
@@ -219,7 +215,7 @@ func (p *comparison) about(had, has *hand, was, is int, way way) shift {
 		if takes {
 			out.lost = p.search(has, had, is, was)
 			out.closer = p.loosened(has, had, is, was)
-			out.closer.before, out.closer.after = out.closer.after, out.closer.before
+			out.closer.Before, out.closer.After = out.closer.After, out.closer.Before
 		}
 		return out
 	})
@@ -266,15 +262,15 @@ func (p *comparison) search(before, after *hand, had, right int) Prospect {
 }
 
 // loosened finds when a right that both hands allow has looser limits after than before.
-func (p *comparison) loosened(before, after *hand, had, right int) limitShift {
+func (p *comparison) loosened(before, after *hand, had, right int) (out LimitChange) {
 	if had < 0 || right < 0 || before.who == nil || before.what == nil || after.who == nil || after.what == nil || before.comesIn != after.comesIn || !before.limited(had) {
-		return limitShift{}
+		return out
 	}
 	s := search{before: before, after: after, had: had, right: right, at: p.at, context: p.in.Context, loosens: true}
-	out := limitShift{Prospect: s.prospect(p.in.Degrees)}
+	out.Prospect = s.prospect(p.in.Degrees)
 	if out.Degree != Impossible {
 		is, was := s.courses(out.Given.In(p.in.Context))
-		out.before, out.after = was.Limits(out.first), is.Limits(out.first)
+		out.Before, out.After = was.Limits(out.first), is.Limits(out.first)
 	}
 	return out
 }

@@ -225,11 +225,15 @@ func (s *search) first(context decision.Context) (decision.Moment, bool) {
 
 // courses are those of the answers that are held against each other.
 func (s *search) courses(context decision.Context) (after, before course) {
-	after = s.after.in(s.right, context)
+	return s.after.in(s.right, context), s.earlier(context)
+}
+
+// earlier is that of before: the zero one where nothing is allowed.
+func (s *search) earlier(context decision.Context) (before course) {
 	if s.before != nil && s.had >= 0 {
 		before = s.before.in(s.had, context)
 	}
-	return after, before
+	return before
 }
 
 // once is [search.first] where nothing else is looked for after it.
@@ -312,8 +316,12 @@ func (s *search) weekly(after, before *course, idle bool, at decision.Moment) (e
 
 // now tells whether it is so at once, in the circumstances that are given.
 func (s *search) now() bool {
-	after, before := s.courses(s.context)
-	return !after.Never() && s.is(&after, &before, before.Never(), s.at)
+	after := s.after.in(s.right, s.context)
+	if after.Never() || !after.Allowed(s.at) {
+		return false // which it mostly is: what was before need not be gathered
+	}
+	before := s.earlier(s.context)
+	return s.is(&after, &before, before.Never(), s.at)
 }
 
 // prospect tells the degree of what the search looks for, as far as the degrees that are asked for.

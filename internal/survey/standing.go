@@ -46,14 +46,14 @@ func (s *standing) place(id policy.GrantID) int {
 // assessor finds the standings of the classes of users, and what they share.
 type assessor struct {
 	Survey
-	at     decision.Moment
-	times  []int32         // see [decision.Kin]
-	worths *memo[worth]    // by what bears on a right, and which of it is left out
-	shifts *memo[bool]     // likewise: whether anybody gains or loses anything
-	spans  *numbers        // of periods
-	weeks  *decision.Weeks // nil: instants are looked at
-	faces  []deviceJoint   // all devices
-	limits []lineLimits    // by line; nil: no line has any
+	at      decision.Moment
+	times   []int32         // see [decision.Kin]
+	worths  *memo[worth]    // by what bears on a right, and which of it is left out
+	shifts  *memo[bool]     // likewise: whether anybody gains or loses anything
+	spans   *numbers        // of periods
+	weeks   *decision.Weeks // nil: instants are looked at
+	faces   []deviceJoint   // all devices
+	limited bool            // any line has limits
 }
 
 // verdict is what the grants and the memberships of a hand come to, in the order in which they are met.
@@ -72,7 +72,7 @@ func (c Survey) assessor(at decision.Moment) *assessor {
 	a := &assessor{Survey: c, at: at, worths: newMemo[worth](), shifts: newMemo[bool](), spans: &numbers{by: map[string]int64{}}, weeks: c.Weeks(), faces: all(&c.Devices)}
 	a.faces = slices.DeleteFunc(a.faces, func(d deviceJoint) bool { return d.after.Retired })
 	a.times = c.Kin().Times
-	a.limits = limitsOf(c)
+	a.limited = slices.ContainsFunc(c.Lines, func(l decision.Line) bool { return len(l.Limits()) > 0 })
 	return a
 }
 
