@@ -429,7 +429,7 @@ var allNouns = []noun{
 	{"calendar", policy.Calendars, "Calendars: closures and special days", []string{"days"}, "  sentier calendar add closures --name Closures --day \"2026-12-25 Christmas\"", nil},
 	{"grant", policy.Grants, "Grants", []string{"effect", "enabled", "to"},
 		"  sentier grant give --group bridge-crew --role bridge-watch --device-group bridges --when navigation-winter\n  sentier grant take bridge-watch --group bridge-crew", grantVerbs},
-	{"expectation", policy.Expectations, "Expectations: what must always hold", []string{"expect", "rights", "who", "on"},
+	{"expectation", policy.Expectations, "Expectations: what must always hold", []string{"expect", "rights", "who", "except", "on"},
 		"  sentier expectation add --name \"Apprentices never release\" --expect never --who-groups apprentices --rights release --on-everything true\n  sentier expect prove", nil},
 	{"mandate", policy.Mandates, "Mandates: who may administer", []string{"role", "enabled", "to"}, "  sentier mandate add --name Audit --role auditor --to-users lena.marsh", nil},
 }

@@ -124,7 +124,7 @@ function Shown({ draft }: { draft: Draft }) {
                     ? (c) => (
                         <button
                           type="button"
-                          className="link cursor-pointer text-xs print:hidden"
+                          className="link min-h-[24px] cursor-pointer text-xs print:hidden"
                           disabled={act.isPending}
                           onClick={() => act.mutate(() => takeOut(draft.id, c.type, c.id))}
                         >

@@ -21,7 +21,7 @@ export function ChangeList({ changes, none, beside }: { changes: Change[]; none:
             </span>
             {beside?.(c)}
           </div>
-          <div className="pl-5 font-medium">{c.op === "removed" ? c.name : <RecordLink type={c.type} id={c.id} name={c.name} />}</div>
+          <div className="pt-1 pl-5 font-medium">{c.op === "removed" ? c.name : <RecordLink type={c.type} id={c.id} name={c.name} />}</div>
           <ul className="pl-5 text-[0.86rem] text-soft">
             {c.fields?.map((f) => (
               <li key={f.field} className="break-words">

@@ -19,15 +19,18 @@ export function Facts({ type, row, elsewhere = [], title }: { type: Type; row: o
   return (
     <section className="sheet">
       {title && <h2 className="border-b border-line px-4 py-2.5">{title}</h2>}
-      <dl className="grid grid-cols-[9rem_1fr]">
-        {fields.map((f) => (
-          <div key={f.name} className="contents *:border-b *:border-line/60 *:px-4 *:py-2 last:*:border-0">
-            <dt className="text-soft">{t(`console.field.${f.name}`)}</dt>
-            <dd className="min-w-0 break-words">{show(f, values[f.name], zone)}</dd>
-          </div>
-        ))}
-        {fields.length === 0 && <p className="col-span-2 px-4 py-3 text-soft">{t("console.no_more")}</p>}
-      </dl>
+      {fields.length === 0 ? (
+        <p className="px-4 py-3 text-soft">{t("console.no_more")}</p>
+      ) : (
+        <dl className="grid grid-cols-[9rem_1fr]">
+          {fields.map((f) => (
+            <div key={f.name} className="contents *:border-b *:border-line/60 *:px-4 *:py-2 last:*:border-0">
+              <dt className="text-soft">{t(`console.field.${f.name}`)}</dt>
+              <dd className="min-w-0 break-words">{show(f, values[f.name], zone)}</dd>
+            </div>
+          ))}
+        </dl>
+      )}
     </section>
   );
 }
