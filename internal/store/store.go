@@ -375,7 +375,8 @@ func (s *Store) Close() error {
 		errs = append(errs, s.head.Close())
 	}
 	if s.lock != nil {
-		errs = append(errs, s.lock.Close())
+		// Given back by word: a process that is being started holds a copy of the file until it runs, and closing ours alone would keep the folder taken.
+		errs = append(errs, syscall.Flock(int(s.lock.Fd()), syscall.LOCK_UN), s.lock.Close())
 	}
 	return errors.Join(errs...)
 }
