@@ -5067,13 +5067,15 @@ export interface components {
             totals: components["schemas"]["Totals"];
         };
         Holders: {
-            /** @description Groups whose members a delegate may change. */
+            /** @description Groups whose members it is not about. */
             groups?: string[];
+            /** @description People and programs that it is not about. */
             users?: string[];
         };
         HoldersPatch: {
-            /** @description Groups whose members a delegate may change. */
+            /** @description Groups whose members it is not about. */
             groups?: string[] | null;
+            /** @description People and programs that it is not about. */
             users?: string[] | null;
         };
         Hook: {
