@@ -91,7 +91,8 @@ func (f *finder) memberships() {
 		gives[id] = slices.ContainsFunc(f.PassesTo(id), func(g policy.UserGroupID) bool { return len(f.linesOf(g)) > 0 })
 	}
 	for n := range f.Users.Inhabited {
-		class, members := f.Users.Classes.At(n), *f.Users.Members.At(n)
+		members := *f.Users.Members.At(n)
+		class, _ := cameIn(f.Users.Classes.At(n))
 		groups := slices.DeleteFunc(class.Direct(), func(g policy.UserGroupID) bool { return !gives[g] })
 		for i, a := range groups {
 			sizes[a] += members.Size
@@ -239,7 +240,7 @@ func (f *finder) devices() {
 
 // access is who can do what on devices of a class.
 type access struct {
-	controllers int           // people who could control them at some time, as far as two
+	controllers int           // people who have come in and could control them at some time, as far as two
 	first       policy.UserID // of them
 	reached     int           // people who could do anything, as far as it is clear whether that is nobody, or everybody
 }
@@ -281,11 +282,12 @@ func (f *finder) reachers(classes []int32) {
 
 // crew is the people of a class.
 type crew struct {
-	first policy.UserID
-	size  int
+	first   policy.UserID
+	size    int
+	invited bool // they have yet to come in, and nobody is asked again when they do
 }
 
-// persons are the people who can do anything now, by their classes, and how many; services are not asked who else could stand in.
+// persons are the people who can do anything, by their classes, and how many; services are not asked who else could stand in.
 func (f *finder) persons() (crews []crew, people int) {
 	crews = make([]crew, f.Users.Classes.Size)
 	services := map[policy.UserID]bool{}
@@ -295,10 +297,12 @@ func (f *finder) persons() (crews []crew, people int) {
 		}
 	}
 	for n := range f.Users.Inhabited {
-		if f.Users.Classes.At(n).Bar != 0 {
+		class, invited := cameIn(f.Users.Classes.At(n))
+		if class.Bar != 0 {
 			continue
 		}
 		c := &crews[n]
+		c.invited = invited
 		for id := range f.Users.Members.At(n).All {
 			if !services[id] {
 				if c.size++; c.first == "" {
@@ -332,7 +336,7 @@ func (f *finder) who(class *decision.DeviceClass, holders []int32) (out access) 
 		h := f.hand(&a)
 		some, controls := false, false
 		for right := range f.RightList {
-			if controls && some || !slices.ContainsFunc(h.parts, func(q decision.Part) bool { return !q.Line.Deny && q.Bears(right) }) {
+			if (controls || c.invited) && some || !slices.ContainsFunc(h.parts, func(q decision.Part) bool { return !q.Line.Deny && q.Bears(right) }) {
 				continue
 			}
 			if !(some && !f.RightList[right].Controls) && (&search{after: &h, had: -1, right: right, at: a.Moment}).any() {
@@ -344,7 +348,7 @@ func (f *finder) who(class *decision.DeviceClass, holders []int32) (out access) 
 		} else {
 			missing += c.size
 		}
-		if controls {
+		if controls && !c.invited { // who has yet to come in cannot stand in for anybody
 			if out.controllers += c.size; out.first == "" || c.first < out.first {
 				out.first = c.first
 			}

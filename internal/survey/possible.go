@@ -142,11 +142,22 @@ func (c Survey) handIn(a *decision.ResolvedQuery, room []decision.Part) hand {
 
 // comeIn is a question as if its user had come in, where they are invited: nobody is asked again when they do.
 func comeIn(a *decision.ResolvedQuery) (_ *decision.ResolvedQuery, comesIn bool) {
-	if a.Who == nil || a.Who.Bar != decision.UserInvited {
+	who, comesIn := cameIn(a.Who)
+	if !comesIn {
 		return a, false
 	}
-	who, came := *a.Who, *a
-	who.Bar, came.Who = 0, &who
+	came := *a
+	came.Who = who
+	return &came, true
+}
+
+// cameIn is a class of users as if they had come in, where they are invited.
+func cameIn(u *decision.UserClass) (_ *decision.UserClass, comesIn bool) {
+	if u == nil || u.Bar != decision.UserInvited {
+		return u, false
+	}
+	came := *u
+	came.Bar = 0
 	return &came, true
 }
 

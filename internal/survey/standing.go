@@ -10,7 +10,7 @@ import (
 	"sentier/internal/policy"
 )
 
-// worth is what some lines come to for those whom they reach, beside all others. What is more goes before what is less.
+// worth is what some lines come to for those whom they reach, beside all others, in rising order.
 type worth uint8
 
 const (
@@ -50,6 +50,7 @@ type assessor struct {
 	times   []int32         // see [decision.Kin]
 	worths  *memo[worth]    // by what bears on a right, and which of it is left out
 	shifts  *memo[bool]     // likewise: whether anybody gains or loses anything
+	limits  *memo[bool]     // likewise: whether limits are closer
 	spans   *numbers        // of periods
 	weeks   *decision.Weeks // nil: instants are looked at
 	faces   []deviceJoint   // all devices
@@ -69,7 +70,7 @@ type membership struct{ held, needed bool }
 const maxGroups = 16
 
 func (c Survey) assessor(at decision.Moment) *assessor {
-	a := &assessor{Survey: c, at: at, worths: newMemo[worth](), shifts: newMemo[bool](), spans: &numbers{by: map[string]int64{}}, weeks: c.Weeks(), faces: all(&c.Devices)}
+	a := &assessor{Survey: c, at: at, worths: newMemo[worth](), shifts: newMemo[bool](), limits: newMemo[bool](), spans: &numbers{by: map[string]int64{}}, weeks: c.Weeks(), faces: all(&c.Devices)}
 	a.faces = slices.DeleteFunc(a.faces, func(d deviceJoint) bool { return d.after.Retired })
 	a.times = c.Kin().Times
 	a.limited = slices.ContainsFunc(c.Lines, func(l decision.Line) bool { return len(l.Limits()) > 0 })
@@ -151,6 +152,7 @@ type assessing struct {
 
 // user finds the standing of the users of a class.
 func (w *assessing) user(class *decision.UserClass) standing {
+	class, _ = cameIn(class)
 	w.class, w.out = class, standing{}
 	clear(w.judged)
 	if class.Bar != 0 {
@@ -251,7 +253,7 @@ func (w *assessing) on(d *decision.DeviceClass, point decision.Target) (done int
 		clear(w.verdict.groups[:])
 		w.judge(&h, &a)
 	}
-	w.heedLimits(&h)
+	w.heedLimits(&h, &a)
 	v := &w.verdict
 	for i := range v.grants {
 		g := &w.out.grants[w.local.places[i]]
@@ -425,12 +427,17 @@ func (w *assessing) judge(h *hand, a *decision.ResolvedQuery) {
 		case w.local.plain:
 			v.groups[n] = w.leaving(h, func(i int) bool { return w.local.gone[i]>>n&1 != 0 })
 		default:
-			b := *a
-			b.Who = w.without[n]
-			left := w.hand(&b)
+			left := w.leftWithout(n, a)
 			v.groups[n] = w.against(h, &left)
 		}
 	}
+}
+
+// leftWithout is the hand that is left without the membership in a group.
+func (w *assessing) leftWithout(n int, a *decision.ResolvedQuery) hand {
+	b := *a
+	b.Who = w.without[n]
+	return w.hand(&b)
 }
 
 // worth tells what the parts that are dropped come to.
@@ -553,7 +560,7 @@ func (s *search) any() bool {
 	s.ever = true
 	values := s.values()
 	full, found := usable(&values), false
-	if full != 0 && s.nothing() {
+	if full != 0 && !s.loosens && s.nothing() {
 		return false
 	}
 	if _, ok := s.first(s.context); ok {
