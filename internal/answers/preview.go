@@ -184,8 +184,7 @@ func advice(c *decision.Compiled, q decision.Question, until time.Time, words wo
 			if may.Change(c.Policy(), next, done) != nil {
 				continue // what they could not do is no advice
 			}
-			a.Impact = survey.Compare(c, c.Next(next, done), done, survey.Circumstances{At: q.At, Context: q.Context, Sites: v.Sites()}, service.MostItems)
-			a.Else = max(0, a.Impact.Gained.All()+a.Impact.Lost.All()-1)
+			a.Tell(survey.Compare(c, c.Next(next, done), done, survey.Circumstances{At: q.At, Context: q.Context, Sites: v.Sites()}, service.MostItems))
 		}
 		item := wire.Advise{Kind: string(a.Kind), Else: a.Else, Impact: *words.Impact(c.Policy(), a.Impact, q.At), Changes: translate.Changes(done), Edits: a.Changes}
 		item.Text = words.Advice(c.Policy(), q, a)

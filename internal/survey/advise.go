@@ -19,7 +19,9 @@ type Advice struct {
 	First   []AdviceKind       // what has to be done as well, before it: AdviseUser, AdviseDevice
 	Changes []policy.Change
 	Impact  Differences // all that changes, the answer itself included
-	Else    int         // rights of users on devices that change beside the one that was asked for
+	Else    int         // rights of users on devices that change, or limits of them, beside the one that was asked for
+
+	itself bool // the impact tells of the answer itself
 }
 
 // AdviceKind says what an advice does.
@@ -101,14 +103,17 @@ func (w *adviser) try(a Advice) {
 	if next.Decide(&w.q).Allowed == w.answer.Allowed || w.outlasts(base, next) {
 		return
 	}
-	a.Impact = Compare(base, next, done, Circumstances{At: w.q.At, Context: w.q.Context}, 20)
-	a.Else = a.Impact.Gained.All() + a.Impact.Lost.All()
 	device := w.q
 	device.Point = ""
-	if w.q.Point == "" || base.Decide(&device).Allowed == next.Decide(&device).Allowed { // what a point shares with its device is told of that
-		a.Else--
-	}
+	a.itself = w.q.Point == "" || base.Decide(&device).Allowed == next.Decide(&device).Allowed // what a point shares with its device is told of that
+	a.Tell(Compare(base, next, done, Circumstances{At: w.q.At, Context: w.q.Context}, 20))
 	w.out = append(w.out, a)
+}
+
+// Tell takes what an advice changes, all of it or what somebody may see, and counts what that is beside the answer itself.
+func (a *Advice) Tell(d Differences) {
+	a.Impact = d
+	a.Else = max(0, d.Gained.All()+d.Lost.All()+d.Loosened.All()+d.Tightened.All()-decision.Bit(a.itself))
 }
 
 // outlasts tells whether a change gives what was asked for beyond the end that it is to have.

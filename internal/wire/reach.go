@@ -253,7 +253,7 @@ type Advice struct {
 type Advise struct {
 	Kind    string          `json:"kind"`
 	Text    string          `json:"text"`
-	Else    int             `json:"else" description:"rights of users on devices that change beside the one asked for"`
+	Else    int             `json:"else" description:"rights of users on devices, or limits of them, that change beside the one asked for"`
 	Impact  Impact          `json:"impact"`
 	Edits   []policy.Change `json:"edits" description:"to be sent to /api/v1/changes"`
 	Changes []RecordChange  `json:"changes" description:"what they do to records"`
