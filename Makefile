@@ -8,7 +8,7 @@ LDFLAGS := -s -w -X main.version=$(VERSION) -X main.commit=$(COMMIT)
 SUDO    := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 STATICCHECK := honnef.co/go/tools/cmd/staticcheck@v0.8.2
 
-.PHONY: package demo test test-tools race test-hours siege build lint lint-go lint-console lines bench screenshots console types clean
+.PHONY: package demo test test-tools race test-hours test-long siege build lint lint-go lint-console lines bench screenshots console types clean
 
 demo: build ## start the service with the demo data
 	bin/sentier demo
@@ -48,6 +48,10 @@ test-hours: build test-tools ## what depends on time, as at five other instants
 
 siege: build ## ten minutes under attack beside a plain load
 	SENTIER_SIEGE=10m go test -count=1 -timeout 30m -v -run '^TestUnderAttack$$' ./internal/acceptance
+
+test-long: ## the random tests at length: 100,000 questions about 2,000 changes, 20,000 acts of people
+	SENTIER_SEEDS=25 go test -count=1 -timeout 60m -v -run 'TestThePageRead|WhatThePageSays' ./internal/survey
+	SENTIER_PLAY=20000 go test -count=1 -timeout 60m -v -run '^TestPlay$$' ./internal/service
 
 # Another apt at work is waited for: install waits by itself, update does not.
 APT := apt-get -o DPkg::Lock::Timeout=600 -qq
