@@ -269,7 +269,7 @@ func (d *draft) step(c *Change) {
 
 // mention notes what an added entry refers to.
 func (d *draft) mention(c Change) {
-	ref := Reference{List: c.List, Index: -1, Type: Users, ID: c.Entry.Value}
+	ref := Reference{at: place{}.within(c.List), Type: Users, ID: c.Entry.Value}
 	if c.Type == DeviceGroups {
 		ref.Type = Devices
 	}

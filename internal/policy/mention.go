@@ -8,8 +8,7 @@ import (
 
 // Reference is a mention of one record, or of a point, by another.
 type Reference struct {
-	List    string  // where it stands in the record that refers
-	Index   int     // its place in that list; -1 where it is no list
+	at      place   // where it stands in the record that refers
 	Type    Type    // of the record referred to
 	ID      string  // of the record referred to
 	Point   PointID // of the device referred to; empty: the device itself
@@ -17,11 +16,45 @@ type Reference struct {
 }
 
 // Field is the path of the mention in the record that refers: lines[0].on.sites[1].
-func (r Reference) Field() string {
-	if r.Index < 0 {
-		return r.List
+func (r Reference) Field() string { return r.at.String() }
+
+// place is where something stands in a record, step by step: it is made for every mention of every record, and written for few.
+type place struct {
+	steps [deepest]step
+	depth int8
+}
+
+// deepest is how many fields lie within each other in a record at most.
+const deepest = 4
+
+// step is a field, and in a list the number from 1 of one of its items.
+type step struct {
+	field string
+	item  int32
+}
+
+func (p place) within(field string) place {
+	p.steps[p.depth].field = field
+	p.depth++
+	return p
+}
+
+func (p place) item(i int) place {
+	p.steps[p.depth-1].item = int32(i + 1)
+	return p
+}
+
+func (p place) String() string {
+	var out strings.Builder
+	for i, s := range p.steps[:p.depth] {
+		if i > 0 {
+			out.WriteByte('.')
+		}
+		if out.WriteString(s.field); s.item > 0 {
+			out.WriteString("[" + strconv.Itoa(int(s.item-1)) + "]")
+		}
 	}
-	return r.List + "[" + strconv.Itoa(r.Index) + "]"
+	return out.String()
 }
 
 // target is what is referred to, without where.
@@ -47,19 +80,19 @@ func References(r Record, visit func(Reference)) {
 		return
 	}
 	if find := descriptors[r.Type()].mentions; find != nil {
-		find(reflect.ValueOf(r).Elem(), "", visit)
+		find(reflect.ValueOf(r).Elem(), place{}, visit)
 	}
 }
 
 // mentions visits the mentions in a value that stands at a path; nil where values of its type have none.
-type mentions func(v reflect.Value, path string, visit visitor)
+type mentions func(v reflect.Value, at place, visit visitor)
 
 // mentionsOf finds where values of a type can mention records: once for each type, as records come by the million.
 func mentionsOf(t reflect.Type) mentions {
 	if refer := reference(t); refer != nil {
-		return func(v reflect.Value, path string, visit visitor) {
+		return func(v reflect.Value, at place, visit visitor) {
 			if ref := refer(v); ref.ID != "" {
-				ref.List, ref.Index = path, -1
+				ref.at = at
 				visit(ref)
 			}
 		}
@@ -69,9 +102,9 @@ func mentionsOf(t reflect.Type) mentions {
 		return mentionsIn(t.Elem())
 	case reflect.Pointer:
 		if find := mentionsOf(t.Elem()); find != nil {
-			return func(v reflect.Value, path string, visit visitor) {
+			return func(v reflect.Value, at place, visit visitor) {
 				if !v.IsNil() {
-					find(v.Elem(), path, visit)
+					find(v.Elem(), at, visit)
 				}
 			}
 		}
@@ -101,10 +134,10 @@ func reference(t reflect.Type) func(v reflect.Value) Reference {
 // mentionsIn finds the mentions in lists of a type.
 func mentionsIn(t reflect.Type) mentions {
 	if refer := reference(t); refer != nil {
-		return func(v reflect.Value, path string, visit visitor) {
+		return func(v reflect.Value, at place, visit visitor) {
 			for i := range v.Len() {
 				ref := refer(v.Index(i))
-				ref.List, ref.Index = path, i
+				ref.at = at.item(i)
 				visit(ref)
 			}
 		}
@@ -113,9 +146,9 @@ func mentionsIn(t reflect.Type) mentions {
 	if find == nil {
 		return nil
 	}
-	return func(v reflect.Value, path string, visit visitor) {
+	return func(v reflect.Value, at place, visit visitor) {
 		for i := range v.Len() {
-			find(v.Index(i), path+"["+strconv.Itoa(i)+"]", visit)
+			find(v.Index(i), at.item(i), visit)
 		}
 	}
 }
@@ -141,12 +174,9 @@ func mentionsWithin(t reflect.Type) mentions {
 	if len(parts) == 0 {
 		return nil
 	}
-	return func(v reflect.Value, path string, visit visitor) {
-		if path != "" {
-			path += "."
-		}
+	return func(v reflect.Value, at place, visit visitor) {
 		for _, p := range parts {
-			p.find(v.Field(p.index), path+p.name, visit)
+			p.find(v.Field(p.index), at.within(p.name), visit)
 		}
 	}
 }

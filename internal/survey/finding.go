@@ -92,9 +92,13 @@ type Upkeep struct {
 	Found  []Finding           // of each kind the first
 	Counts map[FindingKind]int // how many there are
 
-	standings []standing // by class of users
-	access    []access   // by class of devices
-	crews     []crew     // by class of users
+	clocks    []*decision.DeviceClass // a class of devices for each clock
+	byGrant   []ofGrant // in the order of the grants
+	mentioned map[policy.UserGroupID]int  // how often grants, expectations and mandates mention a group
+	gives     map[policy.UserGroupID]bool // whether any line is given to those in a group
+	standings []standing                  // by class of users
+	access    []access                    // by class of devices
+	crews     []crew                      // by class of users
 	people    int
 	similar   [len(namedTypes)][][2]string
 }
@@ -102,7 +106,8 @@ type Upkeep struct {
 // finder gathers findings.
 type finder struct {
 	*Upkeep
-	clocks  []*decision.DeviceClass // a class of devices for each clock
+	kept    *kept    // nil: nothing is taken over
+	now     *ofGrant // what is found of the grant at hand; nil: it is not about a grant by itself
 	holders *decision.ClassSet
 	out     map[FindingKind][]Finding
 }
@@ -123,6 +128,7 @@ func (u *Upkeep) Next(after *decision.Compiled) *Upkeep {
 	f := newFinder(Of(after), u.At)
 	done := u.Policy().Compare(after.Policy())
 	users, devices := u.touched(f, done)
+	f.keepMentions(u)
 	f.assess(decision.MomentOf(u.At), users, f.standings)
 	f.reachers(devices)
 	for i, t := range namedTypes {
@@ -147,6 +153,7 @@ func (u *Upkeep) touched(f *finder, done []policy.RecordChange) (users, devices 
 	after := f.around(uj, dj, func(j *userJoint) *decision.UserClass { return j.after }, func(j *deviceJoint) *decision.DeviceClass { return j.after })
 	whom, what := decision.NewClassSet(f.Users.Classes.Size), decision.NewClassSet(f.Devices.Classes.Size)
 	if p.few { // whoever is in none of the joints is as they were
+		defer func() { f.keep(u, uj, dj, whom) }()
 		copy(f.standings, u.standings)
 		copy(f.access, u.access)
 		if f.people != u.people {
@@ -240,14 +247,23 @@ func (f *finder) gather() *Upkeep {
 }
 
 func (f *finder) add(x Finding) {
-	if f.Counts[x.Kind]++; f.Counts[x.Kind] <= MostFindings {
+	f.Counts[x.Kind]++
+	told := f.Counts[x.Kind] <= MostFindings
+	if told {
 		f.out[x.Kind] = append(f.out[x.Kind], x)
+	}
+	if now := f.now; now != nil {
+		now.found = append(now.found, x)
+		now.again = now.again || !told || x.Kind == HeldTwice || x.Kind == DirectGrant // which name users, and groups yet to be made
 	}
 }
 
 // addEach adds a finding for each of some users, of which those that are not told are counted alone.
 func (f *finder) addEach(kind FindingKind, users container.Roll[policy.UserID], finding func(policy.UserID) Finding) {
 	told := users.From("", max(MostFindings-f.Counts[kind], 0))
+	if f.now != nil {
+		f.now.again = true
+	}
 	for _, id := range told {
 		f.add(finding(id))
 	}
@@ -282,33 +298,44 @@ func put(r policy.Record) policy.Change {
 
 // grants looks at each grant by itself.
 func (f *finder) grants() {
-	lines := map[policy.GrantID][]int32{}
-	for i := range f.Lines {
-		lines[f.Lines[i].Grant.ID] = append(lines[f.Lines[i].Grant.ID], int32(i))
+	if f.kept != nil {
+		f.byGrant = make([]ofGrant, len(f.kept.byGrant))
+	} else {
+		f.byGrant = f.linesByGrant()
 	}
+	n := 0
 	for g := range policy.Each[*policy.Grant](f.Policy()) {
-		self, mine := of(policy.Grants, string(g.ID)), lines[g.ID]
-		if g.Enabled == policy.Off {
-			f.useless(NeverInForce, g)
-			continue
+		if f.now = &f.byGrant[n]; f.kept == nil || !f.asBefore(&f.kept.byGrant[n]) {
+			f.grant(g, f.now.lines)
 		}
-		if until := g.Valid.Until; !until.IsZero() && !until.After(f.At) {
-			f.add(Finding{Kind: PastEnd, Of: self, At: until, Mends: []Mend{f.removal(policy.Grants, string(g.ID))}})
-			continue
-		} else if f.soon(until) {
-			f.add(Finding{Kind: EndsSoon, Of: self, At: until})
-		}
-		users, devices := f.reached(mine)
-		switch {
-		case len(users) == 0:
-			f.useless(ToNobody, g)
-		case !devices:
-			f.useless(OnNothing, g)
-		case !f.everOpen(mine):
-			f.useless(NeverOpen, g)
-		case g.Effect != policy.Deny:
-			f.allowing(g, mine, users)
-		}
+		n++
+	}
+	f.now = nil
+}
+
+// grant looks at one, by the numbers of its lines.
+func (f *finder) grant(g *policy.Grant, mine []int32) {
+	self := of(policy.Grants, string(g.ID))
+	if g.Enabled == policy.Off {
+		f.useless(NeverInForce, g)
+		return
+	}
+	if until := g.Valid.Until; !until.IsZero() && !until.After(f.At) {
+		f.add(Finding{Kind: PastEnd, Of: self, At: until, Mends: []Mend{f.removal(policy.Grants, string(g.ID))}})
+		return
+	} else if f.soon(until) {
+		f.add(Finding{Kind: EndsSoon, Of: self, At: until})
+	}
+	users, devices := f.reached(mine)
+	switch {
+	case len(users) == 0:
+		f.useless(ToNobody, g)
+	case !devices:
+		f.useless(OnNothing, g)
+	case !f.everOpen(mine):
+		f.useless(NeverOpen, g)
+	case g.Effect != policy.Deny:
+		f.allowing(g, mine, users)
 	}
 }
 

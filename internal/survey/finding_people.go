@@ -86,9 +86,13 @@ func (f *finder) memberships() {
 	together := map[pair]int{}
 	only := map[pair]policy.UserID{}
 	sizes := map[policy.UserGroupID]int{}
-	gives := map[policy.UserGroupID]bool{}
-	for id := range f.groupIDs() {
-		gives[id] = slices.ContainsFunc(f.PassesTo(id), func(g policy.UserGroupID) bool { return len(f.linesOf(g)) > 0 })
+	gives := f.gives
+	if gives == nil {
+		gives = map[policy.UserGroupID]bool{}
+		for g := range policy.Each[*policy.UserGroup](f.Policy()) {
+			gives[g.ID] = slices.ContainsFunc(f.PassesTo(g.ID), func(to policy.UserGroupID) bool { return len(f.linesOf(to)) > 0 })
+		}
+		f.gives = gives
 	}
 	for n := range f.Users.Inhabited {
 		members := *f.Users.Members.At(n)
@@ -127,16 +131,6 @@ func (f *finder) memberships() {
 	}
 }
 
-func (f *finder) groupIDs() func(func(policy.UserGroupID) bool) {
-	return func(yield func(policy.UserGroupID) bool) {
-		for g := range policy.Each[*policy.UserGroup](f.Policy()) {
-			if !yield(g.ID) {
-				return
-			}
-		}
-	}
-}
-
 // linesOf are the numbers of the lines that are given to a group.
 func (f *finder) linesOf(group policy.UserGroupID) []int32 {
 	s, ok := f.Subjects[decision.SubjectKey{Group: group}]
@@ -148,17 +142,15 @@ func (f *finder) linesOf(group policy.UserGroupID) []int32 {
 
 // groups looks at groups of users: for those with nobody, and those that list the same people.
 func (f *finder) groups() {
-	mentions := map[string]int{}
-	for _, t := range []policy.Type{policy.UserGroups, policy.Grants, policy.Expectations, policy.Mandates} {
-		for r := range f.Policy().Table(t).All() {
-			if g, ok := r.(*policy.UserGroup); ok {
-				r = &policy.UserGroup{ID: g.ID, Includes: g.Includes, Join: g.Join} // without its thousands of members
+	mentions, included := f.mentions(), map[policy.UserGroupID]int{}
+	for g := range policy.Each[*policy.UserGroup](f.Policy()) {
+		for _, id := range g.Includes {
+			included[id]++
+		}
+		if g.Join != nil {
+			for _, id := range g.Join.Groups {
+				included[id]++
 			}
-			policy.References(r, func(ref policy.Reference) {
-				if ref.Type == policy.UserGroups {
-					mentions[ref.ID]++
-				}
-			})
 		}
 	}
 	type ends struct { // of a list: where they are others, so is the list
@@ -170,10 +162,11 @@ func (f *finder) groups() {
 	for g := range policy.Each[*policy.UserGroup](f.Policy()) {
 		if len(g.Members) == 0 && len(g.Includes) == 0 {
 			var mends []Mend
-			if mentions[string(g.ID)] == 0 { // whoever removes others' mentions along had better look at each
+			count := mentions[g.ID] + included[g.ID]
+			if count == 0 { // whoever removes others' mentions along had better look at each
 				mends = []Mend{f.removal(policy.UserGroups, string(g.ID))}
 			}
-			f.add(Finding{Kind: EmptyGroup, Of: of(policy.UserGroups, string(g.ID)), Count: mentions[string(g.ID)], Mends: mends})
+			f.add(Finding{Kind: EmptyGroup, Of: of(policy.UserGroups, string(g.ID)), Count: count, Mends: mends})
 			continue
 		}
 		if len(g.Members) < 2 || len(g.Includes) > 0 {
