@@ -57,7 +57,7 @@ func Open(path, way string, connections int) (*gorm.DB, error) {
 		Logger:                 logger.Discard,
 		TranslateError:         true,
 		SkipDefaultTransaction: true,
-		PrepareStmt:            true,
+		PrepareStmt:            way != ToWrite,
 	})
 	if err != nil {
 		return nil, err
@@ -68,6 +68,9 @@ func Open(path, way string, connections int) (*gorm.DB, error) {
 	}
 	pool.SetMaxOpenConns(connections)
 	pool.SetMaxIdleConns(connections)
+	if way == ToWrite && connections == 1 {
+		prepareWrites(db, pool)
+	}
 	return db, nil
 }
 

@@ -65,6 +65,7 @@ type making struct {
 	saved    wire.Saved
 	expected chan error      // what is expected of the policy, which is looked at while the rows are written; nil: nothing is
 	given    []policy.UserID // who gains something by it, as far as that is counted
+	recorded bool            // it is in the audit log
 }
 
 // edit is the way of every change of objects that build makes of the policy as it is; see [Service.change].

@@ -317,6 +317,10 @@ func (m *making) save() error {
 		}
 		return unmet
 	}
+	saving.Committed = func() {
+		m.changed(m.caller, m.next, m.done)
+		m.recorded = true
+	}
 	err = s.borders.Revisions.Append(m.ctx, &m.next.Revision, m.done, saving)
 	if errors.Is(err, store.ErrUnmarked) {
 		s.doubt(err) // the revision stands, and is told; none follows until the mark can be written
@@ -336,9 +340,11 @@ func (m *making) save() error {
 	return nil
 }
 
-// record enters the revision in the audit log.
+// record enters the revision in the audit log, where saving it has not done so while it waited for the disk.
 func (m *making) record() error {
-	m.changed(m.caller, m.next, m.done)
+	if !m.recorded {
+		m.changed(m.caller, m.next, m.done)
+	}
 	return nil
 }
 

@@ -9,6 +9,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"gorm.io/gorm"
@@ -29,6 +30,9 @@ type Saving struct {
 	// Published is called at the last moment at which the revision can still be given up, with its changes as they are kept and what was done beside it, and
 	// gives the place of both in the log: where it gives an error, nothing was written. nil: nobody is told.
 	Published func(r *Revision, changes []Change, beside Done) (Position, error)
+
+	// Committed is called once the revision counts, while its mark is written, and is waited for. nil: nothing is done meanwhile.
+	Committed func()
 
 	taken  *writing // the rows as another machine has kept them; nil: they are made here
 	beside *Taken   // what that machine has done with it; nil: that is not known
@@ -123,6 +127,11 @@ func (s *Store) save(ctx context.Context, r *Revision, done []policy.RecordChang
 	s.last, s.loaded = nil, nil
 	if err != nil {
 		return database.Full(err)
+	}
+	if how.Committed != nil { // two waits for the disk take as long as one
+		var meanwhile sync.WaitGroup
+		meanwhile.Go(how.Committed)
+		defer meanwhile.Wait()
 	}
 	saved := *r
 	saved.Answer = nil
