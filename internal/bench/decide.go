@@ -202,10 +202,11 @@ func (r *run) overHTTP(s *running, n int) {
 	profiled(func() {
 		for range rounds {
 			single = max(single, load(s.url+"/access/v1/evaluation", s.token, bodies, round))
+			time.Sleep(round) // nobody else asks
 			batch = max(batch, 1000*load(s.url+"/access/v1/evaluations", s.token, many, round))
 		}
 	})
-	r.report(figure{"batch of 1,000, decisions/s", n, batch / single, 15, true, fmt.Sprintf("%.0f/s, single requests %.0f/s", batch, single)})
+	r.report(figure{"batch of 1,000, decisions/s", n, batch / single, 25, true, fmt.Sprintf("%.0f/s, single requests %.0f/s", batch, single)})
 }
 
 // bySQL measures the same question as one prepared query on the store: who is in the user's groups and has an allow line that

@@ -217,15 +217,18 @@ func (p *pace) wait(now time.Time) time.Duration {
 	return ahead
 }
 
-// heavyRoom lets few heavy requests work at once, so that a question beside them is answered as quickly as ever; some more
-// may wait.
+// heavyRoom lets few heavy requests work at once, on half of the processors, so that a question beside them is answered as quickly as ever; some more
+// may wait. Where nobody has asked anything else for a while, the other half may be worked on as well.
 type heavyRoom struct {
 	working room
+	spare   room
 	waiting room
+	others  *lastAsked // nil: there may always be others
 }
 
-func newHeavyRoom(waiting int) heavyRoom {
-	return heavyRoom{make(room, max(1, runtime.NumCPU()/2)), make(room, waiting)}
+func newHeavyRoom(waiting int, others *lastAsked) heavyRoom {
+	half := max(1, runtime.NumCPU()/2)
+	return heavyRoom{make(room, half), make(room, runtime.NumCPU()-half), make(room, waiting), others}
 }
 
 func (r heavyRoom) enter(ctx context.Context) (leave func(), err error) {
@@ -236,14 +239,32 @@ func (r heavyRoom) enter(ctx context.Context) (leave func(), err error) {
 	defer unqueue()
 	late := time.NewTimer(heavyWait)
 	defer late.Stop()
+	spare := r.spare
+	if r.others == nil || !r.others.quiet(time.Now()) {
+		spare = nil
+	}
 	select {
 	case r.working <- struct{}{}:
 		return func() { <-r.working }, nil
+	case spare <- struct{}{}:
+		return func() { <-spare }, nil
 	case <-late.C:
 		return nil, &busyError{10 * time.Second}
 	case <-ctx.Done():
 		return nil, &busyError{time.Second}
 	}
+}
+
+// lastAsked is when anything was last asked that is not heavy.
+type lastAsked struct{ nanoseconds atomic.Int64 }
+
+// quietFor is how long nothing else must have been asked before batches may have all processors.
+const quietFor = 250 * time.Millisecond
+
+func (l *lastAsked) note(now time.Time) { l.nanoseconds.Store(now.UnixNano()) }
+
+func (l *lastAsked) quiet(now time.Time) bool {
+	return now.Sub(time.Unix(0, l.nanoseconds.Load())).Abs() > quietFor // a clock may have been set back
 }
 
 // boundedListener takes a number of connections at once. One that comes beyond is told so, and closed.

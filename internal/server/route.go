@@ -155,6 +155,11 @@ func (s *Server) handler(r route) echo.HandlerFunc {
 		}
 		defer leave()
 		defer req.done()
+		defer func() {
+			if !req.heavy && !req.queued && !r.stream && !r.open {
+				s.asked.note(time.Now())
+			}
+		}()
 		if s.writer != nil {
 			if !r.answeredHere(req) {
 				return s.goOn(req)

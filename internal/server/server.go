@@ -57,6 +57,7 @@ type Server struct {
 	signIns, streams room
 	requests         callerRoom
 	heavy, large     heavyRoom // what takes long, and what has a large body
+	asked            lastAsked // anything else
 	bodies           byteRoom
 	refusals         pace
 }
@@ -66,8 +67,9 @@ func New(svc *service.Service, o Options) (*Server, error) {
 	s := &Server{
 		service: svc, log: o.Log, crossOrigin: http.NewCrossOriginProtection(), closing: make(chan struct{}),
 		address: o.Address, public: o.PublicURL, trusted: o.Trusted, mail: o.Mail, writer: o.Elsewhere, place: o.Place, logged: o.Revisions,
-		signIns: make(room, mostSignIns), streams: make(room, mostStreams), requests: newCallerRoom(), heavy: newHeavyRoom(mostWaiting), large: newHeavyRoom(mostLarge),
+		signIns: make(room, mostSignIns), streams: make(room, mostStreams), requests: newCallerRoom(), heavy: newHeavyRoom(mostWaiting, nil),
 	}
+	s.large = newHeavyRoom(mostLarge, &s.asked)
 	s.bodies.free.Store(mostBytes)
 	if s.mail != nil {
 		svc.Remind(s.remindByMail)

@@ -167,7 +167,7 @@ func TestRooms(t *testing.T) {
 		t.Errorf("of users who have nothing going on is kept: %v", callers.each)
 	}
 
-	heavy := heavyRoom{make(room, 1), make(room, 1)}
+	heavy := heavyRoom{working: make(room, 1), waiting: make(room, 1)}
 	out, err := heavy.enter(t.Context())
 	if err != nil {
 		t.Fatal(err)
@@ -193,6 +193,24 @@ func TestRooms(t *testing.T) {
 		t.Errorf("with room again: %v", err)
 	}
 	out()
+
+	var others lastAsked
+	large := heavyRoom{make(room, 1), make(room, 1), make(room, 1), &others}
+	first, _ := large.enter(t.Context())
+	second, err := large.enter(t.Context())
+	if err != nil {
+		t.Fatalf("a second while nobody else asks: %v", err)
+	}
+	first()
+	second()
+	others.note(time.Now())
+	first, _ = large.enter(t.Context())
+	gone, cancel = context.WithTimeout(t.Context(), 20*time.Millisecond)
+	defer cancel()
+	if _, err := large.enter(gone); !errors.As(err, &busy) {
+		t.Errorf("a second right after somebody has asked: %v", err)
+	}
+	first()
 }
 
 // TestBytesAreCountedAsTheyCome: bodies beyond what there is room for are told to come again, and give back what they had.
