@@ -21,8 +21,9 @@ const (
 	markEvery   = 200 * time.Millisecond
 	postEvery   = 8 // batches, while more come
 	idleTime    = 5 * time.Millisecond
-	busyBatch   = 4 // requests that were written together, from which on others are waited for
-	gatherTime  = 500 * time.Microsecond
+	busyBatch   = 4                      // requests that were written together, from which on others are waited for
+	gatherTime  = 125 * time.Microsecond // for each of them, up to
+	mostGather  = 2 * time.Millisecond
 )
 
 // request is entries that are written together, and whoever waits for them.
@@ -61,7 +62,7 @@ func (r *Record) write() {
 	again := time.NewTicker(againAfter)
 	defer again.Stop()
 	var batch []*request
-	batches, busy := 0, false
+	batches, together := 0, 0
 	for {
 		batch = batch[:0]
 		var idle <-chan time.Time
@@ -91,8 +92,8 @@ func (r *Record) write() {
 			continue
 		}
 		n := len(batch[0].entries)
-		if busy { // more come in a moment: together they take less
-			time.Sleep(gatherTime)
+		if together >= busyBatch { // more come in a moment: together they take less
+			time.Sleep(min(time.Duration(together)*gatherTime, mostGather))
 		}
 	more:
 		for n < mostAtOnce {
@@ -107,7 +108,7 @@ func (r *Record) write() {
 				break more
 			}
 		}
-		busy = len(batch) >= busyBatch
+		together = len(batch)
 		r.writeHeld()
 		err := r.writeBatch(batch)
 		for _, q := range batch {
