@@ -245,8 +245,11 @@ func (a *app) printImpact(i *wire.Impact) {
 	for _, m := range i.Mandates {
 		gains := map[bool]string{true: "gains", false: "loses"}[m.Gained]
 		from := ""
-		if m.Degree == "later" {
+		switch m.Degree {
+		case survey.Later.String():
 			from = ", from " + wording.Time(m.Until, "UTC")
+		case survey.If.String():
+			from = ", once they have come in"
 		}
 		fmt.Fprintf(a.Out, "\n%s %s the mandate of the role %s (%s)%s.", m.User.Name, gains, m.Role, m.Mandate.Name, from)
 	}

@@ -15,7 +15,7 @@ type MandateDifference struct {
 	User    policy.UserID
 	Mandate *policy.Mandate // of the policy in which it is held
 	Gained  bool            // held in the later policy alone; otherwise in the earlier
-	Degree  Degree          // Now or Later
+	Degree  Degree          // Now, Later, or If: they have to come in first
 	First   time.Time       // the first instant at which it is so
 }
 
@@ -29,12 +29,18 @@ func compareMandates(before, after *decision.Compiled, done []policy.RecordChang
 	}
 	had, has := Of(before).holdings(), Of(after).holdings()
 	var out []MandateDifference
-	differ := func(a, b map[holding]holds, gained bool) {
+	differ := func(a, b map[holding][]held, gained bool) {
 		for key, mine := range a {
-			other := b[key]
-			if first, ok := firstAlone(mine.periods, other.periods, at); ok {
-				d := MandateDifference{User: key.user, Mandate: mine.mandate, Gained: gained, Degree: Later, First: first.Time()}
-				if first == at {
+			others := b[key]
+			if !mine[0].comesIn {
+				others = slices.DeleteFunc(slices.Clone(others), func(h held) bool { return h.comesIn }) // who has not come in holds nothing yet
+			}
+			if first, by := firstAlone(mine, others, at); by != nil {
+				d := MandateDifference{User: key.user, Mandate: by.mandate, Gained: gained, Degree: Later, First: first.Time()}
+				switch {
+				case by.comesIn:
+					d.Degree = If
+				case first == at:
 					d.Degree = Now
 				}
 				out = append(out, d)
@@ -56,14 +62,16 @@ type holding struct {
 	scope string
 }
 
-type holds struct {
-	mandate *policy.Mandate // one by which they hold it
-	periods []decision.Period
+// held is one mandate by which somebody holds it, and when.
+type held struct {
+	mandate *policy.Mandate
+	decision.Period
+	comesIn bool // they are invited, and have to come in first
 }
 
-// holdings lists who holds what, and when.
-func (c Survey) holdings() map[holding]holds {
-	out := map[holding]holds{}
+// holdings lists who holds what, by which mandates, and when.
+func (c Survey) holdings() map[holding][]held {
+	out := map[holding][]held{}
 	for m := range policy.Each[*policy.Mandate](c.Policy()) {
 		if m.Enabled == policy.Off {
 			continue
@@ -71,17 +79,12 @@ func (c Survey) holdings() map[holding]holds {
 		scope := fmt.Sprint(m.Sites, m.Groups, m.Rights)
 		add := func(id policy.UserID, p decision.Period) {
 			u, ok := policy.Find[*policy.User](c.Policy(), string(id))
-			if !ok || u.Status != policy.Active {
+			if !ok || u.Status == policy.Suspended {
 				return
 			}
 			if p = p.And(decision.PeriodOf(m.Valid)).And(decision.PeriodOf(u.Valid)); p.From < p.Until {
 				key := holding{id, m.Role, scope}
-				h := out[key]
-				if h.mandate == nil {
-					h.mandate = m
-				}
-				h.periods = append(h.periods, p)
-				out[key] = h
+				out[key] = append(out[key], held{m, p, u.Status == policy.Invited})
 			}
 		}
 		for _, id := range m.To.Users {
@@ -95,23 +98,23 @@ func (c Survey) holdings() map[holding]holds {
 	return out
 }
 
-// firstAlone is the first instant, at most 400 days away, that lies in one of some periods and in none of others.
-func firstAlone(mine, others []decision.Period, at decision.Moment) (decision.Moment, bool) {
-	in := func(list []decision.Period, at decision.Moment) bool {
-		return slices.ContainsFunc(list, func(p decision.Period) bool { return p.Holds(at) })
+// firstAlone is the first instant, at most 400 days away, at which one of some mandates is held and none of others, and which one that is; nil: there is none.
+func firstAlone(mine, others []held, at decision.Moment) (decision.Moment, *held) {
+	in := func(list []held, at decision.Moment) int {
+		return slices.IndexFunc(list, func(h held) bool { return h.Holds(at) })
 	}
 	for last := at + decision.AnswerHorizon; at <= last; {
-		if in(mine, at) && !in(others, at) {
-			return at, true
+		if i := in(mine, at); i >= 0 && in(others, at) < 0 {
+			return at, &mine[i]
 		}
 		next := decision.End
-		for _, p := range slices.Concat(mine, others) {
-			next = min(next, p.Next(at))
+		for _, h := range slices.Concat(mine, others) {
+			next = min(next, h.Next(at))
 		}
 		if next == decision.End {
 			break
 		}
 		at = next
 	}
-	return 0, false
+	return 0, nil
 }

@@ -256,19 +256,21 @@ func TestMandatesThatComeAndGo(t *testing.T) {
 	group := "user_groups: [{id: crew, members: [ben]}]\n"
 	at := specimen.Instant(t, "2026-11-24T10:00:00Z")
 	for name, c := range map[string]struct{ before, after, want string }{
-		"none":                   {"", "", "[]"},
-		"given":                  {"", "mandates: [{id: m, role: owner, to: {users: [ana]}}]", "[ana m true now]"},
-		"taken":                  {"mandates: [{id: m, role: owner, to: {users: [ana]}}]", "", "[ana m false now]"},
-		"given to a group":       {group, group + "mandates: [{id: m, role: auditor, to: {groups: [crew]}}]", "[ben m true now]"},
-		"by joining a group":     {"user_groups: [{id: crew}]\nmandates: [{id: m, role: auditor, to: {groups: [crew]}}]", group + "mandates: [{id: m, role: auditor, to: {groups: [crew]}}]", "[ben m true now]"},
-		"from next year on":      {"", "mandates: [{id: m, role: owner, to: {users: [ana]}, valid: {from: 2027-01-01T00:00:00Z}}]", "[ana m true later]"},
-		"held twice":             {"mandates: [{id: m, role: owner, to: {users: [ana]}}]", "mandates: [{id: m, role: owner, to: {users: [ana]}}, {id: n, role: owner, to: {users: [ana]}}]", "[]"},
-		"one role for another":   {"mandates: [{id: m, role: owner, to: {users: [ana]}}]", "mandates: [{id: m, role: auditor, to: {users: [ana]}}]", "[ana m true now ana m false now]"},
-		"an end":                 {"mandates: [{id: m, role: owner, to: {users: [ana]}}]", "mandates: [{id: m, role: owner, to: {users: [ana]}, valid: {until: 2027-01-01T00:00:00Z}}]", "[ana m false later]"},
-		"after the 400 days":     {"", "mandates: [{id: m, role: owner, to: {users: [ana]}, valid: {from: 2029-01-01T00:00:00Z}}]", "[]"},
-		"somebody who is barred": {"", "mandates: [{id: m, role: owner, to: {users: [cho]}}]", "[]"},
+		"none":                    {"", "", "[]"},
+		"given":                   {"", "mandates: [{id: m, role: owner, to: {users: [ana]}}]", "[ana m true now]"},
+		"taken":                   {"mandates: [{id: m, role: owner, to: {users: [ana]}}]", "", "[ana m false now]"},
+		"given to a group":        {group, group + "mandates: [{id: m, role: auditor, to: {groups: [crew]}}]", "[ben m true now]"},
+		"by joining a group":      {"user_groups: [{id: crew}]\nmandates: [{id: m, role: auditor, to: {groups: [crew]}}]", group + "mandates: [{id: m, role: auditor, to: {groups: [crew]}}]", "[ben m true now]"},
+		"from next year on":       {"", "mandates: [{id: m, role: owner, to: {users: [ana]}, valid: {from: 2027-01-01T00:00:00Z}}]", "[ana m true later]"},
+		"held twice":              {"mandates: [{id: m, role: owner, to: {users: [ana]}}]", "mandates: [{id: m, role: owner, to: {users: [ana]}}, {id: n, role: owner, to: {users: [ana]}}]", "[]"},
+		"one role for another":    {"mandates: [{id: m, role: owner, to: {users: [ana]}}]", "mandates: [{id: m, role: auditor, to: {users: [ana]}}]", "[ana m true now ana m false now]"},
+		"an end":                  {"mandates: [{id: m, role: owner, to: {users: [ana]}}]", "mandates: [{id: m, role: owner, to: {users: [ana]}, valid: {until: 2027-01-01T00:00:00Z}}]", "[ana m false later]"},
+		"after the 400 days":      {"", "mandates: [{id: m, role: owner, to: {users: [ana]}, valid: {from: 2029-01-01T00:00:00Z}}]", "[]"},
+		"somebody who is barred":  {"", "mandates: [{id: m, role: owner, to: {users: [cho]}}]", "[]"},
+		"somebody who is invited": {"", "mandates: [{id: m, role: owner, to: {users: [dee]}}]", "[dee m true if]"},
+		"by the one that begins":  {"mandates: [{id: m, role: owner, to: {users: [ana]}, valid: {until: 2027-01-01T00:00:00Z}}]", "mandates: [{id: m, role: owner, to: {users: [ana]}, valid: {until: 2027-01-01T00:00:00Z}}, {id: n, role: owner, to: {users: [ana]}, valid: {from: 2027-01-01T00:00:00Z}}]", "[ana n true later]"},
 	} {
-		before, after := specimen.Compile(t, users[:len(users)-2]+", {id: cho, status: suspended}]\n"+c.before), specimen.Compile(t, users[:len(users)-2]+", {id: cho, status: suspended}]\n"+c.after)
+		before, after := specimen.Compile(t, users[:len(users)-2]+", {id: cho, status: suspended}, {id: dee, status: invited}]\n"+c.before), specimen.Compile(t, users[:len(users)-2]+", {id: cho, status: suspended}, {id: dee, status: invited}]\n"+c.after)
 		var got []string
 		for _, d := range survey.Compare(before, after, nil, survey.Circumstances{At: at}, 10).Mandates {
 			got = append(got, fmt.Sprint(d.User, " ", d.Mandate.ID, " ", d.Gained, " ", d.Degree))

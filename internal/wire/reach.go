@@ -292,7 +292,7 @@ type MandateDifference struct {
 	Mandate Named     `json:"mandate"`
 	Role    string    `json:"role" enum:"owner,delegate,auditor,enforcement"`
 	Gained  bool      `json:"gained" description:"false: it is lost"`
-	Degree  string    `json:"degree" enum:"now,later"`
+	Degree  string    `json:"degree" enum:"now,later,if" description:"if: once they have come in, as they are invited"`
 	Until   time.Time `json:"until" description:"the first instant at which it is so"`
 }
 

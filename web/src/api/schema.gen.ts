@@ -3651,7 +3651,7 @@ export interface components {
             changes: components["schemas"]["RecordChange"][];
             /** @description to be sent to /api/v1/changes */
             edits: components["schemas"]["Edit"][];
-            /** @description rights of users on devices that change beside the one asked for */
+            /** @description rights of users on devices, or limits of them, that change beside the one asked for */
             else: number;
             impact: components["schemas"]["Impact"];
             kind: string;
@@ -5484,8 +5484,11 @@ export interface components {
             valid?: components["schemas"]["Span"];
         };
         MandateDifference: {
-            /** @enum {string} */
-            degree: "now" | "later";
+            /**
+             * @description if: once they have come in, as they are invited
+             * @enum {string}
+             */
+            degree: "now" | "later" | "if";
             /** @description false: it is lost */
             gained: boolean;
             mandate: components["schemas"]["Named"];

@@ -12,6 +12,12 @@ export function ImpactView({ impact, most = 8 }: { impact: Impact; most?: number
       {impact.mandates.map((m) => (
         <p key={`${m.user.id} ${m.mandate.id} ${m.gained}`} className="font-semibold">
           {t(m.gained ? "console.impact.mandate_gained" : "console.impact.mandate_lost", { user: m.user.name, role: t(`console.mandate.${m.role}`) })}
+          <span className="font-normal text-soft">
+            {" "}
+            · {m.mandate.name}
+            {m.degree === "later" && ` · ${from(m.until)}`}
+            {m.degree === "if" && ` · ${t("console.impact.comes_in")}`}
+          </span>
         </p>
       ))}
       {nothing && <p className="text-soft">{t("console.impact.none")}</p>}
@@ -83,14 +89,17 @@ function LimitsOf({ looser, right }: { looser?: boolean; right: PossibleRight & 
 }
 
 function Changed({ gives, text, right }: { gives: boolean; text: string; right: PossibleRight }) {
-  const from = right.degree === "later" || right.when === "later" ? right.until : undefined;
+  const later = right.degree === "later" || right.when === "later" ? right.until : undefined;
   return (
     <span className={`mr-1.5 ${gives ? "text-holds" : "text-closes"}`}>
       {text}
       {right.text && <span className="text-soft"> {right.text}</span>}
-      {from && (
-        <span className="text-soft"> {t("console.impact.from", { time: timeFormat({ dateStyle: "medium", timeStyle: "short" }).format(new Date(from)) })}</span>
-      )}
+      {later && <span className="text-soft"> {from(later)}</span>}
     </span>
   );
+}
+
+/** from says from when something is so. */
+function from(time: string) {
+  return t("console.impact.from", { time: timeFormat({ dateStyle: "medium", timeStyle: "short" }).format(new Date(time)) });
 }
