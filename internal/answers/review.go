@@ -45,75 +45,100 @@ func (s Service) gives(c service.Caller, out *wire.Review) {
 		key := item.Type + "/" + item.Record.ID
 		text, ok := known[key]
 		if !ok {
-			var all, control int
+			var of amounts
 			if m, ok := policy.Find[*policy.Mandate](st.Policy, item.Record.ID); ok && item.Type == policy.Mandates.String() {
 				item.Gives = words.Say("console.mandate." + string(m.Role))
 				continue
 			}
 			if item.Type == policy.UserGroups.String() {
-				all, control = s.amount(st, policy.UserGroupID(item.Record.ID))
+				of = s.amount(st, policy.UserGroupID(item.Record.ID))
 			} else {
-				all, control = covered(st.Compiled, lines[policy.GrantID(item.Record.ID)])
+				of = covered(st.Compiled, lines[policy.GrantID(item.Record.ID)])
 			}
-			text = given(words, all, control)
+			text = of.in(words)
 			known[key] = text
 		}
 		item.Gives = text
 	}
 }
 
-// amount counts the devices on which a group can do anything at some time, and those that it can control.
-func (s Service) amount(st *service.State, group policy.UserGroupID) (all, control int) {
-	found, _ := survey.Of(st.Compiled).DevicesOfGroup(group, survey.Circumstances{At: s.Now(), Degrees: survey.AllDegrees})
-	if found == nil {
-		return 0, 0
-	}
-	for _, d := range found.Devices("", found.DeviceTotal()) {
-		all++
-		if slices.ContainsFunc(d.Rights, func(p survey.Possibility) bool {
-			n, ok := st.Compiled.Right(p.Right)
-			return ok && st.Compiled.RightList[n].Controls
-		}) {
-			control++
+// amounts are on how many devices something gives a right that controls, view and nothing else, or something else.
+type amounts struct{ control, view, other int }
+
+// count counts devices on which some rights are given, by their numbers in a policy.
+func (a *amounts) count(c *decision.Compiled, rights decision.RightSet, devices int) {
+	controls, other := false, false
+	for n := range c.RightList {
+		if rights.Has(n) {
+			controls = controls || c.RightList[n].Controls
+			other = other || c.RightList[n].ID != policy.View
 		}
 	}
-	return all, control
+	switch {
+	case controls:
+		a.control += devices
+	case other:
+		a.other += devices
+	default:
+		a.view += devices
+	}
 }
 
-// covered counts the devices that some lines cover, and those that they cover with a right that controls.
-func covered(c *decision.Compiled, lines []*decision.Line) (all, control int) {
-	any, controls := decision.NewClassSet(c.Devices.Classes.Size), decision.NewClassSet(c.Devices.Classes.Size)
-	for _, l := range lines {
-		holds := false
-		for n := range c.RightList {
-			holds = holds || c.RightList[n].Controls && l.Rights.Has(n)
+// amount counts the devices on which a group can do anything at some time.
+func (s Service) amount(st *service.State, group policy.UserGroupID) (out amounts) {
+	found, _ := survey.Of(st.Compiled).DevicesOfGroup(group, survey.Circumstances{At: s.Now(), Degrees: survey.AllDegrees})
+	if found == nil {
+		return out
+	}
+	for _, d := range found.Devices("", found.DeviceTotal()) {
+		rights := make(decision.RightSet, len(st.Compiled.RightList)/64+1)
+		for _, p := range d.Rights {
+			if n, ok := st.Compiled.Right(p.Right); ok {
+				rights.Add(n)
+			}
 		}
+		out.count(st.Compiled, rights, 1)
+	}
+	return out
+}
+
+// covered counts the devices that some lines cover.
+func covered(c *decision.Compiled, lines []*decision.Line) (out amounts) {
+	rights := map[int32]decision.RightSet{} // by class of devices
+	for _, l := range lines {
 		for _, t := range l.On {
-			any.Add(c.Covered(t))
-			if holds {
-				controls.Add(c.Covered(t))
+			for _, n := range c.Covered(t) {
+				if rights[n] == nil {
+					rights[n] = make(decision.RightSet, len(c.RightList)/64+1)
+				}
+				for right := range c.RightList {
+					if l.Rights.Has(right) && c.RightList[right].For(c.Devices.Classes.At(n).Facts.Kind) {
+						rights[n].Add(right)
+					}
+				}
 			}
 		}
 	}
-	for _, n := range any.List {
-		all += c.Devices.Members.At(n).Size
+	for n, of := range rights {
+		if slices.ContainsFunc(of, func(word uint64) bool { return word != 0 }) {
+			out.count(c, of, c.Devices.Members.At(n).Size)
+		}
 	}
-	for _, n := range controls.List {
-		control += c.Devices.Members.At(n).Size
-	}
-	return all, control
+	return out
 }
 
-// given says in words on how many devices something is given.
-func given(words wording.Catalogue, all, control int) string {
+// in says in words on how many devices something is given.
+func (a amounts) in(words wording.Catalogue) string {
 	var out []string
-	if control > 0 {
-		out = append(out, words.Counted("review.control", control))
+	for _, part := range []struct {
+		word  string
+		count int
+	}{{"review.control", a.control}, {"review.view", a.view}, {"review.other", a.other}} {
+		if part.count > 0 {
+			out = append(out, words.Counted(part.word, part.count))
+		}
 	}
-	if all > control {
-		out = append(out, words.Counted("review.other", all-control))
-	}
-	if all == 0 {
+	if len(out) == 0 {
 		return words.Say("review.nothing")
 	}
 	return strings.Join(out, ", ")

@@ -140,7 +140,7 @@ func (a *app) printReview(out wire.Review, head bool) error {
 			fmt.Fprintf(a.Err, "  %s\n", out.Problem)
 		}
 	}
-	s := sheet{head: []string{"WHO", "HOLDS", "WHICH GIVES", "ANSWER", "BY", "NOTE"}}
+	s := sheet{head: []string{"WHO", "HOLDS", "UNTIL", "WHICH GIVES", "ANSWER", "BY", "NOTE"}}
 	for _, item := range out.Items {
 		holds, by := item.Record.ID, ""
 		if item.Type == policy.Grants.String() {
@@ -152,9 +152,25 @@ func (a *app) printReview(out wire.Review, head bool) error {
 		if item.By != nil {
 			by = item.By.Name
 		}
-		s.rows = append(s.rows, []string{item.User.ID, holds, item.Gives, item.Answer, by, item.Note})
+		s.rows = append(s.rows, []string{item.User.ID, holds, terms(&item), item.Gives, item.Answer, by, item.Note})
 	}
 	return a.print(out, s)
+}
+
+// terms are when what is held ends, each membership by itself.
+func terms(item *wire.ReviewItem) string {
+	if len(item.Terms) == 0 {
+		return used(item.Until)
+	}
+	var out []string
+	for _, t := range item.Terms {
+		text := used(t.Until)
+		if t.From != nil {
+			text = used(t.From) + " – " + text
+		}
+		out = append(out, text)
+	}
+	return strings.Join(out, "; ")
 }
 
 // reviewAnswer answers all that somebody holds in a review, or one thing of it.

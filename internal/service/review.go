@@ -220,7 +220,7 @@ func (s *Service) wireReview(st *State, c Caller, r *review) wire.Review {
 			continue
 		}
 		t, _ := policy.TypeNamed(item.Type)
-		told := wire.ReviewItem{User: named(policy.Users, item.User), Type: item.Type, Record: named(t, item.Record), Until: instant(until), Mandates: []wire.Named{},
+		told := wire.ReviewItem{User: named(policy.Users, item.User), Type: item.Type, Record: named(t, item.Record), Until: instant(until), Terms: termsOf(p, item, who.at), Mandates: []wire.Named{},
 			Answer: becameOf(item, record), At: item.At, Note: item.Note, Revision: item.Revision}
 		if u, ok := policy.Find[*policy.User](p, item.User); ok {
 			told.Status = string(u.Status)

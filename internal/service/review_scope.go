@@ -224,3 +224,22 @@ func becameOf(item *store.ReviewItem, record policy.Record) string {
 	}
 	return item.Answer
 }
+
+// termsOf are the memberships that make an item, each by itself, where its last end does not tell all of them.
+func termsOf(p *policy.Policy, item *store.ReviewItem, now time.Time) (out []wire.Term) {
+	g, ok := policy.Find[*policy.UserGroup](p, item.Record)
+	if !ok || item.Type != policy.UserGroups.String() {
+		return nil
+	}
+	begins := false
+	for _, m := range g.Memberships(policy.UserID(item.User)) {
+		if !isOver(m.Until, now) {
+			begins = begins || m.From.After(now)
+			out = append(out, wire.Term{From: instant(m.From), Until: instant(m.Until)})
+		}
+	}
+	if len(out) < 2 && !begins {
+		return nil
+	}
+	return out
+}

@@ -209,3 +209,31 @@ func TestAReviewHoldsItsBounds(t *testing.T) {
 		}
 	}
 }
+
+// TestAReviewTellsEachMembership by itself, where one end does not tell all of them.
+func TestAReviewTellsEachMembership(t *testing.T) {
+	now := demo.Written
+	day := func(n int) time.Time { return now.AddDate(0, 0, n) }
+	for name, c := range map[string]struct {
+		members []policy.Member
+		want    string
+	}{
+		"for good":                {[]policy.Member{{User: "ana"}}, "[]"},
+		"with an end":             {[]policy.Member{{User: "ana", Until: day(3)}}, "[]"},
+		"yet to begin":            {[]policy.Member{{User: "ana", From: day(1), Until: day(3)}}, "[1–3]"},
+		"twice":                   {[]policy.Member{{User: "ana", From: day(-2), Until: day(3)}, {User: "ana", From: day(5), Until: day(8)}}, "[-2–3 5–8]"},
+		"twice, one of them over": {[]policy.Member{{User: "ana", From: day(-9), Until: day(-3)}, {User: "ana", From: day(-1), Until: day(8)}}, "[]"},
+	} {
+		p, _, err := policy.Empty().Apply([]policy.Change{specimen.Put(&policy.User{ID: "ana"}), specimen.Put(&policy.UserGroup{ID: "crew", Members: c.members})})
+		if err != nil {
+			t.Fatal(err)
+		}
+		var got []string
+		for _, term := range termsOf(p, &store.ReviewItem{Type: "user_groups", Record: "crew", User: "ana"}, now) {
+			got = append(got, fmt.Sprintf("%.0f–%.0f", term.From.Sub(now).Hours()/24, term.Until.Sub(now).Hours()/24))
+		}
+		if fmt.Sprint(got) != c.want {
+			t.Errorf("%s: %v, want %s", name, got, c.want)
+		}
+	}
+}

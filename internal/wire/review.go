@@ -69,7 +69,8 @@ type ReviewItem struct {
 	Status   string     `json:"status" description:"of the user; empty: they are there no more"`
 	Type     string     `json:"type" enum:"user_groups,grants,mandates" description:"a membership, or a grant or a mandate that names the user"`
 	Record   Named      `json:"record"`
-	Until    *time.Time `json:"until,omitempty" description:"when the membership, or the grant, ends by itself"`
+	Until    *time.Time `json:"until,omitempty" description:"when the membership, of several the last, or the grant ends by itself"`
+	Terms    []Term     `json:"terms,omitempty" description:"of a membership, where it has a beginning or several ends: each by itself"`
 	Gives    string     `json:"gives,omitempty" description:"what it comes to, in words"`
 	Mandates []Named    `json:"mandates" description:"of delegates whose holders may answer; none: the owners do"`
 	Answer   string     `json:"answer" enum:"waiting,kept,taken,suspended,gone"`
@@ -78,6 +79,12 @@ type ReviewItem struct {
 	Note     string     `json:"note,omitempty"`
 	Revision uint64     `json:"revision,omitempty" description:"by which it was taken away"`
 	May      bool       `json:"may" description:"the caller may answer"`
+}
+
+// Term is the time for which something holds; without an end it stays.
+type Term struct {
+	From  *time.Time `json:"from,omitempty"`
+	Until *time.Time `json:"until,omitempty"`
 }
 
 // ReviewAnswers answer a review.

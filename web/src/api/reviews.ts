@@ -5,6 +5,7 @@ type Schemas = components["schemas"];
 export type Review = Schemas["Review"];
 export type ReviewHead = Schemas["ReviewHead"];
 export type ReviewItem = Schemas["ReviewItem"];
+export type Term = Schemas["Term"];
 export type ReviewAnswer = Schemas["ReviewAnswer"];
 
 const of = (id: string) => ({ path: { id } });

@@ -6127,6 +6127,8 @@ export interface components {
             revision?: number;
             /** @description of the user; empty: they are there no more */
             status: string;
+            /** @description of a membership, where it has a beginning or several ends: each by itself */
+            terms?: components["schemas"]["Term"][];
             /**
              * @description a membership, or a grant or a mandate that names the user
              * @enum {string}
@@ -6134,7 +6136,7 @@ export interface components {
             type: "user_groups" | "grants" | "mandates";
             /**
              * Format: date-time
-             * @description when the membership, or the grant, ends by itself
+             * @description when the membership, of several the last, or the grant ends by itself
              */
             until?: null | string;
             user: components["schemas"]["Named"];
@@ -7055,6 +7057,12 @@ export interface components {
             if: number;
             later: number;
             now: number;
+        };
+        Term: {
+            /** Format: date-time */
+            from?: null | string;
+            /** Format: date-time */
+            until?: null | string;
         };
         Time: {
             /** Format: date-time */

@@ -3,7 +3,7 @@ import { Check as Tick, Clock, MinusCircle, Printer } from "lucide-react";
 import { useState, type ReactNode } from "react";
 import { useParams } from "react-router";
 import { reasonOf } from "../api/client";
-import { answerReview, getReview, stopReview, type Review, type ReviewAnswer, type ReviewItem } from "../api/reviews";
+import { answerReview, getReview, stopReview, type Review, type ReviewAnswer, type ReviewItem, type Term } from "../api/reviews";
 import { ImpactView } from "../impact/impact";
 import { CopyLink } from "../ui/copy-link";
 import { CheckBox, TextField } from "../ui/fields";
@@ -192,6 +192,25 @@ const marks: Record<string, ReactNode> = {
   suspended: <MinusCircle size={14} aria-hidden />,
 };
 
+function TermOf({ term }: { term: Term }) {
+  const zone = useZone({});
+  if (!term.from && !term.until) return null;
+  return (
+    <span className="block text-soft">
+      {term.from && (
+        <>
+          {t("console.review.from")} <Instant at={term.from} zone={zone} />{" "}
+        </>
+      )}
+      {term.until && (
+        <>
+          {t("console.review.until")} <Instant at={term.until} zone={zone} />
+        </>
+      )}
+    </span>
+  );
+}
+
 function Row({ review, item, act, busy }: { review: Review; item: ReviewItem; act: Answering["act"]; busy: boolean }) {
   const zone = useZone({});
   return (
@@ -199,12 +218,9 @@ function Row({ review, item, act, busy }: { review: Review; item: ReviewItem; ac
       <td className="px-4 py-1.5">
         <RecordLink type="users" id={item.user.id} name={item.user.name} />
         {item.status === "suspended" && <span className="text-soft"> · {t("console.review.suspended_user")}</span>}
-        {item.until && (
-          <span className="text-soft">
-            {" "}
-            · {t("console.review.until")} <Instant at={item.until} zone={zone} />
-          </span>
-        )}
+        {(item.terms ?? [{ until: item.until }]).map((term: Term) => (
+          <TermOf key={`${term.from} ${term.until}`} term={term} />
+        ))}
       </td>
       <td className="px-4 py-1.5">
         <span className={`inline-flex items-center gap-1.5 ${item.answer === "kept" ? "text-holds" : item.answer === "waiting" ? "" : "text-closes"}`}>
