@@ -4,6 +4,9 @@ import (
 	"context"
 	"fmt"
 	"log/slog"
+	"os"
+	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -116,34 +119,104 @@ func TestEndsHold(t *testing.T) {
 	}
 }
 
+// runsFrom runs a service on a folder from some time after the tests' instant, the first time with the navigation's policy.
+func runsFrom(t *testing.T, dir string, after time.Duration, do func(w *world)) {
+	t.Helper()
+	ctx, stop := context.WithCancel(context.Background())
+	defer stop()
+	d, err := daemon.Open(ctx, daemon.Options{Dir: dir, Listen: "127.0.0.1:0", Clock: daemon.ClockFrom(testNow(t).Add(after)), Log: slog.New(slog.DiscardHandler), Version: "test"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	var p *policy.Policy
+	if after == 0 {
+		if p, err = demo.Policy(); err != nil {
+			t.Fatal(err)
+		}
+	}
+	w := worldOf(ctx, t, d, p)
+	ended := make(chan error, 1)
+	go func() { ended <- d.Run(ctx) }()
+	do(w)
+	stop()
+	if err := <-ended; err != nil {
+		t.Fatal(err)
+	}
+}
+
+// TestEndsWhileNoServiceRuns: every way to give for a time, and no service at its end: none had stopped in order, as the files are those of one that runs. From the
+// first answer of the next nothing of it is left, here and at a machine that was given the files.
+func TestEndsWhileNoServiceRuns(t *testing.T) {
+	t.Parallel()
+	dir, found := t.TempDir(), t.TempDir()
+	given := [][3]string{{"noor.haddad", "control", "mill-bridge"}, {"noor.haddad", "control", "yard-pump-1"}, {"agnes.lindqvist", "control", "mill-bridge"}, {"maya.winter", "control", "mill-bridge"}, {"noor.haddad", "control", "tunnel-pump-1"}}
+	ask := func(w *world, of [3]string) wire.Answer {
+		return get[wire.Answer](w, "POST", "/api/v1/check", fmt.Sprintf(`{"user":%q,"right":%q,"device":%q,"context":{"strong_sign_in":true,"attended":true}}`, of[0], of[1], of[2]))
+	}
+	before := map[[3]string]bool{}
+	runsFrom(t, dir, 0, func(w *world) {
+		for _, g := range given {
+			before[g] = ask(w, g).Allowed
+		}
+		end := get[wire.Session](w, "GET", "/api/v1/session", "").Now.Add(time.Hour).UTC().Format(time.RFC3339)
+		w.must("POST", "/api/v1/drafts", `{"name":"Tonight","changes":[{"op":"put","type":"grants","id":"tonight","record":{"id":"tonight","name":"Tonight","to":{"users":["noor.haddad"]},"lines":[{"rights":["control"],"on":{"devices":["yard-pump-1"]}}]}}]}`)
+		w.must("POST", "/api/v1/drafts/tonight/application", fmt.Sprintf(`{"until":%q}`, end))
+		w.must("POST", "/api/v1/changes", fmt.Sprintf(`{"changes":[{"op":"add","type":"user_groups","id":"bridge-crew","list":"members","value":"noor.haddad","until":%q}]}`, end))
+		agnes, maya, noor := w.as("agnes.lindqvist"), w.as("maya.winter"), w.as("noor.haddad")
+		joining := get[wire.Request](agnes, "POST", "/api/v1/mine/join", `{"group":"bridge-crew","minutes":60,"reason":"the bridge crew is ill"}`)
+		w.must("POST", "/api/v1/requests/"+joining.ID+"/answer", `{"agree":true}`)
+		maya.must("POST", "/api/v1/mine/join", `{"group":"duty-officers","minutes":60,"reason":"the estuary gate is stuck"}`)
+		asked := get[wire.Request](noor, "POST", "/api/v1/requests", fmt.Sprintf(`{"right":"control","device":"tunnel-pump-1","until":%q,"reason":"the pump hums"}`, end))
+		w.must("POST", "/api/v1/requests/"+asked.ID+"/answer", fmt.Sprintf(`{"agree":true,"edits":[{"op":"put","type":"grants","id":"hums","record":{"id":"hums","name":"Hums","to":{"users":["noor.haddad"]},"valid":{"until":%q},"lines":[{"rights":["control"],"on":{"devices":["tunnel-pump-1"]}}]}}]}`, end))
+		for _, g := range given {
+			if a := ask(w, g); !a.Allowed || !before[g] && (a.Until == nil || a.Until.After(testNow(t).Add(62*time.Minute))) {
+				t.Errorf("%v in the time: %v %s until %v", g, a.Allowed, a.Reason, a.Until)
+			}
+		}
+		copyAsItRuns(t, dir, found)
+	})
+	for _, at := range []string{dir, found} {
+		runsFrom(t, at, 61*time.Minute, func(w *world) {
+			for _, g := range given {
+				if a := ask(w, g); a.Allowed != before[g] {
+					t.Errorf("%v after the end: %v %s", g, a.Allowed, a.Reason)
+				}
+			}
+			w.soon("the draft has ended", func() bool { return w.drafted("tonight").State == "ended" })
+		})
+	}
+}
+
+// copyAsItRuns copies the files of a service that runs, as they would be found if it were killed now: the marks before what they are marks of.
+func copyAsItRuns(t *testing.T, from, to string) {
+	t.Helper()
+	files, err := os.ReadDir(from)
+	if err != nil {
+		t.Fatal(err)
+	}
+	slices.SortStableFunc(files, func(a, b os.DirEntry) int {
+		return strings.Compare(filepath.Ext(b.Name()), filepath.Ext(a.Name())) // .head before .db-wal and .db
+	})
+	for _, file := range files {
+		if file.IsDir() || strings.HasSuffix(file.Name(), "-shm") {
+			continue
+		}
+		data, err := os.ReadFile(filepath.Join(from, file.Name()))
+		if err == nil {
+			err = os.WriteFile(filepath.Join(to, file.Name()), data, 0o600)
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+}
+
 // TestAnOlderDraftForATime: one that was applied by a version that did not put its end into what it gave is brought over at the start; and where such a version
 // had failed to end it, it ends.
 func TestAnOlderDraftForATime(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
-	run := func(after time.Duration, do func(w *world)) {
-		t.Helper()
-		ctx, stop := context.WithCancel(context.Background())
-		defer stop()
-		d, err := daemon.Open(ctx, daemon.Options{Dir: dir, Listen: "127.0.0.1:0", Clock: daemon.ClockFrom(testNow(t).Add(after)), Log: slog.New(slog.DiscardHandler), Version: "test"})
-		if err != nil {
-			t.Fatal(err)
-		}
-		var p *policy.Policy
-		if after == 0 {
-			if p, err = demo.Policy(); err != nil {
-				t.Fatal(err)
-			}
-		}
-		w := worldOf(ctx, t, d, p)
-		ended := make(chan error, 1)
-		go func() { ended <- d.Run(ctx) }()
-		do(w)
-		stop()
-		if err := <-ended; err != nil {
-			t.Fatal(err)
-		}
-	}
+	run := func(after time.Duration, do func(w *world)) { runsFrom(t, dir, after, do) }
 	end := testNow(t).Add(20 * time.Hour).UTC().Truncate(time.Second)
 	ask := func(w *world, device string) wire.Answer {
 		return get[wire.Answer](w, "POST", "/api/v1/check", fmt.Sprintf(`{"user":"noor.haddad","right":"control","device":%q}`, device))
