@@ -1,9 +1,24 @@
 import tailwindcss from "@tailwindcss/vite";
 import react from "@vitejs/plugin-react";
-import { defineConfig } from "vite";
+import { readdirSync, readFileSync, writeFileSync } from "node:fs";
+import { join } from "node:path";
+import { gzipSync } from "node:zlib";
+import { defineConfig, type Plugin } from "vite";
+
+/** packed compresses what is built once, so that the service does not compress it for each that asks. */
+const packed: Plugin = {
+  name: "packed",
+  apply: "build",
+  closeBundle() {
+    for (const name of readdirSync("dist/assets")) {
+      const file = join("dist/assets", name);
+      if (/\.(js|css|svg)$/.test(name)) writeFileSync(`${file}.gz`, gzipSync(readFileSync(file), { level: 9 }));
+    }
+  },
+};
 
 export default defineConfig({
-  plugins: [react(), tailwindcss()],
+  plugins: [react(), tailwindcss(), packed],
   base: "./", // the page says below which path it lies
   build: {
     assetsInlineLimit: 0, // the page may load from the service alone, and not from data in itself

@@ -78,7 +78,7 @@ func (r *request) unchanged() bool {
 
 // zip compresses what is written to an answer for whoever reads that, and says so in its headers. finish ends the answer.
 func (r *request) zip(to io.Writer) (out io.Writer, finish func() error) {
-	if !strings.Contains(r.Request().Header.Get("Accept-Encoding"), "gzip") {
+	if !acceptsGzip(r.Request()) {
 		return to, func() error { return nil }
 	}
 	h := r.Response().Header()

@@ -5,14 +5,13 @@ import (
 	"fmt"
 	"html"
 	"io/fs"
+	"mime"
 	"net/http"
 	"path"
 	"slices"
 	"strings"
-	"time"
 
 	"github.com/labstack/echo/v5"
-	"github.com/labstack/echo/v5/middleware"
 )
 
 // reserved are the paths below which there is no page of the console.
@@ -22,9 +21,7 @@ var reserved = []string{"api", "access", "scim", "sign-on", ".well-known", "heal
 // since the console finds its way by the address.
 type console struct {
 	files fs.FS
-	page  []byte // the first page, which says below which path the service lies
-	begun time.Time
-	zip   echo.MiddlewareFunc
+	page  *packed // the first page, which says below which path the service lies
 }
 
 func newConsole(files fs.FS, prefix string) (*console, error) {
@@ -33,7 +30,7 @@ func newConsole(files fs.FS, prefix string) (*console, error) {
 		return nil, fmt.Errorf("read the console: %w", err)
 	}
 	base := fmt.Sprintf(`<head><base href="%s/">`, html.EscapeString(prefix))
-	return &console{files, bytes.Replace(page, []byte("<head>"), []byte(base), 1), time.Now(), middleware.Gzip()}, nil
+	return &console{files, pack(bytes.Replace(page, []byte("<head>"), []byte(base), 1))}, nil
 }
 
 // elsewhere answers what no route does.
@@ -47,13 +44,13 @@ func (s *Server) elsewhere(c *echo.Context) error {
 		c.Response().Header().Set("Allow", "GET, HEAD")
 		return echo.ErrMethodNotAllowed
 	}
-	return s.console.zip(func(c *echo.Context) error { return s.console.serve(c, name) })(c)
+	return s.console.serve(c, name)
 }
 
 func (p *console) serve(c *echo.Context, name string) error {
 	h := c.Response().Header()
 	info, err := fs.Stat(p.files, name)
-	isFile := name != "" && err == nil && !info.IsDir() && name != "index.html"
+	isFile := name != "" && err == nil && !info.IsDir() && name != "index.html" && !strings.HasSuffix(name, packedFile)
 	switch {
 	case !isFile && strings.HasPrefix(name, "assets/"):
 		return echo.ErrNotFound
@@ -62,10 +59,11 @@ func (p *console) serve(c *echo.Context, name string) error {
 	default:
 		h.Set("Cache-Control", "no-cache")
 	}
-	if !isFile {
-		http.ServeContent(c.Response(), c.Request(), "index.html", p.begun, bytes.NewReader(p.page))
-		return nil
+	switch {
+	case !isFile:
+		p.page.serve(c.Response(), c.Request(), "text/html; charset=utf-8")
+	case !servePacked(c.Response(), c.Request(), p.files, name, mime.TypeByExtension(path.Ext(name))):
+		http.ServeFileFS(c.Response(), c.Request(), p.files, name)
 	}
-	http.ServeFileFS(c.Response(), c.Request(), p.files, name)
 	return nil
 }

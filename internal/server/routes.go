@@ -155,8 +155,11 @@ func (s *Server) ready(r *request) error {
 
 // schemaOf serves a schema, which stays as it is.
 func (s *Server) schemaOf(of schema.Schema) func(*request) error {
-	body := of.JSON()
-	return func(r *request) error { return r.send(http.StatusOK, "application/schema+json", body) }
+	body := pack(of.JSON())
+	return func(r *request) error {
+		body.serve(r.Response(), r.Request(), "application/schema+json")
+		return nil
+	}
 }
 
 func (s *Server) describeSelf(r *request) error {
@@ -164,7 +167,8 @@ func (s *Server) describeSelf(r *request) error {
 	if err != nil {
 		return fmt.Errorf("describe the HTTP interface: %w", err)
 	}
-	return r.send(http.StatusOK, "application/json", doc)
+	doc.serve(r.Response(), r.Request(), "application/json")
+	return nil
 }
 
 func (s *Server) verify(r *request) error {

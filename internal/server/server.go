@@ -46,9 +46,9 @@ type Server struct {
 	mail        mail.Sender // nil: none is sent
 	public      *url.URL
 	trusted     []netip.Prefix
-	openAPI     func() ([]byte, error) // the description of the HTTP interface, JSON; made when it is first asked for
-	certificate *certificate           // nil: no TLS
-	closing     chan struct{}          // closed when the server ends, or another takes its place
+	openAPI     func() (*packed, error) // the description of the HTTP interface, JSON; made when it is first asked for
+	certificate *certificate            // nil: no TLS
+	closing     chan struct{}           // closed when the server ends, or another takes its place
 	ending      sync.Once
 	writer      *Elsewhere    // the machine that writes; nil: this one does
 	place       func() uint64 // nil: there is no log
@@ -100,7 +100,13 @@ func New(svc *service.Service, o Options) (*Server, error) {
 		s.echo.Add(r.method, r.echoPath(), s.handler(r))
 	}
 	// It takes longer than all else of a start, and most services are never asked for it.
-	s.openAPI = sync.OnceValues(func() ([]byte, error) { return describe(routes, o.Version, s.prefix()) })
+	s.openAPI = sync.OnceValues(func() (*packed, error) {
+		document, err := describe(routes, o.Version, s.prefix())
+		if err != nil {
+			return nil, err
+		}
+		return pack(document), nil
+	})
 	return s, nil
 }
 
