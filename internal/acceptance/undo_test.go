@@ -73,7 +73,7 @@ func TestMembershipsAtSeveralTimesAreTakenBack(t *testing.T) {
 			continue
 		}
 		taken++
-		if status, _ := post(fmt.Sprintf("/api/v1/revisions/%d/undo", saved.Revision), ""); status != 200 || dump() != before {
+		if status, _ := post(fmt.Sprintf("/api/v1/revisions/%d/undo", saved.Revision), "{}"); status != 200 || dump() != before {
 			t.Fatalf("the undo of the undo of %d (%d) is not what was there", number, status)
 		}
 	}
@@ -107,6 +107,9 @@ func TestUndoDoesNotGiveMore(t *testing.T) {
 	sheet := "group,user,from,until\napprentices,noor.haddad,2027-06-01T00:00:00Z,2027-07-01T00:00:00Z\n"
 	if status, _, answer := w.ask("PUT", "/api/v1/sheets/members", w.token, sheet, "Content-Type", "text/csv"); status != 200 {
 		t.Fatalf("%d %s", status, answer)
+	}
+	if status, _, answer := w.ask("POST", "/api/v1/revisions/2/undo", w.token, `{"revision":2}`); status != 400 || !strings.Contains(answer, "nothing is read from the body here") {
+		t.Errorf("an undo with a body that says something: %d %s", status, answer)
 	}
 	if status, _, answer := w.ask("POST", "/api/v1/revisions/2/undo", w.token, ""); status != 409 || !strings.Contains(answer, "revision 3 has changed") && !strings.Contains(answer, "revision 4 has changed") {
 		t.Errorf("the undo of what the sheet has replaced: %d %s", status, answer)

@@ -139,6 +139,9 @@ func (r *request) asked() (service.Asked, error) {
 	return o, nil
 }
 
+// mostOfNothing is how many bytes a body has at most where none is read.
+const mostOfNothing = 64
+
 // edit reads how a change is asked for, and its body.
 func (r *request) edit() (service.EditOptions, error) {
 	h := r.Request().Header
@@ -153,11 +156,15 @@ func (r *request) edit() (service.EditOptions, error) {
 	if o.Impact, err = r.flag("impact"); err != nil {
 		return o, err
 	}
-	if r.limit == 0 {
-		r.limit = 1 // of routes that take none
+	takesNone := r.limit == 0
+	if takesNone {
+		r.limit = mostOfNothing
 	}
 	if _, err = r.body(); err != nil {
 		return o, err
+	}
+	if sent := strings.Join(strings.Fields(string(r.sent)), ""); takesNone && sent != "" && sent != "{}" { // which clients send who always send something
+		return o, &httpError{http.StatusBadRequest, service.Say("nothing is read from the body here: leave it out")}
 	}
 	o.Asked, err = r.asked()
 	return o, err
