@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"io"
 	"math/rand/v2"
-	"net"
 	"net/http"
 	"runtime"
 	"strconv"
@@ -19,17 +18,16 @@ import (
 
 // Bounds of what goes on at once. What comes beyond is told to come again.
 const (
-	mostConnections = 4096
-	mostRequests    = 512 // of callers who are known
-	mostOfOne       = 256 // of one user
-	mostOfOwn       = 8   // of a user who may ask about nobody else
-	mostSignIns     = 64  // requests without a credential whose body is read
-	mostStreams     = 512
-	mostWaiting     = 8        // heavy requests that wait for their turn
-	mostLarge       = 256      // requests with a large body that wait for theirs
-	mostBytes       = 64 << 20 // of bodies beyond their first few, of requests that are not heavy
-	fewBytes        = 64 << 10 // of a body that is worked on at once, and a step in which larger ones are counted
-	leastRate       = 64 << 10 // bytes a second by which the body of a heavy request must come
+	mostRequests = 512 // of callers who are known
+	mostOfOne    = 256 // of one user
+	mostOfOwn    = 8   // of a user who may ask about nobody else
+	mostSignIns  = 64  // requests without a credential whose body is read
+	mostStreams  = 512
+	mostWaiting  = 8        // heavy requests that wait for their turn
+	mostLarge    = 256      // requests with a large body that wait for theirs
+	mostBytes    = 64 << 20 // of bodies beyond their first few, of requests that are not heavy
+	fewBytes     = 64 << 10 // of a body that is worked on at once, and a step in which larger ones are counted
+	leastRate    = 64 << 10 // bytes a second by which the body of a heavy request must come
 )
 
 // Times that a request may take.
@@ -265,69 +263,6 @@ func (l *lastAsked) note(now time.Time) { l.nanoseconds.Store(now.UnixNano()) }
 
 func (l *lastAsked) quiet(now time.Time) bool {
 	return now.Sub(time.Unix(0, l.nanoseconds.Load())).Abs() > quietFor // a clock may have been set back
-}
-
-// boundedListener takes a number of connections at once. One that comes beyond is told so, and closed.
-type boundedListener struct {
-	net.Listener
-	open  atomic.Int64
-	plain bool // without TLS, in which a sentence could not be said
-
-	stopped atomic.Bool
-	once    sync.Once
-	ended   chan struct{} // is closed with the listener
-}
-
-// stop takes no more connections: whoever holds the socket open as well takes them. It does not end Accept, as Close does.
-func (l *boundedListener) stop() error {
-	l.stopped.Store(true)
-	return l.Listener.Close()
-}
-
-// Close ends Accept.
-func (l *boundedListener) Close() error {
-	l.once.Do(func() { close(l.ended) })
-	if l.stopped.Load() {
-		return nil
-	}
-	return l.Listener.Close()
-}
-
-const fullAnswer = "HTTP/1.1 503 Service Unavailable\r\nRetry-After: 1\r\nConnection: close\r\nContent-Length: 0\r\n\r\n"
-
-// Accept waits for the next connection that there is room for.
-func (l *boundedListener) Accept() (net.Conn, error) {
-	for {
-		c, err := l.Listener.Accept()
-		if err != nil {
-			if l.stopped.Load() {
-				<-l.ended
-			}
-			return nil, err
-		}
-		if l.open.Add(1) <= mostConnections {
-			return &boundedConn{Conn: c, listener: l}, nil
-		}
-		l.open.Add(-1)
-		if l.plain {
-			if err := c.SetWriteDeadline(time.Now().Add(time.Second)); err == nil {
-				fmt.Fprint(c, fullAnswer) // whoever has gone needs no answer
-			}
-		}
-		c.Close()
-	}
-}
-
-type boundedConn struct {
-	net.Conn
-	listener *boundedListener
-	once     sync.Once
-}
-
-// Close closes the connection and makes room for another.
-func (c *boundedConn) Close() error {
-	c.once.Do(func() { c.listener.open.Add(-1) })
-	return c.Conn.Close()
 }
 
 // extend gives a heavy request, whose caller may make it, the time that it needs.

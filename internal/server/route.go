@@ -203,7 +203,9 @@ func (s *Server) handler(r route) echo.HandlerFunc {
 func (s *Server) identify(r route, req *request) error {
 	if !r.open {
 		var err error
-		if req.caller, req.expires, err = s.authenticate(req); err != nil {
+		req.caller, req.expires, err = s.authenticate(req)
+		shows(req.Request().Context(), err == nil)
+		if err != nil {
 			return err
 		}
 	}

@@ -7,6 +7,7 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"net/netip"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -57,14 +58,14 @@ func (f *Front) Serve(ctx context.Context, l net.Listener) error {
 		HTTP2:             &http.HTTP2Config{MaxConcurrentStreams: 64, MaxReceiveBufferPerConnection: 64 << 10, MaxReceiveBufferPerStream: 64 << 10},
 		ErrorLog:          slog.NewLogLogger(log.Handler(), slog.LevelDebug),
 	}
-	bounded := &boundedListener{Listener: l, plain: first.certificate == nil, ended: make(chan struct{})}
+	entrance := newDoor(l, first.certificate == nil, func(a netip.Addr) bool { return f.now.Load().trusts(a.String()) })
 	news := &newcomers{open: map[net.Conn]bool{}}
-	server.ConnState, server.ConnContext, server.Handler = news.state, news.context, news.handler(f)
+	server.ConnState, server.ConnContext, server.Handler = news.state, news.context, news.handler(guests(f))
 	server.RegisterOnShutdown(func() { f.now.Load().endStreams() })
 	ended := make(chan error, 1)
 	go func() {
 		<-ctx.Done()
-		if err := bounded.stop(); err != nil {
+		if err := entrance.stop(); err != nil {
 			log.Warn("the socket could not be closed", "error", err)
 		}
 		server.SetKeepAlivesEnabled(false)
@@ -81,9 +82,9 @@ func (f *Front) Serve(ctx context.Context, l net.Listener) error {
 	var err error
 	if first.certificate != nil {
 		server.TLSConfig = &tls.Config{MinVersion: tls.VersionTLS12, GetCertificate: func(hello *tls.ClientHelloInfo) (*tls.Certificate, error) { return f.now.Load().certificate.get(hello) }}
-		err = server.ServeTLS(bounded, "", "")
+		err = server.ServeTLS(entrance, "", "")
 	} else {
-		err = server.Serve(bounded)
+		err = server.Serve(entrance)
 	}
 	if errors.Is(err, http.ErrServerClosed) {
 		return <-ended
@@ -113,7 +114,7 @@ func (n *newcomers) state(c net.Conn, state http.ConnState) {
 }
 
 func (n *newcomers) context(ctx context.Context, c net.Conn) context.Context {
-	return context.WithValue(ctx, connKey{}, c)
+	return context.WithValue(context.WithValue(ctx, connKey{}, c), guestKey{}, guestOf(c))
 }
 
 func (n *newcomers) handler(to http.Handler) http.Handler {
