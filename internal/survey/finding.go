@@ -92,8 +92,8 @@ type Upkeep struct {
 	Found  []Finding           // of each kind the first
 	Counts map[FindingKind]int // how many there are
 
-	clocks    []*decision.DeviceClass // a class of devices for each clock
-	byGrant   []ofGrant // in the order of the grants
+	clocks    []*decision.DeviceClass     // a class of devices for each clock
+	byGrant   []ofGrant                   // in the order of the grants
 	mentioned map[policy.UserGroupID]int  // how often grants, expectations and mandates mention a group
 	gives     map[policy.UserGroupID]bool // whether any line is given to those in a group
 	standings []standing                  // by class of users

@@ -20,8 +20,8 @@ type ofGrant struct {
 // kept is what an earlier upkeep found that still holds, but for what has to do with some subjects and targets.
 type kept struct {
 	byGrant  []ofGrant // in the order of the grants, which are the same
-	subjects []bool // held by users who are others now
-	targets  []bool // of devices that are
+	subjects []bool    // held by users who are others now
+	targets  []bool    // of devices that are
 }
 
 // keep takes over what was found of grants where a change touches single users and devices alone, so that all lines are the same.
