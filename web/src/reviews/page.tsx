@@ -162,8 +162,8 @@ function Held({ review, items, act, busy }: Answering) {
       </div>
       <table className="w-full table-fixed">
         <colgroup>
-          <col className="w-[26%]" />
-          <col className="w-[40%]" />
+          <col className="w-[36%]" />
+          <col className="w-[30%]" />
           <col />
           <col className="w-[14rem]" />
         </colgroup>
