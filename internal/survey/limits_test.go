@@ -3,7 +3,6 @@ package survey_test
 import (
 	"fmt"
 	"math/rand/v2"
-	"slices"
 	"testing"
 
 	"sentier/internal/decision"
@@ -102,7 +101,7 @@ func TestLimitsInAnImpactAreWhatAnswersSay(t *testing.T) {
 						if sign == "-" {
 							a, b = b, a
 						}
-						if !a.Allowed || !b.Allowed || !looser(b.Limits, a.Limits) {
+						if !a.Allowed || !b.Allowed || !specimen.Looser(b.Limits, a.Limits) {
 							t.Fatalf("seed %d: told is %s%+v of %+v, and the answers are %+v and %+v", seed, sign, x, q, a, b)
 						}
 						told++
@@ -114,7 +113,7 @@ func TestLimitsInAnImpactAreWhatAnswersSay(t *testing.T) {
 				if !a.Allowed || !b.Allowed || q.Point != "" {
 					return
 				}
-				for sign, is := range map[string]bool{"+": looser(b.Limits, a.Limits), "-": looser(a.Limits, b.Limits)} {
+				for sign, is := range map[string]bool{"+": specimen.Looser(b.Limits, a.Limits), "-": specimen.Looser(a.Limits, b.Limits)} {
 					if seen++; is && known[fmt.Sprint(sign, q.User, q.Device, "/", q.Right)] < degree {
 						t.Fatalf("seed %d: the limits of %+v were %v and are %v, and it is not told", seed, q, a.Limits, b.Limits)
 					}
@@ -126,15 +125,4 @@ func TestLimitsInAnImpactAreWhatAnswersSay(t *testing.T) {
 	if told < 50 || seen < 300 {
 		t.Errorf("only %d are told, of %d answers", told, seen)
 	}
-}
-
-// looser tells whether any limit of some allows more than one of others, or is not among them.
-func looser(a, b map[string]policy.Limit) bool {
-	for name, y := range b {
-		x, there := a[name]
-		if !there || x.Number > y.Number || slices.ContainsFunc(x.Texts, func(text string) bool { return !slices.Contains(y.Texts, text) }) {
-			return true
-		}
-	}
-	return false
 }
