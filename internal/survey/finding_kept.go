@@ -121,13 +121,18 @@ func (f *finder) mentions() map[policy.UserGroupID]int {
 		f.mentioned = map[policy.UserGroupID]int{}
 		for _, t := range mentioning {
 			for r := range f.Policy().Table(t).All() {
-				policy.References(r, func(ref policy.Reference) {
-					if ref.Type == policy.UserGroups {
-						f.mentioned[policy.UserGroupID(ref.ID)]++
-					}
-				})
+				countMentions(r, f.mentioned)
 			}
 		}
 	}
 	return f.mentioned
+}
+
+// countMentions counts the groups that a record mentions.
+func countMentions(r policy.Record, into map[policy.UserGroupID]int) {
+	policy.References(r, func(ref policy.Reference) {
+		if ref.Type == policy.UserGroups {
+			into[policy.UserGroupID(ref.ID)]++
+		}
+	})
 }

@@ -144,14 +144,7 @@ func (f *finder) linesOf(group policy.UserGroupID) []int32 {
 func (f *finder) groups() {
 	mentions, included := f.mentions(), map[policy.UserGroupID]int{}
 	for g := range policy.Each[*policy.UserGroup](f.Policy()) {
-		for _, id := range g.Includes {
-			included[id]++
-		}
-		if g.Join != nil {
-			for _, id := range g.Join.Groups {
-				included[id]++
-			}
-		}
+		countMentions(&policy.UserGroup{ID: g.ID, Includes: g.Includes, Join: g.Join}, included) // without its thousands of members
 	}
 	type ends struct { // of a list: where they are others, so is the list
 		first, last policy.UserID
